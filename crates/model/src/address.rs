@@ -1,0 +1,175 @@
+//! Ranges of addresses of one family.
+
+use ipnet::IpNet;
+use std::fmt;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// IP version.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Family {
+    /// IP version 4.
+    V4,
+    /// IP version 6.
+    V6,
+}
+
+impl Family {
+    /// The family of an address.
+    #[must_use]
+    pub fn of(address: IpAddr) -> Self {
+        if address.is_ipv4() { Self::V4 } else { Self::V6 }
+    }
+}
+
+impl fmt::Display for Family {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(if *self == Self::V4 { "IPv4" } else { "IPv6" })
+    }
+}
+
+/// Addresses from `first` to `last`, both included; both of one family and in order.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct IpRange {
+    first: IpAddr,
+    last: IpAddr,
+}
+
+/// Why two addresses make no range.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RangeError {
+    /// One is IPv4, the other IPv6.
+    MixedFamilies,
+    /// The first comes after the last.
+    Reversed,
+}
+
+impl IpRange {
+    /// A range from two addresses.
+    ///
+    /// # Errors
+    /// When the families differ or the order is reversed.
+    pub fn new(first: IpAddr, last: IpAddr) -> Result<Self, RangeError> {
+        if Family::of(first) != Family::of(last) {
+            Err(RangeError::MixedFamilies)
+        } else if first > last {
+            Err(RangeError::Reversed)
+        } else {
+            Ok(Self { first, last })
+        }
+    }
+
+    /// Every address of a family.
+    #[must_use]
+    pub fn all(family: Family) -> Self {
+        match family {
+            Family::V4 => Self { first: Ipv4Addr::UNSPECIFIED.into(), last: Ipv4Addr::BROADCAST.into() },
+            Family::V6 => Self { first: Ipv6Addr::UNSPECIFIED.into(), last: Ipv6Addr::from_bits(u128::MAX).into() },
+        }
+    }
+
+    /// First address.
+    #[must_use]
+    pub fn first(&self) -> IpAddr {
+        self.first
+    }
+
+    /// Last address.
+    #[must_use]
+    pub fn last(&self) -> IpAddr {
+        self.last
+    }
+
+    /// IP version of both ends.
+    #[must_use]
+    pub fn family(&self) -> Family {
+        Family::of(self.first)
+    }
+
+    /// Whether the address lies in it.
+    #[must_use]
+    pub fn contains(&self, address: IpAddr) -> bool {
+        Family::of(address) == self.family() && self.first <= address && address <= self.last
+    }
+
+    /// What two ranges share.
+    #[must_use]
+    pub fn intersection(&self, other: &Self) -> Option<Self> {
+        if self.family() != other.family() {
+            return None;
+        }
+        Self::new(self.first.max(other.first), self.last.min(other.last)).ok()
+    }
+
+    /// How many addresses it has; the whole IPv6 space counts as `u128::MAX`.
+    #[must_use]
+    pub fn size(&self) -> u128 {
+        (bits(self.last) - bits(self.first)).saturating_add(1)
+    }
+}
+
+/// The number an address stands for; IPv4 addresses are their 32 bits.
+fn bits(address: IpAddr) -> u128 {
+    match address {
+        IpAddr::V4(v4) => u128::from(v4.to_bits()),
+        IpAddr::V6(v6) => v6.to_bits(),
+    }
+}
+
+impl From<IpAddr> for IpRange {
+    fn from(address: IpAddr) -> Self {
+        Self { first: address, last: address }
+    }
+}
+
+impl From<IpNet> for IpRange {
+    fn from(net: IpNet) -> Self {
+        Self { first: net.network(), last: net.broadcast() }
+    }
+}
+
+impl fmt::Display for IpRange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.first == self.last { write!(f, "{}", self.first) } else { write!(f, "{}-{}", self.first, self.last) }
+    }
+}
+
+impl fmt::Debug for IpRange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn range(first: u8, last: u8) -> Option<IpRange> {
+        IpRange::new(Ipv4Addr::new(10, 0, 0, first).into(), Ipv4Addr::new(10, 0, 0, last).into()).ok()
+    }
+
+    proptest! {
+        #[test]
+        fn an_intersection_holds_what_both_hold(a in 0u8..40, b in 0u8..40, c in 0u8..40, d in 0u8..40) {
+            let (Some(x), Some(y)) = (range(a.min(b), a.max(b)), range(c.min(d), c.max(d))) else { unreachable!() };
+            for n in 0..40 {
+                let address = IpAddr::from(Ipv4Addr::new(10, 0, 0, n));
+                let both = x.contains(address) && y.contains(address);
+                prop_assert_eq!(x.intersection(&y).is_some_and(|shared| shared.contains(address)), both);
+            }
+        }
+    }
+
+    #[test]
+    fn ranges_that_are_none() {
+        assert_eq!(IpRange::new([10, 0, 0, 9].into(), [10, 0, 0, 3].into()), Err(RangeError::Reversed));
+        assert_eq!(IpRange::new([10, 0, 0, 9].into(), Ipv6Addr::LOCALHOST.into()), Err(RangeError::MixedFamilies));
+    }
+
+    #[test]
+    fn sizes() {
+        assert_eq!(IpRange::from("10.0.0.0/24".parse::<IpNet>().unwrap()).size(), 256);
+        assert_eq!(IpRange::all(Family::V6).size(), u128::MAX);
+        assert_eq!(IpRange::all(Family::V4).to_string(), "0.0.0.0-255.255.255.255");
+    }
+}

@@ -1,0 +1,207 @@
+//! One input file as text, and the one place where bytes become lines and columns.
+
+use std::ops::Range;
+use zeroize::Zeroizing;
+
+/// Number of an export within one run; exports are numbered in the order of their paths.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ExportId(pub u32);
+
+/// Where a fact stands: an export and a byte span in its decoded text (`start` inclusive, `end` exclusive).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Origin {
+    /// The export that states the fact.
+    pub export: ExportId,
+    /// First byte of the statement.
+    pub start: u32,
+    /// First byte after the statement.
+    pub end: u32,
+}
+
+/// A place a person can go to: line and column, both counted from 1; the column counts characters.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Position {
+    /// Line, from 1.
+    pub line: u32,
+    /// Column in characters, from 1.
+    pub column: u32,
+}
+
+/// Whether an export shows what applies at boot or what runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum ExportState {
+    /// A file that the device reads when it starts.
+    Stored,
+    /// A dump of what the running system holds.
+    Running,
+}
+
+/// One line of an export, without its line end.
+#[derive(Debug, Clone, Copy)]
+pub struct Line<'a> {
+    /// Number, from 1.
+    pub number: u32,
+    /// Byte offset of its first character.
+    pub start: u32,
+    /// Its text, without `\n` or `\r\n`.
+    pub text: &'a str,
+}
+
+impl Line<'_> {
+    /// Byte offset of the first byte after the text.
+    #[must_use]
+    pub fn end(&self) -> u32 {
+        self.start + self.text.len() as u32
+    }
+}
+
+/// One input file: its path as the auditor sees it, and its text.
+///
+/// The text is wiped on drop, because an export holds secrets.
+pub struct Export {
+    id: ExportId,
+    path: String,
+    text: Zeroizing<String>,
+    line_starts: Vec<u32>,
+}
+
+impl std::fmt::Debug for Export {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Export").field("id", &self.id).field("path", &self.path).finish_non_exhaustive()
+    }
+}
+
+impl Export {
+    /// Takes decoded text. Texts are cut at 4 GiB minus one byte, far above what the walker lets through.
+    #[must_use]
+    pub fn new(id: ExportId, path: impl Into<String>, text: String) -> Self {
+        let text = Zeroizing::new(text);
+        let mut line_starts = vec![0];
+        line_starts.extend(memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1));
+        Self { id, path: path.into(), text, line_starts }
+    }
+
+    /// The number given to it in this run.
+    #[must_use]
+    pub fn id(&self) -> ExportId {
+        self.id
+    }
+
+    /// Path relative to the estate, with `/` between its parts.
+    #[must_use]
+    pub fn path(&self) -> &str {
+        &self.path
+    }
+
+    /// The whole decoded text.
+    #[must_use]
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// The last part of the path.
+    #[must_use]
+    pub fn file_name(&self) -> &str {
+        self.path.rsplit('/').next().unwrap_or(&self.path)
+    }
+
+    /// An origin in this export.
+    #[must_use]
+    pub fn origin(&self, span: Range<usize>) -> Origin {
+        Origin { export: self.id, start: span.start as u32, end: span.end as u32 }
+    }
+
+    /// The origin of a piece of text borrowed from [`Export::text`].
+    ///
+    /// Readers slice the text and never copy, so the place of a slice is the place of the fact.
+    /// A slice from elsewhere gives the first byte of the export.
+    #[must_use]
+    pub fn origin_of(&self, part: &str) -> Origin {
+        let base = self.text.as_ptr() as usize;
+        let at = part.as_ptr() as usize;
+        if at >= base && at + part.len() <= base + self.text.len() {
+            self.origin(at - base..at - base + part.len())
+        } else {
+            self.origin(0..0)
+        }
+    }
+
+    /// Line and column of a byte offset; an offset past the end gives the last place.
+    #[must_use]
+    pub fn position(&self, offset: u32) -> Position {
+        let mut offset = (offset as usize).min(self.text.len());
+        while !self.text.is_char_boundary(offset) {
+            offset -= 1;
+        }
+        let line = self.line_starts.partition_point(|start| *start as usize <= offset);
+        let start = self.line_starts[line - 1] as usize;
+        Position { line: line as u32, column: self.text[start..offset].chars().count() as u32 + 1 }
+    }
+
+    /// The line with this number, if there is one.
+    #[must_use]
+    pub fn line(&self, number: u32) -> Option<Line<'_>> {
+        let index = number.checked_sub(1)? as usize;
+        let start = *self.line_starts.get(index)? as usize;
+        let end = self.line_starts.get(index + 1).map_or(self.text.len(), |next| *next as usize - 1);
+        let text = &self.text[start..end];
+        Some(Line { number, start: start as u32, text: text.strip_suffix('\r').unwrap_or(text) })
+    }
+
+    /// All lines in order. A line end at the very end of the text does not start another line.
+    pub fn lines(&self) -> impl Iterator<Item = Line<'_>> {
+        (1..=self.line_count()).filter_map(|number| self.line(number))
+    }
+
+    /// How many lines there are; a text without its last line end counts that line too.
+    #[must_use]
+    pub fn line_count(&self) -> u32 {
+        let starts = self.line_starts.len() as u32;
+        if self.text.is_empty() || self.text.ends_with('\n') { starts - 1 } else { starts }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn export(text: &str) -> Export {
+        Export::new(ExportId(3), "a/b.conf", text.into())
+    }
+
+    #[test]
+    fn offsets_become_lines_and_columns() {
+        let crlf = export("één\r\ntwo\nthree");
+        for (offset, line, column) in [(0, 1, 1), (2, 1, 2), (5, 1, 4), (7, 2, 1), (11, 3, 1), (16, 3, 6), (99, 3, 6)] {
+            assert_eq!(crlf.position(offset), Position { line, column }, "offset {offset}");
+        }
+        assert_eq!(crlf.position(1), Position { line: 1, column: 1 }, "inside a character is its start");
+    }
+
+    #[test]
+    fn lines_leave_out_their_ends() {
+        for (text, wanted) in [
+            ("", vec![]),
+            ("\n", vec![""]),
+            ("a\r\nb", vec!["a", "b"]),
+            ("a\n\nb\n", vec!["a", "", "b"]),
+        ] {
+            let export = export(text);
+            assert_eq!(export.lines().map(|line| line.text).collect::<Vec<_>>(), wanted, "{text:?}");
+            assert_eq!(export.line_count() as usize, wanted.len(), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn a_slice_knows_its_place() {
+        let export = export("one\ntwo\n");
+        let two = export.line(2).unwrap().text;
+        assert_eq!(export.origin_of(two), Origin { export: ExportId(3), start: 4, end: 7 });
+        assert_eq!(export.origin_of("elsewhere").end, 0);
+    }
+
+    #[test]
+    fn debug_shows_no_text() {
+        assert!(!format!("{:?}", export("hunter2")).contains("hunter2"));
+    }
+}

@@ -1,0 +1,56 @@
+//! The facts that readers hand over.
+
+use crate::{Credential, Filter, HeldSecret, Interface, Origin, PortForward, PppProfile, Route, Tunnel};
+use std::sync::Arc;
+
+/// Something an export states that Trevlin cannot judge yet. Checks that depend on it answer undetermined.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotModelled {
+    /// What it is, as a phrase ("an nftables ruleset").
+    pub what: String,
+    /// Whether it may decide about packets.
+    pub filters_packets: bool,
+    /// Where it stands.
+    pub origin: Origin,
+}
+
+/// Facts of one export, or of a whole device once put together.
+#[derive(Debug, Clone, Default)]
+pub struct Facts {
+    /// Interfaces.
+    pub interfaces: Vec<Interface>,
+    /// Whether interfaces were exported at all (an empty list is not the same as none).
+    pub has_interfaces: bool,
+    /// Routes.
+    pub routes: Vec<Route>,
+    /// Filter and translation tables.
+    pub filters: Vec<Filter>,
+    /// Port forwards found in them.
+    pub forwards: Vec<PortForward>,
+    /// Tunnels.
+    pub tunnels: Vec<Tunnel>,
+    /// pppd option files.
+    pub ppp_profiles: Vec<PppProfile>,
+    /// pppd secrets.
+    pub credentials: Vec<Credential>,
+    /// Every secret the export holds, for redaction and for comparing.
+    pub secrets: Vec<Arc<HeldSecret>>,
+    /// What could not be modelled.
+    pub not_modelled: Vec<NotModelled>,
+}
+
+impl Facts {
+    /// Takes over everything of another export.
+    pub fn absorb(&mut self, other: Self) {
+        self.interfaces.extend(other.interfaces);
+        self.has_interfaces |= other.has_interfaces;
+        self.routes.extend(other.routes);
+        self.filters.extend(other.filters);
+        self.forwards.extend(other.forwards);
+        self.tunnels.extend(other.tunnels);
+        self.ppp_profiles.extend(other.ppp_profiles);
+        self.credentials.extend(other.credentials);
+        self.secrets.extend(other.secrets);
+        self.not_modelled.extend(other.not_modelled);
+    }
+}

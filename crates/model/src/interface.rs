@@ -1,0 +1,63 @@
+//! Interfaces, their addresses, and routes.
+
+use crate::{Family, Origin};
+use ipnet::IpNet;
+use std::net::IpAddr;
+
+/// An address on an interface, with its prefix length.
+#[derive(Debug, Clone)]
+pub struct InterfaceAddress {
+    /// Address and prefix length; the host bits are kept.
+    pub net: IpNet,
+    /// The other end of a point-to-point link.
+    pub peer: Option<IpAddr>,
+    /// Where it is stated.
+    pub origin: Origin,
+}
+
+/// One network interface of a device.
+#[derive(Debug, Clone)]
+pub struct Interface {
+    /// Name, such as `eth0`.
+    pub name: String,
+    /// Whether it is the loopback interface.
+    pub loopback: bool,
+    /// Whether it is one end of a link with one other end (a tunnel or a dial-up link): its network is no
+    /// place where other hosts live.
+    pub point_to_point: bool,
+    /// Whether it is switched on; `None` where the export does not say.
+    pub up: Option<bool>,
+    /// Its addresses.
+    pub addresses: Vec<InterfaceAddress>,
+    /// Where it is stated.
+    pub origin: Origin,
+}
+
+/// A route.
+#[derive(Debug, Clone)]
+pub struct Route {
+    /// Where to; a prefix of length 0 is the default route.
+    pub destination: IpNet,
+    /// Next hop, where there is one.
+    pub gateway: Option<IpAddr>,
+    /// Leaving interface.
+    pub interface: Option<String>,
+    /// Whether it is of a kind that carries packets on (not local, broadcast, blackhole and the like).
+    pub forwards: bool,
+    /// Where it is stated.
+    pub origin: Origin,
+}
+
+impl Route {
+    /// Whether this is a default route that carries packets on.
+    #[must_use]
+    pub fn is_default(&self) -> bool {
+        self.forwards && self.destination.prefix_len() == 0
+    }
+
+    /// IP version.
+    #[must_use]
+    pub fn family(&self) -> Family {
+        Family::of(self.destination.addr())
+    }
+}

@@ -1,0 +1,78 @@
+//! The ledger of lines: what a reader understood, passed over, and did not understand.
+
+use crate::Origin;
+
+/// What became of a line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum LineClass {
+    /// It became facts.
+    Understood,
+    /// Known, and without bearing on what Trevlin judges; also blank lines and comments.
+    PassedOver,
+    /// Not known, or known and wrong. Never silent.
+    NotUnderstood,
+}
+
+/// Something to tell about a place in an export. The text must hold no secret.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Note {
+    /// Where.
+    pub origin: Origin,
+    /// What was found, what was expected, and what to do.
+    pub text: String,
+}
+
+/// Lines of one export by what became of them.
+#[derive(Debug, Clone, Default)]
+pub struct Ledger {
+    classes: Vec<LineClass>,
+    /// One note for each place that was not understood, or that was understood with a reservation.
+    pub notes: Vec<Note>,
+}
+
+impl Ledger {
+    /// A ledger for an export of so many lines, all of them passed over until a reader says otherwise.
+    #[must_use]
+    pub fn new(lines: u32) -> Self {
+        Self { classes: vec![LineClass::PassedOver; lines as usize], notes: Vec::new() }
+    }
+
+    /// Sets the class of the lines `first..=last` (from 1). "Not understood" is kept once said.
+    pub fn set(&mut self, first: u32, last: u32, class: LineClass) {
+        let from = (first.max(1) - 1) as usize;
+        let to = (last as usize).min(self.classes.len());
+        for entry in self.classes.get_mut(from..to).unwrap_or_default() {
+            if *entry != LineClass::NotUnderstood {
+                *entry = class;
+            }
+        }
+    }
+
+    /// How many lines have this class.
+    #[must_use]
+    pub fn count(&self, class: LineClass) -> u32 {
+        self.classes.iter().filter(|entry| **entry == class).count() as u32
+    }
+
+    /// The class of a line (from 1).
+    #[must_use]
+    pub fn class(&self, line: u32) -> Option<LineClass> {
+        self.classes.get(line.checked_sub(1)? as usize).copied()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn not_understood_stays() {
+        let mut ledger = Ledger::new(3);
+        ledger.set(2, 9, LineClass::NotUnderstood);
+        ledger.set(1, 3, LineClass::Understood);
+        assert_eq!(ledger.count(LineClass::Understood), 1);
+        assert_eq!(ledger.count(LineClass::NotUnderstood), 2);
+        assert_eq!(ledger.class(4), None);
+        ledger.set(8, 9, LineClass::Understood);
+    }
+}

@@ -1,0 +1,45 @@
+//! What is known about an estate: devices, logins, secrets, pools, tunnels, listeners and filters.
+//!
+//! Every fact carries an [`Origin`]: the export it was read from and the bytes that state it. This crate knows
+//! no file format and no check; it only says what there is to know and keeps secrets from leaving.
+//!
+//! ```
+//! use trevlin_model::{Export, ExportId};
+//!
+//! let export = Export::new(ExportId(0), "edge/etc/pptpd.conf", "# dial-in\nremoteip 10.0.0.5-9\n".into());
+//! let origin = export.origin(10..18);
+//! assert_eq!(export.position(origin.start).line, 2);
+//! ```
+
+mod address;
+mod device;
+mod export;
+mod facts;
+mod filter;
+mod interface;
+mod ledger;
+mod login;
+mod pool;
+mod ppp;
+pub mod secret;
+mod setting;
+mod tunnel;
+
+pub use address::{Family, IpRange, RangeError};
+pub use device::{Device, DeviceKind};
+pub use export::{Export, ExportId, ExportState, Line, Origin, Position};
+pub use facts::{Facts, NotModelled};
+pub use filter::{
+    Chain, ConnectionStates, Filter, Hook, Match, MatchKind, PortForward, PortRange, Protocol, Rule, Target, Translation,
+    TranslationKind,
+};
+pub use interface::{Interface, InterfaceAddress, Route};
+pub use ledger::{Ledger, LineClass, Note};
+pub use login::{Factor, FactorKind, Login, LoginList};
+pub use pool::{MalformedAddress, Pool, PoolPlacement};
+pub use ppp::{AllowedAddresses, Credential, PppProfile, SecretsFile};
+pub use secret::{HeldSecret, Secret};
+pub use setting::{DefaultValue, Setting};
+pub use tunnel::{
+    CallerProof, CertificateDemand, Listener, PasswordCheck, PasswordSource, Reference, Tunnel, TunnelFamily, TunnelRole,
+};

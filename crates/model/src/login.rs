@@ -1,0 +1,47 @@
+//! Logins: who may come in, from which list, with which factors.
+
+use crate::{HeldSecret, Origin};
+use std::sync::Arc;
+
+/// From which list a login comes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LoginList {
+    /// A file on the device, by path.
+    LocalFile(String),
+}
+
+/// What a caller has to show.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum FactorKind {
+    /// Something known: a password.
+    Knowledge,
+    /// Something held: a certificate's private key.
+    Certificate,
+}
+
+/// One factor, and the line that asks for it (none where it is a default).
+#[derive(Debug, Clone)]
+pub struct Factor {
+    /// What is asked for.
+    pub kind: FactorKind,
+    /// The line that asks.
+    pub origin: Option<Origin>,
+}
+
+/// One way in for one named user.
+#[derive(Debug, Clone)]
+pub struct Login {
+    /// User name; `*` stands for anybody.
+    pub user: String,
+    /// From which list.
+    pub list: LoginList,
+    /// To what, as the tunnel's name.
+    pub service: String,
+    /// Its password, where the export holds it.
+    pub secret: Option<Arc<HeldSecret>>,
+    /// Whether the login belongs to this service for certain; where the local name is not stated the server
+    /// column of the list cannot be compared.
+    pub certain: bool,
+    /// Its line.
+    pub origin: Origin,
+}

@@ -1,0 +1,61 @@
+//! Address pools: what callers are given.
+
+use crate::{IpRange, Origin, Setting};
+use ipnet::IpNet;
+use std::net::IpAddr;
+
+/// A piece of an address list that is no address: it never becomes another range silently.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MalformedAddress {
+    /// What is wrong, as a phrase.
+    pub why: String,
+    /// The piece.
+    pub origin: Origin,
+}
+
+/// How callers' addresses sit beside the inside network.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PoolPlacement {
+    /// A network of their own, reached by routing.
+    Routed,
+    /// Addresses of the inside network, answered for by the server (proxy ARP).
+    ProxyArp,
+    /// The callers' link is joined to the inside network.
+    Bridged,
+}
+
+/// A pool of addresses for the callers of one tunnel.
+#[derive(Debug, Clone)]
+pub struct Pool {
+    /// What hands it out, as a phrase ("PPTP server").
+    pub owner: String,
+    /// The ranges, each with its place.
+    pub ranges: Vec<(IpRange, Origin)>,
+    /// The whole network set aside for the tunnel, where the format states one.
+    pub network: Option<IpNet>,
+    /// The server's own addresses in the tunnel.
+    pub server_addresses: Vec<IpAddr>,
+    /// Beside the inside, or carved out of it.
+    pub placement: Setting<PoolPlacement>,
+    /// Pieces that are no addresses.
+    pub malformed: Vec<MalformedAddress>,
+    /// The statement.
+    pub origin: Origin,
+}
+
+impl Pool {
+    /// Everything the pool lays claim to: its network where one is set aside, else its ranges.
+    #[must_use]
+    pub fn claims(&self) -> Vec<(IpRange, Origin)> {
+        match self.network {
+            Some(net) => {
+                let whole = IpRange::from(net);
+                let mut claims = vec![(whole, self.origin)];
+                // A pool stated apart may leave the network it belongs to; that part is claimed as well.
+                claims.extend(self.ranges.iter().filter(|(range, _)| whole.intersection(range) != Some(*range)));
+                claims
+            }
+            None => self.ranges.clone(),
+        }
+    }
+}

@@ -1,0 +1,159 @@
+//! Tunnels that answer callers or join sites.
+
+use crate::{HeldSecret, Origin, Pool, Protocol, Setting};
+use std::net::IpAddr;
+use std::sync::Arc;
+
+/// Protocol family.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum TunnelFamily {
+    /// Point-to-point tunnelling protocol, RFC 2637.
+    Pptp,
+    /// OpenVPN's TLS-based tunnel.
+    OpenVpn,
+}
+
+impl TunnelFamily {
+    /// The family's name as people write it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Pptp => "PPTP",
+            Self::OpenVpn => "OpenVPN",
+        }
+    }
+}
+
+/// What the device is in the tunnel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TunnelRole {
+    /// Answers callers.
+    Server,
+    /// Calls a server.
+    Client,
+    /// One of two ends that know each other.
+    PointToPoint,
+}
+
+/// Where a service answers.
+#[derive(Debug, Clone)]
+pub struct Listener {
+    /// Transport protocol.
+    pub protocol: Protocol,
+    /// Address it is bound to; `None` as a value means every address.
+    pub address: Setting<Option<IpAddr>>,
+    /// Port.
+    pub port: Setting<u16>,
+}
+
+impl Listener {
+    /// Whether only the device itself can reach it.
+    #[must_use]
+    pub fn loopback_only(&self) -> bool {
+        matches!(self.address.value(), Some(Some(address)) if address.is_loopback())
+    }
+}
+
+/// Whether a client certificate is asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CertificateDemand {
+    /// Nobody comes in without one.
+    Required,
+    /// Asked for, but callers without one come in.
+    Optional,
+    /// Not asked for.
+    NotAsked,
+}
+
+/// Who decides about a caller's password.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PasswordSource {
+    /// A list of names and passwords among the exports' files.
+    LocalList(String),
+    /// The system's accounts, through this PAM service.
+    Pam(String),
+    /// A RADIUS server.
+    Radius,
+    /// A directory.
+    Directory,
+    /// A program.
+    Script,
+    /// A plug-in whose decision the exports do not show, by file name.
+    PlugIn(String),
+    /// A management program connected to the daemon.
+    Management,
+}
+
+/// A password is asked for, and somebody decides about it.
+#[derive(Debug, Clone)]
+pub struct PasswordCheck {
+    /// Who decides.
+    pub source: PasswordSource,
+    /// Whether callers without a password come in as well.
+    pub optional: bool,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// How callers prove who they are.
+#[derive(Debug, Clone)]
+pub struct CallerProof {
+    /// Client certificate; `None` where the protocol has none.
+    pub certificate: Option<Setting<CertificateDemand>>,
+    /// Passwords asked for.
+    pub passwords: Vec<PasswordCheck>,
+    /// A key that both ends share, in place of logins.
+    pub shared_key: Option<Origin>,
+}
+
+/// Something that this tunnel's configuration refers to and that no export holds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reference {
+    /// As written.
+    pub path: String,
+    /// Whether the missing part is configuration, so that settings judged here may be others in truth.
+    pub configuration: bool,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// A tunnel.
+#[derive(Debug, Clone)]
+pub struct Tunnel {
+    /// Name within the device.
+    pub name: String,
+    /// Protocol family.
+    pub family: TunnelFamily,
+    /// Role of the device.
+    pub role: TunnelRole,
+    /// The line to point at.
+    pub origin: Origin,
+    /// Why the daemon would refuse to start with this configuration, where it would.
+    pub refused: Option<(String, Origin)>,
+    /// Where it answers; empty for a client.
+    pub listeners: Vec<Listener>,
+    /// How callers prove who they are.
+    pub proof: CallerProof,
+    /// What callers are given.
+    pub pools: Vec<Pool>,
+    /// Options file for the link daemon, where there is one.
+    pub options_file: Option<Setting<String>>,
+    /// Name the secrets files are searched for.
+    pub local_name: Option<Setting<String>>,
+    /// The link daemon hands out addresses itself.
+    pub delegates_addresses: Option<Origin>,
+    /// Inline keys and passwords.
+    pub secrets: Vec<Arc<HeldSecret>>,
+    /// What is referred to and missing.
+    pub missing: Vec<Reference>,
+    /// Settings read that later checks judge: directive and value, last one wins where the daemon has it so.
+    pub settings: Vec<(String, Setting<String>)>,
+}
+
+impl Tunnel {
+    /// Whether callers beyond the device itself are answered.
+    #[must_use]
+    pub fn answers_callers(&self) -> bool {
+        self.role == TunnelRole::Server && self.refused.is_none() && !self.listeners.iter().all(Listener::loopback_only)
+    }
+}
