@@ -63,7 +63,9 @@ impl IpRange {
     pub fn all(family: Family) -> Self {
         match family {
             Family::V4 => Self { first: Ipv4Addr::UNSPECIFIED.into(), last: Ipv4Addr::BROADCAST.into() },
-            Family::V6 => Self { first: Ipv6Addr::UNSPECIFIED.into(), last: Ipv6Addr::from_bits(u128::MAX).into() },
+            Family::V6 => {
+                Self { first: Ipv6Addr::UNSPECIFIED.into(), last: Ipv6Addr::from_bits(u128::MAX).into() }
+            }
         }
     }
 
@@ -100,6 +102,25 @@ impl IpRange {
         Self::new(self.first.max(other.first), self.last.min(other.last)).ok()
     }
 
+    /// Every other address of the family, as at most two ranges.
+    #[must_use]
+    pub fn complement(&self) -> Vec<Self> {
+        let all = Self::all(self.family());
+        let before =
+            bits(self.first).checked_sub(1).map(|last| Self { first: all.first, last: self.address(last) });
+        let after = (self.last != all.last)
+            .then(|| Self { first: self.address(bits(self.last) + 1), last: all.last });
+        before.into_iter().chain(after).collect()
+    }
+
+    /// The address of this family that a number stands for.
+    fn address(&self, bits: u128) -> IpAddr {
+        match self.family() {
+            Family::V4 => Ipv4Addr::from_bits(bits as u32).into(),
+            Family::V6 => Ipv6Addr::from_bits(bits).into(),
+        }
+    }
+
     /// How many addresses it has; the whole IPv6 space counts as `u128::MAX`.
     #[must_use]
     pub fn size(&self) -> u128 {
@@ -129,7 +150,11 @@ impl From<IpNet> for IpRange {
 
 impl fmt::Display for IpRange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.first == self.last { write!(f, "{}", self.first) } else { write!(f, "{}-{}", self.first, self.last) }
+        if self.first == self.last {
+            write!(f, "{}", self.first)
+        } else {
+            write!(f, "{}-{}", self.first, self.last)
+        }
     }
 }
 
@@ -163,7 +188,21 @@ mod tests {
     #[test]
     fn ranges_that_are_none() {
         assert_eq!(IpRange::new([10, 0, 0, 9].into(), [10, 0, 0, 3].into()), Err(RangeError::Reversed));
-        assert_eq!(IpRange::new([10, 0, 0, 9].into(), Ipv6Addr::LOCALHOST.into()), Err(RangeError::MixedFamilies));
+        assert_eq!(
+            IpRange::new([10, 0, 0, 9].into(), Ipv6Addr::LOCALHOST.into()),
+            Err(RangeError::MixedFamilies)
+        );
+    }
+
+    #[test]
+    fn complements() {
+        for (range, wanted) in [
+            (range(0, 255).unwrap(), "[0.0.0.0-9.255.255.255, 10.0.1.0-255.255.255.255]"),
+            (IpRange::from(IpAddr::from([0, 0, 0, 0])), "[0.0.0.1-255.255.255.255]"),
+            (IpRange::all(Family::V6), "[]"),
+        ] {
+            assert_eq!(format!("{:?}", range.complement()), wanted);
+        }
     }
 
     #[test]

@@ -33,7 +33,9 @@ impl DeviceKind {
     /// The kind for a word of the estate file.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Firewall, Self::Router, Self::Server, Self::Storage].into_iter().find(|kind| kind.word() == word)
+        [Self::Firewall, Self::Router, Self::Server, Self::Storage]
+            .into_iter()
+            .find(|kind| kind.word() == word)
     }
 }
 

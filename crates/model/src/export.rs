@@ -161,6 +161,35 @@ impl Export {
     }
 }
 
+/// Finds the export that a path in a configuration means, among the paths of one device's exports.
+///
+/// Exports seldom keep the whole tree, so in this order: the path itself beside the file that names it, the same
+/// tail (`etc/ppp/options` of `/etc/ppp/options`), and a file name that only one export has. A path that climbs
+/// (`..`) is only compared by its name.
+#[must_use]
+pub fn find_path(wanted: &str, named_in: &str, paths: &[&str]) -> Option<usize> {
+    let tail = wanted.trim_start_matches("./").trim_start_matches('/');
+    if tail.is_empty() {
+        return None;
+    }
+    if !wanted.starts_with('/') {
+        let folder = named_in.rfind('/').map_or("", |at| &named_in[..=at]);
+        let beside = format!("{folder}{tail}");
+        if let Some(at) = paths.iter().position(|path| *path == beside) {
+            return Some(at);
+        }
+    }
+    let ends_with = |path: &str, tail: &str| {
+        path == tail || path.strip_suffix(tail).is_some_and(|rest| rest.ends_with('/'))
+    };
+    let only = |tail: &str| {
+        let mut found = paths.iter().enumerate().filter(|(_, path)| ends_with(path, tail));
+        let first = found.next()?.0;
+        found.next().is_none().then_some(first)
+    };
+    only(tail).or_else(|| only(tail.rsplit('/').next()?))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -172,7 +201,9 @@ mod tests {
     #[test]
     fn offsets_become_lines_and_columns() {
         let crlf = export("één\r\ntwo\nthree");
-        for (offset, line, column) in [(0, 1, 1), (2, 1, 2), (5, 1, 4), (7, 2, 1), (11, 3, 1), (16, 3, 6), (99, 3, 6)] {
+        for (offset, line, column) in
+            [(0, 1, 1), (2, 1, 2), (5, 1, 4), (7, 2, 1), (11, 3, 1), (16, 3, 6), (99, 3, 6)]
+        {
             assert_eq!(crlf.position(offset), Position { line, column }, "offset {offset}");
         }
         assert_eq!(crlf.position(1), Position { line: 1, column: 1 }, "inside a character is its start");
@@ -180,12 +211,9 @@ mod tests {
 
     #[test]
     fn lines_leave_out_their_ends() {
-        for (text, wanted) in [
-            ("", vec![]),
-            ("\n", vec![""]),
-            ("a\r\nb", vec!["a", "b"]),
-            ("a\n\nb\n", vec!["a", "", "b"]),
-        ] {
+        for (text, wanted) in
+            [("", vec![]), ("\n", vec![""]), ("a\r\nb", vec!["a", "b"]), ("a\n\nb\n", vec!["a", "", "b"])]
+        {
             let export = export(text);
             assert_eq!(export.lines().map(|line| line.text).collect::<Vec<_>>(), wanted, "{text:?}");
             assert_eq!(export.line_count() as usize, wanted.len(), "{text:?}");
@@ -198,6 +226,23 @@ mod tests {
         let two = export.line(2).unwrap().text;
         assert_eq!(export.origin_of(two), Origin { export: ExportId(3), start: 4, end: 7 });
         assert_eq!(export.origin_of("elsewhere").end, 0);
+    }
+
+    #[test]
+    fn paths_are_found_as_people_export_them() {
+        let paths =
+            ["d/etc/ppp/options", "d/etc/ppp/pptpd-options", "d/vpn/a.conf", "d/vpn/b.conf", "d/b.conf"];
+        for (wanted, named_in, found) in [
+            ("/etc/ppp/options", "d/etc/pptpd.conf", Some(0)),
+            ("/etc/ppp/options.pptpd", "d/etc/pptpd.conf", None),
+            ("b.conf", "d/vpn/a.conf", Some(3)),
+            ("./b.conf", "d/x.conf", Some(4)),
+            ("/opt/pptpd-options", "d/etc/pptpd.conf", Some(1)),
+            ("/opt/b.conf", "d/etc/pptpd.conf", None),
+            ("", "d/x", None),
+        ] {
+            assert_eq!(find_path(wanted, named_in, &paths), found, "{wanted}");
+        }
     }
 
     #[test]

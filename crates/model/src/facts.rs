@@ -35,6 +35,8 @@ pub struct Facts {
     pub credentials: Vec<Credential>,
     /// Every secret the export holds, for redaction and for comparing.
     pub secrets: Vec<Arc<HeldSecret>>,
+    /// Places that may hold a piece of a secret and are masked wherever a line is shown.
+    pub masked_places: Vec<Origin>,
     /// What could not be modelled.
     pub not_modelled: Vec<NotModelled>,
 }
@@ -51,6 +53,7 @@ impl Facts {
         self.ppp_profiles.extend(other.ppp_profiles);
         self.credentials.extend(other.credentials);
         self.secrets.extend(other.secrets);
+        self.masked_places.extend(other.masked_places);
         self.not_modelled.extend(other.not_modelled);
     }
 }

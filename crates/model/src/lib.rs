@@ -27,11 +27,11 @@ mod tunnel;
 
 pub use address::{Family, IpRange, RangeError};
 pub use device::{Device, DeviceKind};
-pub use export::{Export, ExportId, ExportState, Line, Origin, Position};
+pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path};
 pub use facts::{Facts, NotModelled};
 pub use filter::{
-    Chain, ConnectionStates, Filter, Hook, Match, MatchKind, PortForward, PortRange, Protocol, Rule, Target, Translation,
-    TranslationKind,
+    Chain, ConnectionStates, Filter, Hook, Match, MatchKind, PortForward, PortRange, Protocol, Rule, Target,
+    Translation, TranslationKind,
 };
 pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Ledger, LineClass, Note};
@@ -41,5 +41,6 @@ pub use ppp::{AllowedAddresses, Credential, PppProfile, SecretsFile};
 pub use secret::{HeldSecret, Secret};
 pub use setting::{DefaultValue, Setting};
 pub use tunnel::{
-    CallerProof, CertificateDemand, Listener, PasswordCheck, PasswordSource, Reference, Tunnel, TunnelFamily, TunnelRole,
+    CallerProof, CertificateDemand, Listener, PasswordCheck, PasswordSource, Reference, Tunnel, TunnelFamily,
+    TunnelRole,
 };

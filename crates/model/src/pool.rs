@@ -39,6 +39,8 @@ pub struct Pool {
     pub placement: Setting<PoolPlacement>,
     /// Pieces that are no addresses.
     pub malformed: Vec<MalformedAddress>,
+    /// Where the daemon's own default is documented, where no export states the pool and that default applies.
+    pub from_default: Option<&'static str>,
     /// The statement.
     pub origin: Origin,
 }
@@ -52,7 +54,9 @@ impl Pool {
                 let whole = IpRange::from(net);
                 let mut claims = vec![(whole, self.origin)];
                 // A pool stated apart may leave the network it belongs to; that part is claimed as well.
-                claims.extend(self.ranges.iter().filter(|(range, _)| whole.intersection(range) != Some(*range)));
+                claims.extend(
+                    self.ranges.iter().filter(|(range, _)| whole.intersection(range) != Some(*range)),
+                );
                 claims
             }
             None => self.ranges.clone(),

@@ -215,10 +215,13 @@ pub struct Masker {
 }
 
 impl Masker {
-    /// A masker for everything the exports hold.
+    /// A masker for everything the exports hold, and for places that may hold a piece of a secret.
     #[must_use]
-    pub fn new<'a>(held: impl IntoIterator<Item = &'a Arc<HeldSecret>>) -> Self {
+    pub fn new<'a>(held: impl IntoIterator<Item = &'a Arc<HeldSecret>>, places: &[Origin]) -> Self {
         let mut masker = Self::default();
+        for place in places {
+            masker.by_place.entry(place.export).or_default().push((place.start, place.end));
+        }
         for one in held {
             masker.by_place.entry(one.origin.export).or_default().push((one.origin.start, one.origin.end));
             // A key block is many lines; nobody repeats it by accident, and its own place is masked.
@@ -305,7 +308,12 @@ mod tests {
 
     fn held(value: &str, start: u32) -> Arc<HeldSecret> {
         let origin = Origin { export: ExportId(0), start, end: start + value.len() as u32 };
-        Arc::new(HeldSecret { secret: Secret::new(value), kind: SecretKind::LoginPassword, owner: "ann".into(), origin })
+        Arc::new(HeldSecret {
+            secret: Secret::new(value),
+            kind: SecretKind::LoginPassword,
+            owner: "ann".into(),
+            origin,
+        })
     }
 
     #[test]
@@ -326,23 +334,27 @@ mod tests {
         assert!(Secret::new("skerrowskerrow").grade(&["skerrow"]) < Secret::new("skerrowskerrow").grade(&[]));
         assert_eq!(Secret::new("vK3!pw9-Zr7_qTx2mL").grade(&[]), Grade::Strong);
         assert_eq!(Secret::new("x".repeat(100_000)).length_class(), LengthClass::FifteenOrMore);
-        assert!(Secret::new("ü".repeat(100_000)).grade(&[]) <= Grade::Good, "long input is graded without delay");
+        assert!(
+            Secret::new("ü".repeat(100_000)).grade(&[]) <= Grade::Good,
+            "long input is graded without delay"
+        );
     }
 
     #[test]
     fn equal_secrets_are_grouped_in_order() {
-        let all = [held("one", 0), held("two", 9), held("one", 20), held("", 30), held("", 40), held("two", 50)];
+        let all =
+            [held("one", 0), held("two", 9), held("one", 20), held("", 30), held("", 40), held("two", 50)];
         assert_eq!(reuse_groups(&all), [vec![0, 2], vec![1, 5]]);
         assert_eq!([0, 25, 26, 27, 701, 702].map(group_letter).join(" "), "A Z AA AB ZZ AAA");
     }
 
     #[test]
     fn masks_by_place_and_by_value() {
-        let masker = Masker::new(&[held("sesame-open", 4), held("ann", 90)]);
+        let masker = Masker::new(&[held("sesame-open", 4), held("ann", 90)], &[]);
         let place = Origin { export: ExportId(0), start: 0, end: 0 };
         assert_eq!(masker.mask_at("ann sesame-open * # sesame-open", place), "ann [secret] * # [secret]");
         assert_eq!(masker.mask("annual: xsesame-openx"), "annual: x[secret]x");
-        let overlapping = Masker::new(&[held("sesame-open", 4), held("open sesame", 11)]);
+        let overlapping = Masker::new(&[held("sesame-open", 4), held("open sesame", 11)], &[]);
         assert_eq!(overlapping.mask_at("ann sesame-open sesame", place), "ann [secret]");
         let elsewhere = Origin { export: ExportId(1), start: 0, end: 0 };
         assert_eq!(masker.mask_at("ann something", elsewhere), "ann something");

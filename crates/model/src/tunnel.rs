@@ -154,6 +154,8 @@ impl Tunnel {
     /// Whether callers beyond the device itself are answered.
     #[must_use]
     pub fn answers_callers(&self) -> bool {
-        self.role == TunnelRole::Server && self.refused.is_none() && !self.listeners.iter().all(Listener::loopback_only)
+        self.role == TunnelRole::Server
+            && self.refused.is_none()
+            && !self.listeners.iter().all(Listener::loopback_only)
     }
 }

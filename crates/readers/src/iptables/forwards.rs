@@ -1,0 +1,105 @@
+//! Port forwards: destination translations that packets reach from the PREROUTING chain of table nat.
+
+use std::collections::BTreeSet;
+use trevlin_model::{
+    Chain, Filter, Hook, IpRange, Match, MatchKind, PortForward, PortRange, Protocol, Rule, Target,
+    TranslationKind,
+};
+
+/// The port forwards of a table, in the order in which packets meet them.
+pub(super) fn of(filter: &Filter) -> Vec<PortForward> {
+    let mut found = Vec::new();
+    if filter.table == "nat"
+        && let Some(chain) = filter.base_chain(Hook::Prerouting)
+    {
+        walk(filter, chain, &[], &mut BTreeSet::new(), &mut found);
+    }
+    found
+}
+
+/// Walks a chain and those it jumps to, each once; a jump's own conditions hold for what it reaches.
+fn walk<'a>(
+    filter: &'a Filter,
+    chain: &'a Chain,
+    outer: &[&'a Match],
+    seen: &mut BTreeSet<&'a str>,
+    found: &mut Vec<PortForward>,
+) {
+    if !seen.insert(&chain.name) {
+        return;
+    }
+    for rule in &chain.rules {
+        let conditions: Vec<&Match> = outer.iter().copied().chain(&rule.matches).collect();
+        match &rule.target {
+            Target::Jump(name) | Target::Goto(name) => {
+                if let Some(next) = filter.chain(name) {
+                    walk(filter, next, &conditions, seen, found);
+                }
+            }
+            Target::Translate(translation)
+                if matches!(translation.kind, TranslationKind::Destination | TranslationKind::Redirect) =>
+            {
+                found.push(forward(filter, rule, &conditions, translation.clone()));
+            }
+            _ => {}
+        }
+    }
+}
+
+fn forward(
+    filter: &Filter,
+    rule: &Rule,
+    conditions: &[&Match],
+    to: trevlin_model::Translation,
+) -> PortForward {
+    let mut forward = PortForward {
+        protocol: Protocol(None),
+        arriving_at: Vec::new(),
+        ports: Vec::new(),
+        entering: None,
+        from: Vec::new(),
+        to,
+        state: filter.state,
+        origin: rule.origin,
+    };
+    for condition in conditions {
+        let negated = condition.negated;
+        match &condition.kind {
+            MatchKind::Protocol(protocol) if !negated => forward.protocol = *protocol,
+            MatchKind::Destination(ranges) => forward.arriving_at = side(ranges, negated),
+            MatchKind::Source(ranges) => forward.from = side(ranges, negated),
+            MatchKind::DestinationPorts(ports) => {
+                forward.ports = if negated { other_ports(ports) } else { ports.clone() }
+            }
+            MatchKind::Entering(name) if !negated => forward.entering = Some(name.clone()),
+            _ => {}
+        }
+    }
+    forward
+}
+
+/// The ranges, or everything but them.
+fn side(ranges: &[IpRange], negated: bool) -> Vec<IpRange> {
+    if !negated {
+        return ranges.to_vec();
+    }
+    // Only one range is ever negated (iptables(8)).
+    ranges.first().map(IpRange::complement).unwrap_or_default()
+}
+
+fn other_ports(ports: &[PortRange]) -> Vec<PortRange> {
+    let mut sorted = ports.to_vec();
+    sorted.sort_unstable();
+    let mut rest = Vec::new();
+    let mut from = 0u32;
+    for range in sorted {
+        if u32::from(range.first) > from {
+            rest.push(PortRange { first: from as u16, last: range.first - 1 });
+        }
+        from = from.max(u32::from(range.last) + 1);
+    }
+    if from <= u32::from(u16::MAX) {
+        rest.push(PortRange { first: from as u16, last: u16::MAX });
+    }
+    rest
+}

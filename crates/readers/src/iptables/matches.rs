@@ -1,0 +1,277 @@
+//! Conditions of a rule (iptables(8) "PARAMETERS", iptables-extensions(8) "MATCH EXTENSIONS").
+
+use super::rule::Words;
+use super::{PROTOCOLS, SERVICES};
+use crate::addresses;
+use trevlin_model::{ConnectionStates, Family, IpRange, Match, MatchKind, PortRange, Protocol};
+
+/// Modules that have no condition of their own and whose options are known here.
+const PLAIN_MODULES: [&str; 16] = [
+    "tcp",
+    "udp",
+    "udplite",
+    "sctp",
+    "dccp",
+    "icmp",
+    "icmp6",
+    "icmpv6",
+    "ipv6-icmp",
+    "multiport",
+    "iprange",
+    "state",
+    "conntrack",
+    "comment",
+    "esp",
+    "ah",
+];
+
+/// Options whose meaning is modelled.
+const KNOWN: [&str; 36] = [
+    "!",
+    "-p",
+    "--protocol",
+    "--proto",
+    "-s",
+    "--source",
+    "--src",
+    "-d",
+    "--destination",
+    "--dst",
+    "-i",
+    "--in-interface",
+    "-o",
+    "--out-interface",
+    "--sport",
+    "--source-port",
+    "--dport",
+    "--destination-port",
+    "--sports",
+    "--source-ports",
+    "--dports",
+    "--destination-ports",
+    "--ports",
+    "--src-range",
+    "--dst-range",
+    "--icmp-type",
+    "--icmpv6-type",
+    "--state",
+    "--ctstate",
+    "--tcp-flags",
+    "--syn",
+    "--comment",
+    "-f",
+    "--fragment",
+    "-m",
+    "-j",
+];
+
+/// Conditions gathered so far.
+pub(super) struct Conditions {
+    family: Family,
+    matches: Vec<Match>,
+    comment: Option<String>,
+    negated: bool,
+    module: String,
+    /// The condition that further options of the module belong to.
+    open: Option<usize>,
+}
+
+impl Conditions {
+    pub(super) fn new(family: Family) -> Self {
+        Self { family, matches: Vec::new(), comment: None, negated: false, module: String::new(), open: None }
+    }
+
+    pub(super) fn finish(self) -> (Vec<Match>, Option<String>) {
+        (self.matches, self.comment)
+    }
+
+    /// Whether an option belongs to the conditions even after a target was named.
+    pub(super) fn knows(&self, name: &str) -> bool {
+        KNOWN.contains(&name)
+    }
+
+    /// `-m module`
+    pub(super) fn load(&mut self, module: &str) {
+        self.module = module.to_owned();
+        self.open = None;
+        if !PLAIN_MODULES.contains(&module) {
+            self.matches
+                .push(Match { negated: self.negated, kind: MatchKind::NotModelled(module.to_owned()) });
+            self.open = Some(self.matches.len() - 1);
+        }
+        self.negated = false;
+    }
+
+    fn push(&mut self, kind: MatchKind, negated: bool) {
+        self.matches.push(Match { negated, kind });
+    }
+
+    /// Keeps a condition as written, since its meaning is not modelled.
+    fn keep_as_written(&mut self, text: String, negated: bool) {
+        self.push(MatchKind::NotModelled(text), negated);
+    }
+
+    /// One option. `Err` says what is wrong; the condition is kept as not modelled then.
+    pub(super) fn option(&mut self, name: &str, words: &mut Words<'_>) -> Result<(), String> {
+        if name == "!" {
+            self.negated = true;
+            return Ok(());
+        }
+        let negated = std::mem::take(&mut self.negated) | words.late_negation();
+        match name {
+            "--comment" => {
+                self.comment = words.value();
+                return Ok(());
+            }
+            "--syn" => {
+                // SYN set; RST, ACK and FIN clear (iptables-extensions(8), tcp).
+                self.push(MatchKind::TcpFlags { looked_at: 0b1_0111, set: 0b0_0010 }, negated);
+                return Ok(());
+            }
+            "-f" | "--fragment" => {
+                self.keep_as_written("fragment".into(), negated);
+                return Ok(());
+            }
+            "--tcp-flags" => {
+                let (looked_at, set) = (words.value(), words.value());
+                let kind = looked_at.as_deref().and_then(flags).zip(set.as_deref().and_then(flags));
+                return match kind {
+                    Some((looked_at, set)) => {
+                        self.push(MatchKind::TcpFlags { looked_at, set }, negated);
+                        Ok(())
+                    }
+                    None => {
+                        self.keep_as_written("tcp-flags".into(), negated);
+                        Err("`--tcp-flags` needs two lists of flags, such as `SYN,ACK SYN`".into())
+                    }
+                };
+            }
+            _ if !KNOWN.contains(&name) => {
+                self.unknown(name, words, negated);
+                return Ok(());
+            }
+            _ => {}
+        }
+        let value = words.value().unwrap_or_default();
+        match self.known(name, &value) {
+            Some(Some(kind)) => {
+                self.push(kind, negated);
+                Ok(())
+            }
+            Some(None) => Ok(()),
+            None => {
+                self.keep_as_written(format!("{} {value}", name.trim_start_matches('-')), negated);
+                Err(format!("`{value}` is not a value that `{name}` takes here"))
+            }
+        }
+    }
+
+    /// The condition of a known option; `Some(None)` where it always holds.
+    fn known(&self, name: &str, value: &str) -> Option<Option<MatchKind>> {
+        Some(Some(match name {
+            "-p" | "--protocol" | "--proto" => match protocol(value)? {
+                Protocol(None) => return Some(None),
+                protocol => MatchKind::Protocol(protocol),
+            },
+            "-s" | "--source" | "--src" => MatchKind::Source(self.networks(value)?),
+            "-d" | "--destination" | "--dst" => MatchKind::Destination(self.networks(value)?),
+            "-i" | "--in-interface" if !value.is_empty() => MatchKind::Entering(value.to_owned()),
+            "-o" | "--out-interface" if !value.is_empty() => MatchKind::Leaving(value.to_owned()),
+            "--sport" | "--source-port" | "--sports" | "--source-ports" => {
+                MatchKind::SourcePorts(ports(value)?)
+            }
+            "--dport" | "--destination-port" | "--dports" | "--destination-ports" => {
+                MatchKind::DestinationPorts(ports(value)?)
+            }
+            "--ports" => MatchKind::EitherPorts(ports(value)?),
+            "--src-range" => MatchKind::Source(vec![addresses::range(value)?]),
+            "--dst-range" => MatchKind::Destination(vec![addresses::range(value)?]),
+            "--icmp-type" | "--icmpv6-type" if value == "any" || value == "255" => return Some(None),
+            "--icmp-type" | "--icmpv6-type" if !value.is_empty() => MatchKind::IcmpType(value.to_owned()),
+            "--state" | "--ctstate" => MatchKind::States(states(value)?),
+            _ => return None,
+        }))
+    }
+
+    fn networks(&self, list: &str) -> Option<Vec<IpRange>> {
+        list.split(',').map(|one| addresses::network(one, self.family).map(IpRange::from)).collect()
+    }
+
+    /// An option of a module that is not modelled.
+    fn unknown(&mut self, name: &str, words: &mut Words<'_>, negated: bool) {
+        let values = words.values();
+        let text = format!("{}{name}{values}", if negated { "! " } else { "" });
+        match self.open.and_then(|at| self.matches.get_mut(at)) {
+            Some(Match { kind: MatchKind::NotModelled(all), .. }) => {
+                all.push(' ');
+                all.push_str(&text);
+            }
+            _ => {
+                let module = if self.module.is_empty() { String::new() } else { format!("{} ", self.module) };
+                self.keep_as_written(format!("{module}{text}"), false);
+            }
+        }
+    }
+}
+
+/// A protocol by name or number; 0 is any.
+pub(super) fn protocol(text: &str) -> Option<Protocol> {
+    let number = text.parse().ok().or_else(|| PROTOCOLS.get(&text.to_ascii_lowercase()).copied())?;
+    Some(Protocol(if number == 0 { None } else { Some(number) }))
+}
+
+fn port(text: &str) -> Option<u16> {
+    text.parse().ok().or_else(|| SERVICES.get(text).copied())
+}
+
+/// `22`, `1000:2000`, `:1023`, `1024:` and lists of these. A reversed range is refused by the program too.
+fn ports(list: &str) -> Option<Vec<PortRange>> {
+    list.split(',')
+        .map(|one| {
+            let (first, last) = match one.split_once(':') {
+                None => (port(one)?, port(one)?),
+                Some(("", "")) => (0, u16::MAX),
+                Some(("", last)) => (0, port(last)?),
+                Some((first, "")) => (port(first)?, u16::MAX),
+                Some((first, last)) => (port(first)?, port(last)?),
+            };
+            (first <= last).then_some(PortRange { first, last })
+        })
+        .collect()
+}
+
+fn states(list: &str) -> Option<ConnectionStates> {
+    let mut states = ConnectionStates::default();
+    for word in list.split(',') {
+        let field = match word.to_ascii_uppercase().as_str() {
+            "NEW" => &mut states.new,
+            "ESTABLISHED" => &mut states.established,
+            "RELATED" => &mut states.related,
+            "INVALID" => &mut states.invalid,
+            "UNTRACKED" => &mut states.untracked,
+            "SNAT" => &mut states.snat,
+            "DNAT" => &mut states.dnat,
+            _ => return None,
+        };
+        *field = true;
+    }
+    Some(states)
+}
+
+fn flags(list: &str) -> Option<u8> {
+    list.split(',').try_fold(0, |all, word| {
+        Some(
+            all | match word.to_ascii_uppercase().as_str() {
+                "FIN" => 1,
+                "SYN" => 2,
+                "RST" => 4,
+                "PSH" => 8,
+                "ACK" => 16,
+                "URG" => 32,
+                "ALL" => 63,
+                "NONE" => 0,
+                _ => return None,
+            },
+        )
+    })
+}

@@ -1,0 +1,328 @@
+//! Dumps of `iptables-save` and `ip6tables-save`, and files of the same form that are loaded at boot.
+//!
+//! Format: iptables-save(8), iptables-restore(8), iptables(8), iptables-extensions(8).
+
+mod forwards;
+mod matches;
+mod rule;
+mod target;
+mod tokens;
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use rule::{Command, ParsedLine};
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::sync::LazyLock;
+use trevlin_model::{
+    Chain, Export, ExportState, Family, Filter, Hook, LineClass, NotModelled, Origin, Target,
+};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "iptables-save",
+    title: "iptables-save or ip6tables-save dump",
+    manual: "iptables-save(8), iptables-extensions(8)",
+    recognise,
+    read,
+};
+
+#[derive(Deserialize)]
+struct Names<T> {
+    names: BTreeMap<String, T>,
+}
+
+/// Protocol numbers by name.
+pub(crate) static PROTOCOLS: LazyLock<BTreeMap<String, u8>> = LazyLock::new(|| {
+    toml::from_str::<Names<u8>>(include_str!("../../tables/protocols.toml"))
+        .map(|table| table.names)
+        .unwrap_or_default()
+});
+
+/// Port numbers by service name.
+pub(crate) static SERVICES: LazyLock<BTreeMap<String, u16>> = LazyLock::new(|| {
+    toml::from_str::<Names<u16>>(include_str!("../../tables/services.toml"))
+        .map(|table| table.names)
+        .unwrap_or_default()
+});
+
+/// Tables that the kernel has (iptables(8), -t).
+const TABLES: [&str; 5] = ["filter", "nat", "mangle", "raw", "security"];
+
+fn recognise(export: &Export) -> Recognition {
+    let mut table = false;
+    for line in export.lines().take(200) {
+        let text = line.text.trim();
+        if text.strip_prefix('*').is_some_and(|name| TABLES.contains(&name)) {
+            table = true;
+        } else if table
+            && (text.starts_with(':') || text.starts_with("-A ") || text == "COMMIT" || text.starts_with('['))
+        {
+            return Recognition::Content;
+        }
+    }
+    let name = export.file_name();
+    let named = matches!(
+        name,
+        "rules.v4" | "rules.v6" | "iptables.rules" | "ip6tables.rules" | "ip6tables" | "iptables"
+    ) || name.starts_with("iptables-save")
+        || name.starts_with("ip6tables-save");
+    if table || named { Recognition::Name } else { Recognition::No }
+}
+
+/// IP version of a dump: from the header the program writes, else from the file's name, else from what the rules say.
+fn family(export: &Export) -> Family {
+    for line in export.lines().filter(|line| line.text.starts_with('#')) {
+        if line.text.contains("ip6tables-save") {
+            return Family::V6;
+        }
+        if line.text.contains("iptables-save") {
+            return Family::V4;
+        }
+    }
+    let name = export.file_name();
+    let content = ["ipv6-icmp", "icmpv6", "icmp6"].iter().any(|word| export.text().contains(word));
+    if name.contains("ip6") || name.contains("v6") || content { Family::V6 } else { Family::V4 }
+}
+
+/// Whether a path names something that applies at boot.
+fn state(export: &Export) -> ExportState {
+    let stored = export.path().split('/').any(|part| part == "etc")
+        || matches!(export.file_name(), "rules.v4" | "rules.v6" | "iptables.rules" | "ip6tables.rules");
+    if stored { ExportState::Stored } else { ExportState::Running }
+}
+
+/// The hook a built-in chain sits on.
+fn hook(name: &str) -> Option<Hook> {
+    Some(match name {
+        "PREROUTING" => Hook::Prerouting,
+        "INPUT" => Hook::Input,
+        "FORWARD" => Hook::Forward,
+        "OUTPUT" => Hook::Output,
+        "POSTROUTING" => Hook::Postrouting,
+        _ => return None,
+    })
+}
+
+/// One `*table` section while it is read.
+struct Section {
+    filter: Filter,
+    /// A line of it was not understood.
+    broken: bool,
+    by_name: BTreeMap<String, usize>,
+}
+
+impl Section {
+    fn new(table: &str, family: Family, state: ExportState, origin: Origin) -> Self {
+        let filter =
+            Filter { family, table: table.into(), state, chains: Vec::new(), complete: false, origin };
+        Self { filter, broken: false, by_name: BTreeMap::new() }
+    }
+
+    /// The chain with this name, made where it is missing: built-in chains exist without being declared.
+    fn chain(&mut self, name: &str, origin: Origin) -> &mut Chain {
+        let at = *self.by_name.entry(name.to_owned()).or_insert_with(|| {
+            let hook = hook(name);
+            let policy = hook.map(|_| Target::Accept);
+            self.filter.chains.push(Chain { name: name.into(), hook, policy, rules: Vec::new(), origin });
+            self.filter.chains.len() - 1
+        });
+        &mut self.filter.chains[at]
+    }
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let (family, state) = (family(export), state(export));
+    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut filters: Vec<Filter> = Vec::new();
+    let mut open: Option<Section> = None;
+    for line in export.lines() {
+        let text = line.text.trim();
+        let origin = export.origin_of(text);
+        match text.as_bytes().first() {
+            None | Some(b'#') => {}
+            Some(b'*') => {
+                if let Some(unfinished) = open.take() {
+                    book.note(
+                        origin,
+                        format!("table {} before this line has no COMMIT", unfinished.filter.table),
+                    );
+                    filters.push(unfinished.filter);
+                }
+                open = Some(start_section(&text[1..], family, state, origin, &mut book));
+            }
+            _ => match open.as_mut() {
+                None => book.not_understood(origin, "expected a `*table` line before this one"),
+                Some(section) => {
+                    if statement(section, text, origin, &mut book) {
+                        filters.extend(open.take().map(|section| section.filter));
+                    }
+                }
+            },
+        }
+    }
+    if let Some(unfinished) = open {
+        let origin = unfinished.filter.origin;
+        book.note(origin, "the dump breaks off: this table has no COMMIT; export it again");
+        filters.push(unfinished.filter);
+    }
+    for table in keep_last(filters, &mut book) {
+        warn_of_missing_chains(&table, &mut book);
+        reading.facts.not_modelled.extend(not_modelled(export, &table));
+        reading.facts.forwards.extend(forwards::of(&table));
+        reading.facts.filters.push(table);
+    }
+    reading
+}
+
+fn start_section(
+    name: &str,
+    family: Family,
+    state: ExportState,
+    origin: Origin,
+    book: &mut Bookkeeper<'_>,
+) -> Section {
+    if TABLES.contains(&name) {
+        book.understood(origin);
+    } else {
+        book.not_understood(origin, format!("`{name}` is no table; expected one of {}", TABLES.join(", ")));
+    }
+    Section::new(name, family, state, origin)
+}
+
+/// Takes one line of a table. Returns whether it closes the table.
+fn statement(section: &mut Section, text: &str, origin: Origin, book: &mut Bookkeeper<'_>) -> bool {
+    if text == "COMMIT" {
+        section.filter.complete = !section.broken;
+        book.understood(origin);
+        return true;
+    }
+    if let Some(declaration) = text.strip_prefix(':') {
+        match declare(section, declaration, origin) {
+            Ok(()) => book.understood(origin),
+            Err(why) => {
+                section.broken = true;
+                book.not_understood(origin, why);
+            }
+        }
+        return false;
+    }
+    let ParsedLine { command, problem } = rule::parse(text, section.filter.family, origin);
+    let applied = match command {
+        Some(command) => apply(section, command, origin),
+        None => Err("expected a rule such as `-A INPUT …`".to_owned()),
+    };
+    match problem.map_or(applied, Err) {
+        Ok(()) => book.understood(origin),
+        Err(why) => {
+            section.broken = true;
+            book.not_understood(origin, why);
+        }
+    }
+    false
+}
+
+/// `NAME POLICY [packets:bytes]`
+fn declare(section: &mut Section, declaration: &str, origin: Origin) -> Result<(), String> {
+    let mut words = declaration.split_whitespace();
+    let name = words.next().ok_or("a chain name is missing after `:`")?;
+    let policy = match words.next() {
+        Some("ACCEPT") => Some(Target::Accept),
+        Some("DROP") => Some(Target::Drop),
+        Some("-") | None => None,
+        Some(other) => return Err(format!("`{other}` is no policy; expected ACCEPT, DROP or -")),
+    };
+    let chain = section.chain(name, origin);
+    chain.origin = origin;
+    if chain.hook.is_some() {
+        chain.policy = policy.or(Some(Target::Accept));
+    } else if policy.is_some() {
+        return Err(format!("chain {name} is not built in and cannot have a policy"));
+    }
+    Ok(())
+}
+
+fn apply(section: &mut Section, command: Command, origin: Origin) -> Result<(), String> {
+    match command {
+        Command::Append(chain, rule) => section.chain(&chain, origin).rules.push(rule),
+        Command::Insert(chain, place, rule) => {
+            let rules = &mut section.chain(&chain, origin).rules;
+            if place == 0 || place > rules.len() + 1 {
+                return Err(format!(
+                    "there is no place {place} in chain {chain}, which has {} rules here",
+                    rules.len()
+                ));
+            }
+            rules.insert(place - 1, rule);
+        }
+        Command::Policy(chain, policy) => {
+            let chain = section.chain(&chain, origin);
+            (chain.policy, chain.origin) = (Some(policy), origin);
+        }
+        Command::NewChain(chain) => {
+            section.chain(&chain, origin);
+        }
+        Command::Flush(Some(chain)) => section.chain(&chain, origin).rules.clear(),
+        Command::Flush(None) => section.filter.chains.iter_mut().for_each(|chain| chain.rules.clear()),
+        Command::Nothing => {}
+        Command::Delete(chain, rule) => {
+            let rules = &mut section.chain(&chain, origin).rules;
+            let found = rules.iter().position(|one| one.matches == rule.matches && one.target == rule.target);
+            rules.remove(found.ok_or_else(|| format!("chain {chain} has no such rule to delete"))?);
+        }
+    }
+    Ok(())
+}
+
+/// A table that occurs twice: loading the second empties the first (iptables-restore(8), without --noflush).
+fn keep_last(filters: Vec<Filter>, book: &mut Bookkeeper<'_>) -> Vec<Filter> {
+    let mut kept: Vec<Filter> = Vec::new();
+    for filter in filters {
+        if let Some(at) = kept.iter().position(|one| one.table == filter.table) {
+            book.note(
+                filter.origin,
+                format!("table {} occurs twice; this one replaces the earlier", filter.table),
+            );
+            kept.remove(at);
+        }
+        kept.push(filter);
+    }
+    kept
+}
+
+fn warn_of_missing_chains(filter: &Filter, book: &mut Bookkeeper<'_>) {
+    for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {
+        if let Target::Jump(name) | Target::Goto(name) = &rule.target
+            && filter.chain(name).is_none()
+        {
+            book.class(rule.origin, LineClass::NotUnderstood);
+            book.note(
+                rule.origin,
+                format!("chain {name} is not in this dump; what happens in it is not known"),
+            );
+        }
+    }
+}
+
+/// What the engine cannot follow yet, kept as facts and never dropped.
+fn not_modelled(export: &Export, filter: &Filter) -> Vec<NotModelled> {
+    let mut found = Vec::new();
+    for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {
+        let condition = rule.matches.iter().find_map(|one| match &one.kind {
+            trevlin_model::MatchKind::NotModelled(text) => Some(format!("a rule's condition `{text}`")),
+            _ => None,
+        });
+        let target = match &rule.target {
+            Target::NotModelled { name, .. } => Some(format!("a rule's target {name}")),
+            _ => None,
+        };
+        if let Some(what) = condition.or(target) {
+            let what = format!("{what} in table {} ({})", filter.table, export.file_name());
+            found.push(NotModelled { what, filters_packets: true, origin: rule.origin });
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,195 @@
+//! One line of a table: a command, conditions and a target.
+
+use super::matches::Conditions;
+use super::target;
+use super::tokens::{Token, split};
+use trevlin_model::{Family, Origin, Rule, Target};
+
+/// What a line does to the table.
+pub(super) enum Command {
+    /// `-A chain`
+    Append(String, Rule),
+    /// `-I chain [place]`
+    Insert(String, usize, Rule),
+    /// `-D chain rule`
+    Delete(String, Rule),
+    /// `-P chain policy`
+    Policy(String, Target),
+    /// `-N chain`
+    NewChain(String),
+    /// `-F [chain]`
+    Flush(Option<String>),
+    /// `-X` and `-Z` change no rule.
+    Nothing,
+}
+
+/// A line taken apart, and the first thing about it that was not understood.
+pub(super) struct ParsedLine {
+    pub(super) command: Option<Command>,
+    pub(super) problem: Option<String>,
+}
+
+/// Words of a line, taken one after the other.
+pub(super) struct Words<'a> {
+    tokens: Vec<Token<'a>>,
+    at: usize,
+}
+
+impl<'a> Words<'a> {
+    pub(super) fn next(&mut self) -> Option<Token<'a>> {
+        self.at += 1;
+        self.tokens.get(self.at - 1).cloned()
+    }
+
+    /// The next word where it is a value, not an option.
+    pub(super) fn value(&mut self) -> Option<String> {
+        let token = self.tokens.get(self.at)?;
+        if token.is_option() {
+            return None;
+        }
+        self.at += 1;
+        Some(token.text.clone().into_owned())
+    }
+
+    /// The next word where it is `!` in the place of a value: negation as older versions wrote it.
+    pub(super) fn late_negation(&mut self) -> bool {
+        let found = self.tokens.get(self.at).is_some_and(|token| !token.quoted && token.text == "!");
+        self.at += usize::from(found);
+        found
+    }
+
+    /// All values up to the next option, as written.
+    pub(super) fn values(&mut self) -> String {
+        let mut all = String::new();
+        while let Some(value) = self.value() {
+            all.push(' ');
+            all.push_str(&value);
+        }
+        all
+    }
+}
+
+/// `[packets:bytes]` before a rule (iptables-save -c).
+fn counters(text: &str) -> (Option<u64>, &str) {
+    let Some(rest) = text.strip_prefix('[') else { return (None, text) };
+    let Some((numbers, rest)) = rest.split_once(']') else { return (None, text) };
+    let packets = numbers.split_once(':').and_then(|(packets, _)| packets.parse().ok());
+    (packets, rest.trim_start())
+}
+
+/// Takes a line apart.
+pub(super) fn parse(text: &str, family: Family, origin: Origin) -> ParsedLine {
+    let (packets, text) = counters(text);
+    let mut words = match split(text) {
+        Ok(tokens) => Words { tokens, at: 0 },
+        Err(problem) => return ParsedLine { command: None, problem: Some(problem) },
+    };
+    let (verb, chain, place) = match head(&mut words) {
+        Ok(Head::Whole(command)) => return ParsedLine { command: Some(command), problem: None },
+        Ok(Head::Rule(verb, chain, place)) => (verb, chain, place),
+        Err(why) => return ParsedLine { command: None, problem: Some(why) },
+    };
+    let mut problem = None;
+    let mut body = Conditions::new(family);
+    let mut target = Target::Continue;
+    let mut owner_is_target = false;
+    while let Some(token) = words.next() {
+        if let Err(why) = option(&token, &mut words, &mut body, &mut target, &mut owner_is_target, family) {
+            problem.get_or_insert(why);
+        }
+    }
+    let (matches, comment) = body.finish();
+    let rule = Rule { matches, target, comment, packets, origin };
+    let command = match verb {
+        Verb::Append => Command::Append(chain, rule),
+        Verb::Insert => Command::Insert(chain, place, rule),
+        Verb::Delete => Command::Delete(chain, rule),
+    };
+    ParsedLine { command: Some(command), problem }
+}
+
+enum Verb {
+    Append,
+    Insert,
+    Delete,
+}
+
+enum Head {
+    Rule(Verb, String, usize),
+    Whole(Command),
+}
+
+/// The command at the start of a line.
+fn head(words: &mut Words<'_>) -> Result<Head, String> {
+    let first = words.next().map(|token| token.text.into_owned()).unwrap_or_default();
+    let chain = |words: &mut Words<'_>| {
+        words.value().ok_or_else(|| format!("a chain name is missing after `{first}`"))
+    };
+    Ok(match first.as_str() {
+        "-A" | "--append" => Head::Rule(Verb::Append, chain(words)?, 0),
+        "-D" | "--delete" => Head::Rule(Verb::Delete, chain(words)?, 0),
+        "-I" | "--insert" => {
+            let chain = chain(words)?;
+            let place = words.value().map_or(Ok(1), |place| place.parse());
+            Head::Rule(Verb::Insert, chain, place.map_err(|_| "the place after the chain is no number")?)
+        }
+        "-N" | "--new-chain" => Head::Whole(Command::NewChain(chain(words)?)),
+        "-F" | "--flush" => Head::Whole(Command::Flush(words.value())),
+        "-P" | "--policy" => {
+            let chain = chain(words)?;
+            let policy = match words.value().as_deref() {
+                Some("ACCEPT") => Target::Accept,
+                Some("DROP") => Target::Drop,
+                _ => return Err("expected ACCEPT or DROP as policy".into()),
+            };
+            Head::Whole(Command::Policy(chain, policy))
+        }
+        "-X" | "--delete-chain" | "-Z" | "--zero" => {
+            words.values();
+            Head::Whole(Command::Nothing)
+        }
+        other => return Err(format!("`{other}` is no command of iptables-restore; expected `-A CHAIN …`")),
+    })
+}
+
+/// One option of a rule.
+fn option(
+    token: &Token<'_>,
+    words: &mut Words<'_>,
+    body: &mut Conditions,
+    target: &mut Target,
+    owner_is_target: &mut bool,
+    family: Family,
+) -> Result<(), String> {
+    if token.quoted || !token.is_option() {
+        return Err(format!("`{}` stands where an option was expected", token.text));
+    }
+    match &*token.text {
+        "-j" | "--jump" | "-g" | "--goto" => {
+            let name = words.value().ok_or_else(|| format!("a target is missing after `{}`", token.text))?;
+            *target = target::named(&name, token.text.starts_with("-g") || token.text == "--goto");
+            *owner_is_target = true;
+            Ok(())
+        }
+        "-m" | "--match" => {
+            let module = words.value().ok_or("a name is missing after `-m`")?;
+            *owner_is_target = false;
+            body.load(&module);
+            Ok(())
+        }
+        "-c" | "--set-counters" => {
+            words.values();
+            Ok(())
+        }
+        "-4" | "--ipv4" | "-6" | "--ipv6" => Ok(()),
+        // Options of a target and of a match can share a name; the one loaded last takes it.
+        name if *owner_is_target && name.starts_with("--") && target::takes(target, name) => {
+            target::option(target, name, words, family)
+        }
+        name if *owner_is_target && !body.knows(name) => {
+            words.values();
+            Err(format!("`{name}` is not known as an option of this target"))
+        }
+        name => body.option(name, words),
+    }
+}

@@ -1,0 +1,307 @@
+//! What the directives say, before defaults and helper directives are worked out.
+
+use super::lines::Directive;
+use super::proof;
+use crate::addresses;
+use ipnet::{Ipv4Net, Ipv6Net};
+use std::net::{IpAddr, Ipv4Addr};
+use std::sync::Arc;
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{
+    CertificateDemand, Export, HeldSecret, MalformedAddress, Origin, PasswordCheck, PasswordSource,
+    Reference, Secret, Setting,
+};
+
+/// A value and the directive that set it last.
+pub(super) type Said<T> = Option<(T, Origin)>;
+
+/// How addresses are laid out inside the tunnel (openvpn(8), `--topology`).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Topology {
+    Net30,
+    PointToPoint,
+    Subnet,
+}
+
+/// `server-bridge gateway mask first last`, or one of its forms without addresses.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Bridge {
+    pub(super) gateway: Ipv4Addr,
+    pub(super) first: Ipv4Addr,
+    pub(super) last: Ipv4Addr,
+}
+
+/// The directives of a file and of those it reads in.
+#[derive(Debug, Default)]
+pub(super) struct Config {
+    pub(super) dev: Said<String>,
+    pub(super) dev_type: Said<String>,
+    pub(super) mode_server: Said<()>,
+    pub(super) client: Said<()>,
+    pub(super) pull: Said<()>,
+    pub(super) tls_server: Said<()>,
+    pub(super) tls_client: Said<()>,
+    pub(super) remote: Said<String>,
+    pub(super) no_bind: Said<()>,
+    pub(super) proto: Said<String>,
+    pub(super) port: Said<u16>,
+    pub(super) local: Said<String>,
+    pub(super) topology: Said<Topology>,
+    pub(super) server: Said<(Ipv4Net, bool)>,
+    /// A server directive stands there, be it right or wrong.
+    pub(super) meant_as_server: Said<()>,
+    pub(super) server_ipv6: Said<Ipv6Net>,
+    pub(super) bridge: Said<Option<Bridge>>,
+    pub(super) ifconfig: Said<(Ipv4Addr, String)>,
+    pub(super) ifconfig_ipv6: Said<String>,
+    pub(super) pool: Said<(Ipv4Addr, Ipv4Addr)>,
+    pub(super) pool_ipv6: Said<Ipv6Net>,
+    pub(super) certificate: Said<CertificateDemand>,
+    pub(super) passwords: Vec<PasswordCheck>,
+    pub(super) password_optional: Said<()>,
+    pub(super) name_from_user: Said<()>,
+    pub(super) shared_key: Said<()>,
+    pub(super) secrets: Vec<Arc<HeldSecret>>,
+    pub(super) files_with_passwords: Vec<(String, Origin)>,
+    pub(super) missing: Vec<Reference>,
+    pub(super) malformed: Vec<MalformedAddress>,
+    pub(super) settings: Vec<(String, Setting<String>)>,
+    pub(super) ignored: Vec<String>,
+    /// An inline block that is not closed: the daemon does not start.
+    pub(super) broken: Said<String>,
+    pub(super) first: Option<Origin>,
+}
+
+impl Config {
+    /// Whether the directives make a tunnel: every one names its device.
+    pub(super) fn is_tunnel(&self) -> bool {
+        self.dev.is_some()
+            && (self.meant_as_server.is_some()
+                || self.mode_server.is_some()
+                || self.client.is_some()
+                || self.tls_client.is_some()
+                || self.tls_server.is_some()
+                || self.remote.is_some()
+                || self.shared_key.is_some()
+                || self.port.is_some()
+                || self.proto.is_some())
+            || self.meant_as_server.is_some()
+    }
+
+    pub(super) fn missing_include(&mut self, path: &str, origin: Origin) {
+        self.missing.push(Reference { path: path.to_owned(), configuration: true, origin });
+    }
+
+    /// Takes one directive. Returns what is wrong with it.
+    pub(super) fn take(&mut self, directive: &Directive<'_>, export: &Export, keep: bool) -> Option<String> {
+        let at = directive.origin;
+        self.first.get_or_insert(at);
+        if let Some(inline) = directive.inline {
+            self.inline(directive, inline, export);
+        }
+        let first = directive.arg(0);
+        match directive.name.as_str() {
+            "dev" => self.dev = first.map(|name| (name.to_owned(), at)),
+            "dev-type" => self.dev_type = first.map(|name| (name.to_owned(), at)),
+            "mode" if first == Some("server") => self.mode_server = Some(((), at)),
+            "mode" => self.mode_server = None,
+            "client" => self.client = Some(((), at)),
+            "pull" => self.pull = Some(((), at)),
+            "tls-server" => self.tls_server = Some(((), at)),
+            "tls-client" => self.tls_client = Some(((), at)),
+            "remote" => self.remote = first.map(|host| (host.to_owned(), at)),
+            "nobind" => self.no_bind = Some(((), at)),
+            "proto" => self.proto = first.map(|name| (name.to_owned(), at)),
+            "port" | "lport" => match first.and_then(|port| port.parse().ok()) {
+                Some(port) => self.port = Some((port, at)),
+                None => return Some("expected a port number".into()),
+            },
+            "local" => self.local = first.map(|address| (address.to_owned(), at)),
+            "topology" => match first {
+                Some("net30") => self.topology = Some((Topology::Net30, at)),
+                Some("p2p") => self.topology = Some((Topology::PointToPoint, at)),
+                Some("subnet") => self.topology = Some((Topology::Subnet, at)),
+                _ => return Some("expected net30, p2p or subnet".into()),
+            },
+            "setenv"
+            | "ca"
+            | "cert"
+            | "push"
+            | "tls-auth"
+            | "tls-crypt"
+            | "tls-crypt-v2"
+            | "key"
+            | "pkcs12"
+            | "config"
+            | "auth-gen-token-secret" => {}
+            "server" | "server-ipv6" | "server-bridge" | "ifconfig" | "ifconfig-ipv6" | "ifconfig-pool"
+            | "ifconfig-ipv6-pool" => return self.addresses(directive, export),
+            "verify-client-cert" => match first {
+                None | Some("require") => self.certificate = Some((CertificateDemand::Required, at)),
+                Some("none") => self.certificate = Some((CertificateDemand::NotAsked, at)),
+                Some("optional") => self.certificate = Some((CertificateDemand::Optional, at)),
+                Some(_) => return Some("expected none, optional or require".into()),
+            },
+            "client-cert-not-required" => self.certificate = Some((CertificateDemand::NotAsked, at)),
+            "auth-user-pass-verify" => self.password(PasswordSource::Script, at),
+            "management-client-auth" => self.password(PasswordSource::Management, at),
+            "plugin" => {
+                if let Some(source) = proof::plugin(first.unwrap_or_default(), directive) {
+                    self.password(source, at);
+                }
+            }
+            "auth-user-pass-optional" => self.password_optional = Some(((), at)),
+            "username-as-common-name" => self.name_from_user = Some(((), at)),
+            "secret" => self.shared_key = Some(((), at)),
+            "auth-user-pass" | "askpass" | "http-proxy-user-pass" => {
+                self.files_with_passwords.extend(first.map(|path| (path.to_owned(), at)));
+            }
+            "management" => {
+                self.files_with_passwords.extend(directive.arg(2).map(|path| (path.to_owned(), at)))
+            }
+            "ignore-unknown-option" => {
+                self.ignored.extend(directive.args.iter().map(|(name, _)| name.clone()))
+            }
+            _ => {}
+        }
+        if keep
+            || matches!(
+                directive.name.as_str(),
+                "push" | "tls-auth" | "tls-crypt" | "tls-crypt-v2" | "management"
+            )
+        {
+            self.settings
+                .push((directive.name.clone(), Setting::Stated { value: directive.joined(), origin: at }));
+        }
+        None
+    }
+
+    fn password(&mut self, source: PasswordSource, origin: Origin) {
+        self.passwords.push(PasswordCheck { source, optional: false, origin });
+    }
+
+    /// Secrets that stand in the configuration itself.
+    fn inline(&mut self, directive: &Directive<'_>, inline: &str, export: &Export) {
+        let origin = export.origin_of(inline);
+        let kind = match directive.name.as_str() {
+            "key" | "pkcs12" => SecretKind::PrivateKey,
+            "secret" | "tls-auth" | "tls-crypt" | "tls-crypt-v2" | "auth-gen-token-secret" => {
+                SecretKind::SharedKey
+            }
+            "auth-user-pass" | "http-proxy-user-pass" => SecretKind::OwnPassword,
+            _ => return,
+        };
+        let owner = format!("{} in {}", directive.name, export.file_name());
+        if kind == SecretKind::OwnPassword {
+            self.secrets.extend(proof::second_line(export, inline, &owner));
+            return;
+        }
+        let value: Vec<_> =
+            inline.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#')).collect();
+        self.secrets.push(Arc::new(HeldSecret {
+            secret: Secret::new(value.join("\n")),
+            kind,
+            owner,
+            origin,
+        }));
+    }
+
+    /// Directives that hand out addresses.
+    fn addresses(&mut self, directive: &Directive<'_>, export: &Export) -> Option<String> {
+        let at = directive.origin;
+        if directive.name.starts_with("server") {
+            self.meant_as_server = Some(((), at));
+        }
+        let mut v4 = |position: usize| -> Option<Ipv4Addr> {
+            let (text, span) = directive.args.get(position)?;
+            match text.parse() {
+                Ok(address) => Some(address),
+                Err(_) => {
+                    let origin = export.origin(span.clone());
+                    self.malformed.push(MalformedAddress { why: addresses::what_is_wrong(text), origin });
+                    None
+                }
+            }
+        };
+        match directive.name.as_str() {
+            "server" => {
+                let (Some(network), Some(mask)) = (v4(0), v4(1)) else {
+                    self.broken = Some(("`server` needs a network and a mask".into(), at));
+                    return Some(
+                        self.wrong("expected `server network mask`, such as `server 10.4.0.0 255.255.255.0`"),
+                    );
+                };
+                match addresses::v4_with_mask(&network.to_string(), &mask.to_string()) {
+                    Some(net) if net.network() == network => {
+                        self.server = Some(((net, directive.arg(2) == Some("nopool")), at));
+                    }
+                    _ => {
+                        let why = format!("`{network} {mask}` is no network with its mask");
+                        self.malformed.push(MalformedAddress { why: why.clone(), origin: at });
+                        self.broken = Some((why.clone(), at));
+                        return Some(why);
+                    }
+                }
+            }
+            "server-bridge" => match directive.args.len() {
+                4 => {
+                    let (Some(gateway), Some(_), Some(first), Some(last)) = (v4(0), v4(1), v4(2), v4(3))
+                    else {
+                        self.broken = Some(("`server-bridge` has an address that is none".into(), at));
+                        return Some(self.wrong("expected `server-bridge gateway mask first last`"));
+                    };
+                    self.bridge = Some((Some(Bridge { gateway, first, last }), at));
+                }
+                0 | 1 => self.bridge = Some((None, at)),
+                _ => return Some("expected `server-bridge gateway mask first last`".into()),
+            },
+            "ifconfig" => {
+                let local = v4(0)?;
+                self.ifconfig = Some(((local, directive.arg(1).unwrap_or_default().to_owned()), at));
+            }
+            "ifconfig-ipv6" => self.ifconfig_ipv6 = directive.arg(0).map(|address| (address.to_owned(), at)),
+            "ifconfig-pool" => {
+                let (Some(first), Some(last)) = (v4(0), v4(1)) else {
+                    return Some(self.wrong("expected `ifconfig-pool first last`"));
+                };
+                if first > last {
+                    let why = format!("`{first} {last}` runs backwards");
+                    self.malformed.push(MalformedAddress { why: why.clone(), origin: at });
+                    self.broken = Some((why.clone(), at));
+                    return Some(why);
+                }
+                self.pool = Some(((first, last), at));
+            }
+            "server-ipv6" | "ifconfig-ipv6-pool" => {
+                let net = directive.arg(0).and_then(|text| text.parse::<Ipv6Net>().ok());
+                let Some(net) = net else {
+                    return Some(format!(
+                        "expected an IPv6 prefix, such as `{} 2001:db8::/64`",
+                        directive.name
+                    ));
+                };
+                let said = Some((net, at));
+                if directive.name == "server-ipv6" { self.server_ipv6 = said } else { self.pool_ipv6 = said }
+            }
+            _ => {}
+        }
+        None
+    }
+
+    /// The mistake found last, or the form that was expected.
+    fn wrong(&self, expected: &str) -> String {
+        self.malformed.last().map_or_else(|| expected.to_owned(), |bad| format!("{}; {expected}", bad.why))
+    }
+
+    /// The address that `local` names, where it is one.
+    pub(super) fn local_address(&self) -> Setting<Option<IpAddr>> {
+        match &self.local {
+            None => Setting::default_of(None, super::DAEMON, "openvpn(8), --local"),
+            Some((text, origin)) => match text.parse::<IpAddr>() {
+                Ok(address) if address.is_unspecified() => Setting::Stated { value: None, origin: *origin },
+                Ok(address) => Setting::Stated { value: Some(address), origin: *origin },
+                Err(_) => Setting::Unknown { why: format!("`local {text}` names a host") },
+            },
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! Which directives there are.
+
+use serde::Deserialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::LazyLock;
+use trevlin_model::LineClass;
+
+#[derive(Deserialize, Default)]
+struct Table {
+    judged: BTreeSet<String>,
+    kept: BTreeSet<String>,
+    passed_over: BTreeSet<String>,
+    inline: BTreeSet<String>,
+    removed: BTreeMap<String, String>,
+}
+
+static TABLE: LazyLock<Table> = LazyLock::new(|| {
+    toml::from_str(include_str!("../../tables/openvpn-directives.toml")).unwrap_or_default()
+});
+
+/// What becomes of a directive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Class {
+    /// A fact of its own.
+    Judged,
+    /// A setting of the tunnel.
+    Kept,
+    /// Nothing.
+    PassedOver,
+}
+
+impl Class {
+    pub(super) fn ledger(self) -> LineClass {
+        if self == Self::PassedOver { LineClass::PassedOver } else { LineClass::Understood }
+    }
+}
+
+/// The class of a directive; `None` where openvpn(8) has none of that name.
+pub(super) fn class(name: &str) -> Option<Class> {
+    if TABLE.judged.contains(name) {
+        Some(Class::Judged)
+    } else if TABLE.kept.contains(name) {
+        Some(Class::Kept)
+    } else {
+        TABLE.passed_over.contains(name).then_some(Class::PassedOver)
+    }
+}
+
+/// Whether a file's content may stand in the configuration under this name.
+pub(super) fn inline(name: &str) -> bool {
+    TABLE.inline.contains(name)
+}
+
+/// The version from which on the daemon refuses a directive.
+pub(super) fn removed(name: &str) -> Option<&'static str> {
+    TABLE.removed.get(name).map(String::as_str)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_table_is_sound() {
+        let lists = [&TABLE.judged, &TABLE.kept, &TABLE.passed_over];
+        assert!(lists.iter().all(|list| list.len() > 30));
+        for (at, list) in lists.iter().enumerate() {
+            for other in &lists[at + 1..] {
+                assert_eq!(list.intersection(other).collect::<Vec<_>>(), Vec::<&String>::new());
+            }
+        }
+        assert!(TABLE.inline.iter().chain(TABLE.removed.keys()).all(|name| class(name).is_some()));
+    }
+}

@@ -1,0 +1,196 @@
+//! Configuration of the OpenVPN daemon (openvpn(8), versions 2.3 to 2.7).
+//!
+//! A file is a list of directives; of directives that set one value the last wins; `config` reads another file in
+//! place; files can stand in the configuration between `<name>` and `</name>`. What the file leaves unsaid follows
+//! the daemon's defaults, which differ between versions.
+
+mod config;
+mod directives;
+mod evaluate;
+mod lines;
+mod proof;
+mod refusal;
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use config::Config;
+use directives::{Class, class};
+use lines::{Directive, split};
+use trevlin_model::Export;
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "openvpn", title: "OpenVPN configuration", manual: "openvpn(8)", recognise, read };
+
+/// How the documentation of defaults is cited.
+const DAEMON: &str = "openvpn";
+
+/// How deep `config` is followed (the daemon: 10).
+const DEPTH: usize = 10;
+
+/// Whether a line has words that no other format writes.
+fn tells(line: &str) -> bool {
+    let mut words = line.split_whitespace();
+    let (first, second) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
+    match first.trim_start_matches("--") {
+        "dev" => ["tun", "tap", "ovpn"].iter().any(|kind| second.starts_with(kind)),
+        "proto" => ["udp", "tcp"].iter().any(|kind| second.starts_with(kind)),
+        "server" => {
+            second.parse::<std::net::Ipv4Addr>().is_ok()
+                && words.next().is_some_and(|mask| mask.starts_with("255."))
+        }
+        "push" => second.starts_with(['"', '\'']),
+        "server-bridge"
+        | "server-ipv6"
+        | "ifconfig-push"
+        | "ifconfig-pool"
+        | "iroute"
+        | "tls-auth"
+        | "tls-crypt"
+        | "tls-crypt-v2"
+        | "remote-cert-tls"
+        | "persist-tun"
+        | "verify-client-cert"
+        | "client-cert-not-required"
+        | "data-ciphers"
+        | "ncp-ciphers"
+        | "<ca>"
+        | "<tls-auth>"
+        | "<tls-crypt>"
+        | "<connection>" => true,
+        _ => false,
+    }
+}
+
+fn recognise(export: &Export) -> Recognition {
+    let (mut known, mut all, mut telling) = (0u32, 0u32, false);
+    let mut block = false;
+    for line in export.lines() {
+        let text = line.text.trim();
+        if text.is_empty() || text.starts_with(['#', ';']) {
+            continue;
+        }
+        telling |= tells(text);
+        if text.starts_with('<') && text.ends_with('>') {
+            block = !text.starts_with("</");
+            continue;
+        }
+        if !block {
+            all += 1;
+            let first = text.split_whitespace().next().unwrap_or_default();
+            known += u32::from(class(first.trim_start_matches("--")).is_some());
+        }
+    }
+    if telling && known * 3 >= all * 2 {
+        return Recognition::Content;
+    }
+    let name = export.file_name();
+    let named = name.ends_with(".ovpn") || (name.ends_with(".conf") && export.path().contains("openvpn/"));
+    if named { Recognition::Name } else { Recognition::No }
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut config = Config::default();
+    take(export, around, &mut config, &mut book, &mut vec![export.path()]);
+    for (path, _) in &config.files_with_passwords {
+        reading.facts.secrets.extend(proof::saved_password(path, export, around));
+    }
+    reading.facts.secrets.extend(config.secrets.iter().map(std::sync::Arc::clone));
+    // A piece that another file reads in is part of that file's tunnel, and a piece without a device is none.
+    if !included_elsewhere(export, around) && config.is_tunnel() {
+        reading.facts.tunnels.push(evaluate::tunnel(config, export));
+    }
+    reading
+}
+
+/// Reads one file into the configuration.
+fn take<'a>(
+    export: &'a Export,
+    around: &Surroundings<'a>,
+    config: &mut Config,
+    book: &mut Bookkeeper<'_>,
+    open: &mut Vec<&'a str>,
+) {
+    let (directives, problems) = split(export);
+    for (origin, why) in problems {
+        book.not_understood(origin, why);
+    }
+    for directive in directives {
+        let Some(known) = class(&directive.name) else {
+            if !directive.optional && !config.ignored.contains(&directive.name) {
+                book.not_understood(directive.origin, unknown(&directive));
+            }
+            continue;
+        };
+        book.class(directive.origin, known.ledger());
+        if let Some(version) = directives::removed(&directive.name) {
+            book.note(
+                directive.origin,
+                format!(
+                    "`{}` is gone since version {version}: newer daemons refuse to start with it",
+                    directive.name
+                ),
+            );
+        }
+        if let Some(why) = config.take(&directive, export, known == Class::Kept) {
+            book.not_understood(directive.origin, why);
+        }
+        if directive.name == "config" {
+            include(&directive, export, around, config, book, open);
+        }
+    }
+}
+
+fn include<'a>(
+    directive: &Directive<'_>,
+    export: &'a Export,
+    around: &Surroundings<'a>,
+    config: &mut Config,
+    book: &mut Bookkeeper<'_>,
+    open: &mut Vec<&'a str>,
+) {
+    let Some(path) = directive.arg(0) else { return };
+    match around.find(path, export) {
+        Some(found) if open.len() < DEPTH && !open.contains(&found.path()) => {
+            open.push(found.path());
+            take(found, around, config, book, open);
+            open.pop();
+        }
+        Some(_) => {
+            book.not_understood(directive.origin, "this file is being read already, or includes go too deep")
+        }
+        None => config.missing_include(path, directive.origin),
+    }
+}
+
+/// Whether another export of the device reads this one in.
+fn included_elsewhere(export: &Export, around: &Surroundings<'_>) -> bool {
+    around.exports.iter().filter(|other| other.path() != export.path()).any(|other| {
+        other.lines().any(|line| {
+            let mut words = line.text.split_whitespace();
+            words.next().is_some_and(|first| first.trim_start_matches("--") == "config")
+                && words.next().is_some_and(|path| {
+                    around
+                        .find(path.trim_matches(['"', '\'']), other)
+                        .is_some_and(|found| found.path() == export.path())
+                })
+                && recognise(other) != Recognition::No
+        })
+    })
+}
+
+fn unknown(directive: &Directive<'_>) -> String {
+    // A stray piece of an inline block may be key material, so only something that looks like a name is repeated.
+    let name = &directive.name;
+    let plain = name.len() <= 32
+        && name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-');
+    if plain && !directive.args.is_empty() {
+        format!("`{name}` is no directive of openvpn(8); the daemon refuses to start with it")
+    } else {
+        "no directive of openvpn(8); the daemon refuses to start with it".into()
+    }
+}
+
+#[cfg(test)]
+mod tests;

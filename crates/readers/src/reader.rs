@@ -1,0 +1,109 @@
+//! What a reader is.
+
+use trevlin_model::{Export, Facts, Ledger, LineClass, Note, Origin, find_path};
+
+/// How sure a reader is that an export is of its format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Recognition {
+    /// It is not.
+    No,
+    /// The file's name says so.
+    Name,
+    /// The content says so.
+    Content,
+}
+
+/// A reader for one format.
+#[derive(Debug)]
+pub struct Reader {
+    /// Name of the format, as outputs show it.
+    pub name: &'static str,
+    /// What it is, as a phrase.
+    pub title: &'static str,
+    /// Where the format is documented.
+    pub manual: &'static str,
+    /// Whether an export is of this format.
+    pub recognise: fn(&Export) -> Recognition,
+    /// Facts of an export. Other exports of the same device are at hand for what the format includes.
+    pub read: fn(&Export, &Surroundings<'_>) -> Reading,
+}
+
+/// The reader for an export, and others that claim it with the same right.
+#[derive(Debug, Default)]
+pub struct Recognised {
+    /// Who reads it.
+    pub reader: Option<&'static Reader>,
+    /// Who could have.
+    pub also: Vec<&'static Reader>,
+}
+
+/// What a reader makes of an export.
+#[derive(Debug, Default)]
+pub struct Reading {
+    /// Facts.
+    pub facts: Facts,
+    /// What became of each line.
+    pub ledger: Ledger,
+}
+
+impl Reading {
+    /// A reading with nothing in it yet.
+    #[must_use]
+    pub fn of(export: &Export) -> Self {
+        Self { facts: Facts::default(), ledger: Ledger::new(export.line_count()) }
+    }
+}
+
+/// The other exports of the device.
+#[derive(Debug, Default, Clone)]
+pub struct Surroundings<'a> {
+    /// All exports of the device, the one being read among them.
+    pub exports: Vec<&'a Export>,
+}
+
+impl<'a> Surroundings<'a> {
+    /// The export that a path in `named_in` means.
+    #[must_use]
+    pub fn find(&self, path: &str, named_in: &Export) -> Option<&'a Export> {
+        let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
+        find_path(path, named_in.path(), &paths).map(|at| self.exports[at])
+    }
+}
+
+/// Sets ledger lines by origin and collects notes: the one thing every reader does for each statement.
+pub(crate) struct Bookkeeper<'a> {
+    export: &'a Export,
+    ledger: &'a mut Ledger,
+}
+
+impl<'a> Bookkeeper<'a> {
+    pub(crate) fn new(export: &'a Export, ledger: &'a mut Ledger) -> Self {
+        Self { export, ledger }
+    }
+
+    /// Puts the lines of an origin into a class. Places in other exports are theirs to keep.
+    pub(crate) fn class(&mut self, origin: Origin, class: LineClass) {
+        if origin.export == self.export.id() {
+            let last = origin.end.max(origin.start + 1) - 1;
+            self.ledger.set(self.export.position(origin.start).line, self.export.position(last).line, class);
+        }
+    }
+
+    /// The statement became facts.
+    pub(crate) fn understood(&mut self, origin: Origin) {
+        self.class(origin, LineClass::Understood);
+    }
+
+    /// The statement was not understood; `text` says what was found, what was expected and what to do.
+    pub(crate) fn not_understood(&mut self, origin: Origin, text: impl Into<String>) {
+        self.class(origin, LineClass::NotUnderstood);
+        self.note(origin, text);
+    }
+
+    /// The statement was understood with a reservation.
+    pub(crate) fn note(&mut self, origin: Origin, text: impl Into<String>) {
+        if origin.export == self.export.id() {
+            self.ledger.notes.push(Note { origin, text: text.into() });
+        }
+    }
+}
