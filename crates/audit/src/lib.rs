@@ -1,1 +1,30 @@
-//! x
+//! Puts exports together into an estate, judges it, and says what is wrong: the part between facts and outputs.
+//!
+//! Everything here is a function of the exports: no clock, no file, no order that could change between runs.
+
+mod area;
+mod check;
+pub mod checks;
+mod estate;
+mod estate_file;
+mod layout;
+mod outcome;
+mod special;
+mod yardstick;
+
+pub use area::{Area, Severity};
+pub use check::{Answer, Check, Fail, Question, Verdict};
+pub use estate::{DialIn, Estate, ExportRecord, Input, OutsideInterface, OutsideReason};
+pub use estate_file::{DeviceEntry, EstateFileError, ValidEstateFile};
+pub use layout::{Found, device_folders};
+pub use outcome::{
+    DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,
+    Summary,
+};
+pub use yardstick::Yardstick;
+
+/// Runs every check over an estate.
+#[must_use]
+pub fn audit(estate: &Estate, yardstick: &Yardstick) -> Outcome {
+    outcome::assemble(estate, yardstick)
+}

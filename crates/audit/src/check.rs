@@ -1,0 +1,91 @@
+//! What a check is, and what it answers.
+
+use crate::{Area, Estate, Severity, Yardstick};
+use trevlin_model::Origin;
+
+/// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
+/// from this one value.
+#[derive(Debug)]
+pub struct Check {
+    /// `area/name-in-words`. Never changes its meaning.
+    pub id: &'static str,
+    /// Area.
+    pub area: Area,
+    /// What is wrong where it fails, as a line.
+    pub title: &'static str,
+    /// Severity where no context raises or lowers it.
+    pub severity: Severity,
+    /// Why it matters: sentences an auditor can paste into a report.
+    pub why: &'static str,
+    /// How to fix it.
+    pub fix: &'static str,
+    /// What leaves it undetermined, and what passes, for those who read the check's page.
+    pub judged: &'static str,
+    /// Standards and manuals.
+    pub references: &'static [&'static str],
+    /// Judges an estate.
+    pub run: fn(&Estate, &Yardstick) -> Vec<Answer>,
+}
+
+/// A check's answer for one subject.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    /// The subject's device, as index into the estate.
+    pub device: usize,
+    /// What was judged, unique within check and device and the same from run to run: part of the fingerprint, so
+    /// never made from a secret or a line number.
+    pub subject: String,
+    /// The answer.
+    pub verdict: Verdict,
+}
+
+/// The four answers.
+#[derive(Debug, Clone)]
+pub enum Verdict {
+    /// It is wrong.
+    Fail(Fail),
+    /// It is right.
+    Pass,
+    /// The exports cannot tell.
+    Undetermined(Question),
+    /// There is nothing of the kind to judge here.
+    DoesNotApply,
+}
+
+/// What is wrong.
+#[derive(Debug, Clone)]
+pub struct Fail {
+    /// Severity in this context.
+    pub severity: Severity,
+    /// Which context makes it so.
+    pub why_this_severity: String,
+    /// A line for this very case.
+    pub title: String,
+    /// What was found, in a sentence or two.
+    pub detail: String,
+    /// Places, the one to cite first.
+    pub evidence: Vec<Origin>,
+}
+
+/// What is missing to answer.
+#[derive(Debug, Clone)]
+pub struct Question {
+    /// What cannot be told, and what to ask for.
+    pub question: String,
+    /// What makes one ask.
+    pub evidence: Vec<Origin>,
+}
+
+impl Answer {
+    /// An answer for a subject.
+    pub(crate) fn new(device: usize, subject: impl Into<String>, verdict: Verdict) -> Self {
+        Self { device, subject: subject.into(), verdict }
+    }
+}
+
+impl Verdict {
+    /// Shorthand for an undetermined answer.
+    pub(crate) fn ask(question: impl Into<String>, evidence: Vec<Origin>) -> Self {
+        Self::Undetermined(Question { question: question.into(), evidence })
+    }
+}

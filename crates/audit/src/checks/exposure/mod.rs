@@ -1,0 +1,3 @@
+//! Checks of the area `exposure`.
+
+pub(super) mod outside_unfiltered;

@@ -1,0 +1,104 @@
+//! A TLS-based tunnel server lets callers in without a client certificate.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelRole};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/client-certificate-not-asked",
+    area: Area::Logins,
+    title: "A tunnel server does not ask for a client certificate",
+    severity: Severity::Medium,
+    why: "Without a client certificate a password alone decides, and it can be guessed, phished or bought. Nothing ties the \
+          login to a device of the organisation, and nothing can be revoked when that device is lost.",
+    fix: "Ask for a client certificate again (`verify-client-cert require`), give every caller one of their own, and keep \
+          the password as the second factor.",
+    judged: "Fails where the server states that it does not ask, or that callers without one come in. The default is to ask, \
+             so a server that states nothing passes. Undetermined where a part of its configuration was not exported.",
+    references: &["NIST SP 800-113, 4.2", "BSI NET.3.3.A13", "openvpn(8), --verify-client-cert"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.role == TunnelRole::Server) {
+            if let Some(certificate) = &tunnel.proof.certificate {
+                answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, certificate, &device.name)));
+            }
+        }
+    }
+    answers
+}
+
+fn judge(tunnel: &Tunnel, certificate: &Setting<CertificateDemand>, device: &str) -> Verdict {
+    if !tunnel.answers_callers() {
+        return Verdict::DoesNotApply;
+    }
+    let missing = tunnel.missing.iter().find(|one| one.configuration);
+    let (demand, origin) = match (certificate.value(), certificate.origin(), missing) {
+        // What is read in later may say something else.
+        (_, _, Some(missing)) => {
+            let question = format!(
+                "whether {} asks for a client certificate may stand in `{}`, which is not among the exports; ask for that file",
+                tunnel.name, missing.path
+            );
+            return Verdict::ask(question, vec![missing.origin]);
+        }
+        (Some(demand), Some(origin), None) => (*demand, origin),
+        (Some(_), None, None) => return Verdict::Pass,
+        (None, ..) => {
+            return Verdict::ask(
+                format!("whether {} asks for a client certificate is not known", tunnel.name),
+                vec![tunnel.origin],
+            );
+        }
+    };
+    let text = match demand {
+        CertificateDemand::Required => return Verdict::Pass,
+        CertificateDemand::Optional => "lets callers in without a client certificate",
+        CertificateDemand::NotAsked => "asks for no client certificate",
+    };
+    Verdict::Fail(Fail {
+        severity: CHECK.severity,
+        why_this_severity: "as rated: a password still decides".into(),
+        title: format!("{} {text}", tunnel.name),
+        detail: format!("{} on {device} {text}.", tunnel.name),
+        evidence: vec![origin, tunnel.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (directives, wanted) in [
+            (
+                "verify-client-cert none\nplugin /x/openvpn-plugin-auth-pam.so vpn\n",
+                "fail medium d s.conf:3 s.conf:2",
+            ),
+            (
+                "verify-client-cert optional\nauth-user-pass-verify /x via-env\n",
+                "fail medium d s.conf:3 s.conf:2",
+            ),
+            (
+                "client-cert-not-required\nauth-user-pass-verify /x via-env\n",
+                "fail medium d s.conf:3 s.conf:2",
+            ),
+            ("", "pass d"),
+            ("verify-client-cert require\n", "pass d"),
+            ("# verify-client-cert none\n", "pass d"),
+            ("verify-client-cert none\nverify-client-cert\nmanagement-client-auth\n", "pass d"),
+            ("verify-client-cert none\n", "none d"),
+            ("local 127.0.0.1\nverify-client-cert none\nmanagement-client-auth\n", "none d"),
+            ("config gone.conf\n", "ask d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{directives}");
+            run(&CHECK, &[(directives, &[("d/s.conf", &text)], &[wanted])]);
+        }
+        run(&CHECK, &[("a client", &[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")], &[])]);
+    }
+}

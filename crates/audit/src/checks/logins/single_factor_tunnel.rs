@@ -1,0 +1,267 @@
+//! A tunnel login has one factor only.
+
+use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{
+    CertificateDemand, Device, Login, Origin, PasswordSource, Setting, Tunnel, TunnelFamily,
+};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/single-factor-tunnel",
+    area: Area::Logins,
+    title: "A tunnel login has one factor only",
+    severity: Severity::High,
+    why: "A tunnel login opens the inside to whoever holds what is asked for. A password alone is guessed, phished or read \
+          from another breach, and a certificate alone goes with the stolen laptop. Two factors of different kinds have to \
+          be lost together.",
+    fix: "Ask for two factors of different kinds: a client certificate and a password, or a password and a one-time code. \
+          Begin with the logins that reach most.",
+    judged: "Fails where the exports show that one factor, or none, lets a caller in. Passes where a certificate and a \
+             password are both required. Undetermined where something outside the exports decides about the password: \
+             RADIUS, a directory, PAM, a script or a plug-in may ask for more, or for nothing.",
+    references: &[
+        "NIST SP 800-63B, 4.2",
+        "NIST SP 800-46 Rev. 2, 3.2",
+        "BSI NET.3.3.A13",
+        "PCI DSS 4.0, 8.4.3",
+    ],
+    run,
+};
+
+/// Lines of logins shown beside the line that asks.
+const SHOWN_LOGINS: usize = 4;
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
+            let verdict = match (tunnel.answers_callers(), tunnel.family) {
+                (false, _) => Verdict::DoesNotApply,
+                (true, TunnelFamily::Pptp) => match estate.dial_in(at, number) {
+                    Some(dial_in) => pptp(device, tunnel, dial_in),
+                    None => Verdict::DoesNotApply,
+                },
+                (true, TunnelFamily::OpenVpn) => openvpn(device, tunnel),
+            };
+            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+        }
+    }
+    answers
+}
+
+fn missing(tunnel: &Tunnel) -> Option<Verdict> {
+    let missing = tunnel.missing.iter().find(|one| one.configuration)?;
+    let question = format!(
+        "what {} asks of its callers may stand in `{}`, which is not among the exports; ask for that file",
+        tunnel.name, missing.path
+    );
+    Some(Verdict::ask(question, vec![missing.origin]))
+}
+
+/// Who else decides, and what to ask them for.
+fn decided_elsewhere(tunnel: &Tunnel, source: &PasswordSource, origin: Origin) -> Verdict {
+    let (who, wanted) = match source {
+        PasswordSource::Radius => (
+            "a RADIUS server",
+            "its policy for these callers, and whether a second factor is required there".into(),
+        ),
+        PasswordSource::Directory => (
+            "a directory",
+            "how it checks these callers, and whether a second factor is required there".into(),
+        ),
+        PasswordSource::Pam(service) => ("PAM", format!("`/etc/pam.d/{service}` and the files it includes")),
+        PasswordSource::Script => ("a script", "the script, or a description of what it checks".into()),
+        PasswordSource::PlugIn(_) => ("a plug-in", "what the plug-in checks, and its configuration".into()),
+        PasswordSource::Management => {
+            ("the management program", "what it checks before it lets a caller in".into())
+        }
+        PasswordSource::LocalList(_) => ("a local list", "the list".into()),
+    };
+    let question = format!(
+        "{who} decides about the callers of {}, so the number of factors does not show here; ask for {wanted}",
+        tunnel.name
+    );
+    Verdict::ask(question, vec![origin, tunnel.origin])
+}
+
+fn pptp(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
+    let profile = &dial_in.profile;
+    let auth = match profile.auth {
+        Some((false, origin)) => {
+            return nobody_asked(
+                tunnel,
+                device,
+                "`noauth` lets every caller in",
+                vec![origin, tunnel.origin],
+            );
+        }
+        Some((true, origin)) => origin,
+        None => match missing(tunnel) {
+            Some(ask) => return ask,
+            None => {
+                // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
+                let why = "no option asks callers to authenticate";
+                return nobody_asked(tunnel, device, why, vec![profile.origin, tunnel.origin]);
+            }
+        },
+    };
+    if let Some((source, origin)) = dial_in
+        .elsewhere
+        .iter()
+        .find(|(source, _)| !matches!(source, PasswordSource::Pam(_)) || dial_in.may_ask(&["pap"]))
+    {
+        return decided_elsewhere(tunnel, source, *origin);
+    }
+    if !profile.require.is_empty() && profile.require.iter().all(|(method, _)| *method == "eap") {
+        let question = format!(
+            "{} asks for EAP; whether with a password or a certificate, and what else, does not show here; ask for `/etc/ppp/eaptls-server` and how callers log in",
+            tunnel.name
+        );
+        return Verdict::ask(question, vec![auth, tunnel.origin]);
+    }
+    let logins: Vec<&Login> = device.logins.iter().filter(|login| login.service == tunnel.name).collect();
+    if logins.is_empty() {
+        let question = format!(
+            "{} asks for a password, and no list of its logins is among the exports; ask for `/etc/ppp/chap-secrets`",
+            tunnel.name
+        );
+        return Verdict::ask(question, vec![auth, tunnel.origin]);
+    }
+    let mut evidence = vec![profile.require.last().map_or(auth, |(_, origin)| *origin)];
+    evidence.extend(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
+    let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
+    Verdict::Fail(Fail {
+        severity: Severity::High,
+        why_this_severity: "as rated: a password alone lets callers in".into(),
+        title: format!("{count} {verb} only a password at the {} on {}", tunnel.name, device.name),
+        detail: format!(
+            "The {} checks a password from a local list and nothing else; the list lets in {}.",
+            tunnel.name,
+            names(&logins)
+        ),
+        evidence,
+    })
+}
+
+fn names(logins: &[&Login]) -> String {
+    let shown: Vec<_> = logins.iter().take(6).map(|login| format!("`{}`", login.user)).collect();
+    let more = logins.len().saturating_sub(shown.len());
+    if more == 0 { shown.join(", ") } else { format!("{} and {more} more", shown.join(", ")) }
+}
+
+fn nobody_asked(tunnel: &Tunnel, device: &Device, why: &str, evidence: Vec<Origin>) -> Verdict {
+    Verdict::Fail(Fail {
+        severity: Severity::Critical,
+        why_this_severity: "raised: no factor at all is asked for".into(),
+        title: format!("the {} on {} asks callers for nothing", tunnel.name, device.name),
+        detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name),
+        evidence,
+    })
+}
+
+fn openvpn(device: &Device, tunnel: &Tunnel) -> Verdict {
+    if let Some(ask) = missing(tunnel) {
+        return ask;
+    }
+    let Some(certificate) = &tunnel.proof.certificate else { return Verdict::DoesNotApply };
+    let required = certificate.value() == Some(&CertificateDemand::Required);
+    let stated = match certificate {
+        Setting::Stated { origin, .. } => Some(*origin),
+        _ => None,
+    };
+    let evidence: Vec<Origin> = stated.into_iter().chain([tunnel.origin]).collect();
+    match (
+        required,
+        tunnel.proof.passwords.iter().find(|check| !check.optional),
+        tunnel.proof.passwords.first(),
+    ) {
+        // Whatever decides about the password, it is asked for besides the certificate.
+        (true, Some(_), _) => Verdict::Pass,
+        (true, None, optional) => Verdict::Fail(Fail {
+            severity: Severity::Medium,
+            why_this_severity: "lowered: the one factor is a certificate, which cannot be guessed".into(),
+            title: format!("a certificate alone lets callers in at the {} on {}", tunnel.name, device.name),
+            detail: match optional {
+                None => format!(
+                    "The {} asks for a client certificate (the default where nothing else is stated) and for no password.",
+                    tunnel.name
+                ),
+                Some(_) => format!(
+                    "The {} asks for a client certificate, and lets in callers who give no password with it.",
+                    tunnel.name
+                ),
+            },
+            evidence: optional.map(|check| check.origin).into_iter().chain(evidence).collect(),
+        }),
+        (false, _, Some(check)) => decided_elsewhere(tunnel, &check.source, check.origin),
+        (false, _, None) => {
+            Verdict::ask(format!("what {} asks of its callers is not known", tunnel.name), evidence)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    const SERVER: (&str, &str) = ("d/etc/pptpd.conf", "option /etc/ppp/pptpd-options\nremoteip 10.4.0.9\n");
+    const SYSTEM: (&str, &str) = ("d/etc/ppp/options", "asyncmap 0\n");
+    const LIST: (&str, &str) = ("d/etc/ppp/chap-secrets", "ann * sesame *\nbob * other *\n# cid * third *\n");
+
+    #[test]
+    fn dial_in() {
+        for (options, wanted) in [
+            ("require-mschap-v2\n", "fail high d pptpd-options:1 chap-secrets:1 chap-secrets:2"),
+            ("noauth\n", "fail critical d pptpd-options:1 pptpd.conf:2"),
+            ("require-mschap-v2\nnoauth\n", "fail critical d pptpd-options:2 pptpd.conf:2"),
+            ("noauth\nrequire-mschap-v2\n", "fail high d pptpd-options:2 chap-secrets:1 chap-secrets:2"),
+            ("refuse-pap\n", "fail critical d pptpd-options:1 pptpd.conf:2"),
+            ("require-mschap-v2\nplugin radius.so\n", "ask d"),
+            ("require-eap\n", "ask d"),
+            ("require-pap\nlogin\n", "ask d"),
+            ("require-pap\n", "ask d"),
+        ] {
+            run(
+                &CHECK,
+                &[(options, &[SERVER, SYSTEM, LIST, ("d/etc/ppp/pptpd-options", options)], &[wanted])],
+            );
+        }
+        run(
+            &CHECK,
+            &[
+                ("no options", &[SERVER, SYSTEM, LIST], &["ask d"]),
+                ("no list", &[SERVER, SYSTEM, ("d/etc/ppp/pptpd-options", "auth\n")], &["ask d"]),
+                (
+                    "would not start",
+                    &[("d/etc/pptpd.conf", "remoteip 10.4.0.9.9\n"), SYSTEM, LIST],
+                    &["none d"],
+                ),
+                ("all in comments", &[("d/etc/pptpd.conf", "# remoteip 10.4.0.9\n"), LIST], &[]),
+            ],
+        );
+    }
+
+    #[test]
+    fn tls_based() {
+        for (directives, wanted) in [
+            ("", "fail medium d s.conf:2"),
+            ("plugin /x/openvpn-plugin-auth-pam.so vpn\n", "pass d"),
+            ("auth-user-pass-verify /x via-env\n", "pass d"),
+            (
+                "plugin /x/openvpn-plugin-auth-pam.so vpn\nauth-user-pass-optional\n",
+                "fail medium d s.conf:3 s.conf:2",
+            ),
+            ("# plugin /x/openvpn-plugin-auth-pam.so vpn\n", "fail medium d s.conf:2"),
+            ("plugin /x/openvpn-plugin-down-root.so down\n", "fail medium d s.conf:2"),
+            ("verify-client-cert none\nplugin /x/radius.so\n", "ask d"),
+            ("verify-client-cert optional\nmanagement-client-auth\n", "ask d"),
+            ("verify-client-cert none\n", "none d"),
+            ("config gone.conf\n", "ask d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{directives}");
+            run(&CHECK, &[(directives, &[("d/s.conf", &text)], &[wanted])]);
+        }
+        run(&CHECK, &[("a client", &[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")], &["none d"])]);
+    }
+}

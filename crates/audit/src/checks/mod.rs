@@ -1,0 +1,82 @@
+//! The checks: one file each, in the folder of its area.
+
+mod addresses;
+mod exposure;
+mod logins;
+mod secrets;
+mod tunnels;
+
+use crate::Check;
+
+/// Every check, in order of id.
+pub const CHECKS: &[&Check] = &[
+    &addresses::pool_in_connected_network::CHECK,
+    &addresses::pools_overlap::CHECK,
+    &exposure::outside_unfiltered::CHECK,
+    &logins::client_certificate_not_asked::CHECK,
+    &logins::single_factor_tunnel::CHECK,
+    &secrets::secret_reused::CHECK,
+    &secrets::weak_login_password::CHECK,
+    &tunnels::pptp_answers::CHECK,
+];
+
+/// The check with this id.
+#[must_use]
+pub fn find(id: &str) -> Option<&'static Check> {
+    CHECKS.iter().copied().find(|check| check.id == id)
+}
+
+/// Ids near a mistyped one, the nearest first.
+#[must_use]
+pub fn similar(id: &str) -> Vec<&'static str> {
+    let mut near: Vec<_> = CHECKS
+        .iter()
+        .map(|check| {
+            let name = check.id.split_once('/').map_or(check.id, |(_, name)| name);
+            (strsim::jaro_winkler(id, check.id).max(strsim::jaro_winkler(id, name)), check.id)
+        })
+        .filter(|(score, _)| *score > 0.75)
+        .collect();
+    near.sort_by(|a, b| b.0.total_cmp(&a.0));
+    near.into_iter().take(3).map(|(_, id)| id).collect()
+}
+
+#[cfg(test)]
+pub(crate) mod testing;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn checks_are_sorted_unique_and_complete() {
+        let ids: Vec<_> = CHECKS.iter().map(|check| check.id).collect();
+        let mut sorted = ids.clone();
+        sorted.sort_unstable();
+        sorted.dedup();
+        assert_eq!(ids, sorted);
+        for check in CHECKS {
+            let (area, name) = check.id.split_once('/').unwrap();
+            assert_eq!(area, check.area.word(), "{}", check.id);
+            assert!(name.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'-'), "{}", check.id);
+            let sentences = check.why.matches(". ").count() + 1;
+            assert!(
+                (2..=4).contains(&sentences) && check.why.ends_with('.'),
+                "{}: {sentences} sentences",
+                check.id
+            );
+            assert!(
+                !check.fix.is_empty() && !check.judged.is_empty() && !check.references.is_empty(),
+                "{}",
+                check.id
+            );
+        }
+    }
+
+    #[test]
+    fn mistyped_ids_find_their_check() {
+        assert_eq!(similar("tunnels/pptp-answer")[0], "tunnels/pptp-answers");
+        assert_eq!(similar("pool-overlap")[0], "addresses/pools-overlap");
+        assert!(similar("xyzzy").is_empty());
+    }
+}

@@ -1,0 +1,194 @@
+//! One secret stands in two places.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use trevlin_model::HeldSecret;
+use trevlin_model::secret::{SecretKind, group_letter, reuse_groups};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/secret-reused",
+    area: Area::Secrets,
+    title: "The same secret stands in two places",
+    severity: Severity::Medium,
+    why: "Whoever learns a secret in one place holds every place it opens. The copy on the weakest device decides how well \
+          all of them are protected, and changing it in one place leaves the others open.",
+    fix: "Give every login and every device a secret of its own, made by a generator. Change all copies, beginning with the \
+          one that most people or devices could read.",
+    judged: "Fails where two logins, or a login and another secret, are equal, and where one private key is on two devices. \
+             A key that both ends of a tunnel must share, and one person's password in two lists of the same device or at \
+             both ends of a dial-out, are equal by design and pass.",
+    references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2", "BSI ORP.4.A8"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut held: Vec<(usize, &Arc<HeldSecret>)> = Vec::new();
+    let mut places = BTreeSet::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for one in &device.facts.secrets {
+            // A file that another reads in is met twice.
+            if in_use(estate, at, one) && places.insert(one.origin) {
+                held.push((at, one));
+            }
+        }
+    }
+    let secrets: Vec<_> = held.iter().map(|(_, one)| Arc::clone(one)).collect();
+    let groups =
+        reuse_groups(&secrets).into_iter().map(|group| group.iter().map(|at| held[*at]).collect::<Vec<_>>());
+    let reused: Vec<_> = groups.filter(|group| !equal_by_design(group)).collect();
+    reused.iter().enumerate().map(|(number, group)| answer(estate, group, &group_letter(number))).collect()
+}
+
+/// Whether a secret opens something: a line of a list that lets nobody in does not.
+fn in_use(estate: &Estate, device: usize, one: &HeldSecret) -> bool {
+    if one.kind != SecretKind::LoginPassword {
+        return true;
+    }
+    let device = &estate.devices[device];
+    let login = device
+        .logins
+        .iter()
+        .any(|login| login.secret.as_ref().is_some_and(|secret| secret.origin == one.origin));
+    // A line without addresses is a password for dialling out (pppd(8), AUTHENTICATION).
+    login || device.facts.credentials.iter().any(|line| {
+        line.addresses == trevlin_model::AllowedAddresses::None
+            && matches!(&line.secret, trevlin_model::Setting::Stated { value: Some(secret), .. } if secret.origin == one.origin)
+    })
+}
+
+/// Whether a group has to be equal: a key shared by both ends, or one person's password told twice.
+fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
+    if group.iter().all(|(_, one)| one.kind == SecretKind::SharedKey) {
+        return true;
+    }
+    let owners: BTreeSet<_> = group.iter().map(|(_, one)| one.owner.as_str()).collect();
+    let people = group.iter().all(|(_, one)| one.kind.chosen_by_people());
+    let devices: BTreeSet<_> = group.iter().map(|(device, _)| device).collect();
+    people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
+}
+
+fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], letter: &str) -> Answer {
+    let devices: BTreeSet<_> =
+        group.iter().map(|(device, _)| estate.devices[*device].name.as_str()).collect();
+    let mut kinds: Vec<_> = group.iter().map(|(_, one)| one.kind.words()).collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    let list: Vec<_> = group
+        .iter()
+        .map(|(device, one)| {
+            let name = &estate.devices[*device].name;
+            format!("{} of `{}` on {name} ({})", one.kind.words(), one.owner, estate.place(one.origin))
+        })
+        .collect();
+    let (severity, why) = if group.iter().any(|(_, one)| one.kind == SecretKind::PrivateKey) {
+        (
+            Severity::High,
+            "raised: a private key is among them, and who holds it can pass for the device".to_owned(),
+        )
+    } else if devices.len() > 1 {
+        (Severity::High, format!("raised: it opens {} devices", devices.len()))
+    } else {
+        (Severity::Medium, "as rated: all places are on one device".to_owned())
+    };
+    let mut subject: Vec<_> =
+        group.iter().map(|(device, one)| format!("{} {}", estate.devices[*device].name, one.owner)).collect();
+    subject.sort();
+    Answer::new(
+        group[0].0,
+        subject.join(", "),
+        Verdict::Fail(Fail {
+            severity,
+            why_this_severity: why,
+            title: format!("one {} stands in {} places (group {letter})", kinds.join(" and "), group.len()),
+            detail: format!("Equal: {}.", list.join("; ")),
+            evidence: group.iter().map(|(_, one)| one.origin).collect(),
+        }),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    const SERVER: (&str, &str) = ("d/pptpd.conf", "option /etc/ppp/options\nremoteip 10.4.0.9\n");
+    const OPTIONS: (&str, &str) = ("d/ppp/options", "name pptp\nrequire-mschap-v2\n");
+    const KEY: &str = "client\ndev tun\nremote 192.0.2.9\n<key>\nAAAA\n</key>\n";
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "two people",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\ncid * sesame *\n")],
+                    &["fail medium d chap-secrets:1 chap-secrets:3"],
+                ),
+                (
+                    "two devices, with a saved password",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        (
+                            "e/c.conf",
+                            "client\ndev tun\nremote 192.0.2.9\n<auth-user-pass>\nbob\nsesame\n</auth-user-pass>\n",
+                        ),
+                    ],
+                    &["fail high d chap-secrets:1 c.conf:6"],
+                ),
+                (
+                    "a private key on two devices",
+                    &[("d/c.conf", KEY), ("e/c.conf", KEY)],
+                    &["fail high d c.conf:5 c.conf:5"],
+                ),
+                ("different", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\n")], &[]),
+                (
+                    "different in capitals",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * Sesame *\n")],
+                    &[],
+                ),
+                (
+                    "one person in two lists",
+                    &[
+                        SERVER,
+                        ("d/ppp/options", "name pptp\nauth\n"),
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        ("d/pap-secrets", "ann * sesame *\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "both ends of a dial-out",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "yard * sesame *\n"),
+                        ("e/chap-secrets", "yard * sesame\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "both ends of a tunnel",
+                    &[
+                        (
+                            "d/s.conf",
+                            "dev tun\nserver 10.8.0.0 255.255.255.0\n<tls-crypt>\nAAAA\n</tls-crypt>\n",
+                        ),
+                        ("e/c.conf", "client\ndev tun\nremote 192.0.2.9\n<tls-crypt>\nAAAA\n</tls-crypt>\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "a disabled line",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\n# bob * sesame *\n")],
+                    &[],
+                ),
+                ("empty twice", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * \"\" *\nbob * \"\" *\n")], &[]),
+            ],
+        );
+    }
+}

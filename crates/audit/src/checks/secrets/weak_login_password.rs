@@ -1,0 +1,155 @@
+//! A login's password is weak.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::secret::{Grade, SecretKind};
+use trevlin_model::{AllowedAddresses, Device, Login, Setting};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-login-password",
+    area: Area::Secrets,
+    title: "A login's password is weak",
+    severity: Severity::High,
+    why: "Callers' logins stand open to guessing from anywhere the tunnel answers, day and night. Lists of common \
+          passwords, names and their variations are tried first, and the organisation's own name is on every such list. \
+          One guessed login is a place inside.",
+    fix: "Replace it by a password of at least 15 characters that a generator made, or better by a certificate and a \
+          second factor. Tell its owner why, and look into the logs for logins that were not theirs.",
+    judged: "Fails where a password is easier to guess than the yardstick allows, given the names of user, device and \
+             organisation, or shorter than 8 characters. Undetermined where the secret is kept in a file that was not \
+             exported. Lines that let nobody in do not apply, and hashes are not judged here.",
+    references: &["NIST SP 800-63B, 5.1.1", "BSI ORP.4.A22", "OWASP ASVS 4.0.3, 2.1"],
+    run,
+};
+
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for login in &device.logins {
+            let subject = format!("{} for {}", login.user, login.service);
+            if let Some(verdict) = judge(estate, device, login, yardstick) {
+                answers.push(Answer::new(at, subject, verdict));
+            }
+        }
+        for one in device.facts.credentials.iter().filter(|one| one.addresses != AllowedAddresses::None) {
+            if let Setting::Unknown { why } = &one.secret {
+                let question = format!(
+                    "the password of {} cannot be graded: {why}; ask for it to be graded on the device",
+                    one.client
+                );
+                answers.push(Answer::new(
+                    at,
+                    format!("{} in {}", one.client, one.path),
+                    Verdict::ask(question, vec![one.origin]),
+                ));
+            }
+        }
+    }
+    answers
+}
+
+/// Words that a guesser knows: names of the user, the device and the organisation, whole and in parts.
+fn context(estate: &Estate, device: &Device, login: &Login) -> Vec<String> {
+    let names = estate.organisation.iter().chain([&device.name, &login.user]);
+    let mut words: Vec<String> = Vec::new();
+    for name in names {
+        words.push(name.to_lowercase());
+        words.push(name.to_lowercase().split(|letter: char| !letter.is_alphanumeric()).collect());
+        words.extend(name.to_lowercase().split(|letter: char| !letter.is_alphanumeric()).map(String::from));
+    }
+    words.retain(|word| word.chars().count() >= 3);
+    words.sort();
+    words.dedup();
+    words
+}
+
+fn judge(estate: &Estate, device: &Device, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
+    let Some(held) = &login.secret else {
+        // No third column: an empty password is looked at by a check of its own; unknown ones are asked for below.
+        return None;
+    };
+    if held.kind == SecretKind::PasswordHash {
+        return None;
+    }
+    let words = context(estate, device, login);
+    let grade = held.secret.grade(&words.iter().map(String::as_str).collect::<Vec<_>>());
+    let length = held.secret.length_class();
+    let short = length < yardstick.login_password_length;
+    if grade >= yardstick.login_password_grade && !short {
+        return Some(Verdict::Pass);
+    }
+    let (severity, why) = match grade {
+        Grade::Trivial => (Severity::Critical, "raised: it is among the first that anybody tries"),
+        Grade::Weak => (Severity::High, "as rated: it falls to guessing over the network"),
+        _ if short => (Severity::Medium, "lowered: it is too short rather than easy to guess"),
+        _ => (
+            Severity::Medium,
+            "lowered: it holds as long as attempts are few, and falls to guessing on a recorded login",
+        ),
+    };
+    let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };
+    Some(Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!("the password of {} is {}", shown(&login.user), grade.words()),
+        detail: format!(
+            "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, 8 characters or more).{unsure}",
+            shown(&login.user),
+            login.service,
+            device.name,
+            grade.words(),
+            length.words(),
+            yardstick.login_password_grade.words(),
+        ),
+        evidence: vec![login.origin],
+    }))
+}
+
+/// A user name for people; `*` stands for anybody.
+fn shown(user: &str) -> String {
+    if user == "*" { "anybody (`*`)".into() } else { format!("`{user}`") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::{answers, estate_with, run};
+
+    const SERVER: (&str, &str) = ("d/etc/pptpd.conf", "option /etc/ppp/pptpd-options\nremoteip 10.4.0.9\n");
+    const OPTIONS: (&str, &str) = ("d/etc/ppp/pptpd-options", "name pptp\nrequire-mschap-v2\n");
+
+    #[test]
+    fn cases() {
+        for (secrets, wanted) in [
+            ("ann pptp password *", &["fail critical d chap-secrets:1"][..]),
+            ("ann pptp vK3!pw9-Zr7_qTx2mL *", &["pass d"]),
+            ("ann pptp x7%q *", &["fail high d chap-secrets:1"]),
+            ("*  * sesame99 *", &["fail high d chap-secrets:1"]),
+            ("# ann pptp password *", &[]),
+            ("ann pptp password -", &[]),
+            ("ann pptp password", &[]),
+            ("ann dial-out password *", &[]),
+            ("ann pptp @/etc/ppp/gone *", &["ask d"]),
+            ("ann pptp vK3!pw9-Zr7_qTx2mL *\nann pptp password *", &["pass d"]),
+            ("ann * password *\nann pptp vK3!pw9-Zr7_qTx2mL *", &["pass d"]),
+        ] {
+            run(&CHECK, &[(secrets, &[SERVER, OPTIONS, ("d/etc/ppp/chap-secrets", secrets)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn the_list_that_is_not_asked_has_no_logins() {
+        let pap = ("d/etc/ppp/pap-secrets", "ann pptp password *");
+        run(&CHECK, &[("pap", &[SERVER, OPTIONS, pap], &[])]);
+        let radius = ("d/etc/ppp/pptpd-options", "name pptp\nrequire-mschap-v2\nplugin radius.so\n");
+        run(&CHECK, &[("radius", &[SERVER, radius, ("d/etc/ppp/chap-secrets", "ann pptp password *")], &[])]);
+    }
+
+    #[test]
+    fn names_count_against_a_password() {
+        let files = [SERVER, OPTIONS, ("d/etc/ppp/chap-secrets", "ann pptp Qvintharbel-Zoskamor *")];
+        assert_eq!(answers(&CHECK, &estate_with(&files, "")), ["pass d"]);
+        let named = estate_with(&files, "organisation = [\"Qvintharbel Zoskamor\"]");
+        assert_eq!(answers(&CHECK, &named), ["fail critical d chap-secrets:1"]);
+    }
+}

@@ -1,0 +1,79 @@
+//! Small estates written down as text, for the tests of checks.
+
+use crate::{Check, Estate, Input, ValidEstateFile, Verdict, Yardstick};
+use trevlin_model::{Export, ExportId, LineClass};
+use trevlin_readers::{Reading, Surroundings, recognise};
+
+/// An estate from paths (`device/file`) and texts.
+pub(crate) fn estate(files: &[(&str, &str)]) -> Estate {
+    estate_with(files, "")
+}
+
+/// The same with an estate file.
+pub(crate) fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
+    let exports: Vec<Export> = files
+        .iter()
+        .enumerate()
+        .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).to_owned()))
+        .collect();
+    let folder = |path: &str| path.split('/').next().unwrap().to_owned();
+    let readings: Vec<_> = exports
+        .iter()
+        .map(|export| {
+            let own = folder(export.path());
+            let around =
+                Surroundings { exports: exports.iter().filter(|one| folder(one.path()) == own).collect() };
+            let reader = recognise(export).reader;
+            let reading = reader.map_or_else(
+                || {
+                    let mut reading = Reading::of(export);
+                    reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);
+                    reading
+                },
+                |reader| (reader.read)(export, &around),
+            );
+            (reader.map(|reader| reader.name), reading)
+        })
+        .collect();
+    let inputs = exports.into_iter().zip(readings).map(|(export, (format, reading))| Input {
+        folder: folder(export.path()),
+        export,
+        format,
+        facts: reading.facts,
+        ledger: reading.ledger,
+    });
+    Estate::assemble(inputs.collect(), &ValidEstateFile::parse(estate_file).unwrap())
+}
+
+/// Every answer of a check as a line: `fail high edge server.conf:3 gate.txt:1`, `pass`, `ask`, `none`; in order.
+pub(crate) fn answers(check: &Check, estate: &Estate) -> Vec<String> {
+    let place = |origin: &trevlin_model::Origin| {
+        let export = estate.export(origin.export);
+        format!("{}:{}", export.file_name(), export.position(origin.start).line)
+    };
+    (check.run)(estate, &Yardstick::default())
+        .iter()
+        .map(|answer| {
+            let device = &estate.devices[answer.device].name;
+            match &answer.verdict {
+                Verdict::Fail(fail) => {
+                    let places: Vec<_> = fail.evidence.iter().map(place).collect();
+                    format!("fail {} {device} {}", fail.severity.word(), places.join(" "))
+                }
+                Verdict::Undetermined(_) => format!("ask {device}"),
+                Verdict::Pass => format!("pass {device}"),
+                Verdict::DoesNotApply => format!("none {device}"),
+            }
+        })
+        .collect()
+}
+
+/// One case: a name, the files, and the answers expected.
+pub(crate) type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [&'a str]);
+
+/// Runs a table of cases.
+pub(crate) fn run(check: &Check, cases: &[Case<'_>]) {
+    for (name, files, wanted) in cases {
+        assert_eq!(answers(check, &estate(files)), *wanted, "{name}");
+    }
+}

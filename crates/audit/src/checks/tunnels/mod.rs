@@ -1,0 +1,3 @@
+//! Checks of the area `tunnels`.
+
+pub(super) mod pptp_answers;

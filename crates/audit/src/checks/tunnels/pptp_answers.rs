@@ -1,0 +1,162 @@
+//! A PPTP server answers.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{Device, Origin, PortForward, Protocol, TunnelFamily, TunnelRole};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/pptp-answers",
+    area: Area::Tunnels,
+    title: "A PPTP server answers callers",
+    severity: Severity::High,
+    why: "PPTP protects callers with MS-CHAP and MPPE. One recorded login of MS-CHAP v2 gives up its password hash \
+          for the work of a single DES key, whatever the password, and MPPE's keys come from that hash and are not \
+          authenticated. Whoever can listen on the way can read the traffic and log in as the caller.",
+    fix: "Move callers to IKEv2 or TLS-based tunnels with certificates, then switch the PPTP daemon off and close TCP \
+          port 1723 and protocol GRE on every device in front. Change every password that was used over PPTP.",
+    judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration states \
+             nothing or would make the daemon refuse to start. A server bound to the loopback address does not apply.",
+    references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in &device.facts.tunnels {
+            if tunnel.family != TunnelFamily::Pptp || tunnel.role != TunnelRole::Server {
+                continue;
+            }
+            let verdict = match &tunnel.refused {
+                Some((why, origin)) => Verdict::ask(
+                    format!(
+                        "the PPTP daemon would refuse this configuration ({why}), so it is not what runs, or nothing runs; \
+                         ask for `ss -tlnp` and the configuration in use"
+                    ),
+                    vec![*origin],
+                ),
+                None if !tunnel.answers_callers() => Verdict::DoesNotApply,
+                None => fail(estate, at, device, tunnel.origin),
+            };
+            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+        }
+        for silent in
+            device.facts.not_modelled.iter().filter(|one| one.what.starts_with("a PPTP daemon configuration"))
+        {
+            let question = "pptpd.conf states nothing: the daemon would run on its built-in settings if it is started at \
+                            all; ask for `systemctl is-enabled pptpd` and `ss -tlnp`";
+            answers.push(Answer::new(
+                at,
+                "silent configuration",
+                Verdict::ask(question, vec![silent.origin]),
+            ));
+        }
+    }
+    answers
+}
+
+fn fail(estate: &Estate, at: usize, device: &Device, origin: Origin) -> Verdict {
+    let forward = forwarded_by(estate, at, device);
+    let mut evidence = vec![origin];
+    let (severity, why_this_severity) = match forward {
+        Some((front, forward)) => {
+            evidence.push(forward.origin);
+            let why = format!(
+                "raised: {} forwards TCP port 1723 to it ({})",
+                front.name,
+                estate.place(forward.origin)
+            );
+            (Severity::Critical, why)
+        }
+        None => (
+            Severity::High,
+            "as rated: no port forward to it was found; whether the outside reaches it was not computed"
+                .into(),
+        ),
+    };
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity,
+        title: format!("PPTP answers callers on {}", device.name),
+        detail: "The PPTP daemon is configured and answers on TCP port 1723.".into(),
+        evidence,
+    })
+}
+
+/// The port forward of another device that leads here.
+fn forwarded_by<'a>(estate: &'a Estate, at: usize, device: &Device) -> Option<(&'a Device, &'a PortForward)> {
+    let own: Vec<_> =
+        device.facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr()).collect();
+    let leads_here = |forward: &&PortForward| {
+        let protocol = forward.protocol.0.is_none() || forward.protocol == Protocol::TCP;
+        // A port that is not changed arrives as the one that was asked for.
+        let port = match forward.to.ports {
+            Some(ports) => ports.contains(1723),
+            None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(1723)),
+        };
+        protocol
+            && port
+            && forward.to.addresses.is_some_and(|range| own.iter().any(|address| range.contains(*address)))
+    };
+    let others = estate.devices.iter().enumerate().filter(|(other, _)| *other != at);
+    others
+        .flat_map(|(_, front)| front.facts.forwards.iter().filter(leads_here).map(move |one| (front, one)))
+        .next()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    const ADDRESSES: &str = r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.5","prefixlen":24}]}]"#;
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "fails",
+                    &[("d/pptpd.conf", "option /o\nremoteip 10.4.0.9\n")],
+                    &["fail high d pptpd.conf:2"],
+                ),
+                (
+                    "a forward leads to it",
+                    &[
+                        ("d/ip-addr.json", ADDRESSES),
+                        ("d/pptpd.conf", "remoteip 10.4.0.9\n"),
+                        (
+                            "e/rules.v4",
+                            "*nat\n-A PREROUTING -p udp --dport 1723 -j DNAT --to-destination 10.4.0.5\n-A PREROUTING -p tcp --dport 1723 -j DNAT --to-destination 10.4.0.5\nCOMMIT\n",
+                        ),
+                    ],
+                    &["fail critical d pptpd.conf:1 rules.v4:3"],
+                ),
+                (
+                    "a forward of another port",
+                    &[
+                        ("d/ip-addr.json", ADDRESSES),
+                        ("d/pptpd.conf", "remoteip 10.4.0.9\n"),
+                        (
+                            "e/rules.v4",
+                            "*nat\n-A PREROUTING -p tcp --dport 443 -j DNAT --to-destination 10.4.0.5\nCOMMIT\n",
+                        ),
+                    ],
+                    &["fail high d pptpd.conf:1"],
+                ),
+                ("loopback only", &[("d/pptpd.conf", "listen 127.0.0.1\nremoteip 10.4.0.9\n")], &["none d"]),
+                ("all in comments", &[("d/pptpd.conf", "#option /o\n#remoteip 10.4.0.9\n")], &["ask d"]),
+                ("would not start", &[("d/pptpd.conf", "remoteip 10.4.0.9.1\n")], &["ask d"]),
+                (
+                    "only a forward for it",
+                    &[(
+                        "e/rules.v4",
+                        "*nat\n-A PREROUTING -p tcp --dport 1723 -j DNAT --to-destination 10.4.0.5\nCOMMIT\n",
+                    )],
+                    &[],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,140 @@
+//! What pppd is told when a tunnel server hands a caller over to it.
+
+use super::Estate;
+use trevlin_model::{
+    Origin, PasswordCheck, PasswordSource, PoolPlacement, PppProfile, Reference, Setting, TunnelFamily,
+};
+
+/// Where pppd always looks first (pppd(8), FILES).
+const SYSTEM_OPTIONS: &str = "/etc/ppp/options";
+
+/// Plug-ins of pppd that have no part in authentication (pppd(8), plugin; the packages that ship them).
+const QUIET_PLUGINS: [&str; 9] = [
+    "rp-pppoe",
+    "pppoe",
+    "pppoatm",
+    "pppol2tp",
+    "openl2tp",
+    "pptpd-logwtmp",
+    "minconn",
+    "passprompt",
+    "passwordfd",
+];
+
+/// pppd's options for the callers of one tunnel: `/etc/ppp/options`, then the file that the tunnel server names.
+#[derive(Debug)]
+pub struct DialIn {
+    /// All options joined, the later overriding the earlier.
+    pub profile: PppProfile,
+    /// Files that belong to it and are not among the exports.
+    pub missing: Vec<Reference>,
+    /// Who decides about a caller in place of the secrets files, with the line.
+    pub elsewhere: Vec<(PasswordSource, Origin)>,
+}
+
+impl DialIn {
+    /// Whether the methods asked for (or any, where none is named) include one.
+    #[must_use]
+    pub fn may_ask(&self, methods: &[&str]) -> bool {
+        self.profile.require.is_empty()
+            || self.profile.require.iter().any(|(method, _)| methods.contains(method))
+    }
+}
+
+/// Works out every dial-in tunnel and completes the tunnel with what the options say.
+pub(super) fn settle(estate: &mut Estate) {
+    let mut settled = Vec::new();
+    for (device, one) in estate.devices.iter().enumerate() {
+        for (at, tunnel) in one.facts.tunnels.iter().enumerate() {
+            if tunnel.family == TunnelFamily::Pptp {
+                settled.push(((device, at), of(estate, device, at)));
+            }
+        }
+    }
+    for ((device, at), dial_in) in settled {
+        let tunnel = &mut estate.devices[device].facts.tunnels[at];
+        for pool in &mut tunnel.pools {
+            pool.placement = placement(&dial_in);
+        }
+        tunnel.local_name =
+            dial_in.profile.name.clone().map(|(value, origin)| Setting::Stated { value, origin });
+        tunnel.missing.extend(dial_in.missing.iter().cloned());
+        tunnel.proof.passwords.extend(dial_in.elsewhere.iter().map(|(source, origin)| PasswordCheck {
+            source: source.clone(),
+            optional: false,
+            origin: *origin,
+        }));
+        estate.dial_in.insert((device, at), dial_in);
+    }
+}
+
+fn placement(dial_in: &DialIn) -> Setting<PoolPlacement> {
+    match dial_in.profile.proxy_arp {
+        Some((true, origin)) => Setting::Stated { value: PoolPlacement::ProxyArp, origin },
+        Some((false, origin)) => Setting::Stated { value: PoolPlacement::Routed, origin },
+        None if dial_in.missing.is_empty() => {
+            Setting::default_of(PoolPlacement::Routed, "pppd", "pppd(8), proxyarp")
+        }
+        None => Setting::Unknown { why: "the ppp options are not among the exports".into() },
+    }
+}
+
+fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
+    let tunnel = &estate.devices[device].facts.tunnels[at];
+    let named = tunnel.options_file.as_ref();
+    let path = named.and_then(Setting::value).map_or(SYSTEM_OPTIONS, String::as_str);
+    let said_at = named.and_then(Setting::origin).unwrap_or(tunnel.origin);
+    let mut paths = vec![(SYSTEM_OPTIONS, tunnel.origin)];
+    if path != SYSTEM_OPTIONS {
+        paths.push((path, said_at));
+    }
+    let (mut profile, mut missing) = (None::<PppProfile>, Vec::new());
+    for (path, origin) in paths {
+        match self::profile(estate, device, path, said_at) {
+            Some(found) => {
+                profile = Some(match profile {
+                    Some(earlier) => earlier.followed_by(found),
+                    None => found.clone(),
+                });
+            }
+            None => missing.push(Reference { path: path.to_owned(), configuration: true, origin }),
+        }
+    }
+    let profile = profile.unwrap_or_else(|| PppProfile::new(path, said_at));
+    missing.extend(profile.missing.iter().map(|(path, origin)| Reference {
+        path: path.clone(),
+        configuration: true,
+        origin: *origin,
+    }));
+    let elsewhere = elsewhere(&profile);
+    DialIn { profile, missing, elsewhere }
+}
+
+fn profile<'a>(estate: &'a Estate, device: usize, path: &str, named_at: Origin) -> Option<&'a PppProfile> {
+    let found = estate.find(device, path, named_at.export)?;
+    let path = estate.export(found).path();
+    estate.devices[device].facts.ppp_profiles.iter().find(|profile| profile.path == path)
+}
+
+fn elsewhere(profile: &PppProfile) -> Vec<(PasswordSource, Origin)> {
+    let mut found = Vec::new();
+    for (path, origin) in &profile.plugins {
+        let name = path.rsplit('/').next().unwrap_or(path).trim_end_matches(".so");
+        if QUIET_PLUGINS.contains(&name) {
+            continue;
+        }
+        let source = match name {
+            "radius" => PasswordSource::Radius,
+            // It adds attributes to what the RADIUS plug-in decides.
+            "radattr" | "radrealms" => continue,
+            "winbind" => PasswordSource::Directory,
+            _ => PasswordSource::PlugIn(format!("{name}.so")),
+        };
+        found.push((source, *origin));
+    }
+    if let Some(origin) = profile.login {
+        // pppd's PAM service (pppd(8), login).
+        found.push((PasswordSource::Pam("ppp".into()), origin));
+    }
+    found
+}

@@ -1,0 +1,198 @@
+//! The estate: every device given in one run, put together from its exports.
+
+mod dial_in;
+mod logins;
+mod outside;
+
+pub use dial_in::DialIn;
+pub use outside::{OutsideInterface, OutsideReason};
+
+use crate::ValidEstateFile;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use trevlin_model::secret::Masker;
+use trevlin_model::{
+    Device, DeviceKind, Export, ExportId, Facts, Family, Filter, Interface, Ledger, Origin, TranslationKind,
+    find_path,
+};
+
+/// One export as read.
+#[derive(Debug)]
+pub struct Input {
+    /// The export. Its number is its place among all inputs.
+    pub export: Export,
+    /// The folder of its device.
+    pub folder: String,
+    /// Name of the format, where a reader took it.
+    pub format: Option<&'static str>,
+    /// Its facts.
+    pub facts: Facts,
+    /// What became of its lines.
+    pub ledger: Ledger,
+}
+
+/// One export once its facts went to its device.
+#[derive(Debug)]
+pub struct ExportRecord {
+    /// The export.
+    pub export: Export,
+    /// Name of the format, where a reader took it.
+    pub format: Option<&'static str>,
+    /// What became of its lines.
+    pub ledger: Ledger,
+}
+
+/// Everything given in one run.
+#[derive(Debug)]
+pub struct Estate {
+    /// Exports by number.
+    pub exports: Vec<ExportRecord>,
+    /// Devices in order of name.
+    pub devices: Vec<Device>,
+    /// Names of the organisation.
+    pub organisation: Vec<String>,
+    /// What pppd is told for each dial-in tunnel, by device and tunnel.
+    dial_in: BTreeMap<(usize, usize), DialIn>,
+    /// Interfaces that face the outside, by device.
+    outside: Vec<Vec<OutsideInterface>>,
+    masker: Masker,
+}
+
+impl Estate {
+    /// Puts exports together. Inputs come in the order of their numbers.
+    #[must_use]
+    pub fn assemble(inputs: Vec<Input>, file: &ValidEstateFile) -> Self {
+        let mut exports = Vec::with_capacity(inputs.len());
+        let mut by_folder: BTreeMap<String, (Vec<ExportId>, Facts)> = BTreeMap::new();
+        for input in inputs {
+            let (ids, facts) = by_folder.entry(input.folder).or_default();
+            ids.push(input.export.id());
+            facts.absorb(input.facts);
+            exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
+        }
+        let mut devices: Vec<Device> = by_folder
+            .into_iter()
+            .map(|(folder, (exports, facts))| device(folder, exports, facts, file))
+            .collect();
+        devices.sort_by(|a, b| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
+        let (held, places): (Vec<_>, Vec<_>) = devices
+            .iter()
+            .map(|device| {
+                (device.facts.secrets.iter().map(Arc::clone), device.facts.masked_places.iter().copied())
+            })
+            .unzip();
+        let held: Vec<_> = held.into_iter().flatten().collect();
+        let places: Vec<_> = places.into_iter().flatten().collect();
+        let masker = Masker::new(&held, &places);
+        let mut estate = Self {
+            exports,
+            devices,
+            organisation: file.organisation.clone(),
+            dial_in: BTreeMap::new(),
+            outside: Vec::new(),
+            masker,
+        };
+        dial_in::settle(&mut estate);
+        for at in 0..estate.devices.len() {
+            estate.devices[at].logins = logins::of(&estate, at);
+        }
+        estate.outside = outside::of(&estate);
+        estate
+    }
+
+    /// The export with this number.
+    #[must_use]
+    pub fn export(&self, id: ExportId) -> &Export {
+        &self.exports[id.0 as usize].export
+    }
+
+    /// The last part of the path an origin lies in, with its line: `pptpd.conf:12`.
+    #[must_use]
+    pub fn place(&self, origin: Origin) -> String {
+        let export = self.export(origin.export);
+        format!("{}:{}", export.path(), export.position(origin.start).line)
+    }
+
+    /// What pppd is told for a dial-in tunnel.
+    #[must_use]
+    pub fn dial_in(&self, device: usize, tunnel: usize) -> Option<&DialIn> {
+        self.dial_in.get(&(device, tunnel))
+    }
+
+    /// Interfaces of a device that face the outside, for certain or probably.
+    #[must_use]
+    pub fn outside(&self, device: usize) -> &[OutsideInterface] {
+        &self.outside[device]
+    }
+
+    /// Masks every secret of the estate in a text on its way out.
+    #[must_use]
+    pub fn masker(&self) -> &Masker {
+        &self.masker
+    }
+
+    /// The filter tables of one IP version to judge: the running ones where any were exported, else the stored.
+    #[must_use]
+    pub fn tables(&self, device: usize, family: Family) -> Vec<&Filter> {
+        let all = || self.devices[device].facts.filters.iter().filter(move |filter| filter.family == family);
+        let running: Vec<_> =
+            all().filter(|filter| filter.state == trevlin_model::ExportState::Running).collect();
+        if running.is_empty() { all().collect() } else { running }
+    }
+
+    /// The export of a device that a path in one of its files means.
+    fn find(&self, device: usize, path: &str, named_in: ExportId) -> Option<ExportId> {
+        let ids = &self.devices[device].exports;
+        let paths: Vec<_> = ids.iter().map(|id| self.export(*id).path()).collect();
+        find_path(path, self.export(named_in).path(), &paths).map(|at| ids[at])
+    }
+}
+
+fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &ValidEstateFile) -> Device {
+    let short = folder.rsplit('/').next().unwrap_or(&folder);
+    let entry = file.devices.get(&folder).or_else(|| file.devices.get(short)).cloned().unwrap_or_default();
+    facts.interfaces = merge(std::mem::take(&mut facts.interfaces));
+    let kind = entry.kind.unwrap_or_else(|| kind(&facts));
+    let name = entry.name.unwrap_or(folder);
+    let stated_outside = entry.outside.unwrap_or_default();
+    Device { name, kind, exports, facts, logins: Vec::new(), stated_outside }
+}
+
+/// One interface from several dumps.
+fn merge(interfaces: Vec<Interface>) -> Vec<Interface> {
+    let mut merged: Vec<Interface> = Vec::new();
+    for one in interfaces {
+        match merged.iter_mut().find(|known| known.name == one.name) {
+            Some(known) => {
+                for address in one.addresses {
+                    if !known.addresses.iter().any(|held| held.net == address.net) {
+                        known.addresses.push(address);
+                    }
+                }
+                known.up = known.up.or(one.up);
+            }
+            None => merged.push(one),
+        }
+    }
+    merged
+}
+
+/// The kind as far as the facts tell it: translation or several networks with a filter between them make a
+/// firewall or router, an answering tunnel without them a server.
+fn kind(facts: &Facts) -> DeviceKind {
+    let networks = facts
+        .interfaces
+        .iter()
+        .filter(|one| !one.loopback && !one.point_to_point && !one.addresses.is_empty());
+    let translates = facts.filters.iter().flat_map(|filter| &filter.chains).flat_map(|chain| &chain.rules).any(|rule| {
+        matches!(&rule.target, trevlin_model::Target::Translate(how)
+            if matches!(how.kind, TranslationKind::Masquerade | TranslationKind::Source | TranslationKind::Destination))
+    });
+    match (networks.count(), facts.filters.is_empty()) {
+        (2.., false) => DeviceKind::Firewall,
+        (2.., true) => DeviceKind::Router,
+        _ if translates => DeviceKind::Firewall,
+        _ if !facts.tunnels.is_empty() => DeviceKind::Server,
+        _ => DeviceKind::Unknown,
+    }
+}

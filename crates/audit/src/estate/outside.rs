@@ -1,0 +1,98 @@
+//! Which interfaces face the outside.
+
+use super::Estate;
+use crate::special::is_public;
+use std::net::IpAddr;
+use trevlin_model::{Device, Origin};
+
+/// Why an interface is taken to face the outside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OutsideReason {
+    /// The estate file says so.
+    Stated,
+    /// The default route leaves by it, towards a next hop that is no device of the estate.
+    DefaultRoute(Origin),
+    /// It has a public address, and no default route tells better.
+    PublicAddress(Origin),
+}
+
+/// An interface that faces the outside.
+#[derive(Debug, Clone)]
+pub struct OutsideInterface {
+    /// Name.
+    pub name: String,
+    /// Why.
+    pub reason: OutsideReason,
+    /// Whether that is certain. A private address behind an unknown next hop may be a place inside.
+    pub certain: bool,
+    /// Where the interface stands; `None` where the estate file alone names it.
+    pub origin: Option<Origin>,
+    /// Its addresses.
+    pub addresses: Vec<IpAddr>,
+}
+
+/// Outside interfaces of every device.
+pub(super) fn of(estate: &Estate) -> Vec<Vec<OutsideInterface>> {
+    estate.devices.iter().enumerate().map(|(at, device)| of_device(estate, at, device)).collect()
+}
+
+fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterface> {
+    if !device.stated_outside.is_empty() {
+        return device
+            .stated_outside
+            .iter()
+            .map(|name| build(device, name, OutsideReason::Stated, true))
+            .collect();
+    }
+    let mut found: Vec<OutsideInterface> = Vec::new();
+    for route in device.facts.routes.iter().filter(|route| route.is_default()) {
+        let Some(name) = &route.interface else { continue };
+        if route.gateway.is_some_and(|gateway| belongs_elsewhere(estate, at, gateway)) {
+            continue;
+        }
+        let one = build(device, name, OutsideReason::DefaultRoute(route.origin), true);
+        // An interface with only private addresses may lie behind somebody else's router, or well inside.
+        let public = one.addresses.iter().any(|address| is_public(*address));
+        let gateway_public = route.gateway.is_some_and(is_public);
+        let dial_out = device.facts.interfaces.iter().any(|one| one.name == *name && one.point_to_point);
+        if !found.iter().any(|known| known.name == one.name) {
+            found.push(OutsideInterface { certain: public || gateway_public || dial_out, ..one });
+        }
+    }
+    let has_default = device.facts.routes.iter().any(trevlin_model::Route::is_default);
+    if !has_default {
+        for interface in device.facts.interfaces.iter().filter(|one| !one.loopback) {
+            if let Some(address) = interface.addresses.iter().find(|address| is_public(address.net.addr())) {
+                let reason = OutsideReason::PublicAddress(address.origin);
+                found.push(build(device, &interface.name, reason, false));
+            }
+        }
+        // The only one with a public address: nothing else can be the outside.
+        if let [only] = found.as_mut_slice() {
+            only.certain = true;
+        }
+    }
+    found
+}
+
+/// Whether an address is another device's of this estate.
+fn belongs_elsewhere(estate: &Estate, at: usize, address: IpAddr) -> bool {
+    let others = estate.devices.iter().enumerate().filter(|(other, _)| *other != at);
+    others
+        .flat_map(|(_, device)| &device.facts.interfaces)
+        .flat_map(|interface| &interface.addresses)
+        .any(|held| held.net.addr() == address)
+}
+
+fn build(device: &Device, name: &str, reason: OutsideReason, certain: bool) -> OutsideInterface {
+    let interface = device.facts.interfaces.iter().find(|one| one.name == name);
+    OutsideInterface {
+        name: name.to_owned(),
+        reason,
+        certain,
+        origin: interface.map(|one| one.origin),
+        addresses: interface
+            .map(|one| one.addresses.iter().map(|address| address.net.addr()).collect())
+            .unwrap_or_default(),
+    }
+}

@@ -1,0 +1,138 @@
+//! The estate file, `trevlin.toml`.
+//!
+//! ```toml
+//! organisation = ["Veyholm Ferry Line", "veyholm"]
+//!
+//! [device.edge]            # the folder's name
+//! name = "harbour-edge"    # how outputs call it
+//! kind = "router"          # firewall, router, server or storage
+//! outside = ["eth0"]       # interfaces that face the outside
+//! ```
+
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use trevlin_model::DeviceKind;
+
+/// An estate file that holds together.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ValidEstateFile {
+    /// Names of the organisation: words that passwords may not be made of.
+    pub organisation: Vec<String>,
+    /// Devices by folder.
+    pub devices: BTreeMap<String, DeviceEntry>,
+}
+
+/// What the estate file says of one device.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct DeviceEntry {
+    /// How outputs call it.
+    pub name: Option<String>,
+    /// Kind.
+    pub kind: Option<DeviceKind>,
+    /// Interfaces that face the outside.
+    pub outside: Option<Vec<String>>,
+}
+
+/// Why an estate file was not taken, with the line.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("line {line}: {text}")]
+pub struct EstateFileError {
+    /// Line, from 1.
+    pub line: usize,
+    /// What was found and what was expected.
+    pub text: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Raw {
+    #[serde(default)]
+    organisation: OneOrMany,
+    #[serde(default)]
+    device: BTreeMap<String, RawDevice>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum OneOrMany {
+    One(String),
+    Many(Vec<String>),
+}
+
+impl Default for OneOrMany {
+    fn default() -> Self {
+        Self::Many(Vec::new())
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawDevice {
+    name: Option<String>,
+    kind: Option<toml::Spanned<String>>,
+    outside: Option<Vec<String>>,
+}
+
+impl ValidEstateFile {
+    /// Reads the text of an estate file.
+    ///
+    /// # Errors
+    /// When it is not TOML, has a key that is not known, or a value that is none of those expected.
+    pub fn parse(text: &str) -> Result<Self, EstateFileError> {
+        let line_of = |offset: usize| 1 + text.get(..offset).unwrap_or(text).matches('\n').count();
+        let raw: Raw = toml::from_str(text).map_err(|error| EstateFileError {
+            line: error.span().map_or(1, |span| line_of(span.start)),
+            text: error.message().trim().replace('\n', "; "),
+        })?;
+        let mut devices = BTreeMap::new();
+        for (folder, device) in raw.device {
+            let kind = match device.kind {
+                None => None,
+                Some(word) => Some(DeviceKind::from_word(word.as_ref()).ok_or_else(|| EstateFileError {
+                    line: line_of(word.span().start),
+                    text: format!(
+                        "kind `{}` is not known; expected firewall, router, server or storage",
+                        word.as_ref()
+                    ),
+                })?),
+            };
+            devices.insert(folder, DeviceEntry { name: device.name, kind, outside: device.outside });
+        }
+        let organisation = match raw.organisation {
+            OneOrMany::One(name) => vec![name],
+            OneOrMany::Many(names) => names,
+        };
+        Ok(Self { organisation, devices })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_taken() {
+        let file = ValidEstateFile::parse(
+            "organisation = \"Veyholm\"\n[device.edge]\nkind = \"router\"\noutside = [\"eth0\"]\n",
+        );
+        let file = file.unwrap();
+        assert_eq!(file.organisation, ["Veyholm"]);
+        assert_eq!(file.devices["edge"].kind, Some(DeviceKind::Router));
+        assert_eq!(file.devices["edge"].outside.as_deref(), Some(&["eth0".to_owned()][..]));
+        assert_eq!(ValidEstateFile::parse("").unwrap(), ValidEstateFile::default());
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_with_its_line() {
+        for (text, line, part) in [
+            ("organisation = [\n", 1, "array"),
+            ("\ncolour = 3\n", 2, "unknown field `colour`"),
+            ("[device.edge]\nkind = \"toaster\"\n", 2, "toaster"),
+            ("[device.edge]\nexterior = []\n", 2, "exterior"),
+        ] {
+            let error = ValidEstateFile::parse(text).unwrap_err();
+            assert!(error.text.contains(part), "{text}: {error}");
+            assert_eq!(error.line, line, "{text}: {error}");
+        }
+    }
+}

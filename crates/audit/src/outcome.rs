@@ -1,0 +1,326 @@
+//! The outcome of an audit: what outputs are made from. Everything in it is text on its way out, with every
+//! secret masked; what stands in names and comments is still as hostile as the export it came from.
+
+use crate::checks::CHECKS;
+use crate::{Area, Check, Estate, Fail, Question, Severity, Verdict, Yardstick};
+use serde::Serialize;
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use trevlin_model::{LineClass, Origin};
+
+/// Most places one finding shows: beyond these more lines prove nothing more.
+const MOST_EVIDENCE: usize = 8;
+
+/// Most lines one place shows.
+const MOST_EXCERPT_LINES: u32 = 5;
+
+/// Longest excerpt line, in characters.
+const LONGEST_EXCERPT_LINE: usize = 240;
+
+/// One export in the outcome.
+#[derive(Debug, Clone, Serialize)]
+pub struct ExportSummary {
+    /// Path below the estate.
+    pub path: String,
+    /// Format, or `unknown`.
+    pub format: &'static str,
+    /// Lines in all.
+    pub lines: u32,
+    /// Lines that became facts.
+    pub understood: u32,
+    /// Lines that did not and might matter.
+    pub not_understood: u32,
+    /// What the reader had to say.
+    #[serde(skip)]
+    pub notes: Vec<NoteSummary>,
+}
+
+/// A note of a reader.
+#[derive(Debug, Clone)]
+pub struct NoteSummary {
+    /// Line, from 1.
+    pub line: u32,
+    /// What was found, what was expected, what to do.
+    pub text: String,
+}
+
+/// One device in the outcome.
+#[derive(Debug, Clone, Serialize)]
+pub struct DeviceSummary {
+    /// Name.
+    pub name: String,
+    /// Kind.
+    pub kind: &'static str,
+    /// Its exports.
+    pub exports: Vec<ExportSummary>,
+}
+
+/// A place that proves something.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Evidence {
+    /// Path below the estate.
+    pub path: String,
+    /// First line, from 1.
+    pub line: u32,
+    /// Last line.
+    pub end_line: u32,
+    /// The lines, secrets masked, cut to a few.
+    pub excerpt: String,
+}
+
+/// Whether a finding stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Status {
+    /// Nobody took responsibility for it.
+    Open,
+}
+
+/// Something that is wrong.
+#[derive(Debug, Clone, Serialize)]
+pub struct Finding {
+    /// Check.
+    pub check: &'static str,
+    /// Area.
+    pub area: Area,
+    /// Severity in its context.
+    pub severity: Severity,
+    /// Device of the first evidence.
+    pub device: String,
+    /// A line for this case.
+    pub title: String,
+    /// What was found.
+    pub detail: String,
+    /// The context that made the severity.
+    pub why_this_severity: String,
+    /// Places, the one to cite first.
+    pub evidence: Vec<Evidence>,
+    /// How to fix it.
+    pub remedy: &'static str,
+    /// Standards and manuals.
+    pub references: &'static [&'static str],
+    /// The same for the same fault from run to run, whatever line it moved to.
+    pub fingerprint: String,
+    /// Whether it stands.
+    pub status: Status,
+    /// Why it matters.
+    #[serde(skip)]
+    pub why: &'static str,
+}
+
+/// Something the exports cannot tell.
+#[derive(Debug, Clone, Serialize)]
+pub struct OpenQuestion {
+    /// Check.
+    pub check: &'static str,
+    /// Area.
+    pub area: Area,
+    /// Device.
+    pub device: String,
+    /// What cannot be told, and what to ask for.
+    pub question: String,
+    /// What makes one ask.
+    pub evidence: Vec<Evidence>,
+}
+
+/// Counts of findings.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Summary {
+    /// By severity, every severity present.
+    pub by_severity: BTreeMap<&'static str, usize>,
+    /// By area, every area present.
+    pub by_area: BTreeMap<&'static str, usize>,
+}
+
+/// What an audit says.
+#[derive(Debug, Clone, Serialize)]
+pub struct Outcome {
+    /// Devices in order of name.
+    pub devices: Vec<DeviceSummary>,
+    /// Findings: gravest first, then by device, file and line.
+    pub findings: Vec<Finding>,
+    /// Open questions, in the order of work.
+    pub open_questions: Vec<OpenQuestion>,
+    /// Counts.
+    pub summary: Summary,
+}
+
+/// Which findings and questions to keep.
+#[derive(Debug, Clone, Default)]
+pub struct Selection {
+    /// Only these areas; none means all.
+    pub areas: Vec<Area>,
+    /// Only findings at or above this.
+    pub severity: Option<Severity>,
+    /// Only these devices; none means all.
+    pub devices: Vec<String>,
+}
+
+impl Outcome {
+    /// Keeps what the selection names, and counts again. Open questions have no severity and stay.
+    #[must_use]
+    pub fn select(mut self, selection: &Selection) -> Self {
+        let area = |area: Area| selection.areas.is_empty() || selection.areas.contains(&area);
+        let device =
+            |name: &str| selection.devices.is_empty() || selection.devices.iter().any(|one| one == name);
+        self.findings.retain(|one| {
+            area(one.area)
+                && device(&one.device)
+                && selection.severity.is_none_or(|least| one.severity >= least)
+        });
+        self.open_questions.retain(|one| area(one.area) && device(&one.device));
+        self.devices.retain(|one| device(&one.name));
+        self.summary = count(&self.findings);
+        self
+    }
+}
+
+/// Runs the checks and gathers what they say.
+pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
+    let mut findings = Vec::new();
+    let mut open_questions = Vec::new();
+    let mut seen: BTreeMap<String, u32> = BTreeMap::new();
+    for check in CHECKS {
+        for answer in (check.run)(estate, yardstick) {
+            let device = &estate.devices[answer.device].name;
+            match answer.verdict {
+                Verdict::Fail(fail) => {
+                    let print = fingerprint(check.id, device, &answer.subject, &mut seen);
+                    findings.push(finding(estate, check, device, fail, print));
+                }
+                Verdict::Undetermined(question) => {
+                    open_questions.push(open_question(estate, check, device, question))
+                }
+                Verdict::Pass | Verdict::DoesNotApply => {}
+            }
+        }
+    }
+    findings.sort_by(|a, b| {
+        let place = |one: &Finding| one.evidence.first().map(|first| (first.path.clone(), first.line));
+        (b.severity, &a.device, place(a), a.check, &a.title).cmp(&(
+            a.severity,
+            &b.device,
+            place(b),
+            b.check,
+            &b.title,
+        ))
+    });
+    open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
+    let summary = count(&findings);
+    Outcome { devices: devices(estate), findings, open_questions, summary }
+}
+
+/// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
+/// number, so that each is its own.
+fn fingerprint(check: &str, device: &str, subject: &str, seen: &mut BTreeMap<String, u32>) -> String {
+    let key = format!("{check}\n{device}\n{subject}");
+    let times = seen.entry(key.clone()).and_modify(|times| *times += 1).or_insert(0);
+    let key = if *times == 0 { key } else { format!("{key}\n{times}") };
+    Sha256::digest(key.as_bytes()).iter().take(16).map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fingerprint: String) -> Finding {
+    let mask = |text: &str| estate.masker().mask(text);
+    Finding {
+        check: check.id,
+        area: check.area,
+        severity: fail.severity,
+        device: device.to_owned(),
+        title: mask(&fail.title),
+        detail: mask(&fail.detail),
+        why_this_severity: mask(&fail.why_this_severity),
+        evidence: evidence(estate, &fail.evidence),
+        remedy: check.fix,
+        references: check.references,
+        fingerprint,
+        status: Status::Open,
+        why: check.why,
+    }
+}
+
+fn open_question(estate: &Estate, check: &'static Check, device: &str, question: Question) -> OpenQuestion {
+    OpenQuestion {
+        check: check.id,
+        area: check.area,
+        device: device.to_owned(),
+        question: estate.masker().mask(&question.question),
+        evidence: evidence(estate, &question.evidence),
+    }
+}
+
+/// Places as text, each line once.
+fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
+    let mut found: Vec<Evidence> = Vec::new();
+    for origin in origins {
+        let one = place(estate, *origin);
+        if found.len() < MOST_EVIDENCE
+            && !found.iter().any(|held| (&held.path, held.line) == (&one.path, one.line))
+        {
+            found.push(one);
+        }
+    }
+    found
+}
+
+fn place(estate: &Estate, origin: Origin) -> Evidence {
+    let export = estate.export(origin.export);
+    let start = export.position(origin.start);
+    let end = export.position(origin.end.max(origin.start + 1) - 1);
+    let last = end.line.max(start.line);
+    let shown = last.min(start.line + MOST_EXCERPT_LINES - 1);
+    let mut lines = Vec::new();
+    for number in start.line..=shown {
+        let Some(line) = export.line(number) else { break };
+        let masked = estate.masker().mask_at(line.text, export.origin_of(line.text));
+        lines.push(match masked.char_indices().nth(LONGEST_EXCERPT_LINE) {
+            Some((cut, _)) => format!("{} …", &masked[..cut]),
+            None => masked,
+        });
+    }
+    if shown < last {
+        lines.push("…".into());
+    }
+    Evidence { path: export.path().to_owned(), line: start.line, end_line: last, excerpt: lines.join("\n") }
+}
+
+fn devices(estate: &Estate) -> Vec<DeviceSummary> {
+    let summary = |device: &trevlin_model::Device| DeviceSummary {
+        name: device.name.clone(),
+        kind: device.kind.word(),
+        exports: device.exports.iter().map(|id| export(estate, id.0 as usize)).collect(),
+    };
+    estate.devices.iter().map(summary).collect()
+}
+
+fn export(estate: &Estate, at: usize) -> ExportSummary {
+    let record = &estate.exports[at];
+    let mut notes: Vec<NoteSummary> = record
+        .ledger
+        .notes
+        .iter()
+        .map(|note| NoteSummary {
+            line: record.export.position(note.origin.start).line,
+            text: estate.masker().mask(&note.text),
+        })
+        .collect();
+    notes.sort_by_key(|note| note.line);
+    ExportSummary {
+        path: record.export.path().to_owned(),
+        format: record.format.unwrap_or("unknown"),
+        lines: record.export.line_count(),
+        understood: record.ledger.count(LineClass::Understood),
+        not_understood: record.ledger.count(LineClass::NotUnderstood),
+        notes,
+    }
+}
+
+fn count(findings: &[Finding]) -> Summary {
+    let mut summary = Summary::default();
+    summary.by_severity.extend(Severity::ALL.map(|severity| (severity.word(), 0)));
+    summary.by_area.extend(Area::ALL.map(|area| (area.word(), 0)));
+    for finding in findings {
+        *summary.by_severity.entry(finding.severity.word()).or_default() += 1;
+        *summary.by_area.entry(finding.area.word()).or_default() += 1;
+    }
+    summary
+}

@@ -1,0 +1,169 @@
+//! The way of a new connection that no rule singles out.
+
+use crate::conditions::{Holds, all};
+use std::net::IpAddr;
+use trevlin_model::{Chain, Filter, Hook, Origin, Protocol, Rule, Target};
+
+/// How deep jumps are followed; the kernel refuses loops, an export may hold one.
+const DEPTH: usize = 64;
+
+/// Where the packets are going.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Way {
+    /// To the device itself.
+    ToDevice,
+    /// Through it, to somebody else.
+    Through,
+}
+
+/// First packets of connections: entering here, with this protocol, from anywhere, to any port, and of no kind
+/// that a rule singles out by address, port, or anything else that only part of them has.
+#[derive(Debug, Clone, Copy)]
+pub struct Rest<'a> {
+    /// Where they are going.
+    pub way: Way,
+    /// Interface they enter by.
+    pub entering: &'a str,
+    /// Transport protocol.
+    pub protocol: Protocol,
+    /// Addresses of the device that they may be sent to; empty where not known.
+    pub own_addresses: &'a [IpAddr],
+}
+
+/// What becomes of them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fate {
+    /// Let through.
+    Accepted,
+    /// Dropped or rejected.
+    Blocked,
+    /// A rule that is not modelled decides.
+    Depends,
+}
+
+/// The answer, with the lines that decided: jumps first, the deciding rule or policy last.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Verdict {
+    /// What becomes of them.
+    pub fate: Fate,
+    /// The lines. Empty where no chain is there to ask.
+    pub decided_by: Vec<Origin>,
+}
+
+/// What becomes of the rest in the tables of one IP version, asked in the kernel's order: per hook by priority
+/// (raw, mangle, filter, security); a block is final, an acceptance only ends its own table.
+#[must_use]
+pub fn fate_of_rest(tables: &[&Filter], rest: &Rest<'_>) -> Verdict {
+    let hooks: &[(&str, Hook)] = match rest.way {
+        Way::ToDevice => &[
+            ("raw", Hook::Prerouting),
+            ("mangle", Hook::Prerouting),
+            ("mangle", Hook::Input),
+            ("filter", Hook::Input),
+            ("security", Hook::Input),
+        ],
+        Way::Through => &[
+            ("raw", Hook::Prerouting),
+            ("mangle", Hook::Prerouting),
+            ("mangle", Hook::Forward),
+            ("filter", Hook::Forward),
+            ("security", Hook::Forward),
+            ("mangle", Hook::Postrouting),
+        ],
+    };
+    let mut last = Verdict { fate: Fate::Accepted, decided_by: Vec::new() };
+    for (table, hook) in hooks {
+        let Some(filter) = tables.iter().find(|filter| filter.table == *table) else { continue };
+        let Some(chain) = filter.base_chain(*hook) else { continue };
+        let verdict = base_chain(filter, chain, rest);
+        match verdict.fate {
+            Fate::Blocked => return verdict,
+            Fate::Depends => last = verdict,
+            // The filter table is the one to point at where everything accepts.
+            Fate::Accepted if last.fate == Fate::Accepted && *table == "filter" => last = verdict,
+            Fate::Accepted => {}
+        }
+    }
+    last
+}
+
+/// Decisions seen on the way through one base chain.
+#[derive(Default)]
+struct Walk {
+    /// Fates that a rule which may or may not hold for all would bring, and its line.
+    possible: Vec<(Option<Fate>, Origin)>,
+}
+
+/// How a chain ended.
+enum End {
+    Decided(Fate, Vec<Origin>),
+    Returned,
+}
+
+fn base_chain(filter: &Filter, chain: &Chain, rest: &Rest<'_>) -> Verdict {
+    let mut walk = Walk::default();
+    let (fate, decided_by) = match walk.chain(filter, chain, rest, 0) {
+        End::Decided(fate, lines) => (fate, lines),
+        End::Returned => {
+            let blocks = matches!(chain.policy, Some(Target::Drop | Target::Reject));
+            (if blocks { Fate::Blocked } else { Fate::Accepted }, vec![chain.origin])
+        }
+    };
+    match walk.possible.into_iter().find(|(possible, _)| *possible != Some(fate)) {
+        Some((_, line)) => Verdict { fate: Fate::Depends, decided_by: vec![line] },
+        None => Verdict { fate, decided_by },
+    }
+}
+
+impl Walk {
+    fn chain(&mut self, filter: &Filter, chain: &Chain, rest: &Rest<'_>, depth: usize) -> End {
+        for rule in &chain.rules {
+            let holds = all(&rule.matches, rest);
+            if matches!(holds, Holds::Never | Holds::Some) {
+                continue;
+            }
+            let end = self.target(filter, rule, rest, depth);
+            match (holds, end) {
+                (Holds::Unknown, Some(End::Decided(fate, _))) => {
+                    self.possible.push((Some(fate), rule.origin))
+                }
+                // A return that may or may not happen: what follows in this chain may or may not be asked.
+                (Holds::Unknown, Some(End::Returned)) => self.possible.push((None, rule.origin)),
+                (_, Some(end)) => return end,
+                (_, None) => {}
+            }
+        }
+        End::Returned
+    }
+
+    /// What a rule's target does; `None` where the walk goes on behind it.
+    fn target(&mut self, filter: &Filter, rule: &Rule, rest: &Rest<'_>, depth: usize) -> Option<End> {
+        let here = vec![rule.origin];
+        match &rule.target {
+            Target::Accept => Some(End::Decided(Fate::Accepted, here)),
+            Target::Drop | Target::Reject => Some(End::Decided(Fate::Blocked, here)),
+            Target::Return => Some(End::Returned),
+            Target::Log
+            | Target::Continue
+            | Target::Translate(_)
+            | Target::NotModelled { ends: false, .. } => None,
+            Target::NotModelled { ends: true, .. } => {
+                self.possible.push((None, rule.origin));
+                None
+            }
+            Target::Jump(name) | Target::Goto(name) => {
+                let Some(next) = filter.chain(name).filter(|_| depth < DEPTH) else {
+                    self.possible.push((None, rule.origin));
+                    return None;
+                };
+                match self.chain(filter, next, rest, depth + 1) {
+                    End::Decided(fate, lines) => {
+                        Some(End::Decided(fate, here.into_iter().chain(lines).collect()))
+                    }
+                    End::Returned if matches!(rule.target, Target::Goto(_)) => Some(End::Returned),
+                    End::Returned => None,
+                }
+            }
+        }
+    }
+}
