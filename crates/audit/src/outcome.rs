@@ -15,7 +15,10 @@ const MOST_EVIDENCE: usize = 8;
 const MOST_EXCERPT_LINES: u32 = 5;
 
 /// Longest excerpt line, in characters.
-const LONGEST_EXCERPT_LINE: usize = 240;
+const LONGEST_EXCERPT_LINE: usize = 160;
+
+/// Characters of a long line that are shown before the place it is cited for.
+const SHOWN_BEFORE: usize = 24;
 
 /// One export in the outcome.
 #[derive(Debug, Clone, Serialize)]
@@ -228,13 +231,22 @@ fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fin
         device: device.to_owned(),
         title: mask(&fail.title),
         detail: mask(&fail.detail),
-        why_this_severity: mask(&fail.why_this_severity),
+        why_this_severity: mask(&rated(check.severity, fail.severity, &fail.why_this_severity)),
         evidence: evidence(estate, &fail.evidence),
         remedy: check.fix,
         references: check.references,
         fingerprint,
         status: Status::Open,
         why: check.why,
+    }
+}
+
+/// How the severity in this context compares with the check's own, and why.
+fn rated(base: Severity, here: Severity, why: &str) -> String {
+    match here.cmp(&base) {
+        std::cmp::Ordering::Equal => format!("as the check rates it: {why}"),
+        std::cmp::Ordering::Greater => format!("raised from {}: {why}", base.word()),
+        std::cmp::Ordering::Less => format!("lowered from {}: {why}", base.word()),
     }
 }
 
@@ -271,16 +283,31 @@ fn place(estate: &Estate, origin: Origin) -> Evidence {
     let mut lines = Vec::new();
     for number in start.line..=shown {
         let Some(line) = export.line(number) else { break };
-        let masked = estate.masker().mask_at(line.text, export.origin_of(line.text));
-        lines.push(match masked.char_indices().nth(LONGEST_EXCERPT_LINE) {
-            Some((cut, _)) => format!("{} …", &masked[..cut]),
-            None => masked,
-        });
+        let place = export.origin_of(line.text);
+        let masked = estate.masker().mask_at(line.text, place);
+        // How far into the masked line the place lies: what stands before it, masked alike.
+        let before = line.text.get(..(origin.start.saturating_sub(line.start)) as usize).unwrap_or_default();
+        let column = estate.masker().mask_at(before, place).chars().count();
+        lines.push(window(&masked, if number == start.line { column } else { 0 }));
     }
     if shown < last {
         lines.push("…".into());
     }
+    lines.dedup();
     Evidence { path: export.path().to_owned(), line: start.line, end_line: last, excerpt: lines.join("\n") }
+}
+
+/// The part of a long line around a column; it is cut only after masking, so no cut can lay a secret bare.
+fn window(line: &str, column: usize) -> String {
+    let length = line.chars().count();
+    if length <= LONGEST_EXCERPT_LINE {
+        return line.to_owned();
+    }
+    let from = column.saturating_sub(SHOWN_BEFORE).min(length - LONGEST_EXCERPT_LINE);
+    let part: String = line.chars().skip(from).take(LONGEST_EXCERPT_LINE).collect();
+    let (left, right) =
+        (if from > 0 { "… " } else { "" }, if from + LONGEST_EXCERPT_LINE < length { " …" } else { "" });
+    format!("{left}{part}{right}")
 }
 
 fn devices(estate: &Estate) -> Vec<DeviceSummary> {

@@ -1,1 +1,23 @@
-fn main() {}
+//! The `trevlin` command.
+
+mod args;
+mod commands;
+mod demo;
+mod load;
+mod messages;
+mod walk;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let arguments = args::Arguments::parse();
+    arguments.common.color.write_global();
+    match commands::run(&arguments) {
+        Ok(code) => code,
+        Err(error) => {
+            messages::error(&format!("{error:#}"));
+            ExitCode::from(2)
+        }
+    }
+}

@@ -87,6 +87,11 @@ impl Export {
         self.id
     }
 
+    /// Gives it another number. Only for who numbers exports, before anything points into them.
+    pub fn renumber(&mut self, id: ExportId) {
+        self.id = id;
+    }
+
     /// Path relative to the estate, with `/` between its parts.
     #[must_use]
     pub fn path(&self) -> &str {

@@ -43,7 +43,7 @@ impl SecretKind {
     pub fn words(self) -> &'static str {
         match self {
             Self::LoginPassword => "login password",
-            Self::OwnPassword => "password for dialling out",
+            Self::OwnPassword => "saved password",
             Self::PasswordHash => "password hash",
             Self::PrivateKey => "private key",
             Self::SharedKey => "shared key",

@@ -1,1 +1,23 @@
-//! x
+//! Outcomes as text and data. What comes from exports is neutralised here, on its way out.
+
+mod checks;
+mod json;
+mod neutral;
+mod text;
+
+pub use checks::{explain, list};
+pub use json::Json;
+pub use neutral::neutral;
+pub use text::{Detail, Text};
+
+use std::io;
+use trevlin_audit::Outcome;
+
+/// A form of output.
+pub trait Renderer {
+    /// Writes an outcome.
+    ///
+    /// # Errors
+    /// When writing fails.
+    fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()>;
+}

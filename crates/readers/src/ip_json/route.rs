@@ -1,9 +1,10 @@
 //! `ip -j route show`.
 
-use super::{elements, recognise, settle};
+use super::{elements, inside_quotes, recognise, settle};
 use crate::reader::{Bookkeeper, Reader, Reading, Surroundings};
 use ipnet::IpNet;
 use serde::Deserialize;
+use serde_json::value::RawValue;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use trevlin_model::{Export, Family, Origin, Route};
 
@@ -17,8 +18,9 @@ pub(crate) const READER: Reader = Reader {
 };
 
 #[derive(Deserialize)]
-struct Entry {
-    dst: Option<String>,
+struct Entry<'a> {
+    #[serde(borrow)]
+    dst: Option<&'a RawValue>,
     gateway: Option<IpAddr>,
     via: Option<Via>,
     dev: Option<String>,
@@ -52,13 +54,14 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     settle(export, &mut book, broken);
     let parsed: Vec<_> = entries
         .iter()
-        .map(|raw| (export.origin_of(raw.get()), serde_json::from_str::<Entry>(raw.get())))
+        .map(|raw| (export.origin_of(raw.get()), serde_json::from_str::<Entry<'_>>(raw.get())))
         .collect();
     // A default route without a gateway does not tell its IP version; the dump holds one version as a rule.
     let usual =
         parsed.iter().filter_map(|(_, entry)| family(entry.as_ref().ok()?)).next().unwrap_or(Family::V4);
     for (origin, entry) in parsed {
-        match entry.ok().and_then(|entry| routes(&entry, usual, origin)) {
+        let place = |entry: &Entry<'_>| entry.dst.map_or(origin, |dst| inside_quotes(export, dst));
+        match entry.ok().and_then(|entry| routes(&entry, usual, place(&entry))) {
             Some(routes) => reading.facts.routes.extend(routes),
             None => {
                 book.not_understood(origin, "expected a route as `ip -j route show` prints it, with `dst`")
@@ -68,8 +71,13 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn family(entry: &Entry) -> Option<Family> {
-    let destination = entry.dst.as_deref().filter(|text| *text != "default" && *text != "all");
+/// The text of `dst`; addresses and the words used there need no escapes.
+fn destination<'a>(entry: &Entry<'a>) -> Option<&'a str> {
+    entry.dst.map(|raw| raw.get().trim_matches('"'))
+}
+
+fn family(entry: &Entry<'_>) -> Option<Family> {
+    let destination = destination(entry).filter(|text| *text != "default" && *text != "all");
     let written = destination.map(|text| if text.contains(':') { Family::V6 } else { Family::V4 });
     written
         .or_else(|| entry.prefsrc.or(entry.gateway).map(Family::of))
@@ -77,11 +85,11 @@ fn family(entry: &Entry) -> Option<Family> {
 }
 
 /// The route, once for each next hop; an empty object is none.
-fn routes(entry: &Entry, usual: Family, origin: Origin) -> Option<Vec<Route>> {
-    let Some(text) = &entry.dst else {
+fn routes(entry: &Entry<'_>, usual: Family, origin: Origin) -> Option<Vec<Route>> {
+    let Some(text) = destination(entry) else {
         return (entry.dev.is_none() && entry.gateway.is_none() && entry.nexthops.is_empty()).then(Vec::new);
     };
-    let destination = match text.as_str() {
+    let destination = match text {
         "default" | "all" => match family(entry).unwrap_or(usual) {
             Family::V4 => IpNet::new(Ipv4Addr::UNSPECIFIED.into(), 0).ok()?,
             Family::V6 => IpNet::new(Ipv6Addr::UNSPECIFIED.into(), 0).ok()?,

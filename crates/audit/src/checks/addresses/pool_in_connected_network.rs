@@ -96,20 +96,19 @@ fn fail(
             evidence.extend(pool.placement.origin());
             (
                 Severity::Medium,
-                "lowered: proxy ARP shows that it is meant, so callers work; they still pass for inside hosts",
+                "proxy ARP shows that it is meant, so callers work; they still pass for inside hosts",
             )
         }
         Some(PoolPlacement::Bridged) => (
             Severity::Medium,
-            "lowered: the tunnel is bridged to the inside, which is meant; callers are inside hosts in everything",
+            "the tunnel is bridged to the inside, which is meant; callers are inside hosts in everything",
         ),
         Some(PoolPlacement::Routed) => {
-            (Severity::High, "as rated: nothing answers for the callers inside, so replies get lost as well")
+            (Severity::High, "nothing answers for the callers inside, so replies get lost as well")
         }
-        None => (
-            Severity::High,
-            "as rated: whether the server answers for its callers inside (proxy ARP) is not known",
-        ),
+        None => {
+            (Severity::High, "whether the server answers for its callers inside (proxy ARP) is not known")
+        }
     };
     let source = match (pool.from_default, &pool.placement) {
         (Some(source), _) => format!(" No pool is stated; this is the daemon's default ({source})."),

@@ -74,9 +74,9 @@ fn fail(estate: &Estate, a: &Claim<'_>, b: &Claim<'_>) -> Answer {
     let name = |claim: &Claim<'_>| format!("{} on {}", claim.tunnel, estate.devices[claim.device].name);
     let (place_a, place_b) = (estate.place(a.origin), estate.place(b.origin));
     let why = if a.device == b.device {
-        "as rated: both are handed out by one device"
+        "both are handed out by one device"
     } else {
-        "as rated: they are handed out by two devices, which cannot see each other's leases"
+        "they are handed out by two devices, which cannot see each other's leases"
     };
     Answer::new(
         a.device,

@@ -155,7 +155,6 @@ fn fail(
     decided_by: &[Origin],
     tables: &[&Filter],
 ) -> Verdict {
-    let device = &estate.devices[at];
     let mut evidence: Vec<Origin> = decided_by.last().into_iter().chain(decided_by).copied().collect();
     let how = match decided_by.last() {
         None => "there is no filter table".to_owned(),
@@ -169,7 +168,8 @@ fn fail(
     evidence.extend(interface.origin);
     let why_outside = match interface.reason {
         OutsideReason::Stated => "the estate file says that it faces the outside".to_owned(),
-        OutsideReason::DefaultRoute(origin) => {
+        OutsideReason::DefaultRoute(any) => {
+            let origin = default_route(&estate.devices[at], &interface.name, family).unwrap_or(any);
             evidence.push(origin);
             format!("the default route leaves by it ({})", estate.place(origin))
         }
@@ -178,16 +178,20 @@ fn fail(
     let to = if way == Way::ToDevice { "the device itself" } else { "what lies behind it" };
     Verdict::Fail(Fail {
         severity: CHECK.severity,
-        why_this_severity: format!("as rated: {} faces the outside, {why_outside}", interface.name),
-        title: format!(
-            "{} on {} lets {family} connections from outside reach {to} by default",
-            interface.name, device.name
-        ),
+        why_this_severity: format!("{} faces the outside, {why_outside}", interface.name),
+        title: format!("{} lets {family} connections from outside reach {to} by default", interface.name),
         detail: format!(
             "New {protocols} connections over {family} that no rule singles out are accepted towards {to}: {how}."
         ),
         evidence,
     })
+}
+
+/// The default route of this IP version by an interface.
+fn default_route(device: &Device, interface: &str, family: Family) -> Option<Origin> {
+    let mut routes =
+        device.facts.routes.iter().filter(|route| route.is_default() && route.family() == family);
+    routes.find(|route| route.interface.as_deref() == Some(interface)).map(|route| route.origin)
 }
 
 /// The stored line that says the same as the running policy that decided.

@@ -1,7 +1,7 @@
 //! A TLS-based tunnel server lets callers in without a client certificate.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelRole};
+use trevlin_model::{CertificateDemand, PasswordSource, Setting, Tunnel, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -61,11 +61,31 @@ fn judge(tunnel: &Tunnel, certificate: &Setting<CertificateDemand>, device: &str
     };
     Verdict::Fail(Fail {
         severity: CHECK.severity,
-        why_this_severity: "as rated: a password still decides".into(),
+        why_this_severity: "a password still decides".into(),
         title: format!("{} {text}", tunnel.name),
-        detail: format!("{} on {device} {text}.", tunnel.name),
-        evidence: vec![origin, tunnel.origin],
+        detail: format!(
+            "{} on {device} {text}; {} decides about the callers alone.",
+            tunnel.name,
+            tunnel.proof.passwords.first().map_or("a password", |check| decider(&check.source)),
+        ),
+        evidence: [origin, tunnel.origin]
+            .into_iter()
+            .chain(tunnel.proof.passwords.iter().map(|check| check.origin))
+            .collect(),
     })
+}
+
+/// Who decides about a password, in a few words.
+fn decider(source: &PasswordSource) -> &'static str {
+    match source {
+        PasswordSource::LocalList(_) => "a password from a local list",
+        PasswordSource::Pam(_) => "what PAM asks for",
+        PasswordSource::Radius => "a RADIUS server",
+        PasswordSource::Directory => "a directory",
+        PasswordSource::Script => "a script",
+        PasswordSource::PlugIn(_) => "a plug-in",
+        PasswordSource::Management => "the management program",
+    }
 }
 
 #[cfg(test)]
@@ -78,15 +98,15 @@ mod tests {
         for (directives, wanted) in [
             (
                 "verify-client-cert none\nplugin /x/openvpn-plugin-auth-pam.so vpn\n",
-                "fail medium d s.conf:3 s.conf:2",
+                "fail medium d s.conf:3 s.conf:2 s.conf:4",
             ),
             (
                 "verify-client-cert optional\nauth-user-pass-verify /x via-env\n",
-                "fail medium d s.conf:3 s.conf:2",
+                "fail medium d s.conf:3 s.conf:2 s.conf:4",
             ),
             (
                 "client-cert-not-required\nauth-user-pass-verify /x via-env\n",
-                "fail medium d s.conf:3 s.conf:2",
+                "fail medium d s.conf:3 s.conf:2 s.conf:4",
             ),
             ("", "pass d"),
             ("verify-client-cert require\n", "pass d"),

@@ -41,7 +41,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     Some(dial_in) => pptp(device, tunnel, dial_in),
                     None => Verdict::DoesNotApply,
                 },
-                (true, TunnelFamily::OpenVpn) => openvpn(device, tunnel),
+                (true, TunnelFamily::OpenVpn) => openvpn(tunnel),
             };
             answers.push(Answer::new(at, tunnel.name.clone(), verdict));
         }
@@ -88,12 +88,7 @@ fn pptp(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
     let profile = &dial_in.profile;
     let auth = match profile.auth {
         Some((false, origin)) => {
-            return nobody_asked(
-                tunnel,
-                device,
-                "`noauth` lets every caller in",
-                vec![origin, tunnel.origin],
-            );
+            return nobody_asked(tunnel, "`noauth` lets every caller in", vec![origin, tunnel.origin]);
         }
         Some((true, origin)) => origin,
         None => match missing(tunnel) {
@@ -101,7 +96,7 @@ fn pptp(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
             None => {
                 // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
                 let why = "no option asks callers to authenticate";
-                return nobody_asked(tunnel, device, why, vec![profile.origin, tunnel.origin]);
+                return nobody_asked(tunnel, why, vec![profile.origin, tunnel.origin]);
             }
         },
     };
@@ -132,8 +127,8 @@ fn pptp(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
     let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
     Verdict::Fail(Fail {
         severity: Severity::High,
-        why_this_severity: "as rated: a password alone lets callers in".into(),
-        title: format!("{count} {verb} only a password at the {} on {}", tunnel.name, device.name),
+        why_this_severity: "a password alone lets callers in".into(),
+        title: format!("{count} {verb} only a password at the {}", tunnel.name),
         detail: format!(
             "The {} checks a password from a local list and nothing else; the list lets in {}.",
             tunnel.name,
@@ -149,17 +144,17 @@ fn names(logins: &[&Login]) -> String {
     if more == 0 { shown.join(", ") } else { format!("{} and {more} more", shown.join(", ")) }
 }
 
-fn nobody_asked(tunnel: &Tunnel, device: &Device, why: &str, evidence: Vec<Origin>) -> Verdict {
+fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
         severity: Severity::Critical,
-        why_this_severity: "raised: no factor at all is asked for".into(),
-        title: format!("the {} on {} asks callers for nothing", tunnel.name, device.name),
+        why_this_severity: "no factor at all is asked for".into(),
+        title: format!("the {} asks callers for nothing", tunnel.name),
         detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name),
         evidence,
     })
 }
 
-fn openvpn(device: &Device, tunnel: &Tunnel) -> Verdict {
+fn openvpn(tunnel: &Tunnel) -> Verdict {
     if let Some(ask) = missing(tunnel) {
         return ask;
     }
@@ -179,8 +174,8 @@ fn openvpn(device: &Device, tunnel: &Tunnel) -> Verdict {
         (true, Some(_), _) => Verdict::Pass,
         (true, None, optional) => Verdict::Fail(Fail {
             severity: Severity::Medium,
-            why_this_severity: "lowered: the one factor is a certificate, which cannot be guessed".into(),
-            title: format!("a certificate alone lets callers in at the {} on {}", tunnel.name, device.name),
+            why_this_severity: "the one factor is a certificate, which cannot be guessed".into(),
+            title: format!("a certificate alone lets callers in at the {}", tunnel.name),
             detail: match optional {
                 None => format!(
                     "The {} asks for a client certificate (the default where nothing else is stated) and for no password.",

@@ -83,14 +83,11 @@ fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], letter: &str) ->
         })
         .collect();
     let (severity, why) = if group.iter().any(|(_, one)| one.kind == SecretKind::PrivateKey) {
-        (
-            Severity::High,
-            "raised: a private key is among them, and who holds it can pass for the device".to_owned(),
-        )
+        (Severity::High, "a private key is among them, and who holds it can pass for the device".to_owned())
     } else if devices.len() > 1 {
-        (Severity::High, format!("raised: it opens {} devices", devices.len()))
+        (Severity::High, format!("it opens {} devices", devices.len()))
     } else {
-        (Severity::Medium, "as rated: all places are on one device".to_owned())
+        (Severity::Medium, "all places are on one device".to_owned())
     };
     let mut subject: Vec<_> =
         group.iter().map(|(device, one)| format!("{} {}", estate.devices[*device].name, one.owner)).collect();
@@ -101,7 +98,11 @@ fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], letter: &str) ->
         Verdict::Fail(Fail {
             severity,
             why_this_severity: why,
-            title: format!("one {} stands in {} places (group {letter})", kinds.join(" and "), group.len()),
+            title: format!(
+                "the same secret stands in {} places, as {} (group {letter})",
+                group.len(),
+                kinds.join(" and ")
+            ),
             detail: format!("Equal: {}.", list.join("; ")),
             evidence: group.iter().map(|(_, one)| one.origin).collect(),
         }),

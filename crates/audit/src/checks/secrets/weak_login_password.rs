@@ -79,12 +79,12 @@ fn judge(estate: &Estate, device: &Device, login: &Login, yardstick: &Yardstick)
         return Some(Verdict::Pass);
     }
     let (severity, why) = match grade {
-        Grade::Trivial => (Severity::Critical, "raised: it is among the first that anybody tries"),
-        Grade::Weak => (Severity::High, "as rated: it falls to guessing over the network"),
-        _ if short => (Severity::Medium, "lowered: it is too short rather than easy to guess"),
+        Grade::Trivial => (Severity::Critical, "it is among the first that anybody tries"),
+        Grade::Weak => (Severity::High, "it falls to guessing over the network"),
+        _ if short => (Severity::Medium, "it is too short rather than easy to guess"),
         _ => (
             Severity::Medium,
-            "lowered: it holds as long as attempts are few, and falls to guessing on a recorded login",
+            "it holds as long as attempts are few, and falls to guessing on a recorded login",
         ),
     };
     let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };

@@ -1,7 +1,7 @@
 //! A PPTP server answers.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Device, Origin, PortForward, Protocol, TunnelFamily, TunnelRole};
+use trevlin_model::{Device, ExportState, Origin, PortForward, Protocol, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -56,35 +56,32 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn fail(estate: &Estate, at: usize, device: &Device, origin: Origin) -> Verdict {
-    let forward = forwarded_by(estate, at, device);
+    let forwards = forwarded_by(estate, at, device);
     let mut evidence = vec![origin];
-    let (severity, why_this_severity) = match forward {
+    let (severity, why_this_severity) = match forwards.first() {
         Some((front, forward)) => {
-            evidence.push(forward.origin);
-            let why = format!(
-                "raised: {} forwards TCP port 1723 to it ({})",
-                front.name,
-                estate.place(forward.origin)
-            );
+            // What applies at boot is told beside what runs.
+            evidence.extend(forwards.iter().map(|(_, forward)| forward.origin));
+            let why =
+                format!("{} forwards TCP port 1723 to it ({})", front.name, estate.place(forward.origin));
             (Severity::Critical, why)
         }
         None => (
             Severity::High,
-            "as rated: no port forward to it was found; whether the outside reaches it was not computed"
-                .into(),
+            "no port forward to it was found; whether the outside reaches it was not computed".into(),
         ),
     };
     Verdict::Fail(Fail {
         severity,
         why_this_severity,
-        title: format!("PPTP answers callers on {}", device.name),
+        title: "PPTP answers callers".into(),
         detail: "The PPTP daemon is configured and answers on TCP port 1723.".into(),
         evidence,
     })
 }
 
-/// The port forward of another device that leads here.
-fn forwarded_by<'a>(estate: &'a Estate, at: usize, device: &Device) -> Option<(&'a Device, &'a PortForward)> {
+/// Port forwards of other devices that lead here, the running ones first.
+fn forwarded_by<'a>(estate: &'a Estate, at: usize, device: &Device) -> Vec<(&'a Device, &'a PortForward)> {
     let own: Vec<_> =
         device.facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr()).collect();
     let leads_here = |forward: &&PortForward| {
@@ -99,9 +96,17 @@ fn forwarded_by<'a>(estate: &'a Estate, at: usize, device: &Device) -> Option<(&
             && forward.to.addresses.is_some_and(|range| own.iter().any(|address| range.contains(*address)))
     };
     let others = estate.devices.iter().enumerate().filter(|(other, _)| *other != at);
-    others
+    let mut found: Vec<_> = others
         .flat_map(|(_, front)| front.facts.forwards.iter().filter(leads_here).map(move |one| (front, one)))
-        .next()
+        .collect();
+    found.sort_by_key(|(_, forward)| forward.state == ExportState::Stored);
+    // Where a dump of what runs was exported, a forward that only the stored file has is not in force.
+    let runs =
+        |device: &Device| device.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
+    match found.first() {
+        Some((front, first)) if first.state == ExportState::Stored && runs(front) => Vec::new(),
+        _ => found,
+    }
 }
 
 #[cfg(test)]

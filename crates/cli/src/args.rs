@@ -1,0 +1,140 @@
+//! Arguments as given, before anything is looked up.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+use trevlin_audit::{Area, Severity};
+
+/// Reads exported configurations of network devices and says what is weak, exposed, overlapping or too broad.
+#[derive(Debug, Parser)]
+#[command(
+    name = "trevlin",
+    version,
+    max_term_width = 100,
+    after_help = "Begin with `trevlin demo`. Everything works offline, on files; no device is ever connected to."
+)]
+pub(crate) struct Arguments {
+    #[command(flatten)]
+    pub(crate) common: Common,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Arguments that every command takes.
+#[derive(Debug, Args)]
+pub(crate) struct Common {
+    /// When to colour output. NO_COLOR is respected
+    #[arg(long, value_enum, default_value_t = Color::Auto, global = true, value_name = "WHEN")]
+    pub(crate) color: Color,
+    /// Say less: one line a finding, and no warnings
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Say more: what each file was taken for, and every note
+    #[arg(short, long, global = true)]
+    pub(crate) verbose: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Audit exported configurations: a folder of devices, one device's folder, or single files
+    #[command(after_help = "Examples:
+  trevlin audit exports/                        every device in the folder
+  trevlin audit exports/edge --area exposure    one device, one area
+  trevlin audit exports/ --format json          for other programs
+  trevlin audit exports/ --fail-on high         exit status 1 on a high or critical finding
+
+Exit status: 0 no finding at or above --fail-on, 1 there is one, 2 the audit could not be done.
+A file that cannot be read is named on standard error; the rest is audited.")]
+    Audit(Audit),
+    /// List the checks, or explain one
+    Checks {
+        /// A check, such as tunnels/pptp-answers
+        id: Option<String>,
+    },
+    /// Write the demo estate and audit it
+    Demo(Demo),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Audit {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) selection: Selection,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Exit with status 1 if a finding is at or above this severity
+    #[arg(long, value_name = "SEVERITY", value_parser = severity)]
+    pub(crate) fail_on: Option<Severity>,
+}
+
+#[derive(Debug, Args, Default)]
+pub(crate) struct Selection {
+    /// Only findings and questions of this area (can be repeated): logins, secrets, addresses, tunnels, ciphers,
+    /// exposure, rules, upkeep
+    #[arg(long, value_name = "AREA", value_parser = area, value_delimiter = ',')]
+    pub(crate) area: Vec<Area>,
+    /// Only findings at or above this severity: critical, high, medium, low, info
+    #[arg(long, value_name = "SEVERITY", value_parser = severity)]
+    pub(crate) severity: Option<Severity>,
+    /// Only this device (can be repeated)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) device: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Demo {
+    /// Write the demo estate into this folder (as DIR/before) and do not audit it
+    #[arg(long, value_name = "DIR")]
+    pub(crate) into: Option<PathBuf>,
+    /// Overwrite what is there
+    #[arg(long, requires = "into")]
+    pub(crate) force: bool,
+}
+
+/// Forms of output.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Text for people
+    Text,
+    /// One JSON object, schema trevlin-audit/1
+    Json,
+}
+
+/// When to colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+impl Color {
+    /// Makes the choice known to everything that prints.
+    pub(crate) fn write_global(self) {
+        let choice = match self {
+            Self::Auto => anstream::ColorChoice::Auto,
+            Self::Always => anstream::ColorChoice::Always,
+            Self::Never => anstream::ColorChoice::Never,
+        };
+        choice.write_global();
+    }
+}
+
+fn severity(word: &str) -> Result<Severity, String> {
+    Severity::from_word(word).ok_or_else(|| expected(word, Severity::ALL.map(Severity::word)))
+}
+
+fn area(word: &str) -> Result<Area, String> {
+    Area::from_word(word).ok_or_else(|| expected(word, Area::ALL.map(Area::word)))
+}
+
+fn expected<const N: usize>(word: &str, words: [&str; N]) -> String {
+    let near = words.iter().find(|one| strsim::jaro_winkler(one, word) > 0.8);
+    let hint = near.map(|near| format!("; did you mean {near}?")).unwrap_or_default();
+    format!("expected one of {}{hint}", words.join(", "))
+}

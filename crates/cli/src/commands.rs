@@ -1,0 +1,136 @@
+//! What each command does.
+
+use crate::args::{self, Arguments, Command, Format};
+use crate::load::{self, Telling};
+use crate::{demo, messages};
+use anyhow::bail;
+use std::io::{self, Write};
+use std::process::ExitCode;
+use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, audit, checks};
+use trevlin_render::{Detail, Json, Renderer, Text};
+
+/// Runs the command.
+///
+/// # Errors
+/// When it could not be done.
+pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
+    match &arguments.command {
+        Command::Audit(audit) => audit_command(audit, &arguments.common),
+        Command::Checks { id } => checks_command(id.as_deref()),
+        Command::Demo(demo) => demo_command(demo, &arguments.common),
+    }
+}
+
+/// Columns of the terminal, or 100 where there is none.
+fn width() -> usize {
+    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0))
+}
+
+/// Writes to standard output. A reader that went away is no error: it has what it wanted.
+fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> anyhow::Result<()> {
+    let mut out = io::BufWriter::new(anstream::stdout());
+    match write(&mut out).and_then(|()| out.flush()) {
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
+        other => Ok(other?),
+    }
+}
+
+fn telling(common: &args::Common) -> Telling {
+    match (common.quiet, common.verbose) {
+        (true, _) => Telling::Nothing,
+        (_, true) => Telling::Everything,
+        _ => Telling::Warnings,
+    }
+}
+
+fn text(common: &args::Common) -> Text {
+    let detail = match (common.quiet, common.verbose) {
+        (true, _) => Detail::Lines,
+        (_, true) => Detail::All,
+        _ => Detail::Full,
+    };
+    Text { width: width(), detail }
+}
+
+fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.selection.device)?;
+    let selection = Selection {
+        areas: arguments.selection.area.clone(),
+        severity: arguments.selection.severity,
+        devices: arguments.selection.device.clone(),
+    };
+    let outcome = audit(&estate, &Yardstick::default()).select(&selection);
+    match arguments.format {
+        Format::Text => print(|out| text(common).render(&outcome, out))?,
+        Format::Json => print(|out| Json.render(&outcome, out))?,
+    }
+    leave(estate, &outcome, arguments.fail_on)
+}
+
+/// Exit status. What lives to the end of the process is not taken apart piece by piece; secrets are wiped first.
+fn leave(estate: Estate, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow::Result<ExitCode> {
+    drop(estate);
+    let failed = fail_on.is_some_and(|least| outcome.findings.iter().any(|one| one.severity >= least));
+    Ok(if failed { ExitCode::from(1) } else { ExitCode::SUCCESS })
+}
+
+/// A device that is not there is a mistake, not an empty answer.
+fn know_devices(estate: &Estate, wanted: &[String]) -> anyhow::Result<()> {
+    for name in wanted {
+        if !estate.devices.iter().any(|device| device.name == *name) {
+            let names: Vec<_> = estate.devices.iter().map(|device| device.name.as_str()).collect();
+            let near = names.iter().find(|one| strsim::jaro_winkler(one, name) > 0.8);
+            let hint = near.map(|near| format!(" Did you mean {near}?")).unwrap_or_default();
+            bail!("there is no device {name}; there are: {}.{hint}", names.join(", "));
+        }
+    }
+    Ok(())
+}
+
+fn checks_command(id: Option<&str>) -> anyhow::Result<ExitCode> {
+    let page = match id {
+        None => trevlin_render::list(checks::CHECKS),
+        Some(id) => match checks::find(id) {
+            Some(check) => trevlin_render::explain(check, width()),
+            None => {
+                let near = checks::similar(id);
+                let hint = if near.is_empty() {
+                    String::new()
+                } else {
+                    format!(" Did you mean {}?", near.join(" or "))
+                };
+                bail!("there is no check {id}; `trevlin checks` lists them.{hint}");
+            }
+        },
+    };
+    print(|out| out.write_all(page.as_bytes()))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn demo_command(arguments: &args::Demo, common: &args::Common) -> anyhow::Result<ExitCode> {
+    if let Some(into) = &arguments.into {
+        let before = demo::write(into, arguments.force)?;
+        let shown = before.display();
+        let tour = format!(
+            "The demo estate is in {shown}\n\nTry next:\n  trevlin audit {shown}\n  trevlin audit {shown} --area exposure\n  \
+             trevlin audit {shown} --format json\n  trevlin checks tunnels/pptp-answers\n"
+        );
+        print(|out| out.write_all(tour.as_bytes()))?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let folder = demo::temporary()?;
+    let before = demo::write(&folder, true)?;
+    let estate = load::estate(std::slice::from_ref(&before), telling(common))?;
+    let outcome = audit(&estate, &Yardstick::default());
+    print(|out| text(common).render(&outcome, out))?;
+    if !common.quiet {
+        let farewell =
+            format!("\nThe demo estate is in {0}\nTo read it again: trevlin audit {0}\n", before.display());
+        print(|out| out.write_all(farewell.as_bytes()))?;
+    }
+    if outcome.findings.is_empty() {
+        messages::warning("the demo has no finding, which should not be");
+    }
+    leave(estate, &outcome, None)
+}

@@ -1,0 +1,47 @@
+//! The checks themselves, as a list and one at a time.
+
+use anstyle::Style;
+use std::fmt::Write;
+use trevlin_audit::{Area, Check};
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+/// All checks by area, in the order of the work.
+#[must_use]
+pub fn list(checks: &[&Check]) -> String {
+    let mut out = String::new();
+    let longest = checks.iter().map(|check| check.id.len()).max().unwrap_or_default();
+    for area in Area::ALL {
+        for check in checks.iter().filter(|check| check.area == area) {
+            let severity = check.severity.word();
+            let _ = writeln!(out, "{BOLD}{:<longest$}{BOLD:#}  {severity:<8}  {}", check.id, check.title);
+        }
+    }
+    out
+}
+
+/// One check in full.
+#[must_use]
+pub fn explain(check: &Check, width: usize) -> String {
+    let mut out = format!("{BOLD}{}{BOLD:#}\n{}\n\n", check.id, check.title);
+    let rated = format!("{} where no context raises or lowers it", check.severity.word());
+    let references = check.references.join("; ");
+    for (label, text) in [
+        ("rated", rated.as_str()),
+        ("why", check.why),
+        ("judged", check.judged),
+        ("fix", check.fix),
+        ("see", &references),
+    ] {
+        let options = textwrap::Options::new(width.clamp(40, 110))
+            .initial_indent("        ")
+            .subsequent_indent("        ")
+            .word_separator(textwrap::WordSeparator::AsciiSpace)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation);
+        let _ = writeln!(out, "{DIM}{label:<7}{DIM:#} {}\n", textwrap::fill(text, options).trim_start());
+    }
+    out.truncate(out.trim_end().len());
+    out.push('\n');
+    out
+}

@@ -1,0 +1,288 @@
+//! The outcome as text for a terminal, grouped by area in the order of the work.
+
+use crate::{Renderer, neutral};
+use anstyle::{AnsiColor, Style};
+use std::collections::BTreeSet;
+use std::fmt::Write;
+use std::io;
+use trevlin_audit::{Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome, Severity};
+
+/// How much to say.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Detail {
+    /// One line a finding.
+    Lines,
+    /// Everything, with long lists cut.
+    Full,
+    /// Everything.
+    All,
+}
+
+/// Text with styles; who prints it takes the styles out where they are not wanted.
+#[derive(Debug, Clone, Copy)]
+pub struct Text {
+    /// Columns to fill, at least 40.
+    pub width: usize,
+    /// How much to say.
+    pub detail: Detail,
+}
+
+/// Where paragraphs begin.
+const MARGIN: &str = "          ";
+
+/// Notes shown for one export before the rest is only counted.
+const SHOWN_NOTES: usize = 6;
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+const PATH: Style = AnsiColor::Cyan.on_default();
+
+fn style(severity: Severity) -> Style {
+    match severity {
+        Severity::Critical => {
+            Style::new().bold().fg_color(Some(AnsiColor::White.into())).bg_color(Some(AnsiColor::Red.into()))
+        }
+        Severity::High => AnsiColor::Red.on_default().bold(),
+        Severity::Medium => AnsiColor::Yellow.on_default().bold(),
+        Severity::Low => AnsiColor::Green.on_default().bold(),
+        Severity::Info => AnsiColor::Blue.on_default().bold(),
+    }
+}
+
+impl Renderer for Text {
+    fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
+        let mut page = Page {
+            text: String::new(),
+            width: self.width.clamp(40, 110),
+            detail: self.detail,
+            explained: BTreeSet::new(),
+        };
+        // Writing to a string does not fail.
+        let _ = page.outcome(outcome);
+        out.write_all(page.text.as_bytes())
+    }
+}
+
+struct Page {
+    text: String,
+    width: usize,
+    detail: Detail,
+    /// Checks whose reasons were told already.
+    explained: BTreeSet<&'static str>,
+}
+
+impl Page {
+    fn outcome(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if self.detail == Detail::Lines {
+            return self.lines(outcome);
+        }
+        for area in Area::ALL {
+            let findings: Vec<_> = outcome.findings.iter().filter(|one| one.area == area).collect();
+            if !findings.is_empty() {
+                self.heading(area.word(), area.question())?;
+                for finding in findings {
+                    self.finding(finding)?;
+                }
+            }
+        }
+        self.questions(outcome)?;
+        self.not_understood(outcome)?;
+        self.summary(outcome)
+    }
+
+    fn heading(&mut self, title: &str, subtitle: &str) -> std::fmt::Result {
+        let title = title.to_uppercase();
+        let gap = if subtitle.is_empty() { "" } else { "  " };
+        writeln!(self.text, "{BOLD}{title}{BOLD:#}{gap}{DIM}{}{DIM:#}", self.cut(subtitle, title.len() + 2))?;
+        writeln!(self.text, "{DIM}{}{DIM:#}", "─".repeat(self.width))
+    }
+
+    /// Wrapping that breaks at blanks only, so that paths and names stay whole.
+    fn indented<'a>(&self, first: &'a str, rest: &'a str) -> textwrap::Options<'a> {
+        textwrap::Options::new(self.width)
+            .initial_indent(first)
+            .subsequent_indent(rest)
+            .word_separator(textwrap::WordSeparator::AsciiSpace)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation)
+    }
+
+    /// A text that fits behind what stands on the line already.
+    fn cut(&self, text: &str, taken: usize) -> String {
+        let room = self.width.saturating_sub(taken);
+        if unicode_width::UnicodeWidthStr::width(text) <= room {
+            return text.to_owned();
+        }
+        let mut out = String::new();
+        for letter in text.chars() {
+            if unicode_width::UnicodeWidthStr::width(out.as_str()) + 2 > room {
+                break;
+            }
+            out.push(letter);
+        }
+        out + "…"
+    }
+
+    fn finding(&mut self, one: &Finding) -> std::fmt::Result {
+        let style = style(one.severity);
+        let word = one.severity.word().to_uppercase();
+        let title = textwrap::fill(
+            &neutral(&format!("{}: {}", one.device, one.title)),
+            self.indented(MARGIN, MARGIN),
+        );
+        let title = title.trim_start();
+        let gap = " ".repeat(9usize.saturating_sub(word.len()));
+        writeln!(self.text, "{style}{word}{style:#}{gap} {BOLD}{title}{BOLD:#}")?;
+        for (at, place) in one.evidence.iter().enumerate() {
+            self.place(place, at == 0)?;
+        }
+        self.paragraph("found", &one.detail)?;
+        self.paragraph("rated", &format!("{}, {}", one.severity.word(), one.why_this_severity))?;
+        if self.explained.insert(one.check) {
+            self.paragraph("why", one.why)?;
+            self.paragraph("fix", one.remedy)?;
+            self.paragraph("see", &one.references.join("; "))?;
+            self.paragraph("check", one.check)?;
+        } else {
+            self.paragraph("check", &format!("{}; why and fix are told above", one.check))?;
+        }
+        writeln!(self.text)
+    }
+
+    /// A place with its lines. The first is the one to cite.
+    fn place(&mut self, place: &Evidence, first: bool) -> std::fmt::Result {
+        let mark = if first { "▸" } else { " " };
+        writeln!(self.text, "  {mark} {PATH}{}:{}{PATH:#}", neutral(&place.path), place.line)?;
+        for (number, line) in (place.line..).zip(place.excerpt.lines()) {
+            let shown = neutral(line);
+            writeln!(self.text, "{DIM}{number:>9} │{DIM:#} {}", self.cut(shown.trim_end(), 12))?;
+        }
+        Ok(())
+    }
+
+    fn paragraph(&mut self, label: &str, text: &str) -> std::fmt::Result {
+        let options = self.indented(MARGIN, MARGIN);
+        let filled = textwrap::fill(&neutral(text), options);
+        writeln!(self.text, "    {DIM}{label:<5}{DIM:#} {}", filled.trim_start())
+    }
+
+    fn questions(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.open_questions.is_empty() {
+            return Ok(());
+        }
+        self.heading("open questions", "what the exports cannot tell, and what to ask for")?;
+        for OpenQuestion { check, device, question, evidence, .. } in &outcome.open_questions {
+            let options = self.indented("  ", "    ");
+            writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("? {device}: {question}")), options))?;
+            for place in evidence.iter().take(1) {
+                writeln!(
+                    self.text,
+                    "    {PATH}{}:{}{PATH:#}  {DIM}{check}{DIM:#}",
+                    neutral(&place.path),
+                    place.line
+                )?;
+            }
+            if evidence.is_empty() {
+                writeln!(self.text, "    {DIM}{check}{DIM:#}")?;
+            }
+        }
+        writeln!(self.text)
+    }
+
+    fn not_understood(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        let exports = || outcome.devices.iter().flat_map(|device| &device.exports);
+        if !exports().any(|export| export.not_understood > 0 || !export.notes.is_empty()) {
+            return Ok(());
+        }
+        self.heading("not understood", "lines nobody judged; look at them yourself")?;
+        for export in exports().filter(|export| export.not_understood > 0 || !export.notes.is_empty()) {
+            self.export(export)?;
+        }
+        writeln!(self.text)
+    }
+
+    fn export(&mut self, export: &ExportSummary) -> std::fmt::Result {
+        let ExportSummary { path, format, lines, not_understood, notes, .. } = export;
+        let what = if *format == "unknown" {
+            "no format that is read here".to_owned()
+        } else {
+            (*format).to_owned()
+        };
+        writeln!(self.text, "  {PATH}{}{PATH:#}  {what}: {not_understood} of {lines} lines", neutral(path))?;
+        let shown = if self.detail == Detail::All { notes.len() } else { SHOWN_NOTES };
+        for note in notes.iter().take(shown) {
+            let options = self.indented(MARGIN, MARGIN);
+            let text = textwrap::fill(&neutral(&note.text), options);
+            writeln!(self.text, "    {DIM}{:>5}{DIM:#} {}", note.line, text.trim_start())?;
+        }
+        match notes.len().saturating_sub(shown) {
+            0 => Ok(()),
+            more => writeln!(self.text, "          {DIM}and {more} more; -v shows all{DIM:#}"),
+        }
+    }
+
+    fn summary(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        self.heading("summary", "")?;
+        let exports: Vec<_> = outcome.devices.iter().flat_map(|device| &device.exports).collect();
+        let sum = |count: fn(&ExportSummary) -> u32| {
+            exports.iter().map(|export| u64::from(count(export))).sum::<u64>()
+        };
+        let severities: Vec<_> = Severity::ALL
+            .iter()
+            .filter_map(|severity| Some((*severity, *outcome.summary.by_severity.get(severity.word())?)))
+            .filter(|(_, count)| *count > 0)
+            .map(|(severity, count)| format!("{0}{count} {1}{0:#}", style(severity), severity.word()))
+            .collect();
+        let areas: Vec<_> = Area::ALL
+            .iter()
+            .filter_map(|area| Some((area.word(), *outcome.summary.by_area.get(area.word())?)))
+            .filter(|(_, count)| *count > 0)
+            .map(|(word, count)| format!("{word} {count}"))
+            .collect();
+        if severities.is_empty() {
+            writeln!(self.text, "  no findings")?;
+        } else {
+            writeln!(
+                self.text,
+                "  {}: {}",
+                counted(outcome.findings.len(), "finding"),
+                severities.join(", ")
+            )?;
+            writeln!(self.text, "  by area: {}", areas.join(", "))?;
+        }
+        writeln!(self.text, "  {}", counted(outcome.open_questions.len(), "open question"))?;
+        writeln!(
+            self.text,
+            "  read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
+            counted(outcome.devices.len(), "device"),
+            counted(exports.len(), "export"),
+            sum(|export| export.lines),
+            sum(|export| export.understood),
+            sum(|export| export.not_understood),
+        )
+    }
+
+    /// One line a finding: severity, device, title, place.
+    fn lines(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        for one in &outcome.findings {
+            let style = style(one.severity);
+            let place = one
+                .evidence
+                .first()
+                .map(|place| format!("{}:{}", place.path, place.line))
+                .unwrap_or_default();
+            let word = one.severity.word();
+            let gap = " ".repeat(10usize.saturating_sub(word.len()));
+            writeln!(
+                self.text,
+                "{style}{word}{style:#}{gap}{PATH}{}{PATH:#}  {}",
+                neutral(&place),
+                neutral(&format!("{}: {}", one.device, one.title))
+            )?;
+        }
+        Ok(())
+    }
+}
+
+fn counted(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}
