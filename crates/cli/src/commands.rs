@@ -21,9 +21,9 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
     }
 }
 
-/// Columns of the terminal, or 100 where there is none.
+/// Columns of the terminal, or 100 where output goes elsewhere.
 fn width() -> usize {
-    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0))
+    terminal_size::terminal_size_of(io::stdout()).map_or(100, |(width, _)| usize::from(width.0))
 }
 
 /// Writes to standard output. A reader that went away is no error: it has what it wanted.

@@ -219,24 +219,23 @@ fn read_all(decoded: Vec<Decoded>) -> Vec<Input> {
         })
         .collect();
     drop(surroundings);
-    // A file that a configuration names for a password was read by that configuration's reader.
-    let named: BTreeMap<ExportId, Vec<Origin>> =
-        readings.iter().flat_map(|reading| &reading.facts.secrets).fold(BTreeMap::new(), |mut all, held| {
-            all.entry(held.origin.export).or_default().push(held.origin);
-            all
-        });
+    // A file without a format of its own may have been read by another's reader: included, or named for a secret.
+    let mut touched: BTreeMap<ExportId, (&'static str, Places)> = BTreeMap::new();
+    for (one, reading) in decoded.iter().zip(&readings) {
+        for (origin, class) in &reading.elsewhere {
+            let reader = one.reader.map_or("unknown", |reader| reader.name);
+            touched.entry(origin.export).or_insert((reader, Vec::new())).1.push((*origin, *class));
+        }
+    }
     decoded
         .into_iter()
         .zip(readings)
-        .map(|(one, reading)| match named.get(&one.export.id()) {
-            Some(places) if one.reader.is_none() => {
-                let reading = password_file(&one.export, places);
-                (one, reading, Some("password-file"))
+        .map(|(one, reading)| match (one.reader, touched.get(&one.export.id())) {
+            (None, Some((format, places))) => {
+                let reading = read_by_another(&one.export, places);
+                (one, reading, Some(*format))
             }
-            _ => {
-                let format = one.reader.map(|reader| reader.name);
-                (one, reading, format)
-            }
+            (reader, _) => (one, reading, reader.map(|reader| reader.name)),
         })
         .map(|(one, reading, format)| Input {
             export: one.export,
@@ -248,12 +247,15 @@ fn read_all(decoded: Vec<Decoded>) -> Vec<Input> {
         .collect()
 }
 
-/// The lines that hold a password are understood, the others (a user name) have no bearing.
-fn password_file(export: &Export, places: &[Origin]) -> Reading {
+/// Places of a file, with what became of them.
+type Places = Vec<(Origin, LineClass)>;
+
+/// A ledger from what another's reader made of the file; lines it did not look at have no bearing.
+fn read_by_another(export: &Export, places: &[(Origin, LineClass)]) -> Reading {
     let mut reading = Reading::of(export);
-    for place in places {
-        let line = export.position(place.start).line;
-        reading.ledger.set(line, line, LineClass::Understood);
+    for (place, class) in places {
+        let last = place.end.max(place.start + 1) - 1;
+        reading.ledger.set(export.position(place.start).line, export.position(last).line, *class);
     }
     reading
 }

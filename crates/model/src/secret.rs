@@ -310,7 +310,8 @@ impl Masker {
     }
 }
 
-/// The text with these byte spans replaced; spans may overlap.
+/// The text with these byte spans replaced; spans may overlap. Blanks behind a secret become one, since in a list
+/// with aligned columns their number tells its length.
 fn masked(text: &str, mut spans: Vec<(usize, usize)>) -> String {
     spans.sort_unstable();
     let mut out = String::with_capacity(text.len());
@@ -327,6 +328,11 @@ fn masked(text: &str, mut spans: Vec<(usize, usize)>) -> String {
             out.push_str(MASK);
         }
         at = at.max(to);
+        let blanks = text[at..].len() - text[at..].trim_start_matches([' ', '\t']).len();
+        if blanks > 1 {
+            // The last blank stays.
+            at += blanks - 1;
+        }
     }
     out.push_str(&text[at..]);
     out
@@ -384,6 +390,7 @@ mod tests {
         let masker = Masker::new(&[held("sesame-open", 4), held("ann", 90)], &[]);
         let place = Origin { export: ExportId(0), start: 0, end: 0 };
         assert_eq!(masker.mask_at("ann sesame-open * # sesame-open", place), "ann [secret] * # [secret]");
+        assert_eq!(masker.mask_at("ann sesame-open     *", place), "ann [secret] *");
         assert_eq!(masker.mask("annual: xsesame-openx"), "annual: x[secret]x");
         let overlapping = Masker::new(&[held("sesame-open", 4), held("open sesame", 11)], &[]);
         assert_eq!(overlapping.mask_at("ann sesame-open sesame", place), "ann [secret]");

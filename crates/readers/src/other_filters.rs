@@ -46,11 +46,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     {
         let origin = export.origin_of(line.text);
         opening.get_or_insert(origin);
-        Bookkeeper::new(export, &mut reading.ledger).class(origin, trevlin_model::LineClass::NotUnderstood);
+        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
+            .class(origin, trevlin_model::LineClass::NotUnderstood);
     }
     if let Some(origin) = opening {
         let what = "an nftables ruleset".to_owned();
-        Bookkeeper::new(export, &mut reading.ledger).note(
+        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).note(
             origin,
             "nftables rulesets are recognised and not read yet: no line of this file was judged; review it by hand",
         );

@@ -44,13 +44,15 @@ pub struct Reading {
     pub facts: Facts,
     /// What became of each line.
     pub ledger: Ledger,
+    /// What became of places in other exports that this one reads in.
+    pub elsewhere: Vec<(Origin, LineClass)>,
 }
 
 impl Reading {
     /// A reading with nothing in it yet.
     #[must_use]
     pub fn of(export: &Export) -> Self {
-        Self { facts: Facts::default(), ledger: Ledger::new(export.line_count()) }
+        Self { facts: Facts::default(), ledger: Ledger::new(export.line_count()), elsewhere: Vec::new() }
     }
 }
 
@@ -74,18 +76,25 @@ impl<'a> Surroundings<'a> {
 pub(crate) struct Bookkeeper<'a> {
     export: &'a Export,
     ledger: &'a mut Ledger,
+    elsewhere: &'a mut Vec<(Origin, LineClass)>,
 }
 
 impl<'a> Bookkeeper<'a> {
-    pub(crate) fn new(export: &'a Export, ledger: &'a mut Ledger) -> Self {
-        Self { export, ledger }
+    pub(crate) fn new(
+        export: &'a Export,
+        ledger: &'a mut Ledger,
+        elsewhere: &'a mut Vec<(Origin, LineClass)>,
+    ) -> Self {
+        Self { export, ledger, elsewhere }
     }
 
-    /// Puts the lines of an origin into a class. Places in other exports are theirs to keep.
+    /// Puts the lines of an origin into a class. Places in other exports are kept apart.
     pub(crate) fn class(&mut self, origin: Origin, class: LineClass) {
         if origin.export == self.export.id() {
             let last = origin.end.max(origin.start + 1) - 1;
             self.ledger.set(self.export.position(origin.start).line, self.export.position(last).line, class);
+        } else {
+            self.elsewhere.push((origin, class));
         }
     }
 

@@ -41,7 +41,7 @@ struct Address<'a> {
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let (links, broken) = elements(export.text());
-    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     settle(export, &mut book, broken);
     reading.facts.has_interfaces = true;
     for raw in links {

@@ -50,7 +50,7 @@ const FORWARDING: [&str; 2] = ["unicast", "nat"];
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let (entries, broken) = elements(export.text());
-    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     settle(export, &mut book, broken);
     let parsed: Vec<_> = entries
         .iter()

@@ -133,7 +133,7 @@ impl Section {
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let (family, state) = (family(export), state(export));
-    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut filters: Vec<Filter> = Vec::new();
     let mut open: Option<Section> = None;
     for line in export.lines() {

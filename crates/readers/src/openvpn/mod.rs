@@ -90,11 +90,14 @@ fn recognise(export: &Export) -> Recognition {
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut config = Config::default();
     take(export, around, &mut config, &mut book, &mut vec![export.path()]);
     for (path, _) in &config.files_with_passwords {
-        reading.facts.secrets.extend(proof::saved_password(path, export, around));
+        if let Some(held) = proof::saved_password(path, export, around) {
+            book.understood(held.origin);
+            reading.facts.secrets.push(held);
+        }
     }
     reading.facts.secrets.extend(config.secrets.iter().map(std::sync::Arc::clone));
     // A piece that another file reads in is part of that file's tunnel, and a piece without a device is none.

@@ -52,6 +52,9 @@ pub(super) fn of(config: &Config, serves: bool, kind: Option<&str>) -> Option<(S
             );
         }
     }
+    if let (Some((_, at)), Some(((_, true), _))) = (&config.server_ipv6, &config.server) {
+        return said("`server-ipv6` does not go with `nopool`", *at);
+    }
     if let Some((_, at)) = &config.remote {
         return said("`remote` has no place on a server", *at);
     }

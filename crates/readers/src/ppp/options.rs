@@ -61,7 +61,7 @@ fn recognise(export: &Export) -> Recognition {
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let first = export.line(1).map_or(export.origin(0..0), |line| export.origin_of(line.text));
     let mut state = State {
         profile: PppProfile::new(export.path(), first),

@@ -64,7 +64,7 @@ struct Statement<'a> {
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let statements = statements(export, &mut book);
     let Some(first) = statements.first() else {
         // The daemon runs on its built-in settings then, if it is started at all: nothing here tells.

@@ -40,7 +40,7 @@ fn file(export: &Export) -> SecretsFile {
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = words(export.text());
     let mut rest = all.as_slice();
     while let [_, tail @ ..] = rest {
@@ -65,6 +65,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
         let held = held_secret(export, around, file(export), client, secret);
         if let Setting::Stated { value: Some(held), .. } = &held {
+            book.understood(held.origin);
             reading.facts.secrets.push(Arc::clone(held));
         }
         // A secret with a blank in it and no quotes spills into the next columns.

@@ -1,0 +1,337 @@
+//! The audit command on files in a temporary folder: its contract, its choices, bad input, traps.
+
+use crate::common::{demo, folder, json, run};
+use std::collections::BTreeSet;
+use std::fs;
+
+const SERVER: &str =
+    "dev tun\nserver 10.8.0.0 255.255.255.0\nverify-client-cert none\nmanagement-client-auth\n";
+
+#[test]
+fn the_json_is_as_documented() {
+    let outcome = json(&demo(), &[]);
+    let keys =
+        |value: &serde_json::Value| value.as_object().unwrap().keys().cloned().collect::<BTreeSet<_>>();
+    let set = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<BTreeSet<_>>();
+    assert_eq!(keys(&outcome), set(&["schema", "devices", "findings", "open_questions", "summary"]));
+    let device = &outcome["devices"][0];
+    assert_eq!(keys(device), set(&["name", "kind", "exports"]));
+    assert_eq!(
+        keys(&device["exports"][0]),
+        set(&["path", "format", "lines", "understood", "not_understood"])
+    );
+    let finding = &outcome["findings"][0];
+    let fields = [
+        "check",
+        "area",
+        "severity",
+        "device",
+        "title",
+        "detail",
+        "why_this_severity",
+        "evidence",
+        "remedy",
+        "references",
+        "fingerprint",
+        "status",
+    ];
+    assert_eq!(keys(finding), set(&fields));
+    assert_eq!(keys(&finding["evidence"][0]), set(&["path", "line", "end_line", "excerpt"]));
+    assert_eq!(
+        keys(&outcome["open_questions"][0]),
+        set(&["check", "area", "device", "question", "evidence"])
+    );
+    assert_eq!(keys(&outcome["summary"]), set(&["by_severity", "by_area"]));
+    let prints: BTreeSet<_> =
+        outcome["findings"].as_array().unwrap().iter().map(|one| one["fingerprint"].as_str()).collect();
+    assert_eq!(prints.len(), outcome["findings"].as_array().unwrap().len(), "a fingerprint for each finding");
+    let ranks = ["critical", "high", "medium", "low", "info"];
+    let rank = |one: &serde_json::Value| ranks.iter().position(|word| one["severity"] == *word).unwrap();
+    assert!(outcome["findings"].as_array().unwrap().windows(2).all(|pair| rank(&pair[0]) <= rank(&pair[1])));
+}
+
+#[test]
+fn a_fingerprint_stays_when_lines_move() {
+    let print = |text: &str| {
+        let folder = folder(&[("d/server.conf", text)]);
+        json(folder.path(), &["--area", "logins"])["findings"][0]["fingerprint"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(print(SERVER), print(&format!("# one line more\n\n{SERVER}")));
+}
+
+#[test]
+fn traps() {
+    const LAN: &str =
+        r#"[{"ifname":"eth0","flags":["UP"],"addr_info":[{"local":"10.4.0.5","prefixlen":24}]}]"#;
+    const POOL: &str = "option /etc/ppp/options\nremoteip 10.5.0.9-20\n";
+    const OPTIONS: &str = "name gate\nrequire-mschap-v2\n";
+    // What must not be found, in files where it nearly stands.
+    for (name, files, check) in [
+        (
+            "PPTP in comments",
+            &[("d/etc/pptpd.conf", "#option /o\n# remoteip 10.4.0.9-20\n")][..],
+            "tunnels/pptp-answers",
+        ),
+        (
+            "a list used only for translation",
+            &[
+                ("d/ip-addr.json", LAN),
+                (
+                    "d/rules.v4",
+                    "*nat\n-A POSTROUTING -s 10.4.0.0/24 -j SNAT --to-source 10.4.0.9-10.4.0.20\nCOMMIT\n",
+                ),
+            ],
+            "addresses/",
+        ),
+        (
+            "a disabled user line",
+            &[
+                ("d/etc/pptpd.conf", POOL),
+                ("d/etc/ppp/options", OPTIONS),
+                ("d/etc/ppp/chap-secrets", "#ann gate password *\nbob gate vK3!pw9-Zr7_qTx2mL *\n"),
+            ],
+            "secrets/",
+        ),
+        (
+            "a user who may use no address",
+            &[
+                ("d/etc/pptpd.conf", POOL),
+                ("d/etc/ppp/options", OPTIONS),
+                ("d/etc/ppp/chap-secrets", "ann gate password -\n"),
+            ],
+            "secrets/weak-login-password",
+        ),
+        (
+            "a later line overrides",
+            &[("d/s.conf", &format!("{SERVER}verify-client-cert require\n"))],
+            "logins/client-certificate-not-asked",
+        ),
+        (
+            "the first line wins",
+            &[("d/etc/pptpd.conf", "remoteip 10.5.0.9-20\nremoteip 10.4.0.9-20\n"), ("d/ip-addr.json", LAN)],
+            "addresses/",
+        ),
+        (
+            "an interface that only looks like the outside",
+            &[
+                ("d/ip-addr.json", LAN),
+                ("d/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","dev":"eth0","flags":[]}]"#),
+                ("d/iptables-save.txt", "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n"),
+            ],
+            "exposure/",
+        ),
+    ] {
+        let folder = folder(files);
+        let outcome = json(folder.path(), &[]);
+        let found: Vec<_> = outcome["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| one["check"].as_str().unwrap())
+            .collect();
+        assert!(found.iter().all(|one| !one.starts_with(check)), "{name}: {found:?}");
+    }
+}
+
+#[test]
+fn selections() {
+    let demo = demo();
+    let all = json(&demo, &[]);
+    let count = |outcome: &serde_json::Value| outcome["findings"].as_array().unwrap().len();
+    for (arguments, field, value) in [
+        (&["--area", "secrets"][..], "area", "secrets"),
+        (&["--device", "quay-storage"], "device", "quay-storage"),
+        (&["--severity", "critical"], "severity", "critical"),
+    ] {
+        let some = json(&demo, arguments);
+        let findings = some["findings"].as_array().unwrap();
+        assert!(!findings.is_empty() && count(&some) < count(&all), "{arguments:?}");
+        assert!(findings.iter().all(|one| one[field] == value), "{arguments:?}");
+        let summed: u64 =
+            some["summary"]["by_severity"].as_object().unwrap().values().filter_map(|one| one.as_u64()).sum();
+        assert_eq!(summed, findings.len() as u64, "the summary counts what is shown");
+    }
+}
+
+#[test]
+fn exit_status() {
+    let medium = folder(&[("d/s.conf", SERVER)]);
+    let medium = medium.path().to_str().unwrap();
+    let nothing = folder(&[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")]);
+    let nothing = nothing.path().to_str().unwrap();
+    for (arguments, status) in [
+        (&["audit", medium][..], 0),
+        (&["audit", medium, "--fail-on", "medium"], 1),
+        (&["audit", medium, "--fail-on", "high"], 0),
+        (&["audit", medium, "--fail-on", "low", "--severity", "high"], 0),
+        (&["audit", nothing, "--fail-on", "info"], 0),
+        (&["audit", "/no/such/folder"], 2),
+        (&["audit"], 2),
+        (&["audit", medium, "--area", "weather"], 2),
+        (&["audit", medium, "--device", "nobody"], 2),
+        (&["checks"], 0),
+        (&["checks", "tunnels/nothing"], 2),
+    ] {
+        assert_eq!(run(arguments).2, status, "{arguments:?}");
+    }
+}
+
+#[test]
+fn mistakes_are_met_with_a_suggestion() {
+    let folder = folder(&[("harbour-edge/s.conf", SERVER)]);
+    let at = folder.path().to_str().unwrap();
+    for (arguments, part) in [
+        (&["audit", at, "--device", "harbor-edge"][..], "Did you mean harbour-edge?"),
+        (&["audit", at, "--area", "login"], "did you mean logins?"),
+        (&["audit", at, "--fail-on", "hihg"], "did you mean high?"),
+        (&["checks", "tunnels/pptp-answer"], "Did you mean tunnels/pptp-answers?"),
+    ] {
+        let (_, err, _) = run(arguments);
+        assert!(err.contains(part), "{arguments:?}: {err}");
+    }
+}
+
+#[test]
+fn bad_input_is_named_and_the_rest_is_audited() {
+    let folder = folder(&[
+        ("good/s.conf", SERVER),
+        ("bad/note.txt", "nothing to see\n"),
+        ("odd/trunc.rules", "*filter\n:INPUT DROP [0:0]\n-A INP"),
+    ]);
+    fs::write(folder.path().join("bad/backup.bin"), b"\x7fELF\0\0\0\x01").unwrap();
+    std::os::unix::fs::symlink("/no/such/file", folder.path().join("bad/iptables-save.txt")).unwrap();
+    std::os::unix::fs::symlink("/etc/hostname", folder.path().join("bad/hostname")).unwrap();
+    let (out, err, status) = run(&["audit", folder.path().to_str().unwrap()]);
+    assert_eq!(status, 0);
+    assert!(out.contains("good: OpenVPN server (s.conf) asks for no client certificate"), "{out}");
+    assert!(out.contains("odd/trunc.rules"), "{out}");
+    assert!(out.contains("breaks off"), "{out}");
+    assert!(out.contains("bad/note.txt  no format that is read here: 1 of 1 lines"), "{out}");
+    for part in [
+        "bad/backup.bin: a binary file",
+        "bad/iptables-save.txt: a link to something that is not there",
+        "bad/hostname: a link that leads out",
+    ] {
+        assert!(err.contains(part), "{part}: {err}");
+    }
+}
+
+#[test]
+fn a_file_that_may_not_be_read_is_named() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = folder(&[("good/s.conf", SERVER), ("bad/s.conf", SERVER)]);
+    let bad = folder.path().join("bad/s.conf");
+    fs::set_permissions(&bad, fs::Permissions::from_mode(0o000)).unwrap();
+    let readable = fs::read(&bad).is_ok();
+    let (out, err, status) = run(&["audit", folder.path().to_str().unwrap()]);
+    assert_eq!(status, 0);
+    assert!(out.contains("good: OpenVPN server"), "{out}");
+    // Whoever may read everything reads this too.
+    if !readable {
+        assert!(err.contains("bad/s.conf: it may not be read by you"), "{err}");
+    }
+}
+
+#[test]
+fn nothing_to_audit_is_said() {
+    let empty = folder(&[]);
+    let unknown = folder(&[("d/letter.txt", "Dear auditor,\n")]);
+    let mixed = folder(&[("d/s.conf", SERVER)]);
+    let at = |folder: &tempfile::TempDir| folder.path().to_str().unwrap().to_owned();
+    for (paths, status, part) in [
+        (vec![at(&empty)], 2, "no file below"),
+        (vec![at(&unknown)], 2, "none is of a format that is read here"),
+        (vec!["/no/such".into()], 2, "there is no such file or folder"),
+        (vec!["/no/such".into(), at(&mixed)], 0, "/no/such: there is no such file or folder"),
+        (vec!["/no/such".into(), at(&mixed), "-q".into()], 0, "/no/such: there is no such file or folder"),
+    ] {
+        let arguments: Vec<&str> = ["audit"].into_iter().chain(paths.iter().map(String::as_str)).collect();
+        let (_, err, code) = run(&arguments);
+        assert_eq!(code, status, "{paths:?}: {err}");
+        assert!(err.contains(part), "{paths:?}: {err}");
+    }
+}
+
+#[test]
+fn an_estate_file_names_devices_and_stops_the_run_when_wrong() {
+    let files = |text| folder(&[("trevlin.toml", text), ("fw/s.conf", SERVER)]);
+    let good = files("[device.fw]\nname = \"gate\"\nkind = \"firewall\"\n");
+    let outcome = json(good.path(), &[]);
+    assert_eq!(
+        (&outcome["devices"][0]["name"], &outcome["devices"][0]["kind"]),
+        (&"gate".into(), &"firewall".into())
+    );
+    let bad = files("[device.fw]\nkind = \"toaster\"\n");
+    let (_, err, status) = run(&["audit", bad.path().to_str().unwrap()]);
+    assert_eq!(status, 2);
+    assert!(err.contains("trevlin.toml") && err.contains("line 2") && err.contains("toaster"), "{err}");
+}
+
+#[test]
+fn folders_files_and_several_paths() {
+    let folder = folder(&[("a/etc/openvpn/s.conf", SERVER), ("b/s.conf", SERVER)]);
+    let at = |path: &str| folder.path().join(path).to_str().unwrap().to_owned();
+    for (paths, devices, places) in [
+        (vec![at("")], "a b", "a/etc/openvpn/s.conf b/s.conf"),
+        (vec![at("a")], "a", "etc/openvpn/s.conf"),
+        (vec![at("a/etc/openvpn/s.conf")], "a", "s.conf"),
+        (vec![at("b/s.conf")], "b", "s.conf"),
+        (vec![at("a"), at("b")], "a b", "a/etc/openvpn/s.conf b/s.conf"),
+        (vec![at("b"), at("b")], "b", "s.conf"),
+    ] {
+        let arguments: Vec<&str> =
+            ["audit", "--format", "json"].into_iter().chain(paths.iter().map(String::as_str)).collect();
+        let outcome: serde_json::Value = serde_json::from_str(&run(&arguments).0).unwrap();
+        let names: Vec<_> =
+            outcome["devices"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
+        let exports =
+            outcome["devices"].as_array().unwrap().iter().flat_map(|one| one["exports"].as_array().unwrap());
+        let found: Vec<_> = exports.map(|one| one["path"].as_str().unwrap()).collect();
+        assert_eq!((names.join(" ").as_str(), found.join(" ").as_str()), (devices, places), "{paths:?}");
+    }
+}
+
+#[test]
+fn names_from_exports_cannot_act_on_a_terminal() {
+    let text = "# \u{1b}]0;owned\u{7}\n\u{1b}[2Jann * password *\n";
+    let folder = folder(&[("d/etc/ppp/chap-secrets", text)]);
+    let at = folder.path().to_str().unwrap();
+    for arguments in [&["audit", at][..], &["audit", at, "-q"], &["audit", at, "--format", "json"]] {
+        let (out, err, _) = run(arguments);
+        assert!(!out.contains('\u{1b}') && !err.contains('\u{1b}'), "{arguments:?}: {out:?}");
+        assert!(out.contains("ann"), "{arguments:?}");
+    }
+}
+
+#[test]
+fn colour_only_where_wanted() {
+    let demo = demo();
+    let demo = demo.to_str().unwrap();
+    for (arguments, coloured) in [
+        (&["audit", demo][..], false),
+        (&["audit", demo, "--color", "always"], true),
+        (&["audit", demo, "--color", "never"], false),
+    ] {
+        assert_eq!(run(arguments).0.contains('\u{1b}'), coloured, "{arguments:?}");
+    }
+}
+
+#[test]
+fn verbose_says_what_each_file_was_taken_for() {
+    let folder = folder(&[("d/s.conf", SERVER), ("d/letter.txt", "Dear auditor,\n")]);
+    let (_, err, _) = run(&["audit", folder.path().to_str().unwrap(), "-v"]);
+    assert!(err.contains("d/s.conf: OpenVPN configuration (openvpn), device d"), "{err}");
+    assert!(err.contains("d/letter.txt: no format that is read here"), "{err}");
+}
+
+#[test]
+fn files_read_by_another_are_not_called_unknown() {
+    let folder = folder(&[
+        ("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\nconfig more.inc\n"),
+        ("d/more.inc", "topology subnet\nverb 3\nwobble 3\n"),
+    ]);
+    let outcome = json(folder.path(), &[]);
+    let more = &outcome["devices"][0]["exports"][0];
+    assert_eq!((more["path"].as_str(), more["format"].as_str()), (Some("d/more.inc"), Some("openvpn")));
+    assert_eq!((more["understood"].as_u64(), more["not_understood"].as_u64()), (Some(2), Some(1)));
+}

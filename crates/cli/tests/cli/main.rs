@@ -1,0 +1,7 @@
+//! Tests of the built program, run on files in temporary folders.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod audit;
+mod common;
+mod demo;

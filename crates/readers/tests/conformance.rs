@@ -1,0 +1,280 @@
+//! The readers against the real programs. Needs root, `iptables`, `iproute2` and `openvpn`;
+//! `scripts/conformance.sh` installs them and runs these tests, which are left out otherwise.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+use trevlin_model::{
+    CertificateDemand, Export, ExportId, Family, Filter, LineClass, MatchKind, PasswordSource, Target,
+    Tunnel, TunnelRole,
+};
+use trevlin_readers::{Reading, Surroundings, decode, recognise};
+
+fn cases(folder: &str) -> Vec<PathBuf> {
+    let at = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases").join(folder);
+    let mut paths: Vec<_> = std::fs::read_dir(at).unwrap().map(|entry| entry.unwrap().path()).collect();
+    paths.sort();
+    assert!(!paths.is_empty(), "{folder}: no case");
+    paths
+}
+
+/// Packet filter files of the demo estate, with the program that takes them.
+fn demo_filters() -> Vec<PathBuf> {
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/before");
+    let mut found = Vec::new();
+    let mut folders = vec![demo];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            let name = path.file_name().unwrap().to_string_lossy().into_owned();
+            if path.is_dir() {
+                folders.push(path);
+            } else if name.contains("tables-save") || name.starts_with("rules.v") {
+                found.push(path);
+            }
+        }
+    }
+    assert!(found.len() >= 4, "the demo has its filters");
+    found
+}
+
+fn run(program: &str, arguments: &[&str]) -> Output {
+    Command::new(program)
+        .args(arguments)
+        .output()
+        .unwrap_or_else(|error| panic!("{program} cannot be run: {error}"))
+}
+
+fn read(path: &Path, text: &str, around: &[Export]) -> Reading {
+    let export = Export::new(ExportId(99), path.file_name().unwrap().to_string_lossy(), text.into());
+    let mut exports: Vec<_> = around.iter().collect();
+    exports.push(&export);
+    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings { exports })
+}
+
+fn text(path: &Path) -> String {
+    decode(&std::fs::read(path).unwrap()).unwrap()
+}
+
+/// A network namespace that is taken down again.
+struct Namespace(String);
+
+impl Namespace {
+    fn new(name: &str) -> Self {
+        let name = format!("trevlin-{name}-{}", std::process::id());
+        assert!(run("ip", &["netns", "add", &name]).status.success(), "a network namespace; are you root?");
+        Self(name)
+    }
+
+    fn run(&self, arguments: &[&str]) -> Output {
+        let all: Vec<&str> =
+            ["netns", "exec", &self.0].into_iter().chain(arguments.iter().copied()).collect();
+        run("ip", &all)
+    }
+}
+
+impl Drop for Namespace {
+    fn drop(&mut self) {
+        run("ip", &["netns", "del", &self.0]);
+    }
+}
+
+/// What a filter says, free of what a dump adds or reorders: places, counters, the order of conditions, defaults
+/// written out in conditions that are not modelled.
+fn essence(filters: &[Filter]) -> Vec<String> {
+    let mut all = Vec::new();
+    let mut filters: Vec<_> = filters.iter().collect();
+    filters.sort_by(|a, b| a.table.cmp(&b.table));
+    for filter in filters {
+        let mut chains: Vec<_> = filter.chains.iter().collect();
+        chains.sort_by(|a, b| a.name.cmp(&b.name));
+        for chain in chains {
+            all.push(format!("{} {} {:?} {:?}", filter.table, chain.name, chain.hook, chain.policy));
+            for rule in &chain.rules {
+                let mut matches: Vec<_> = rule.matches.iter().map(condition).collect();
+                matches.sort();
+                let target = match &rule.target {
+                    Target::NotModelled { name, ends } => format!("{name} {ends}"),
+                    other => format!("{other:?}"),
+                };
+                all.push(format!("  {} -> {target} {:?}", matches.join(" "), rule.comment));
+            }
+        }
+    }
+    all
+}
+
+fn condition(one: &trevlin_model::Match) -> String {
+    match &one.kind {
+        MatchKind::NotModelled(text) => format!("?{}", text.split(' ').next().unwrap_or_default()),
+        kind => format!("{}{kind:?}", if one.negated { "!" } else { "" }),
+    }
+}
+
+#[test]
+#[ignore = "needs iptables; run by scripts/conformance.sh"]
+fn filters_read_alike_before_and_after_the_kernel() {
+    for path in cases("iptables").into_iter().chain(demo_filters()) {
+        let name = path.to_string_lossy().into_owned();
+        let before = read(&path, &text(&path), &[]);
+        assert_eq!(before.ledger.count(LineClass::NotUnderstood), 0, "{name}");
+        let program = if before.facts.filters[0].family == Family::V6 { "ip6tables" } else { "iptables" };
+        let tested = run(&format!("{program}-restore"), &["--test", &name]);
+        assert!(tested.status.success(), "{name}: {}", String::from_utf8_lossy(&tested.stderr));
+        let namespace = Namespace::new("filter");
+        let loaded = namespace.run(&[&format!("{program}-restore"), &name]);
+        assert!(loaded.status.success(), "{name}: {}", String::from_utf8_lossy(&loaded.stderr));
+        let dump = String::from_utf8(namespace.run(&[&format!("{program}-save"), "-c"]).stdout).unwrap();
+        let after = read(Path::new("dump.txt"), &dump, &[]);
+        assert_eq!(after.ledger.count(LineClass::NotUnderstood), 0, "{name}\n{dump}");
+        // A dump declares the built-in chains that a file may leave out.
+        let declared: Vec<_> = essence(&after.facts.filters).into_iter().collect();
+        for line in essence(&before.facts.filters) {
+            assert!(declared.contains(&line), "{name}: {line}\nthe kernel has:\n{}", declared.join("\n"));
+        }
+        let rules = |reading: &Reading| {
+            essence(&reading.facts.filters).iter().filter(|line| line.starts_with("  ")).count()
+        };
+        assert_eq!(rules(&before), rules(&after), "{name}");
+    }
+}
+
+#[test]
+#[ignore = "needs iptables; run by scripts/conformance.sh"]
+fn lines_that_the_program_refuses_are_not_understood() {
+    for line in [
+        "-A INPUT -s 10.4.0.300 -j DROP",
+        "-A INPUT -p tcp --dport 70000 -j DROP",
+        "-A INPUT -p tcp --dport 90:80 -j DROP",
+        "-A INPUT -m conntrack --ctstate OPEN -j DROP",
+        "-A INPUT -p nothing -j DROP",
+        "-A INPUT -s 10.4.0.0/33 -j DROP",
+        "-A INPUT -p tcp --tcp-flags SYN,XYZ SYN -j DROP",
+        "-A INPUT stray -j DROP",
+        "INPUT -j DROP",
+    ] {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        let text = format!("*filter\n:INPUT DROP [0:0]\n{line}\nCOMMIT\n");
+        std::fs::write(file.path(), &text).unwrap();
+        let tested = run("iptables-restore", &["--test", &file.path().to_string_lossy()]);
+        assert!(!tested.status.success(), "the program takes {line}");
+        let reading = read(Path::new("iptables-save.txt"), &text, &[]);
+        assert_eq!(reading.ledger.class(3), Some(LineClass::NotUnderstood), "{line}");
+        assert!(reading.facts.filters.iter().all(|filter| !filter.complete), "{line}");
+    }
+}
+
+/// Runs the OpenVPN program until it has printed its settings; the files it names are there and hold nothing, so it
+/// stops right after.
+fn openvpn(path: &Path) -> (BTreeMap<String, String>, String) {
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["ca.crt", "server.crt", "server.key", "dh.pem", "static.key", "up.txt"] {
+        std::fs::write(folder.path().join(name), "").unwrap();
+    }
+    let parent = path.parent().unwrap();
+    for entry in std::fs::read_dir(parent).unwrap() {
+        let entry = entry.unwrap();
+        std::fs::copy(entry.path(), folder.path().join(entry.file_name())).unwrap();
+    }
+    let name = path.file_name().unwrap().to_string_lossy();
+    let output =
+        run("openvpn", &["--cd", &folder.path().to_string_lossy(), "--config", &name, "--verb", "4"]);
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let mut settings = BTreeMap::new();
+    for line in said.lines() {
+        if let Some((before, value)) = line.split_once(" = ") {
+            let key = before.rsplit(' ').next().unwrap_or_default();
+            let value = value.trim_matches('\'').to_owned();
+            let all: &mut String = settings.entry(key.to_owned()).or_default();
+            if !all.is_empty() {
+                all.push('\n');
+            }
+            all.push_str(&value);
+        }
+    }
+    (settings, said)
+}
+
+fn tunnel(path: &Path) -> Tunnel {
+    let around: Vec<_> = cases(path.parent().unwrap().file_name().unwrap().to_str().unwrap())
+        .iter()
+        .filter(|other| *other != path)
+        .enumerate()
+        .map(|(id, other)| {
+            Export::new(ExportId(id as u32), other.file_name().unwrap().to_string_lossy(), text(other))
+        })
+        .collect();
+    read(path, &text(path), &around)
+        .facts
+        .tunnels
+        .pop()
+        .unwrap_or_else(|| panic!("{}: no tunnel", path.display()))
+}
+
+#[test]
+#[ignore = "needs openvpn; run by scripts/conformance.sh"]
+fn settings_are_those_of_the_daemon() {
+    for path in cases("openvpn").into_iter().filter(|path| path.extension().is_some_and(|end| end == "conf"))
+    {
+        let name = path.display();
+        let tunnel = tunnel(&path);
+        let (daemon, said) = openvpn(&path);
+        assert!(!said.contains("Options error"), "{name}: {said}");
+        let its =
+            |key: &str| daemon.get(key).unwrap_or_else(|| panic!("{name}: no {key} in\n{said}")).as_str();
+        assert_eq!(tunnel.refused, None, "{name}");
+        let role = match (its("mode"), its("client")) {
+            ("1", _) => TunnelRole::Server,
+            (_, "ENABLED") => TunnelRole::Client,
+            _ => TunnelRole::PointToPoint,
+        };
+        assert_eq!(tunnel.role, role, "{name}");
+        if role == TunnelRole::Client {
+            continue;
+        }
+        let listener = &tunnel.listeners[0];
+        assert_eq!(listener.port.value().unwrap().to_string(), its("local_port"), "{name}");
+        assert_eq!(listener.protocol.name(), &its("proto")[..3], "{name}");
+        pools(&name.to_string(), &tunnel, &daemon);
+        let asked = tunnel.proof.certificate.as_ref().unwrap().value() == Some(&CertificateDemand::Required);
+        assert_eq!(!asked, said.contains("may accept clients which do not present a certificate"), "{name}");
+        let script = tunnel.proof.passwords.iter().any(|check| check.source == PasswordSource::Script);
+        assert_eq!(script, its("auth_user_pass_verify_script") != "[UNDEF]", "{name}");
+        let pushed = tunnel
+            .settings
+            .iter()
+            .filter(|(directive, _)| directive == "push")
+            .filter_map(|(_, value)| value.value());
+        for entry in pushed {
+            assert!(its("push_entry").lines().any(|line| line == entry), "{name}: push {entry}");
+        }
+    }
+}
+
+fn pools(name: &str, tunnel: &Tunnel, daemon: &BTreeMap<String, String>) {
+    let v4 =
+        tunnel.pools.iter().flat_map(|pool| &pool.ranges).find(|(range, _)| range.family() == Family::V4);
+    let defined = daemon.get("ifconfig_pool_defined").is_some_and(|word| word == "ENABLED");
+    assert_eq!(v4.is_some(), defined, "{name}");
+    let (Some((range, _)), true) = (v4, defined) else { return };
+    let (first, last) =
+        (daemon["ifconfig_pool_start"].parse().unwrap(), daemon["ifconfig_pool_end"].parse().unwrap());
+    if name.contains("net30") {
+        // Nothing states the topology, and 2.7 hands out more than this version: the wider pool is claimed.
+        assert!(range.contains(first) && range.contains(last), "{name}: {range}");
+    } else {
+        assert_eq!((range.first(), range.last()), (first, last), "{name}");
+    }
+}
+
+#[test]
+#[ignore = "needs openvpn; run by scripts/conformance.sh"]
+fn configurations_that_the_daemon_refuses_are_told() {
+    for path in cases("openvpn-refused") {
+        let (_, said) = openvpn(&path);
+        assert!(said.contains("Options error"), "{}: the daemon takes it:\n{said}", path.display());
+        assert!(tunnel(&path).refused.is_some(), "{}", path.display());
+    }
+}

@@ -1,0 +1,92 @@
+//! Every case file with its facts, its ledger and its notes, against a stored snapshot.
+//!
+//! A case without a snapshot fails, as everywhere in the tests; look at the new one before it is accepted.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::fmt::Write;
+use std::path::Path;
+use trevlin_model::{Export, ExportId, LineClass};
+use trevlin_readers::{Reading, Surroundings, decode, recognise};
+
+/// The case files of a folder in order of name.
+fn cases(folder: &str) -> Vec<Export> {
+    let at = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases").join(folder);
+    let mut names: Vec<_> = std::fs::read_dir(&at)
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .collect();
+    names.sort();
+    let read = |name: &String| decode(&std::fs::read(at.join(name)).unwrap()).unwrap();
+    names
+        .iter()
+        .enumerate()
+        .map(|(id, name)| Export::new(ExportId(id as u32), name.as_str(), read(name)))
+        .collect()
+}
+
+fn page(export: &Export, format: &str, reading: &Reading) -> String {
+    let mut page = format!("format: {format}\n\n");
+    for line in export.lines() {
+        let class = match reading.ledger.class(line.number) {
+            Some(LineClass::Understood) => 'u',
+            Some(LineClass::PassedOver) => '-',
+            _ => '?',
+        };
+        writeln!(page, "{class} {:>3} {}", line.number, line.text).unwrap();
+    }
+    page.push('\n');
+    for note in &reading.ledger.notes {
+        writeln!(page, "note {}: {}", export.position(note.origin.start).line, note.text).unwrap();
+    }
+    page.push('\n');
+    let facts = &reading.facts;
+    let mut list = |name: &str, all: Vec<String>| {
+        for one in all {
+            writeln!(page, "{name}: {one}").unwrap();
+        }
+    };
+    list("interface", facts.interfaces.iter().map(|one| format!("{one:?}")).collect());
+    list("route", facts.routes.iter().map(|one| format!("{one:?}")).collect());
+    list("filter", facts.filters.iter().map(|one| format!("{one:#?}")).collect());
+    list("forward", facts.forwards.iter().map(|one| format!("{one:?}")).collect());
+    list("tunnel", facts.tunnels.iter().map(|one| format!("{one:#?}")).collect());
+    list("ppp profile", facts.ppp_profiles.iter().map(|one| format!("{one:#?}")).collect());
+    list("credential", facts.credentials.iter().map(|one| format!("{one:?}")).collect());
+    list("not modelled", facts.not_modelled.iter().map(|one| format!("{one:?}")).collect());
+    page
+}
+
+fn check(folder: &str) {
+    let exports = cases(folder);
+    for export in &exports {
+        let around = Surroundings { exports: exports.iter().collect() };
+        let Some(reader) = recognise(export).reader else {
+            // Only a piece that another file reads in may pass for nothing.
+            assert_eq!(export.path(), "included.inc");
+            continue;
+        };
+        let reading = (reader.read)(export, &around);
+        insta::assert_snapshot!(format!("{folder}-{}", export.path()), page(export, reader.name, &reading));
+    }
+}
+
+#[test]
+fn iptables() {
+    check("iptables");
+}
+
+#[test]
+fn openvpn() {
+    check("openvpn");
+}
+
+#[test]
+fn dial_in() {
+    check("dial-in");
+}
+
+#[test]
+fn ip_json() {
+    check("ip-json");
+}
