@@ -132,8 +132,8 @@ impl Page {
         let title = title.trim_start();
         let gap = " ".repeat(9usize.saturating_sub(word.len()));
         writeln!(self.text, "{style}{word}{style:#}{gap} {BOLD}{title}{BOLD:#}")?;
-        for (at, place) in one.evidence.iter().enumerate() {
-            self.place(place, at == 0)?;
+        for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).enumerate() {
+            self.places(places, at == 0)?;
         }
         self.paragraph("found", &one.detail)?;
         self.paragraph("rated", &format!("{}, {}", one.severity.word(), one.why_this_severity))?;
@@ -148,13 +148,17 @@ impl Page {
         writeln!(self.text)
     }
 
-    /// A place with its lines. The first is the one to cite.
-    fn place(&mut self, place: &Evidence, first: bool) -> std::fmt::Result {
+    /// Places in one file with their lines. The first place of a finding is the one to cite.
+    fn places(&mut self, places: &[Evidence], first: bool) -> std::fmt::Result {
         let mark = if first { "▸" } else { " " };
-        writeln!(self.text, "  {mark} {PATH}{}:{}{PATH:#}", neutral(&place.path), place.line)?;
-        for (number, line) in (place.line..).zip(place.excerpt.lines()) {
-            let shown = neutral(line);
-            writeln!(self.text, "{DIM}{number:>9} │{DIM:#} {}", self.cut(shown.trim_end(), 12))?;
+        let lines: Vec<_> = places.iter().map(|place| place.line.to_string()).collect();
+        let path = places.first().map(|place| neutral(&place.path)).unwrap_or_default();
+        writeln!(self.text, "  {mark} {PATH}{path}:{}{PATH:#}", lines.join(", "))?;
+        for place in places {
+            for (number, line) in (place.line..).zip(place.excerpt.lines()) {
+                let shown = neutral(line);
+                writeln!(self.text, "{DIM}{number:>9} │{DIM:#} {}", self.cut(shown.trim_end(), 12))?;
+            }
         }
         Ok(())
     }
@@ -261,7 +265,7 @@ impl Page {
         )
     }
 
-    /// One line a finding: severity, device, title, place.
+    /// One line a finding: severity, place, title.
     fn lines(&mut self, outcome: &Outcome) -> std::fmt::Result {
         for one in &outcome.findings {
             let style = style(one.severity);
@@ -272,11 +276,14 @@ impl Page {
                 .unwrap_or_default();
             let word = one.severity.word();
             let gap = " ".repeat(10usize.saturating_sub(word.len()));
+            // The path begins with the device's folder as a rule.
+            let told = place.strip_prefix(&one.device).is_some_and(|rest| rest.starts_with('/'));
+            let title = if told { one.title.clone() } else { format!("{}: {}", one.device, one.title) };
             writeln!(
                 self.text,
                 "{style}{word}{style:#}{gap}{PATH}{}{PATH:#}  {}",
                 neutral(&place),
-                neutral(&format!("{}: {}", one.device, one.title))
+                neutral(&title)
             )?;
         }
         Ok(())

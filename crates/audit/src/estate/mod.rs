@@ -9,7 +9,9 @@ pub use outside::{OutsideInterface, OutsideReason};
 
 use crate::ValidEstateFile;
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 use std::sync::Arc;
+use trevlin_model::PortForward;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, Facts, Family, Filter, Interface, Ledger, Origin, TranslationKind,
@@ -55,6 +57,10 @@ pub struct Estate {
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
     outside: Vec<Vec<OutsideInterface>>,
+    /// Devices by the addresses of their interfaces.
+    by_address: BTreeMap<IpAddr, Vec<usize>>,
+    /// Port forwards (device, number) that lead to each device.
+    forwards_to: BTreeMap<usize, Vec<(usize, usize)>>,
     masker: Masker,
 }
 
@@ -90,14 +96,52 @@ impl Estate {
             organisation: file.organisation.clone(),
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
+            by_address: BTreeMap::new(),
+            forwards_to: BTreeMap::new(),
             masker,
         };
+        estate.index();
         dial_in::settle(&mut estate);
         for at in 0..estate.devices.len() {
             estate.devices[at].logins = logins::of(&estate, at);
         }
         estate.outside = outside::of(&estate);
         estate
+    }
+
+    /// Works out who has which address and where port forwards lead.
+    fn index(&mut self) {
+        for (at, device) in self.devices.iter().enumerate() {
+            for address in device.facts.interfaces.iter().flat_map(|one| &one.addresses) {
+                self.by_address.entry(address.net.addr()).or_default().push(at);
+            }
+        }
+        for (at, device) in self.devices.iter().enumerate() {
+            for (number, forward) in device.facts.forwards.iter().enumerate() {
+                let Some(range) = forward.to.addresses else { continue };
+                for target in
+                    self.by_address.range(range.first()..=range.last()).flat_map(|(_, devices)| devices)
+                {
+                    if *target != at {
+                        self.forwards_to.entry(*target).or_default().push((at, number));
+                    }
+                }
+            }
+        }
+    }
+
+    /// Whether an address belongs to another device of the estate.
+    #[must_use]
+    pub fn is_of_another(&self, device: usize, address: IpAddr) -> bool {
+        self.by_address.get(&address).is_some_and(|holders| holders.iter().any(|holder| *holder != device))
+    }
+
+    /// Port forwards of other devices that lead to an address of this one, in order of device.
+    pub fn forwards_to(&self, device: usize) -> impl Iterator<Item = (&Device, &PortForward)> {
+        self.forwards_to.get(&device).into_iter().flatten().map(|(front, number)| {
+            let front = &self.devices[*front];
+            (front, &front.facts.forwards[*number])
+        })
     }
 
     /// The export with this number.

@@ -47,7 +47,7 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
     let mut found: Vec<OutsideInterface> = Vec::new();
     for route in device.facts.routes.iter().filter(|route| route.is_default()) {
         let Some(name) = &route.interface else { continue };
-        if route.gateway.is_some_and(|gateway| belongs_elsewhere(estate, at, gateway)) {
+        if route.gateway.is_some_and(|gateway| estate.is_of_another(at, gateway)) {
             continue;
         }
         let one = build(device, name, OutsideReason::DefaultRoute(route.origin), true);
@@ -73,15 +73,6 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
         }
     }
     found
-}
-
-/// Whether an address is another device's of this estate.
-fn belongs_elsewhere(estate: &Estate, at: usize, address: IpAddr) -> bool {
-    let others = estate.devices.iter().enumerate().filter(|(other, _)| *other != at);
-    others
-        .flat_map(|(_, device)| &device.facts.interfaces)
-        .flat_map(|interface| &interface.addresses)
-        .any(|held| held.net.addr() == address)
 }
 
 fn build(device: &Device, name: &str, reason: OutsideReason, certain: bool) -> OutsideInterface {

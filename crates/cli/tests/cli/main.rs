@@ -5,3 +5,4 @@
 mod audit;
 mod common;
 mod demo;
+mod readme;

@@ -1,6 +1,7 @@
 //! Two pools hand out the same addresses.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::collections::BTreeSet;
 use trevlin_model::{IpRange, Origin};
 
 /// The check.
@@ -33,7 +34,6 @@ struct Claim<'a> {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut claims = Vec::new();
-    let mut answers = Vec::new();
     let mut pools = 0;
     for (device, one) in estate.devices.iter().enumerate() {
         for tunnel in one.facts.tunnels.iter().filter(|tunnel| tunnel.refused.is_none()) {
@@ -50,49 +50,66 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
     }
     claims.sort_by_key(|claim| (claim.range.first(), claim.range.last(), claim.origin));
-    let mut told = std::collections::BTreeSet::new();
-    let mut open: Vec<&Claim<'_>> = Vec::new();
-    for claim in &claims {
-        open.retain(|earlier| {
-            earlier.range.last() >= claim.range.first() && earlier.range.family() == claim.range.family()
-        });
-        for earlier in &open {
-            let pair = (earlier.pool.min(claim.pool), earlier.pool.max(claim.pool));
-            if earlier.pool != claim.pool && told.insert(pair) {
-                answers.push(fail(estate, earlier, claim));
-            }
-        }
-        open.push(claim);
-    }
-    answers
+    groups(&claims).iter().map(|group| fail(estate, group)).collect()
 }
 
-fn fail(estate: &Estate, a: &Claim<'_>, b: &Claim<'_>) -> Answer {
-    // The later one in reading order is cited second.
-    let (a, b) = if a.origin <= b.origin { (a, b) } else { (b, a) };
-    let shared = a.range.intersection(&b.range).unwrap_or(a.range);
+/// Claims of different pools that hang together by shared addresses, each group in reading order. One sweep: a claim
+/// that begins before the furthest end so far belongs to the group at hand.
+fn groups<'a, 'b>(claims: &'a [Claim<'b>]) -> Vec<Vec<&'a Claim<'b>>> {
+    let mut groups: Vec<Vec<&Claim<'_>>> = Vec::new();
+    let mut end = None;
+    for claim in claims {
+        match (groups.last_mut(), end) {
+            (Some(group), Some(last))
+                if claim.range.first() <= last && group[0].range.family() == claim.range.family() =>
+            {
+                group.push(claim);
+                end = Some(claim.range.last().max(last));
+            }
+            _ => {
+                groups.push(vec![claim]);
+                end = Some(claim.range.last());
+            }
+        }
+    }
+    for group in &mut groups {
+        group.sort_by_key(|claim| claim.origin);
+    }
+    groups.retain(|group| group.iter().any(|claim| claim.pool != group[0].pool));
+    groups
+}
+
+fn fail(estate: &Estate, group: &[&Claim<'_>]) -> Answer {
     let name = |claim: &Claim<'_>| format!("{} on {}", claim.tunnel, estate.devices[claim.device].name);
-    let (place_a, place_b) = (estate.place(a.origin), estate.place(b.origin));
-    let why = if a.device == b.device {
-        "both are handed out by one device"
-    } else {
-        "they are handed out by two devices, which cannot see each other's leases"
+    let told: Vec<_> = group
+        .iter()
+        .map(|claim| format!("{} hands out {} ({})", name(claim), claim.range, estate.place(claim.origin)))
+        .collect();
+    let first = group[0];
+    let others: Vec<_> = group.iter().filter(|claim| claim.pool != first.pool).collect();
+    let pools: BTreeSet<_> = group.iter().map(|claim| claim.pool).collect();
+    let shared = others.iter().find_map(|other| first.range.intersection(&other.range));
+    let title = match (pools.len(), shared) {
+        (2, Some(shared)) => format!("{} and {} both hand out {shared}", name(first), name(others[0])),
+        (count, _) => {
+            format!("{count} pools overlap, beginning with those of {} and {}", name(first), name(others[0]))
+        }
     };
+    let why = if others.iter().all(|other| other.device == first.device) {
+        "all are handed out by one device"
+    } else {
+        "they are handed out by devices that cannot see each other's leases"
+    };
+    let names: BTreeSet<_> = group.iter().map(|claim| name(claim)).collect();
     Answer::new(
-        a.device,
-        format!("{} / {}", name(a), name(b)),
+        first.device,
+        names.into_iter().collect::<Vec<_>>().join(" / "),
         Verdict::Fail(Fail {
-            severity: Severity::High,
+            severity: CHECK.severity,
             why_this_severity: why.into(),
-            title: format!("{} and {} both hand out {shared}", name(a), name(b)),
-            detail: format!(
-                "{} hands out {} ({place_a}), {} hands out {} ({place_b}); they share {shared}.",
-                name(a),
-                a.range,
-                name(b),
-                b.range
-            ),
-            evidence: vec![a.origin, b.origin],
+            title,
+            detail: format!("{}.", told.join("; ")),
+            evidence: group.iter().map(|claim| claim.origin).collect(),
         }),
     )
 }
@@ -130,6 +147,15 @@ mod tests {
                         ("b/pptpd.conf", "remoteip 10.8.1.0-9\n"),
                     ],
                     &[],
+                ),
+                (
+                    "three that hang together",
+                    &[
+                        ("a/pptpd.conf", "remoteip 10.8.0.1-9,10.8.0.50-59\n"),
+                        ("b/pptpd.conf", "remoteip 10.8.0.5-20\n"),
+                        ("c/pptpd.conf", "remoteip 10.8.0.15-30\n"),
+                    ],
+                    &["fail high a pptpd.conf:1 pptpd.conf:1 pptpd.conf:1"],
                 ),
                 ("one pool in pieces", &[("b/pptpd.conf", "remoteip 10.8.1.0-9,10.8.1.5\n")], &[]),
                 (

@@ -64,7 +64,7 @@ fn judge(tunnel: &Tunnel, certificate: &Setting<CertificateDemand>, device: &str
         why_this_severity: "a password still decides".into(),
         title: format!("{} {text}", tunnel.name),
         detail: format!(
-            "{} on {device} {text}; {} decides about the callers alone.",
+            "{} on {device} {text}; {} is all that decides.",
             tunnel.name,
             tunnel.proof.passwords.first().map_or("a password", |check| decider(&check.source)),
         ),

@@ -3,6 +3,9 @@
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{Device, ExportState, Origin, PortForward, Protocol, TunnelFamily, TunnelRole};
 
+/// Where PPTP servers answer (RFC 2637, 2.1).
+const PORT: u16 = 1723;
+
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "tunnels/pptp-answers",
@@ -36,7 +39,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     vec![*origin],
                 ),
                 None if !tunnel.answers_callers() => Verdict::DoesNotApply,
-                None => fail(estate, at, device, tunnel.origin),
+                None => fail(estate, at, tunnel.origin),
             };
             answers.push(Answer::new(at, tunnel.name.clone(), verdict));
         }
@@ -55,8 +58,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn fail(estate: &Estate, at: usize, device: &Device, origin: Origin) -> Verdict {
-    let forwards = forwarded_by(estate, at, device);
+fn fail(estate: &Estate, at: usize, origin: Origin) -> Verdict {
+    let forwards = forwarded_by(estate, at);
     let mut evidence = vec![origin];
     let (severity, why_this_severity) = match forwards.first() {
         Some((front, forward)) => {
@@ -81,24 +84,17 @@ fn fail(estate: &Estate, at: usize, device: &Device, origin: Origin) -> Verdict 
 }
 
 /// Port forwards of other devices that lead here, the running ones first.
-fn forwarded_by<'a>(estate: &'a Estate, at: usize, device: &Device) -> Vec<(&'a Device, &'a PortForward)> {
-    let own: Vec<_> =
-        device.facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr()).collect();
-    let leads_here = |forward: &&PortForward| {
+fn forwarded_by(estate: &Estate, at: usize) -> Vec<(&Device, &PortForward)> {
+    let of_this_port = |forward: &PortForward| {
         let protocol = forward.protocol.0.is_none() || forward.protocol == Protocol::TCP;
         // A port that is not changed arrives as the one that was asked for.
         let port = match forward.to.ports {
-            Some(ports) => ports.contains(1723),
-            None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(1723)),
+            Some(ports) => ports.contains(PORT),
+            None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(PORT)),
         };
-        protocol
-            && port
-            && forward.to.addresses.is_some_and(|range| own.iter().any(|address| range.contains(*address)))
+        protocol && port
     };
-    let others = estate.devices.iter().enumerate().filter(|(other, _)| *other != at);
-    let mut found: Vec<_> = others
-        .flat_map(|(_, front)| front.facts.forwards.iter().filter(leads_here).map(move |one| (front, one)))
-        .collect();
+    let mut found: Vec<_> = estate.forwards_to(at).filter(|(_, forward)| of_this_port(forward)).collect();
     found.sort_by_key(|(_, forward)| forward.state == ExportState::Stored);
     // Where a dump of what runs was exported, a forward that only the stored file has is not in force.
     let runs =

@@ -1,0 +1,54 @@
+#!/usr/bin/env bash
+# Makes the pictures in docs/screenshots from the demo estate. Installs what it needs from Debian's packages.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+missing=()
+command -v xterm >/dev/null || missing+=(xterm)
+command -v Xvfb >/dev/null || missing+=(xvfb)
+# Some machines have another program under the name of ImageMagick's.
+[ -x /usr/bin/import ] || missing+=(imagemagick)
+fc-list 2>/dev/null | grep -q "DejaVu Sans Mono" || missing+=(fonts-dejavu-core fontconfig)
+if [ ${#missing[@]} -gt 0 ]; then
+    export DEBIAN_FRONTEND=noninteractive
+    apt-get update -qq
+    apt-get install -y -qq --no-install-recommends "${missing[@]}"
+fi
+
+cargo build --quiet --release --locked
+work=$(mktemp -d)
+trap 'kill "${server:-}" 2>/dev/null || true; rm -rf "$work"' EXIT
+target/release/trevlin demo --into "$work" >/dev/null
+ln -s "$PWD/target/release/trevlin" "$work/trevlin"
+
+display=:$((80 + $$ % 900))
+Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+server=$!
+sleep 1
+
+# shot NAME COMMAND: what a terminal of 140x43 shows after the command.
+shot() {
+    local name=$1 command=$2
+    cat >"$work/run.sh" <<SCRIPT
+cd "$work"
+export PATH="$work:\$PATH"
+printf '\033[1m\$ %s\033[0m\n' '$command'
+$command
+touch "$work/done"
+sleep 60
+SCRIPT
+    rm -f "$work/done"
+    DISPLAY=$display xterm -fa "DejaVu Sans Mono" -fs 11 -geometry 140x43+0+0 -bg '#101418' -fg '#d8dee6' \
+        -b 8 +sb -e bash "$work/run.sh" &
+    local terminal=$!
+    for _ in $(seq 50); do [ -e "$work/done" ] && break; sleep 0.2; done
+    sleep 0.7
+    DISPLAY=$display /usr/bin/import -window root "docs/screenshots/$name.png"
+    kill "$terminal" 2>/dev/null || true
+    wait "$terminal" 2>/dev/null || true
+}
+
+shot audit 'trevlin audit before --color always | head -n 40'
+shot audit-summary 'trevlin audit before --color always | tail -n 40'
+shot audit-quiet 'trevlin audit before --quiet'
+shot check 'trevlin checks tunnels/pptp-answers'
