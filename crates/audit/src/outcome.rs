@@ -5,7 +5,7 @@ use crate::checks::CHECKS;
 use crate::{Area, Check, Estate, Fail, Question, Severity, Verdict, Yardstick};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{LineClass, Origin};
 
 /// Most places one finding shows: beyond these more lines prove nothing more.
@@ -109,6 +109,9 @@ pub struct Finding {
     /// Why it matters.
     #[serde(skip)]
     pub why: &'static str,
+    /// Every device it has evidence from.
+    #[serde(skip)]
+    pub devices: Vec<String>,
 }
 
 /// Something the exports cannot tell.
@@ -168,7 +171,7 @@ impl Outcome {
             |name: &str| selection.devices.is_empty() || selection.devices.iter().any(|one| one == name);
         self.findings.retain(|one| {
             area(one.area)
-                && device(&one.device)
+                && one.devices.iter().any(|name| device(name))
                 && selection.severity.is_none_or(|least| one.severity >= least)
         });
         self.open_questions.retain(|one| area(one.area) && device(&one.device));
@@ -238,7 +241,20 @@ fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fin
         fingerprint,
         status: Status::Open,
         why: check.why,
+        devices: devices_of(estate, device, &fail.evidence),
     }
+}
+
+/// The devices that the evidence comes from; at least the finding's own.
+fn devices_of(estate: &Estate, own: &str, evidence: &[Origin]) -> Vec<String> {
+    let exports: BTreeSet<_> = evidence.iter().map(|origin| origin.export).collect();
+    let holds =
+        |device: &&trevlin_model::Device| device.exports.iter().any(|export| exports.contains(export));
+    let mut names: Vec<_> = estate.devices.iter().filter(holds).map(|device| device.name.clone()).collect();
+    if !names.iter().any(|name| name == own) {
+        names.push(own.to_owned());
+    }
+    names
 }
 
 /// How the severity in this context compares with the check's own, and why.

@@ -1,5 +1,6 @@
 //! From paths to an estate: files are read and decoded, recognised, sorted into devices and read by their readers.
 
+use crate::labels::{Label, drop_repeated_files, labels};
 use crate::messages;
 use crate::walk::{self, LeftOut, Root};
 use anyhow::{Context, bail};
@@ -9,7 +10,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use trevlin_audit::{Estate, Found, Input, ValidEstateFile, device_folders};
 use trevlin_model::{Export, ExportId, LineClass, Origin};
-use trevlin_readers::{Reader, Reading, Surroundings, decode, recognise};
+use trevlin_readers::{Reader, Reading, Recognised, Surroundings, decode, recognise};
 use zeroize::Zeroizing;
 
 /// How much to tell while reading.
@@ -30,7 +31,13 @@ const ESTATE_FILE: &str = "trevlin.toml";
 struct Decoded {
     export: Export,
     folder: String,
-    reader: Option<&'static Reader>,
+    recognised: Recognised,
+}
+
+impl Decoded {
+    fn reader(&self) -> Option<&'static Reader> {
+        self.recognised.reader
+    }
 }
 
 /// Reads everything below the paths.
@@ -40,7 +47,7 @@ struct Decoded {
 pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Estate> {
     let mut left_out = Vec::new();
     let mut seen = Vec::new();
-    let roots: Vec<Root> = paths
+    let mut roots: Vec<Root> = paths
         .iter()
         .filter(|path| {
             // The same path given twice is read once.
@@ -51,20 +58,17 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
         })
         .filter_map(|path| walk::walk(path, &mut left_out))
         .collect();
-    let several = roots.len() > 1;
+    drop_repeated_files(&mut roots);
+    let labels = labels(&roots);
     let mut file = ValidEstateFile::default();
     let mut texts = Vec::new();
-    for root in &roots {
-        let stated = root.files.iter().find(|one| one.path == ESTATE_FILE);
+    for (root, label) in roots.iter().zip(labels) {
+        let stated = root.files.iter().find(|one| root.folder && one.path == ESTATE_FILE);
         if let Some(stated) = stated {
             merge(&mut file, estate_file(&stated.at)?);
         }
-        let read: Vec<_> = root
-            .files
-            .par_iter()
-            .filter(|one| one.path != ESTATE_FILE)
-            .map(|one| (one, read(&one.at)))
-            .collect();
+        let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
+        let read: Vec<_> = files.map(|one| (one, read(&one.at))).collect();
         let mut kept = Vec::new();
         for (one, outcome) in read {
             match outcome {
@@ -72,20 +76,20 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
                 Err(why) => left_out.push(LeftOut { at: one.at.clone(), why }),
             }
         }
-        texts.push((root, kept, stated.is_some()));
+        texts.push(Texts { root, label, files: kept, has_estate_file: stated.is_some() });
     }
+    let decoded = sort_into_devices(texts, &mut left_out);
     for one in &left_out {
         // A path that was asked for by name is missed even by those who want no warnings.
         if telling != Telling::Nothing || paths.contains(&one.at) {
             messages::warning(&format!("{}: {}", one.at.display(), one.why));
         }
     }
-    let decoded = sort_into_devices(texts, several);
     if decoded.is_empty() {
         bail!("nothing to audit: no file below {} could be read", list(paths));
     }
     tell_what_was_taken(&decoded, telling);
-    if decoded.iter().all(|one| one.reader.is_none()) {
+    if decoded.iter().all(|one| one.reader().is_none()) {
         let formats: Vec<_> = trevlin_readers::READERS.iter().map(|reader| reader.title).collect();
         bail!(
             "nothing to audit: of {} below {} none is of a format that is read here. These are read: {}",
@@ -119,78 +123,65 @@ fn read(at: &Path) -> Result<String, String> {
     decode(&bytes).map_err(|error| format!("{error}; export it as text, or leave it out"))
 }
 
-type Texts<'a> = Vec<(&'a Root, Vec<(String, String)>, bool)>;
+/// The files of one path given, as text.
+struct Texts<'a> {
+    root: &'a Root,
+    label: Label,
+    files: Vec<(String, String)>,
+    has_estate_file: bool,
+}
 
 /// Gives every file its device and every export its number.
-fn sort_into_devices(texts: Texts<'_>, several: bool) -> Vec<Decoded> {
+fn sort_into_devices(texts: Vec<Texts<'_>>, left_out: &mut Vec<LeftOut>) -> Vec<Decoded> {
     let mut decoded = Vec::new();
-    for (root, files, has_estate_file) in texts {
-        let prefix =
-            if several && root.folder { format!("{}/", root_name(&root.given)) } else { String::new() };
+    for Texts { root, label, files, has_estate_file } in texts {
         let exports: Vec<_> = files
             .into_iter()
-            .map(|(path, text)| (path.clone(), Export::new(ExportId(0), format!("{prefix}{path}"), text)))
+            .map(|(path, text)| {
+                (path.clone(), Export::new(ExportId(0), format!("{}{path}", label.prefix), text))
+            })
             .collect();
-        let readers: Vec<_> = exports.par_iter().map(|(_, export)| recognise(export).reader).collect();
+        let recognised: Vec<_> = exports.par_iter().map(|(_, export)| recognise(export)).collect();
         let mut found: Vec<_> = exports
             .iter()
-            .zip(&readers)
-            .map(|((path, _), reader)| Found { path, recognised: reader.is_some() })
+            .zip(&recognised)
+            .map(|((path, _), recognised)| Found { path, recognised: recognised.reader.is_some() })
             .collect();
         if has_estate_file {
             found.push(Found { path: ESTATE_FILE, recognised: false });
         }
-        let folders: Vec<_> = if root.folder { device_folders(&found) } else { vec![Some(String::new())] };
-        for (((_, export), reader), folder) in exports.into_iter().zip(readers).zip(folders) {
-            // Something that lies beside the devices and is of no known format belongs to nobody.
-            let Some(folder) = folder else { continue };
-            let folder = match folder.as_str() {
-                "" if root.folder => root_name(&root.given),
-                "" => file_device(&root.given),
-                _ => format!("{prefix}{folder}"),
+        let folders: Vec<_> =
+            if root.folder { device_folders(&found) } else { vec![Some(String::new()); exports.len()] };
+        for (((path, export), recognised), folder) in exports.into_iter().zip(recognised).zip(folders) {
+            let folder = match folder.as_deref() {
+                Some("") => label.device.clone(),
+                Some(folder) => format!("{}{folder}", label.prefix),
+                None => {
+                    let why = "it lies beside the devices and is of no format that is read here; put it into its device's folder";
+                    left_out.push(LeftOut { at: root.given.join(path), why: why.into() });
+                    continue;
+                }
             };
-            decoded.push(Decoded { export, folder, reader });
+            decoded.push(Decoded { export, folder, recognised });
         }
     }
-    decoded.sort_by(|a, b| a.export.path().cmp(b.export.path()));
+    decoded.sort_by(|a, b| (a.export.path(), &a.folder).cmp(&(b.export.path(), &b.folder)));
     for (number, one) in decoded.iter_mut().enumerate() {
         one.export.renumber(ExportId(number as u32));
     }
     decoded
 }
 
-/// The name of a folder given, also where it was given as `.` or `..`.
-fn root_name(given: &Path) -> String {
-    let name = |path: &Path| path.file_name().map(|name| name.to_string_lossy().into_owned());
-    name(given).or_else(|| name(&fs::canonicalize(given).ok()?)).unwrap_or_else(|| "device".into())
-}
-
-/// The device that a single file belongs to: the folder that holds its `etc`, else the folder it lies in, so that
-/// several files of one folder are one device.
-fn file_device(given: &Path) -> String {
-    let whole = fs::canonicalize(given).unwrap_or_else(|_| given.to_owned());
-    let folders: Vec<_> = whole
-        .parent()
-        .into_iter()
-        .flat_map(Path::components)
-        .map(|part| part.as_os_str().to_string_lossy())
-        .collect();
-    let before_etc =
-        folders.iter().position(|name| name == "etc").and_then(|at| folders.get(at.checked_sub(1)?));
-    let holder = before_etc.or(folders.last()).filter(|name| *name != "/");
-    holder.map_or_else(|| "device".into(), ToString::to_string)
-}
-
 fn tell_what_was_taken(decoded: &[Decoded], telling: Telling) {
     for one in decoded {
         let path = one.export.path();
-        let also = recognise(&one.export).also;
+        let also = &one.recognised.also;
         if !also.is_empty() && telling != Telling::Nothing {
             let names: Vec<_> = also.iter().map(|reader| reader.name).collect();
             messages::warning(&format!("{path}: could be {} as well", names.join(" or ")));
         }
         if telling == Telling::Everything {
-            match one.reader {
+            match one.reader() {
                 Some(reader) => messages::note(&format!(
                     "{path}: {} ({}), device {}",
                     reader.title, reader.name, one.folder
@@ -213,7 +204,7 @@ fn read_all(decoded: Vec<Decoded>) -> Vec<Input> {
         by_folder.into_iter().map(|(folder, exports)| (folder, Surroundings { exports })).collect();
     let readings: Vec<Reading> = decoded
         .par_iter()
-        .map(|one| match one.reader {
+        .map(|one| match one.reader() {
             Some(reader) => (reader.read)(&one.export, &surroundings[one.folder.as_str()]),
             None => unread(&one.export),
         })
@@ -223,14 +214,14 @@ fn read_all(decoded: Vec<Decoded>) -> Vec<Input> {
     let mut touched: BTreeMap<ExportId, (&'static str, Places)> = BTreeMap::new();
     for (one, reading) in decoded.iter().zip(&readings) {
         for (origin, class) in &reading.elsewhere {
-            let reader = one.reader.map_or("unknown", |reader| reader.name);
+            let reader = one.reader().map_or("unknown", |reader| reader.name);
             touched.entry(origin.export).or_insert((reader, Vec::new())).1.push((*origin, *class));
         }
     }
     decoded
         .into_iter()
         .zip(readings)
-        .map(|(one, reading)| match (one.reader, touched.get(&one.export.id())) {
+        .map(|(one, reading)| match (one.reader(), touched.get(&one.export.id())) {
             (None, Some((format, places))) => {
                 let reading = read_by_another(&one.export, places);
                 (one, reading, Some(*format))

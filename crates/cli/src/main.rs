@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod demo;
+mod labels;
 mod load;
 mod messages;
 mod walk;

@@ -1,7 +1,7 @@
 //! Packet filters that are recognised and not read yet. They are kept as a fact, because no judgement about
 //! what the device lets through is sound while one of them is present.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use trevlin_model::{Export, NotModelled};
 
 /// nftables rulesets, native text or JSON.
@@ -24,7 +24,7 @@ fn recognise(export: &Export) -> Recognition {
         let name = if FAMILIES.contains(&second) { words.next() } else { Some(second) };
         name.is_some_and(|name| !name.is_empty()) && text.trim_end().ends_with('{')
     };
-    let content = export.lines().any(|line| {
+    let content = export.lines().take(TELLING_LINES).any(|line| {
         let text = line.text.trim_start();
         opens_table(text) || text.starts_with("flush ruleset") || text.starts_with("add table ")
     }) || export.text().trim_start().starts_with("{\"nftables\"");

@@ -13,6 +13,9 @@ pub enum Recognition {
     Content,
 }
 
+/// Lines at the start of an export by which it is recognised.
+pub(crate) const TELLING_LINES: usize = 400;
+
 /// A reader for one format.
 #[derive(Debug)]
 pub struct Reader {

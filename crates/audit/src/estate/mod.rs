@@ -11,11 +11,10 @@ use crate::ValidEstateFile;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::sync::Arc;
-use trevlin_model::PortForward;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, DeviceKind, Export, ExportId, Facts, Family, Filter, Interface, Ledger, Origin, TranslationKind,
-    find_path,
+    Device, DeviceKind, Export, ExportId, Facts, Family, Filter, Hook, Interface, Ledger, Origin,
+    PortForward, Target, TranslationKind, find_path,
 };
 
 /// One export as read.
@@ -221,22 +220,26 @@ fn merge(interfaces: Vec<Interface>) -> Vec<Interface> {
     merged
 }
 
-/// The kind as far as the facts tell it: translation or several networks with a filter between them make a
-/// firewall or router, an answering tunnel without them a server.
+/// The kind as far as the facts tell it: translation, or several networks with rules for what passes between them,
+/// make a firewall; several networks without anything served make a router; an answering tunnel makes a server.
 fn kind(facts: &Facts) -> DeviceKind {
     let networks = facts
         .interfaces
         .iter()
-        .filter(|one| !one.loopback && !one.point_to_point && !one.addresses.is_empty());
-    let translates = facts.filters.iter().flat_map(|filter| &filter.chains).flat_map(|chain| &chain.rules).any(|rule| {
-        matches!(&rule.target, trevlin_model::Target::Translate(how)
-            if matches!(how.kind, TranslationKind::Masquerade | TranslationKind::Source | TranslationKind::Destination))
-    });
-    match (networks.count(), facts.filters.is_empty()) {
-        (2.., false) => DeviceKind::Firewall,
-        (2.., true) => DeviceKind::Router,
-        _ if translates => DeviceKind::Firewall,
-        _ if !facts.tunnels.is_empty() => DeviceKind::Server,
-        _ => DeviceKind::Unknown,
+        .filter(|one| !one.loopback && !one.point_to_point && !one.addresses.is_empty())
+        .count();
+    let chains = || facts.filters.iter().flat_map(|filter| &filter.chains);
+    let translates = chains()
+        .flat_map(|chain| &chain.rules)
+        .any(|rule| matches!(&rule.target, Target::Translate(how) if how.kind != TranslationKind::Redirect));
+    let passes = chains().any(|chain| chain.hook == Some(Hook::Forward) && !chain.rules.is_empty());
+    if translates || (networks > 1 && passes) {
+        DeviceKind::Firewall
+    } else if !facts.tunnels.is_empty() || !facts.credentials.is_empty() {
+        DeviceKind::Server
+    } else if networks > 1 {
+        DeviceKind::Router
+    } else {
+        DeviceKind::Unknown
     }
 }

@@ -140,7 +140,6 @@ fn selections() {
     let count = |outcome: &serde_json::Value| outcome["findings"].as_array().unwrap().len();
     for (arguments, field, value) in [
         (&["--area", "secrets"][..], "area", "secrets"),
-        (&["--device", "quay-storage"], "device", "quay-storage"),
         (&["--severity", "critical"], "severity", "critical"),
     ] {
         let some = json(&demo, arguments);
@@ -150,6 +149,28 @@ fn selections() {
         let summed: u64 =
             some["summary"]["by_severity"].as_object().unwrap().values().filter_map(|one| one.as_u64()).sum();
         assert_eq!(summed, findings.len() as u64, "the summary counts what is shown");
+    }
+}
+
+#[test]
+fn a_device_is_shown_with_what_it_has_a_part_in() {
+    let demo = demo();
+    for name in ["dial-in", "quay-storage"] {
+        let some = json(&demo, &["--device", name]);
+        let findings = some["findings"].as_array().unwrap();
+        let own = |finding: &serde_json::Value| {
+            finding["evidence"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .any(|place| place["path"].as_str().unwrap().starts_with(name))
+        };
+        assert!(findings.iter().all(own), "{name}");
+        assert!(
+            findings.iter().any(|one| one["check"] == "addresses/pools-overlap"),
+            "{name}: it overlaps with the other"
+        );
+        assert_eq!(some["devices"].as_array().unwrap().len(), 1, "{name}");
     }
 }
 
@@ -269,15 +290,23 @@ fn an_estate_file_names_devices_and_stops_the_run_when_wrong() {
 
 #[test]
 fn folders_files_and_several_paths() {
-    let folder = folder(&[("a/etc/openvpn/s.conf", SERVER), ("b/s.conf", SERVER)]);
+    let folder = folder(&[
+        ("a/etc/openvpn/s.conf", SERVER),
+        ("b/s.conf", SERVER),
+        ("c/b/s.conf", SERVER),
+        ("x/b/s.conf", SERVER),
+    ]);
     let at = |path: &str| folder.path().join(path).to_str().unwrap().to_owned();
     for (paths, devices, places) in [
-        (vec![at("")], "a b", "a/etc/openvpn/s.conf b/s.conf"),
+        (vec![at("")], "a b c x", "a/etc/openvpn/s.conf b/s.conf c/b/s.conf x/b/s.conf"),
         (vec![at("a")], "a", "etc/openvpn/s.conf"),
         (vec![at("a/etc/openvpn/s.conf")], "a", "s.conf"),
         (vec![at("b/s.conf")], "b", "s.conf"),
         (vec![at("a"), at("b")], "a b", "a/etc/openvpn/s.conf b/s.conf"),
         (vec![at("b"), at("b")], "b", "s.conf"),
+        (vec![at("b"), at("b/s.conf")], "b", "b/s.conf"),
+        (vec![at("c/b"), at("x/b")], "c/b x/b", "c/b/s.conf x/b/s.conf"),
+        (vec![at("x/b/s.conf"), at("c/b/s.conf")], "c/b x/b", "c/b/s.conf x/b/s.conf"),
     ] {
         let arguments: Vec<&str> =
             ["audit", "--format", "json"].into_iter().chain(paths.iter().map(String::as_str)).collect();

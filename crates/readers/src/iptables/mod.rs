@@ -136,10 +136,23 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut filters: Vec<Filter> = Vec::new();
     let mut open: Option<Section> = None;
+    let mut elsewhere = Vec::new();
     for line in export.lines() {
         let text = line.text.trim();
         let origin = export.origin_of(text);
         match text.as_bytes().first() {
+            Some(b'#') if text.contains("-legacy tables present") => {
+                // The program prints this when the kernel holds rules of its older form as well.
+                book.not_understood(
+                    origin,
+                    "there are rules that this dump does not show; export `iptables-legacy-save` too",
+                );
+                elsewhere.push(NotModelled {
+                    what: "a second ruleset, of iptables-legacy".into(),
+                    filters_packets: true,
+                    origin,
+                });
+            }
             None | Some(b'#') => {}
             Some(b'*') => {
                 if let Some(unfinished) = open.take() {
@@ -172,6 +185,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         reading.facts.forwards.extend(forwards::of(&table));
         reading.facts.filters.push(table);
     }
+    reading.facts.not_modelled.extend(elsewhere);
     reading
 }
 

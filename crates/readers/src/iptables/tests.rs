@@ -184,6 +184,16 @@ fn ip_version_and_state() {
 }
 
 #[test]
+fn rules_of_the_older_form_are_missed() {
+    let reading = of(
+        "fw.txt",
+        "# Warning: iptables-legacy tables present, use iptables-legacy-save to see them\n*filter\nCOMMIT\n",
+    );
+    assert!(reading.facts.not_modelled[0].what.contains("ruleset"));
+    assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 1);
+}
+
+#[test]
 fn ipv6_rules() {
     let reading = of(
         "ip6tables-save.txt",

@@ -11,7 +11,7 @@ mod lines;
 mod proof;
 mod refusal;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use config::Config;
 use directives::{Class, class};
 use lines::{Directive, split};
@@ -64,7 +64,7 @@ fn tells(line: &str) -> bool {
 fn recognise(export: &Export) -> Recognition {
     let (mut known, mut all, mut telling) = (0u32, 0u32, false);
     let mut block = false;
-    for line in export.lines() {
+    for line in export.lines().take(TELLING_LINES) {
         let text = line.text.trim();
         if text.is_empty() || text.starts_with(['#', ';']) {
             continue;

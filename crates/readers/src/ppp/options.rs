@@ -2,7 +2,7 @@
 
 use super::words::{Word, words};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
@@ -42,7 +42,7 @@ const TELLING: [&str; 9] = [
 const DEPTH: usize = 10;
 
 fn recognise(export: &Export) -> Recognition {
-    let content = export.lines().any(|line| {
+    let content = export.lines().take(TELLING_LINES).any(|line| {
         let word = line.text.split_whitespace().next().unwrap_or_default();
         TELLING.contains(&word)
     });
@@ -147,14 +147,14 @@ impl State<'_> {
 
     fn valued(&mut self, export: &Export, word: &Word, value: &Word, book: &mut Bookkeeper<'_>) {
         let origin = export.origin(word.span.start..value.span.end);
-        let text = value.text.clone();
+        let text = value.text.as_str();
         if value.unclosed {
             book.not_understood(export.origin(value.span.clone()), "a quotation mark is not closed");
         }
         match word.text.as_str() {
-            "name" => self.profile.name = Some((text, origin)),
-            "plugin" => self.profile.plugins.push((text, origin)),
-            "ms-dns" => match address(&text) {
+            "name" => self.profile.name = Some((value.plain(), origin)),
+            "plugin" => self.profile.plugins.push((value.plain(), origin)),
+            "ms-dns" => match address(text) {
                 Ok(server) => self.profile.name_servers.push((server, origin)),
                 // pppd looks names up; an export cannot.
                 Err(_) if text.contains(char::is_alphabetic) => {}
@@ -166,7 +166,7 @@ impl State<'_> {
                 owner: self.profile.path.clone(),
                 origin: export.origin(value.span.clone()),
             })),
-            "file" => self.include(&text, export, origin, book),
+            "file" => self.include(text, export, origin, book),
             "call" => self.include(&format!("/etc/ppp/peers/{text}"), export, origin, book),
             _ => return book.class(origin, LineClass::PassedOver),
         }

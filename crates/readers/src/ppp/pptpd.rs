@@ -4,7 +4,7 @@
 //! begins with a blank is ignored; an address that is none makes the daemon refuse to start.
 
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::{
     CallerProof, Export, IpRange, Line, LineClass, Listener, MalformedAddress, NotModelled, Origin, Pool,
@@ -46,7 +46,8 @@ const LONGEST_LINE: usize = 510;
 
 fn recognise(export: &Export) -> Recognition {
     let first = |line: &Line<'_>| line.text.split([' ', '\t']).next().unwrap_or_default().to_owned();
-    if export.lines().any(|line| matches!(first(&line).as_str(), "remoteip" | "localip")) {
+    if export.lines().take(TELLING_LINES).any(|line| matches!(first(&line).as_str(), "remoteip" | "localip"))
+    {
         Recognition::Content
     } else if export.file_name().contains("pptpd.conf") {
         Recognition::Name

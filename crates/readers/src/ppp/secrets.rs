@@ -80,8 +80,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         reading.facts.credentials.push(Credential {
             file: file(export),
             path: export.path().into(),
-            client: client.text.clone(),
-            server: server.text.clone(),
+            client: client.plain(),
+            server: server.plain(),
             secret: held,
             addresses,
             malformed,
@@ -103,7 +103,7 @@ fn held_secret(
     let hold = |value: &str, origin: Origin| {
         let hashed = file == SecretsFile::Pap && value.starts_with('$') && value.matches('$').count() >= 3;
         let kind = if hashed { SecretKind::PasswordHash } else { SecretKind::LoginPassword };
-        let held = HeldSecret { secret: Secret::new(value), kind, owner: client.text.clone(), origin };
+        let held = HeldSecret { secret: Secret::new(value), kind, owner: client.plain(), origin };
         Setting::Stated { value: (!value.is_empty()).then(|| Arc::new(held)), origin }
     };
     if let Some(path) = secret.text.strip_prefix('@').filter(|path| path.starts_with('/')) {
@@ -117,7 +117,7 @@ fn held_secret(
             },
         };
     }
-    if file == SecretsFile::Pap && secret.text == "@login" {
+    if file == SecretsFile::Pap && secret.text.as_str() == "@login" {
         return Setting::Unknown { why: "the system's own accounts decide (`@login`)".into() };
     }
     hold(&secret.text, origin)
@@ -127,7 +127,7 @@ fn held_secret(
 fn allowed(export: &Export, columns: &[Word], malformed: &mut Vec<MalformedAddress>) -> AllowedAddresses {
     let mut listed: Vec<(IpRange, Origin)> = Vec::new();
     let mut any_entry = false;
-    for word in columns.iter().take_while(|word| word.text != "--") {
+    for word in columns.iter().take_while(|word| word.text.as_str() != "--") {
         let origin = export.origin(word.span.clone());
         match word.text.as_str() {
             "-" => break,

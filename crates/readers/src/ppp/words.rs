@@ -3,12 +3,13 @@
 //! end joining lines, and `#` outside quotes starting a comment, even right behind a word.
 
 use std::ops::Range;
+use zeroize::Zeroizing;
 
-/// One word.
+/// One word. It may be a secret, so it is wiped.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Word {
     /// The word with quotes and escapes resolved.
-    pub(super) text: String,
+    pub(super) text: Zeroizing<String>,
     /// Where it stands, quotes included.
     pub(super) span: Range<usize>,
     /// Whether a line end stands before it: in secrets files a new entry begins here.
@@ -20,6 +21,13 @@ pub(super) struct Word {
 struct Scanner<'a> {
     text: &'a str,
     at: usize,
+}
+
+impl Word {
+    /// The word as ordinary text, for what is no secret.
+    pub(super) fn plain(&self) -> String {
+        self.text.as_str().to_owned()
+    }
 }
 
 impl Scanner<'_> {
@@ -107,7 +115,7 @@ impl Scanner<'_> {
             }
             self.bump();
         }
-        Word { text, span: start..self.at, starts_line, unclosed: quote.is_some() }
+        Word { text: Zeroizing::new(text), span: start..self.at, starts_line, unclosed: quote.is_some() }
     }
 }
 
@@ -146,7 +154,7 @@ mod tests {
         ] {
             let told: Vec<_> = words(text)
                 .iter()
-                .map(|word| format!("{}{}", if word.starts_line { "|" } else { "" }, word.text))
+                .map(|word| format!("{}{}", if word.starts_line { "|" } else { "" }, word.text.as_str()))
                 .collect();
             assert_eq!(told.join(" "), wanted, "{text:?}");
         }

@@ -18,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
           and write access rules for it.",
     judged: "Fails where a pool shares addresses with the network of an interface on the same device, other than the \
              tunnel's own. Milder where the design intends it: proxy ARP or a bridge. Undetermined where no interfaces \
-             were exported.",
+             were exported, or the pool is mistyped.",
     references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
     run,
 };
@@ -29,7 +29,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for (tunnel, pool) in
             device.facts.tunnels.iter().flat_map(|tunnel| tunnel.pools.iter().map(move |pool| (tunnel, pool)))
         {
-            if tunnel.refused.is_none() {
+            if let Some(bad) = pool.malformed.first() {
+                let question = format!(
+                    "the pool of {} is mistyped ({}), so where it lies cannot be told; ask what was meant and what is in use",
+                    tunnel.name, bad.why
+                );
+                answers.push(Answer::new(at, tunnel.name.clone(), Verdict::ask(question, vec![bad.origin])));
+            } else if tunnel.refused.is_none() {
                 answers.extend(judge(estate, at, device, tunnel, pool));
             }
         }
@@ -196,6 +202,11 @@ mod tests {
                     &["pass d"],
                 ),
                 ("no interfaces", &[("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n")], &["ask d"]),
+                (
+                    "a mistyped range",
+                    &[("d/etc/pptpd.conf", "remoteip 10.4.0.200.5-9\n"), ("d/ip-addr.json", LAN)],
+                    &["ask d"],
+                ),
                 (
                     "addresses used only for translation",
                     &[

@@ -1,5 +1,6 @@
 //! An interface that faces the outside has no filter, or one that accepts by default.
 
+use crate::special::is_public;
 use crate::{
     Answer, Area, Check, Estate, Fail, OutsideInterface, OutsideReason, Severity, Verdict, Yardstick,
 };
@@ -176,15 +177,36 @@ fn fail(
         OutsideReason::PublicAddress(origin) => format!("it has a public address ({})", estate.place(origin)),
     };
     let to = if way == Way::ToDevice { "the device itself" } else { "what lies behind it" };
+    let (severity, limit) = if way == Way::Through
+        && only_private_behind(&estate.devices[at], interface, family)
+    {
+        (
+            Severity::Medium,
+            "; what lies behind it has private addresses, which only hosts of the same outside network can aim at",
+        )
+    } else {
+        (CHECK.severity, "")
+    };
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: format!("{} faces the outside, {why_outside}", interface.name),
+        severity,
+        why_this_severity: format!("{} faces the outside, {why_outside}{limit}", interface.name),
         title: format!("{} lets {family} connections from outside reach {to} by default", interface.name),
         detail: format!(
             "New {protocols} connections over {family} that no rule singles out are accepted towards {to}: {how}."
         ),
         evidence,
     })
+}
+
+/// Whether no network behind the interface has addresses that the internet routes.
+fn only_private_behind(device: &Device, outside: &OutsideInterface, family: Family) -> bool {
+    let mut behind = device
+        .facts
+        .interfaces
+        .iter()
+        .filter(|one| one.name != outside.name && !one.loopback)
+        .flat_map(|one| &one.addresses);
+    behind.all(|address| Family::of(address.net.addr()) != family || !is_public(address.net.addr()))
 }
 
 /// The default route of this IP version by an interface.
@@ -352,7 +374,7 @@ mod tests {
             told,
             [
                 "pass d",
-                "fail high d iptables-save.txt:3 ip-addr.json:1 ip-route.json:1",
+                "fail medium d iptables-save.txt:3 ip-addr.json:1 ip-route.json:1",
                 "fail high d ip6tables-save.txt:2 ip-addr.json:1 ip-route.json:1",
                 "pass d",
             ]

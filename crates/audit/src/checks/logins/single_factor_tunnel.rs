@@ -36,6 +36,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
             let verdict = match (tunnel.answers_callers(), tunnel.family) {
+                (_, TunnelFamily::OpenVpn) if tunnel.refused.is_some() => refused(tunnel),
                 (false, _) => Verdict::DoesNotApply,
                 (true, TunnelFamily::Pptp) => match estate.dial_in(at, number) {
                     Some(dial_in) => pptp(device, tunnel, dial_in),
@@ -56,6 +57,21 @@ fn missing(tunnel: &Tunnel) -> Option<Verdict> {
         tunnel.name, missing.path
     );
     Some(Verdict::ask(question, vec![missing.origin]))
+}
+
+/// A configuration with which the daemon would not start is not the one that callers meet.
+fn refused(tunnel: &Tunnel) -> Verdict {
+    match &tunnel.refused {
+        Some((why, origin)) => Verdict::ask(
+            format!(
+                "the daemon would refuse the configuration of {} ({why}), so it is not what runs, or nothing runs; ask for the \
+                 configuration in use and `ss -lntup`",
+                tunnel.name
+            ),
+            vec![*origin, tunnel.origin],
+        ),
+        None => Verdict::DoesNotApply,
+    }
 }
 
 /// Who else decides, and what to ask them for.
@@ -251,7 +267,7 @@ mod tests {
             ("plugin /x/openvpn-plugin-down-root.so down\n", "fail medium d s.conf:2"),
             ("verify-client-cert none\nplugin /x/radius.so\n", "ask d"),
             ("verify-client-cert optional\nmanagement-client-auth\n", "ask d"),
-            ("verify-client-cert none\n", "none d"),
+            ("verify-client-cert none\n", "ask d"),
             ("config gone.conf\n", "ask d"),
         ] {
             let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{directives}");

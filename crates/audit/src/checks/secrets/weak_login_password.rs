@@ -2,7 +2,7 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::secret::{Grade, SecretKind};
-use trevlin_model::{AllowedAddresses, Device, Login, Setting};
+use trevlin_model::{AllowedAddresses, Device, Login, SecretsFile, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -65,8 +65,9 @@ fn context(estate: &Estate, device: &Device, login: &Login) -> Vec<String> {
 
 fn judge(estate: &Estate, device: &Device, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
     let Some(held) = &login.secret else {
-        // No third column: an empty password is looked at by a check of its own; unknown ones are asked for below.
-        return None;
+        let line = device.facts.credentials.iter().find(|one| one.origin == login.origin)?;
+        let empty = matches!(line.secret, Setting::Stated { value: None, .. });
+        return empty.then(|| empty_password(device, login, line.file));
     };
     if held.kind == SecretKind::PasswordHash {
         return None;
@@ -105,6 +106,21 @@ fn judge(estate: &Estate, device: &Device, login: &Login, yardstick: &Yardstick)
     }))
 }
 
+/// An empty third column. In the list for PAP it lets in whatever password is given (pppd(8), AUTHENTICATION).
+fn empty_password(device: &Device, login: &Login, file: SecretsFile) -> Verdict {
+    let (title, detail) = match file {
+        SecretsFile::Chap => ("has an empty password", "the password is empty"),
+        SecretsFile::Pap => ("comes in with any password", "no password is stated, so any is taken"),
+    };
+    Verdict::Fail(Fail {
+        severity: Severity::Critical,
+        why_this_severity: "nothing has to be guessed".into(),
+        title: format!("{} {title}", shown(&login.user)),
+        detail: format!("Login {} to {} on {}: {detail}.", shown(&login.user), login.service, device.name),
+        evidence: vec![login.origin],
+    })
+}
+
 /// A user name for people; `*` stands for anybody.
 fn shown(user: &str) -> String {
     if user == "*" { "anybody (`*`)".into() } else { format!("`{user}`") }
@@ -129,6 +145,8 @@ mod tests {
             ("ann pptp password -", &[]),
             ("ann pptp password", &[]),
             ("ann dial-out password *", &[]),
+            ("ann pptp \"\" *", &["fail critical d chap-secrets:1"]),
+            ("ann pptp \"\" -", &[]),
             ("ann pptp @/etc/ppp/gone *", &["ask d"]),
             ("ann pptp vK3!pw9-Zr7_qTx2mL *\nann pptp password *", &["pass d"]),
             ("ann * password *\nann pptp vK3!pw9-Zr7_qTx2mL *", &["pass d"]),
