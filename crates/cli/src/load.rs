@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use trevlin_audit::{Estate, Found, Input, ValidEstateFile, device_folders};
-use trevlin_model::{Export, ExportId, LineClass, Origin};
+use trevlin_model::{Export, ExportId, LineClass, Note, Origin};
 use trevlin_readers::{Reader, Reading, Recognised, Surroundings, decode, recognise};
 use zeroize::Zeroizing;
 
@@ -255,5 +255,9 @@ fn read_by_another(export: &Export, places: &[(Origin, LineClass)]) -> Reading {
 fn unread(export: &Export) -> Reading {
     let mut reading = Reading::of(export);
     reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);
+    if trevlin_readers::is_copy(export) {
+        let text = "by its name a copy that no daemon reads, so it was not judged; secrets in it may still be in use";
+        reading.ledger.notes.push(Note { origin: export.origin(0..0), text: text.into() });
+    }
     reading
 }

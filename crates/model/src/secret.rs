@@ -8,11 +8,12 @@ use crate::{ExportId, Origin};
 use secrecy::{ExposeSecret, SecretString};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use zeroize::Zeroizing;
 
 /// Longest prefix that is graded: estimating is quadratic, and nothing this long is weak for want of more.
 const GRADED_CHARACTERS: usize = 100;
 
-/// Shortest secret that is masked wherever it occurs in a line; shorter ones are masked only at their own place,
+/// Shortest secret, in bytes, that is masked wherever it occurs in a line; shorter ones are masked only at their own place,
 /// since masking every `a` would leave nothing to read.
 const MASKED_ANYWHERE: usize = 4;
 
@@ -242,6 +243,8 @@ pub struct Masker {
     by_place: BTreeMap<ExportId, Vec<(u32, u32)>>,
     /// Values that are masked wherever they occur, by length in bytes, each list sorted by value.
     by_length: BTreeMap<usize, Vec<Arc<HeldSecret>>>,
+    /// How those values begin, sorted: most places in a text are passed over by looking at this alone.
+    beginnings: Zeroizing<Vec<[u8; MASKED_ANYWHERE]>>,
 }
 
 impl Masker {
@@ -265,6 +268,10 @@ impl Masker {
             list.sort_by(|a, b| a.secret.expose().cmp(b.secret.expose()));
             list.dedup_by(|a, b| a.secret.same_as(&b.secret));
         }
+        let beginning = |one: &Arc<HeldSecret>| one.secret.expose().as_bytes().first_chunk().copied();
+        masker.beginnings.extend(masker.by_length.values().flatten().filter_map(beginning));
+        masker.beginnings.sort_unstable();
+        masker.beginnings.dedup();
         masker
     }
 
@@ -294,6 +301,10 @@ impl Masker {
     fn spans(&self, text: &str) -> Vec<(usize, usize)> {
         let mut spans = Vec::new();
         for (at, _) in text.char_indices() {
+            let beginning = text.as_bytes()[at..].first_chunk::<MASKED_ANYWHERE>();
+            if beginning.is_none_or(|beginning| self.beginnings.binary_search(beginning).is_err()) {
+                continue;
+            }
             for (length, list) in &self.by_length {
                 let Some(candidate) = text.get(at..at + length) else { continue };
                 if list.binary_search_by(|one| one.secret.expose().cmp(candidate)).is_err() {

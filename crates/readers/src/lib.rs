@@ -40,9 +40,37 @@ pub const READERS: &[Reader] = &[
     ppp::pptpd::READER,
 ];
 
-/// Says which reader takes an export: by content first, then by name.
+/// Endings of copies that editors, people and package managers leave beside the file a daemon reads.
+const COPIES: [&str; 14] = [
+    "~",
+    ".bak",
+    ".backup",
+    ".old",
+    ".orig",
+    ".save",
+    ".sample",
+    ".example",
+    ".disabled",
+    ".dpkg-dist",
+    ".dpkg-old",
+    ".dpkg-new",
+    ".rpmnew",
+    ".rpmsave",
+];
+
+/// Whether a file is a copy that no daemon reads, by its name.
+#[must_use]
+pub fn is_copy(export: &Export) -> bool {
+    let name = export.file_name().to_ascii_lowercase();
+    COPIES.iter().any(|ending| name.ends_with(ending))
+}
+
+/// Says which reader takes an export: by content first, then by name. Copies that no daemon reads are nobody's.
 #[must_use]
 pub fn recognise(export: &Export) -> Recognised {
+    if is_copy(export) {
+        return Recognised::default();
+    }
     let claims: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
     for wanted in [Recognition::Content, Recognition::Name] {
         let mut claiming = claims.iter().filter(|(_, claim)| *claim == wanted).map(|(reader, _)| *reader);
@@ -56,6 +84,21 @@ pub fn recognise(export: &Export) -> Recognised {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn copies_are_not_what_runs() {
+        use trevlin_model::ExportId;
+        for (name, reader) in [
+            ("pptpd.conf", Some("pptpd")),
+            ("pptpd.conf.txt", Some("pptpd")),
+            ("pptpd.conf~", None),
+            ("pptpd.conf.dpkg-old", None),
+            ("pptpd.conf.BAK", None),
+        ] {
+            let export = Export::new(ExportId(0), name, "remoteip 10.4.0.9\n".into());
+            assert_eq!(recognise(&export).reader.map(|reader| reader.name), reader, "{name}");
+        }
+    }
 
     #[test]
     fn readers_are_sorted_unique_and_documented() {

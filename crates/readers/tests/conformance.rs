@@ -271,6 +271,41 @@ fn pools(name: &str, tunnel: &Tunnel, daemon: &BTreeMap<String, String>) {
 
 #[test]
 #[ignore = "needs openvpn; run by scripts/conformance.sh"]
+fn every_option_that_the_program_lists_is_known() {
+    // They have a meaning on the command line only.
+    const COMMANDS: [&str; 14] = [
+        "help",
+        "version",
+        "genkey",
+        "mktun",
+        "rmtun",
+        "test-crypto",
+        "show-ciphers",
+        "show-digests",
+        "show-engines",
+        "show-tls",
+        "show-groups",
+        "show-gateway",
+        "show-curves",
+        "show-pkcs11-ids",
+    ];
+    let help = String::from_utf8(run("openvpn", &["--help"]).stdout).unwrap();
+    let mut known = 0;
+    for line in help.lines().filter_map(|line| line.strip_prefix("--")) {
+        let name = line.split_whitespace().next().unwrap_or_default().trim_end_matches(':');
+        if COMMANDS.contains(&name) {
+            continue;
+        }
+        let reading = read(Path::new("server.ovpn"), &format!("dev tun\n{name} 1 2 3\n"), &[]);
+        let unknown = reading.ledger.notes.iter().any(|note| note.text.contains("no directive"));
+        assert!(!unknown, "{name} is not known");
+        known += 1;
+    }
+    assert!(known > 150, "{known} options in the program's help");
+}
+
+#[test]
+#[ignore = "needs openvpn; run by scripts/conformance.sh"]
 fn configurations_that_the_daemon_refuses_are_told() {
     for path in cases("openvpn-refused") {
         let (_, said) = openvpn(&path);

@@ -242,27 +242,27 @@ impl Page {
             .filter(|(_, count)| *count > 0)
             .map(|(word, count)| format!("{word} {count}"))
             .collect();
+        let mut lines = Vec::new();
         if severities.is_empty() {
-            writeln!(self.text, "  no findings")?;
+            lines.push("no findings".to_owned());
         } else {
-            writeln!(
-                self.text,
-                "  {}: {}",
-                counted(outcome.findings.len(), "finding"),
-                severities.join(", ")
-            )?;
-            writeln!(self.text, "  by area: {}", areas.join(", "))?;
+            lines.push(format!("{}: {}", counted(outcome.findings.len(), "finding"), severities.join(", ")));
+            lines.push(format!("by area: {}", areas.join(", ")));
         }
-        writeln!(self.text, "  {}", counted(outcome.open_questions.len(), "open question"))?;
-        writeln!(
-            self.text,
-            "  read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
+        lines.push(counted(outcome.open_questions.len(), "open question"));
+        lines.push(format!(
+            "read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
             counted(outcome.devices.len(), "device"),
             counted(exports.len(), "export"),
             sum(|export| export.lines),
             sum(|export| export.understood),
             sum(|export| export.not_understood),
-        )
+        ));
+        for line in lines {
+            // Styles have no width for the wrapping.
+            writeln!(self.text, "{}", textwrap::fill(&line, self.indented("  ", "    ")))?;
+        }
+        Ok(())
     }
 
     /// One line a finding: severity, place, title.
@@ -279,12 +279,9 @@ impl Page {
             // The path begins with the device's folder as a rule.
             let told = place.strip_prefix(&one.device).is_some_and(|rest| rest.starts_with('/'));
             let title = if told { one.title.clone() } else { format!("{}: {}", one.device, one.title) };
-            writeln!(
-                self.text,
-                "{style}{word}{style:#}{gap}{PATH}{}{PATH:#}  {}",
-                neutral(&place),
-                neutral(&title)
-            )?;
+            let space = if place.is_empty() { "" } else { "  " };
+            let (place, title) = (neutral(&place), neutral(&title));
+            writeln!(self.text, "{style}{word}{style:#}{gap}{PATH}{place}{PATH:#}{space}{title}")?;
         }
         Ok(())
     }

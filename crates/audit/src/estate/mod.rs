@@ -243,3 +243,6 @@ fn kind(facts: &Facts) -> DeviceKind {
         DeviceKind::Unknown
     }
 }
+
+#[cfg(test)]
+mod tests;

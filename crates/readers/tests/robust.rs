@@ -1,0 +1,171 @@
+//! Whatever the input, readers neither panic nor lose lines, and what they point at lies in the export.
+
+use proptest::prelude::*;
+use trevlin_model::{Export, ExportId, LineClass, Origin};
+use trevlin_readers::{READERS, Reading, Surroundings, decode};
+
+/// Pieces of every format, whole and broken, so that random texts go deep into the readers.
+const PIECES: [&str; 64] = [
+    "*filter\n",
+    "*nat\n",
+    "COMMIT\n",
+    ":INPUT DROP [0:0]\n",
+    ":X - [0:0]\n",
+    "-A INPUT ",
+    "-I INPUT 2 ",
+    "-p tcp ",
+    "-s 10.0.0.0/8 ",
+    "! ",
+    "--dport 22 ",
+    "--dports 1:9,80 ",
+    "-m ",
+    "comment --comment ",
+    "\"a \\\" b\" ",
+    "-j ACCEPT\n",
+    "-j DNAT --to-destination 10.0.0.9:80-90\n",
+    "-j X\n",
+    "-g X\n",
+    "--ctstate NEW,RELATED ",
+    "[1:2] ",
+    "dev tun\n",
+    "server 10.8.0.0 255.255.255.0\n",
+    "server 10.8.0.300 255.0.255.0\n",
+    "ifconfig-pool 10.0.0.9 10.0.0.1\n",
+    "<ca>\n",
+    "</ca>\n",
+    "<auth-user-pass>\nann\npw\n",
+    "push \"route",
+    "config other\n",
+    "setenv opt ",
+    "verify-client-cert ",
+    "none\n",
+    "plugin /x/pam.so \"a b\"\n",
+    "server-ipv6 2001:db8::/200\n",
+    "remoteip 10.0.0.9-300,1.2.3.4.5\n",
+    "option /x\n",
+    "localip ",
+    "10.0-3.0.9\n",
+    "connections 0\n",
+    "connections 999999999999\n",
+    "require-mschap-v2\n",
+    "name\n",
+    "ms-dns x\n",
+    "file other\n",
+    "call other\n",
+    "ann * 'open",
+    "\\x4",
+    "\\77",
+    "\\\n",
+    "@/other ",
+    "# ",
+    "\r\n",
+    "\t",
+    "\u{feff}",
+    "é\u{202e}",
+    "[{\"ifname\":",
+    "\"eth0\",\"addr_info\":[",
+    "{\"local\":\"10.0.0.1\",\"prefixlen\":99}",
+    "{}",
+    "]}]",
+    "{\"dst\":\"default\"",
+    ",\"gateway\":\"::1\"}",
+    "\u{0}",
+];
+
+fn text() -> impl Strategy<Value = String> {
+    let piece =
+        prop_oneof![8 => prop::sample::select(&PIECES[..]).prop_map(str::to_owned), 1 => "[ -~\n]{0,12}"];
+    prop::collection::vec(piece, 0..24).prop_map(|pieces| pieces.concat())
+}
+
+/// Every place that facts and notes point at.
+fn places(reading: &Reading) -> Vec<Origin> {
+    let facts = &reading.facts;
+    let mut places: Vec<Origin> = reading.ledger.notes.iter().map(|note| note.origin).collect();
+    places.extend(
+        facts
+            .interfaces
+            .iter()
+            .flat_map(|one| one.addresses.iter().map(|address| address.origin).chain([one.origin])),
+    );
+    places.extend(facts.routes.iter().map(|one| one.origin));
+    places.extend(
+        facts
+            .filters
+            .iter()
+            .flat_map(|one| &one.chains)
+            .flat_map(|chain| &chain.rules)
+            .map(|rule| rule.origin),
+    );
+    places.extend(facts.forwards.iter().map(|one| one.origin));
+    places.extend(facts.tunnels.iter().map(|one| one.origin));
+    places.extend(
+        facts
+            .tunnels
+            .iter()
+            .flat_map(|one| &one.pools)
+            .flat_map(|pool| pool.claims())
+            .map(|(_, origin)| origin),
+    );
+    places.extend(facts.credentials.iter().map(|one| one.origin));
+    places.extend(facts.secrets.iter().map(|one| one.origin));
+    places.extend(facts.masked_places.iter().copied());
+    places
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn readers_hold(text in text(), other in text()) {
+        let exports = [Export::new(ExportId(0), "d/one", text), Export::new(ExportId(1), "d/other", other)];
+        let around = Surroundings { exports: exports.iter().collect() };
+        for reader in READERS {
+            let _ = (reader.recognise)(&exports[0]);
+            let reading = (reader.read)(&exports[0], &around);
+            let lines = exports[0].line_count();
+            let classes = [LineClass::Understood, LineClass::PassedOver, LineClass::NotUnderstood];
+            prop_assert_eq!(classes.iter().map(|class| reading.ledger.count(*class)).sum::<u32>(), lines, "{}", reader.name);
+            for place in places(&reading) {
+                let text = exports[place.export.0 as usize].text();
+                prop_assert!(text.get(place.start as usize..place.end as usize).is_some(), "{}: {place:?}", reader.name);
+            }
+        }
+    }
+
+    #[test]
+    fn bytes_become_text_or_an_error(bytes in prop::collection::vec(any::<u8>(), 0..200)) {
+        if let Ok(text) = decode(&bytes) {
+            prop_assert!(text.len() <= bytes.len() * 3);
+        }
+    }
+}
+
+#[test]
+fn a_secret_never_shows_in_what_a_reading_prints() {
+    const SECRET: &str = "Zqx7-unlikely-Secret";
+    for (path, text) in [
+        ("chap-secrets", format!("ann * {SECRET} *\n")),
+        ("chap-secrets", format!("ann * '{SECRET}' 10.0.0.2-9\n")),
+        ("chap-secrets", format!("ann * two {SECRET} *\n")),
+        ("chap-secrets", format!("ann {SECRET}\n")),
+        ("chap-secrets", format!("ann * 'open {SECRET}\n")),
+        ("pptpd-options", format!("user ann password {SECRET}\n")),
+        ("client.ovpn", format!("client\ndev tun\n<auth-user-pass>\nann\n{SECRET}\n</auth-user-pass>\n")),
+        ("client.ovpn", format!("client\ndev tun\n<key>\n{SECRET}\n</key>\n")),
+        ("client.ovpn", format!("client\ndev tun\n<tls-auth>\n{SECRET}\n")),
+    ] {
+        let export = Export::new(ExportId(0), path, text.clone());
+        for reader in READERS {
+            let reading = (reader.read)(&export, &Surroundings { exports: vec![&export] });
+            let notes: Vec<_> = reading.ledger.notes.iter().map(|note| note.text.as_str()).collect();
+            assert!(!notes.concat().contains(SECRET), "{} on {text}: {notes:?}", reader.name);
+        }
+        let named =
+            READERS.iter().filter(|reader| path.contains("secrets") == reader.name.contains("secrets"));
+        for reader in named.filter(|reader| reader.name.starts_with("ppp") || reader.name == "openvpn") {
+            let reading = (reader.read)(&export, &Surroundings { exports: vec![&export] });
+            assert!(!format!("{reading:?}").contains(SECRET), "{} on {text}", reader.name);
+        }
+    }
+}
