@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn.
+# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -8,6 +8,7 @@ missing=()
 command -v iptables-restore >/dev/null || [ -x /usr/sbin/iptables-restore ] || missing+=(iptables)
 command -v ip >/dev/null || [ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing+=(iproute2)
 command -v openvpn >/dev/null || [ -x /usr/sbin/openvpn ] || missing+=(openvpn)
+command -v sshd >/dev/null || [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
 if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive
     apt-get update -qq
@@ -16,5 +17,7 @@ fi
 export PATH="$PATH:/usr/sbin:/sbin"
 iptables --version
 openvpn --version | sed -n 1p
+sshd -V 2>&1 | sed -n 1p || true
 
-cargo test --locked -p trevlin-readers --test conformance -- --ignored
+# The whole workspace, so that what the ordinary tests built is used again.
+cargo test --locked --workspace --test conformance --test conformance_sshd -- --ignored

@@ -195,6 +195,62 @@ pub fn find_path(wanted: &str, named_in: &str, paths: &[&str]) -> Option<usize> 
     only(tail).or_else(|| only(tail.rsplit('/').next()?))
 }
 
+/// Every export that a path with wildcards means, in order of path: as [`find_path`], but each part of the path may
+/// hold `*`, `?` and sets in brackets (glob(7)). A part that begins with a dot is only met by a dot.
+#[must_use]
+pub fn find_paths(pattern: &str, named_in: &str, paths: &[&str]) -> Vec<usize> {
+    if !pattern.contains(['*', '?', '[']) {
+        return find_path(pattern, named_in, paths).into_iter().collect();
+    }
+    let parts: Vec<&str> =
+        pattern.trim_start_matches("./").split('/').filter(|part| !part.is_empty()).collect();
+    let fits = |path: &str| {
+        let own: Vec<&str> = path.split('/').collect();
+        own.len() >= parts.len()
+            && own[own.len() - parts.len()..]
+                .iter()
+                .zip(&parts)
+                .all(|(text, pattern)| glob_part(text, pattern))
+    };
+    let mut found: Vec<usize> = (0..paths.len()).filter(|at| fits(paths[*at])).collect();
+    found.sort_by_key(|at| paths[*at]);
+    found
+}
+
+/// Whether one part of a path fits one part of a pattern.
+fn glob_part(text: &str, pattern: &str) -> bool {
+    fn fits(text: &[char], pattern: &[char]) -> bool {
+        match (pattern.first(), text.first()) {
+            (None, None) => true,
+            (Some('*'), _) => fits(text, &pattern[1..]) || (!text.is_empty() && fits(&text[1..], pattern)),
+            (Some('?'), Some(_)) => fits(&text[1..], &pattern[1..]),
+            (Some('['), Some(letter)) => match pattern.iter().skip(2).position(|one| *one == ']') {
+                Some(end) => {
+                    let set = &pattern[1..end + 2];
+                    let (negated, set) = match set.first() {
+                        Some('!' | '^') => (true, &set[1..]),
+                        _ => (false, set),
+                    };
+                    in_set(*letter, set) != negated && fits(&text[1..], &pattern[end + 3..])
+                }
+                None => *letter == '[' && fits(&text[1..], &pattern[1..]),
+            },
+            (Some(wanted), Some(letter)) => wanted == letter && fits(&text[1..], &pattern[1..]),
+            _ => false,
+        }
+    }
+    fn in_set(letter: char, set: &[char]) -> bool {
+        let range = |at: usize| set.get(at + 1) == Some(&'-') && at + 2 < set.len();
+        (0..set.len())
+            .any(|at| set[at] == letter || (range(at) && set[at] <= letter && letter <= set[at + 2]))
+    }
+    // A hostile pattern of many stars would take for ever; no file name needs more than a few.
+    if pattern.matches('*').count() > 8 || (text.starts_with('.') && !pattern.starts_with('.')) {
+        return false;
+    }
+    fits(&text.chars().collect::<Vec<_>>(), &pattern.chars().collect::<Vec<_>>())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -247,6 +303,27 @@ mod tests {
             ("", "d/x", None),
         ] {
             assert_eq!(find_path(wanted, named_in, &paths), found, "{wanted}");
+        }
+    }
+
+    #[test]
+    fn wildcards_in_paths() {
+        let paths = [
+            "d/etc/ssh/sshd_config.d/20-b.conf",
+            "d/etc/ssh/sshd_config.d/10-a.conf",
+            "d/etc/ssh/x.conf",
+            "d/.hid",
+        ];
+        for (pattern, found) in [
+            ("/etc/ssh/sshd_config.d/*.conf", vec![1, 0]),
+            ("/etc/ssh/sshd_config.d/[12]0-?.conf", vec![1, 0]),
+            ("/etc/ssh/sshd_config.d/[!1]*", vec![0]),
+            ("/etc/ssh/sshd_config.d/[0-1]*", vec![1]),
+            ("/etc/ssh/*.conf", vec![2]),
+            ("/etc/ssh/x.conf", vec![2]),
+            ("*hid", vec![]),
+        ] {
+            assert_eq!(find_paths(pattern, "d/etc/ssh/sshd_config", &paths), found, "{pattern}");
         }
     }
 

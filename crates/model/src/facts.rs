@@ -1,5 +1,6 @@
 //! The facts that readers hand over.
 
+use crate::ssh::SshServer;
 use crate::{Credential, Filter, HeldSecret, Interface, Origin, PortForward, PppProfile, Route, Tunnel};
 use std::sync::Arc;
 
@@ -29,6 +30,8 @@ pub struct Facts {
     pub forwards: Vec<PortForward>,
     /// Tunnels.
     pub tunnels: Vec<Tunnel>,
+    /// Secure shell servers.
+    pub ssh_servers: Vec<SshServer>,
     /// pppd option files.
     pub ppp_profiles: Vec<PppProfile>,
     /// pppd secrets.
@@ -50,6 +53,7 @@ impl Facts {
         self.filters.extend(other.filters);
         self.forwards.extend(other.forwards);
         self.tunnels.extend(other.tunnels);
+        self.ssh_servers.extend(other.ssh_servers);
         self.ppp_profiles.extend(other.ppp_profiles);
         self.credentials.extend(other.credentials);
         self.secrets.extend(other.secrets);

@@ -23,11 +23,12 @@ mod pool;
 mod ppp;
 pub mod secret;
 mod setting;
+pub mod ssh;
 mod tunnel;
 
 pub use address::{Family, IpRange, RangeError};
 pub use device::{Device, DeviceKind};
-pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path};
+pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path, find_paths};
 pub use facts::{Facts, NotModelled};
 pub use filter::{
     Chain, ConnectionStates, Filter, Hook, Match, MatchKind, PortForward, PortRange, Protocol, Rule, Target,

@@ -22,6 +22,7 @@ mod openvpn;
 mod other_filters;
 mod ppp;
 mod reader;
+mod sshd;
 
 pub use decode::{DecodeError, decode};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
@@ -38,6 +39,7 @@ pub const READERS: &[Reader] = &[
     ppp::options::READER,
     ppp::secrets::READER,
     ppp::pptpd::READER,
+    sshd::READER,
 ];
 
 /// Endings of copies that editors, people and package managers leave beside the file a daemon reads.

@@ -1,6 +1,6 @@
 //! What a reader is.
 
-use trevlin_model::{Export, Facts, Ledger, LineClass, Note, Origin, find_path};
+use trevlin_model::{Export, Facts, Ledger, LineClass, Note, Origin, find_path, find_paths};
 
 /// How sure a reader is that an export is of its format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -72,6 +72,13 @@ impl<'a> Surroundings<'a> {
     pub fn find(&self, path: &str, named_in: &Export) -> Option<&'a Export> {
         let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
         find_path(path, named_in.path(), &paths).map(|at| self.exports[at])
+    }
+
+    /// The exports that a path with wildcards in `named_in` means, in order of path.
+    #[must_use]
+    pub fn find_all(&self, pattern: &str, named_in: &Export) -> Vec<&'a Export> {
+        let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
+        find_paths(pattern, named_in.path(), &paths).into_iter().map(|at| self.exports[at]).collect()
     }
 }
 

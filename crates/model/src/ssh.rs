@@ -1,0 +1,260 @@
+//! The secure shell server: what its configuration says for a connection (sshd_config(5)).
+
+use crate::{DefaultValue, Origin, Reference, Setting};
+use ipnet::IpNet;
+use std::net::IpAddr;
+
+/// A keyword that is modelled.
+#[derive(Debug, Clone)]
+pub struct SshKeyword {
+    /// Name in small letters.
+    pub name: String,
+    /// Whether the arguments of all its lines are joined; else the first line wins.
+    pub joins: bool,
+    /// Defaults, one row for each range of versions; none where it is unset by default.
+    pub defaults: Vec<DefaultValue<Vec<String>>>,
+}
+
+/// What a `Match` line looks at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SshCriterion {
+    /// Every connection.
+    All,
+    /// Name of the user.
+    User,
+    /// A group of the user.
+    Group,
+    /// Name of the host it comes from.
+    Host,
+    /// Address it comes from.
+    Address,
+    /// Address it came to.
+    LocalAddress,
+    /// Port it came to.
+    LocalPort,
+    /// Routing domain.
+    RoutingDomain,
+}
+
+/// One keyword with its values.
+#[derive(Debug, Clone)]
+pub struct SshStatement {
+    /// Name in small letters, aliases resolved.
+    pub keyword: String,
+    /// Values as the daemon would show them.
+    pub values: Vec<String>,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// Statements under one condition; without criteria they hold for every connection.
+#[derive(Debug, Clone, Default)]
+pub struct SshBlock {
+    /// All of these must hold.
+    pub criteria: Vec<(SshCriterion, String)>,
+    /// In order.
+    pub statements: Vec<SshStatement>,
+}
+
+/// A connection to judge. What is not known matches nothing, as with `sshd -T -C`.
+#[derive(Debug, Clone, Default)]
+pub struct SshConnection<'a> {
+    /// User.
+    pub user: Option<&'a str>,
+    /// The user's groups.
+    pub groups: &'a [String],
+    /// Name of the host it comes from.
+    pub host: Option<&'a str>,
+    /// Address it comes from.
+    pub address: Option<IpAddr>,
+    /// Address it came to.
+    pub local_address: Option<IpAddr>,
+    /// Port it came to.
+    pub local_port: Option<u16>,
+}
+
+/// A secure shell server.
+#[derive(Debug, Clone)]
+pub struct SshServer {
+    /// The main file's first statement, or its beginning.
+    pub origin: Origin,
+    /// Blocks in the order the daemon meets them, files read in at their place.
+    pub blocks: Vec<SshBlock>,
+    /// Files that are read in and are not among the exports.
+    pub missing: Vec<Reference>,
+    /// Why the daemon would refuse to start, where it would.
+    pub refused: Option<(String, Origin)>,
+    /// Keywords that are modelled, in order of name.
+    pub keywords: &'static [SshKeyword],
+}
+
+impl SshServer {
+    /// What applies to a connection. Statements behind a matching `Match` win over those before any, and of several
+    /// the first wins; a keyword that joins its lines joins those of all matching blocks.
+    #[must_use]
+    pub fn effective(&self, keyword: &str, connection: &SshConnection<'_>) -> Setting<Vec<String>> {
+        let Ok(at) = self.keywords.binary_search_by(|one| one.name.as_str().cmp(keyword)) else {
+            return Setting::Unknown { why: format!("`{keyword}` is not modelled") };
+        };
+        let known = &self.keywords[at];
+        let matching = |block: &&SshBlock| !block.criteria.is_empty() && block.holds(connection);
+        let conditional = self.blocks.iter().filter(matching).flat_map(|block| &block.statements);
+        let global =
+            self.blocks.iter().filter(|block| block.criteria.is_empty()).flat_map(|block| &block.statements);
+        stated(conditional.filter(|one| one.keyword == keyword), known.joins)
+            .or_else(|| stated(global.filter(|one| one.keyword == keyword), known.joins))
+            .unwrap_or_else(|| Setting::Default(known.defaults.clone()))
+    }
+
+    /// Every block that states the keyword.
+    pub fn stating<'a>(&'a self, keyword: &'a str) -> impl Iterator<Item = (&'a SshBlock, &'a SshStatement)> {
+        self.blocks.iter().flat_map(move |block| {
+            block.statements.iter().filter(move |one| one.keyword == keyword).map(move |one| (block, one))
+        })
+    }
+}
+
+fn stated<'a>(
+    mut statements: impl Iterator<Item = &'a SshStatement>,
+    joins: bool,
+) -> Option<Setting<Vec<String>>> {
+    let first = statements.next()?;
+    let mut value = first.values.clone();
+    if joins {
+        value.extend(statements.flat_map(|one| one.values.iter().cloned()));
+    }
+    Some(Setting::Stated { value, origin: first.origin })
+}
+
+impl SshBlock {
+    /// Whether all criteria hold for a connection.
+    #[must_use]
+    pub fn holds(&self, connection: &SshConnection<'_>) -> bool {
+        self.criteria.iter().all(|(criterion, pattern)| holds(*criterion, pattern, connection))
+    }
+}
+
+fn holds(criterion: SshCriterion, pattern: &str, connection: &SshConnection<'_>) -> bool {
+    match criterion {
+        SshCriterion::All => true,
+        SshCriterion::User => connection.user.is_some_and(|user| in_list(user, pattern)),
+        SshCriterion::Group => {
+            // A negated group that the user has excludes it, whatever else matches.
+            let any = |pattern: &str| connection.groups.iter().any(|group| matches(group, pattern));
+            let (denied, wanted): (Vec<_>, Vec<_>) = pattern.split(',').partition(|one| one.starts_with('!'));
+            !denied.iter().any(|one| any(&one[1..])) && wanted.iter().any(|one| any(one))
+        }
+        SshCriterion::Host => {
+            connection.host.is_some_and(|host| in_list(&host.to_lowercase(), &pattern.to_lowercase()))
+        }
+        SshCriterion::Address => connection.address.is_some_and(|address| address_in_list(address, pattern)),
+        SshCriterion::LocalAddress => {
+            connection.local_address.is_some_and(|address| address_in_list(address, pattern))
+        }
+        SshCriterion::LocalPort => connection.local_port.is_some_and(|port| pattern.parse() == Ok(port)),
+        SshCriterion::RoutingDomain => false,
+    }
+}
+
+/// Whether a text fits a pattern with `*` and `?` (ssh_config(5), PATTERNS).
+#[must_use]
+pub fn matches(text: &str, pattern: &str) -> bool {
+    let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
+    let (mut at, mut p) = (0, 0);
+    // Where to go on when the last star has to take one character more.
+    let mut star: Option<(usize, usize)> = None;
+    while at < text.len() {
+        match pattern.get(p) {
+            Some('*') => {
+                star = Some((p + 1, at));
+                p += 1;
+            }
+            Some(letter) if *letter == '?' || *letter == text[at] => {
+                at += 1;
+                p += 1;
+            }
+            _ => match star {
+                Some((after, taken)) => {
+                    star = Some((after, taken + 1));
+                    (p, at) = (after, taken + 1);
+                }
+                None => return false,
+            },
+        }
+    }
+    pattern[p..].iter().all(|letter| *letter == '*')
+}
+
+/// Whether a text fits a list of patterns: one must fit, and none that is negated may (ssh_config(5), PATTERNS).
+#[must_use]
+pub fn in_list(text: &str, list: &str) -> bool {
+    let mut found = false;
+    for pattern in list.split(',') {
+        match pattern.strip_prefix('!') {
+            Some(negated) if matches(text, negated) => return false,
+            None if matches(text, pattern) => found = true,
+            _ => {}
+        }
+    }
+    found
+}
+
+/// The same for addresses, where a pattern may also be a prefix.
+fn address_in_list(address: IpAddr, list: &str) -> bool {
+    let mut found = false;
+    for pattern in list.split(',') {
+        let (negated, pattern) = pattern.strip_prefix('!').map_or((false, pattern), |rest| (true, rest));
+        let fits = match pattern.parse::<IpNet>() {
+            Ok(net) => net.contains(&address),
+            Err(_) => pattern.parse() == Ok(address) || matches(&address.to_string(), pattern),
+        };
+        match (fits, negated) {
+            (true, true) => return false,
+            (true, false) => found = true,
+            _ => {}
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn patterns() {
+        for (text, pattern, fits) in [
+            ("ann", "ann", true),
+            ("ann", "a*", true),
+            ("ann", "?nn", true),
+            ("ann", "a*n*", true),
+            ("ann", "*x*", false),
+            ("", "*", true),
+            ("ann", "an", false),
+            ("aXbXc", "a*X*c", true),
+        ] {
+            assert_eq!(matches(text, pattern), fits, "{text} {pattern}");
+        }
+        for (text, list, fits) in [
+            ("ann", "bob,ann", true),
+            ("ann", "*,!ann", false),
+            ("ann", "!bob", false),
+            ("ann", "!bob,*", true),
+        ] {
+            assert_eq!(in_list(text, list), fits, "{text} {list}");
+        }
+    }
+
+    #[test]
+    fn addresses() {
+        let address = "192.0.2.9".parse().unwrap();
+        for (list, fits) in [
+            ("192.0.2.0/24", true),
+            ("!192.0.2.9,192.0.2.0/24", false),
+            ("192.0.2.*", true),
+            ("10.0.0.0/8,2001:db8::/32", false),
+        ] {
+            assert_eq!(address_in_list(address, list), fits, "{list}");
+        }
+    }
+}

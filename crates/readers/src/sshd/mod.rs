@@ -1,0 +1,257 @@
+//! `sshd_config` with the files it reads in (sshd_config(5)).
+//!
+//! The first value of a keyword wins; statements behind a `Match` hold for the connections it fits and win over those
+//! before any; `Include` reads files in at its place, and leaves the condition it stands under as it was.
+
+mod keywords;
+mod lines;
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use keywords::{Class, class};
+use lines::{Line, arguments, keyword};
+use trevlin_model::ssh::{SshBlock, SshCriterion, SshServer, SshStatement};
+use trevlin_model::{Export, LineClass, Origin, Reference};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "sshd",
+    title: "secure shell server configuration",
+    manual: "sshd_config(5)",
+    recognise,
+    read,
+};
+
+/// How deep `Include` is followed (servconf.c: 16).
+const DEPTH: usize = 16;
+
+/// Where relative paths of `Include` begin.
+const FOLDER: &str = "/etc/ssh";
+
+fn recognise(export: &Export) -> Recognition {
+    // Words that ssh_config(5), its twin for clients, does not have.
+    const TELLING: [&str; 9] = [
+        "permitrootlogin",
+        "authorizedkeysfile",
+        "maxauthtries",
+        "logingracetime",
+        "usepam",
+        "permitemptypasswords",
+        "allowusers",
+        "clientaliveinterval",
+        "authenticationmethods",
+    ];
+    let tells = export.lines().take(TELLING_LINES).any(|line| {
+        keyword(line.text).is_some_and(|(name, rest)| TELLING.contains(&name.as_str()) && !rest.is_empty())
+    });
+    let drop_in = export.path().contains("sshd_config.d/") && export.file_name().ends_with(".conf");
+    if tells {
+        Recognition::Content
+    } else if export.file_name() == "sshd_config" || drop_in {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut state = State {
+        around,
+        blocks: vec![SshBlock::default()],
+        missing: Vec::new(),
+        refused: None,
+        open: vec![export.path()],
+    };
+    state.file(export, &[], &mut book);
+    // A file that another reads in is part of that server.
+    if !included_elsewhere(export, around) {
+        let first = state.blocks.iter().flat_map(|block| &block.statements).map(|one| one.origin).next();
+        reading.facts.ssh_servers.push(SshServer {
+            origin: first.unwrap_or_else(|| export.origin(0..0)),
+            blocks: state.blocks,
+            missing: state.missing,
+            refused: state.refused,
+            keywords: keywords::modelled(),
+        });
+    }
+    reading
+}
+
+/// Whether another export of the device reads this one in.
+fn included_elsewhere(export: &Export, around: &Surroundings<'_>) -> bool {
+    around.exports.iter().filter(|other| other.path() != export.path()).any(|other| {
+        other.lines().filter_map(|line| keyword(line.text)).filter(|(name, _)| name == "include").any(
+            |(_, rest)| {
+                let (words, _) = arguments(rest);
+                words.iter().any(|word| {
+                    around
+                        .find_all(&absolute(&word.text), other)
+                        .iter()
+                        .any(|found| found.path() == export.path())
+                })
+            },
+        )
+    })
+}
+
+fn absolute(path: &str) -> String {
+    if path.starts_with(['/', '~']) { path.to_owned() } else { format!("{FOLDER}/{path}") }
+}
+
+struct State<'a> {
+    around: &'a Surroundings<'a>,
+    blocks: Vec<SshBlock>,
+    missing: Vec<Reference>,
+    refused: Option<(String, Origin)>,
+    open: Vec<&'a str>,
+}
+
+impl<'a> State<'a> {
+    /// Reads one file. `outer` is the condition it is read in under.
+    fn file(&mut self, export: &'a Export, outer: &[(SshCriterion, String)], book: &mut Bookkeeper<'_>) {
+        let mut criteria = outer.to_vec();
+        for line in export.lines() {
+            let origin = export.origin_of(line.text.trim());
+            let Some((name, rest)) = keyword(line.text) else { continue };
+            let (words, problem) = arguments(rest);
+            if let Some(problem) = problem {
+                self.refuse(origin, problem.into(), book);
+                continue;
+            }
+            match name.as_str() {
+                "match" => match match_line(rest) {
+                    Ok(inner) => {
+                        book.understood(origin);
+                        criteria = outer.iter().cloned().chain(inner).collect();
+                        self.blocks.push(SshBlock { criteria: criteria.clone(), statements: Vec::new() });
+                    }
+                    Err(why) => {
+                        self.refuse(origin, why, book);
+                        // Nothing is known to fit what follows.
+                        criteria = vec![(SshCriterion::RoutingDomain, "?".into())];
+                        self.blocks.push(SshBlock { criteria: criteria.clone(), statements: Vec::new() });
+                    }
+                },
+                "include" => {
+                    book.understood(origin);
+                    self.include(&words, export, &criteria, origin, book);
+                    self.blocks.push(SshBlock { criteria: criteria.clone(), statements: Vec::new() });
+                }
+                _ => self.statement(&name, rest, &words, !criteria.is_empty(), origin, book),
+            }
+        }
+    }
+
+    fn include(
+        &mut self,
+        words: &[Line],
+        export: &'a Export,
+        criteria: &[(SshCriterion, String)],
+        origin: Origin,
+        book: &mut Bookkeeper<'_>,
+    ) {
+        for word in words {
+            let path = absolute(&word.text);
+            let found = self.around.find_all(&path, export);
+            if found.is_empty() {
+                // The daemon passes over a pattern that fits nothing; whether it does, the exports cannot tell.
+                self.missing.push(Reference { path, configuration: true, origin });
+            }
+            for file in found {
+                if self.open.len() >= DEPTH || self.open.contains(&file.path()) {
+                    book.note(
+                        origin,
+                        "this file is being read already, or includes go too deep; left out here",
+                    );
+                    continue;
+                }
+                self.open.push(file.path());
+                self.blocks.push(SshBlock { criteria: criteria.to_vec(), statements: Vec::new() });
+                self.file(file, criteria, book);
+                self.open.pop();
+            }
+        }
+    }
+
+    fn statement(
+        &mut self,
+        name: &str,
+        rest: &str,
+        words: &[Line],
+        conditional: bool,
+        origin: Origin,
+        book: &mut Bookkeeper<'_>,
+    ) {
+        let (name, known) = match class(name) {
+            Some(Class::Modelled(known)) => (known.name.as_str(), known),
+            Some(Class::PassedOver) => return book.class(origin, LineClass::PassedOver),
+            Some(Class::Ignored) => {
+                book.class(origin, LineClass::PassedOver);
+                return book.note(origin, format!("`{name}` is ignored by current versions"));
+            }
+            None => {
+                return book.not_understood(
+                    origin,
+                    "no keyword of sshd_config(5); the daemon refuses to start with it",
+                );
+            }
+        };
+        if conditional && !known.in_match {
+            return self.refuse(origin, format!("`{name}` may not stand behind `Match`"), book);
+        }
+        match known.values(rest, words) {
+            Ok(values) => {
+                book.understood(origin);
+                let statement = SshStatement { keyword: name.to_owned(), values, origin };
+                if let Some(block) = self.blocks.last_mut() {
+                    block.statements.push(statement);
+                }
+            }
+            Err(why) => self.refuse(origin, why, book),
+        }
+    }
+
+    fn refuse(&mut self, origin: Origin, why: String, book: &mut Bookkeeper<'_>) {
+        book.not_understood(origin, format!("{why}; the daemon refuses to start with it"));
+        self.refused.get_or_insert((why, origin));
+    }
+}
+
+/// The criteria of a `Match` line.
+fn match_line(rest: &str) -> Result<Vec<(SshCriterion, String)>, String> {
+    let words = lines::delimited(rest);
+    let mut words = words.iter().map(String::as_str).take_while(|word| !word.starts_with('#'));
+    let mut criteria = Vec::new();
+    while let Some(name) = words.next() {
+        let criterion = match name.to_ascii_lowercase().as_str() {
+            "all" => {
+                if !criteria.is_empty() || words.next().is_some() {
+                    return Err("`all` goes with no other criterion".into());
+                }
+                return Ok(vec![(SshCriterion::All, String::new())]);
+            }
+            "user" => SshCriterion::User,
+            "group" => SshCriterion::Group,
+            "host" => SshCriterion::Host,
+            "address" => SshCriterion::Address,
+            "localaddress" => SshCriterion::LocalAddress,
+            "localport" => SshCriterion::LocalPort,
+            "rdomain" => SshCriterion::RoutingDomain,
+            _ => {
+                return Err(format!(
+                    "`{name}` is no criterion; expected user, group, host, address, localaddress or localport"
+                ));
+            }
+        };
+        let pattern = words.next().ok_or_else(|| format!("a pattern is missing after `{name}`"))?;
+        if criterion == SshCriterion::LocalPort && pattern.parse::<u16>().is_err() {
+            return Err(format!("`{pattern}` is no port"));
+        }
+        criteria.push((criterion, pattern.to_owned()));
+    }
+    if criteria.is_empty() { Err("`Match` needs a criterion".into()) } else { Ok(criteria) }
+}
+
+#[cfg(test)]
+mod tests;
