@@ -51,4 +51,5 @@ SCRIPT
 shot audit 'trevlin audit before --color always | head -n 40'
 shot audit-summary 'trevlin audit before --color always | tail -n 40'
 shot audit-quiet 'trevlin audit before --quiet'
+shot logins 'trevlin logins before'
 shot check 'trevlin checks tunnels/pptp-answers'

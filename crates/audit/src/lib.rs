@@ -2,11 +2,13 @@
 //!
 //! Everything here is a function of the exports: no clock, no file, no order that could change between runs.
 
+pub mod access;
 mod area;
 mod check;
 pub mod checks;
 mod estate;
 mod estate_file;
+pub mod factors;
 mod layout;
 mod outcome;
 mod special;

@@ -277,7 +277,7 @@ fn open_question(estate: &Estate, check: &'static Check, device: &str, question:
 }
 
 /// Places as text, each line once.
-fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
+pub(crate) fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
     let mut found: Vec<Evidence> = Vec::new();
     for origin in origins {
         let one = place(estate, *origin);

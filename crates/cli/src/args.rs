@@ -45,6 +45,11 @@ pub(crate) enum Command {
 Exit status: 0 no finding at or above --fail-on, 1 there is one, 2 the audit could not be done.
 A file that cannot be read is named on standard error; the rest is audited.")]
     Audit(Audit),
+    /// Show every way to log in: to what, who, from which list, with which factors
+    #[command(after_help = "Examples:
+  trevlin logins exports/                     the table, by device
+  trevlin logins exports/ --format json       for other programs, schema trevlin-logins/1")]
+    Logins(Logins),
     /// List the checks, or explain one
     Checks {
         /// A check, such as tunnels/pptp-answers
@@ -67,6 +72,19 @@ pub(crate) struct Audit {
     /// Exit with status 1 if a finding is at or above this severity
     #[arg(long, value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Logins {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Only this device (can be repeated)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) device: Vec<String>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
 }
 
 #[derive(Debug, Args, Default)]
@@ -98,7 +116,7 @@ pub(crate) struct Demo {
 pub(crate) enum Format {
     /// Text for people
     Text,
-    /// One JSON object, schema trevlin-audit/1
+    /// One JSON object
     Json,
 }
 

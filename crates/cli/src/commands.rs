@@ -6,7 +6,7 @@ use crate::{demo, messages};
 use anyhow::bail;
 use std::io::{self, Write};
 use std::process::ExitCode;
-use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, audit, checks};
+use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks};
 use trevlin_render::{Detail, Json, Renderer, Text};
 
 /// Runs the command.
@@ -16,6 +16,7 @@ use trevlin_render::{Detail, Json, Renderer, Text};
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
     match &arguments.command {
         Command::Audit(audit) => audit_command(audit, &arguments.common),
+        Command::Logins(logins) => logins_command(logins, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
     }
@@ -66,6 +67,18 @@ fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Resu
         Format::Json => print(|out| Json.render(&outcome, out))?,
     }
     leave(estate, &outcome, arguments.fail_on)
+}
+
+fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.device)?;
+    let mut rows = access::logins(&estate);
+    rows.retain(|row| arguments.device.is_empty() || arguments.device.contains(&row.device));
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::logins_text(&rows, width(), out))?,
+        Format::Json => print(|out| trevlin_render::logins_json(&rows, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 /// Exit status. What lives to the end of the process is not taken apart piece by piece; secrets are wiped first.

@@ -1,5 +1,7 @@
 //! The facts that readers hand over.
 
+use crate::account::{Account, ShadowEntry, UserGroup};
+use crate::pam::PamService;
 use crate::ssh::SshServer;
 use crate::{Credential, Filter, HeldSecret, Interface, Origin, PortForward, PppProfile, Route, Tunnel};
 use std::sync::Arc;
@@ -32,6 +34,14 @@ pub struct Facts {
     pub tunnels: Vec<Tunnel>,
     /// Secure shell servers.
     pub ssh_servers: Vec<SshServer>,
+    /// Accounts.
+    pub accounts: Vec<Account>,
+    /// Their password hashes, where they are kept apart.
+    pub shadow: Vec<ShadowEntry>,
+    /// Groups of accounts.
+    pub groups: Vec<UserGroup>,
+    /// Stacks of authentication modules.
+    pub pam_services: Vec<PamService>,
     /// pppd option files.
     pub ppp_profiles: Vec<PppProfile>,
     /// pppd secrets.
@@ -54,6 +64,10 @@ impl Facts {
         self.forwards.extend(other.forwards);
         self.tunnels.extend(other.tunnels);
         self.ssh_servers.extend(other.ssh_servers);
+        self.accounts.extend(other.accounts);
+        self.shadow.extend(other.shadow);
+        self.groups.extend(other.groups);
+        self.pam_services.extend(other.pam_services);
         self.ppp_profiles.extend(other.ppp_profiles);
         self.credentials.extend(other.credentials);
         self.secrets.extend(other.secrets);

@@ -11,6 +11,7 @@
 //! assert_eq!(export.position(origin.start).line, 2);
 //! ```
 
+pub mod account;
 mod address;
 mod device;
 mod export;
@@ -19,6 +20,7 @@ mod filter;
 mod interface;
 mod ledger;
 mod login;
+pub mod pam;
 mod pool;
 mod ppp;
 pub mod secret;

@@ -17,6 +17,23 @@ pub enum FactorKind {
     Knowledge,
     /// Something held: a certificate's private key.
     Certificate,
+    /// Something held: a key, a card, a token.
+    Possession,
+    /// A code that is good once.
+    OneTimeCode,
+}
+
+impl FactorKind {
+    /// The kind in a few words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Knowledge => "password",
+            Self::Certificate => "certificate",
+            Self::Possession => "key or token",
+            Self::OneTimeCode => "one-time code",
+        }
+    }
 }
 
 /// One factor, and the line that asks for it (none where it is a default).

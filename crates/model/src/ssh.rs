@@ -106,6 +106,15 @@ impl SshServer {
             .unwrap_or_else(|| Setting::Default(known.defaults.clone()))
     }
 
+    /// The first port it listens on.
+    #[must_use]
+    pub fn port(&self, connection: &SshConnection<'_>) -> u16 {
+        self.effective("port", connection)
+            .possible()
+            .find_map(|ports| ports.first()?.parse().ok())
+            .unwrap_or(22)
+    }
+
     /// Every block that states the keyword.
     pub fn stating<'a>(&'a self, keyword: &'a str) -> impl Iterator<Item = (&'a SshBlock, &'a SshStatement)> {
         self.blocks.iter().flat_map(move |block| {

@@ -14,12 +14,14 @@
 //! assert_eq!((reader.name, reading.facts.tunnels.len()), ("pptpd", 1));
 //! ```
 
+mod accounts;
 mod addresses;
 mod decode;
 mod ip_json;
 mod iptables;
 mod openvpn;
 mod other_filters;
+mod pam;
 mod ppp;
 mod reader;
 mod sshd;
@@ -31,14 +33,18 @@ use trevlin_model::Export;
 
 /// Every reader, in order of name.
 pub const READERS: &[Reader] = &[
+    accounts::GROUP,
     ip_json::ADDRESSES,
     ip_json::ROUTES,
     iptables::READER,
     other_filters::READER,
     openvpn::READER,
+    pam::READER,
+    accounts::PASSWD,
     ppp::options::READER,
     ppp::secrets::READER,
     ppp::pptpd::READER,
+    accounts::SHADOW,
     sshd::READER,
 ];
 

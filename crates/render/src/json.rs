@@ -19,10 +19,15 @@ struct Document<'a> {
 
 impl Renderer for Json {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
-        let text = serde_json::to_string_pretty(&Document { schema: "trevlin-audit/1", outcome })?;
-        out.write_all(escape(&text).as_bytes())?;
-        out.write_all(b"\n")
+        write(&Document { schema: "trevlin-audit/1", outcome }, out)
     }
+}
+
+/// Writes a document, with everything that could act on a terminal escaped.
+pub(crate) fn write(document: &impl Serialize, out: &mut dyn io::Write) -> io::Result<()> {
+    let text = serde_json::to_string_pretty(document)?;
+    out.write_all(escape(&text).as_bytes())?;
+    out.write_all(b"\n")
 }
 
 /// Writes characters that act on a terminal as escapes. Outside of strings JSON has none but blanks and line ends.

@@ -2,11 +2,13 @@
 
 mod checks;
 mod json;
+mod logins;
 mod neutral;
 mod text;
 
 pub use checks::{explain, list};
 pub use json::Json;
+pub use logins::{logins_json, logins_text};
 pub use neutral::neutral;
 pub use text::{Detail, Text};
 

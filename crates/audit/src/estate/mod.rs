@@ -13,8 +13,8 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, DeviceKind, Export, ExportId, Facts, Family, Filter, Hook, Interface, Ledger, Origin,
-    PortForward, Target, TranslationKind, find_path,
+    Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, Hook, Interface, Ledger,
+    Origin, PortForward, Protocol, Target, TranslationKind, find_path,
 };
 
 /// One export as read.
@@ -143,6 +143,35 @@ impl Estate {
         })
     }
 
+    /// Port forwards of other devices that lead one of these packets here: the running ones, the stored twins behind
+    /// them; a forward that is only stored, where a dump of what runs was exported too, is not in force.
+    #[must_use]
+    pub fn forwards_of_port(
+        &self,
+        device: usize,
+        protocol: Protocol,
+        port: u16,
+    ) -> Vec<(&Device, &PortForward)> {
+        let of_this_port = |forward: &PortForward| {
+            let same = forward.protocol.0.is_none() || forward.protocol == protocol;
+            // A port that is not changed arrives as the one that was asked for.
+            let leads = match forward.to.ports {
+                Some(ports) => ports.contains(port),
+                None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(port)),
+            };
+            same && leads
+        };
+        let mut found: Vec<_> =
+            self.forwards_to(device).filter(|(_, forward)| of_this_port(forward)).collect();
+        found.sort_by_key(|(_, forward)| forward.state == ExportState::Stored);
+        let runs =
+            |device: &Device| device.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
+        match found.first() {
+            Some((front, first)) if first.state == ExportState::Stored && runs(front) => Vec::new(),
+            _ => found,
+        }
+    }
+
     /// The export with this number.
     #[must_use]
     pub fn export(&self, id: ExportId) -> &Export {
@@ -178,8 +207,7 @@ impl Estate {
     #[must_use]
     pub fn tables(&self, device: usize, family: Family) -> Vec<&Filter> {
         let all = || self.devices[device].facts.filters.iter().filter(move |filter| filter.family == family);
-        let running: Vec<_> =
-            all().filter(|filter| filter.state == trevlin_model::ExportState::Running).collect();
+        let running: Vec<_> = all().filter(|filter| filter.state == ExportState::Running).collect();
         if running.is_empty() { all().collect() } else { running }
     }
 

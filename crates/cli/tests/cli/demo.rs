@@ -27,6 +27,11 @@ fn secrets() -> BTreeSet<String> {
         } else if name.ends_with(".pass") {
             found.extend(text.lines().nth(1).map(String::from));
         }
+        if name == "shadow" {
+            let hashes =
+                text.lines().filter_map(|line| line.split(':').nth(1)).filter(|field| field.starts_with('$'));
+            found.extend(hashes.map(str::to_owned));
+        }
         let mut block = false;
         for line in text.lines() {
             block = (block || line.starts_with("-----BEGIN")) && !line.starts_with("-----END");
@@ -68,6 +73,8 @@ fn no_output_holds_a_secret() {
         &["audit", demo, "-q"],
         &["audit", demo, "--color", "always"],
         &["audit", demo, "--format", "json"],
+        &["logins", demo],
+        &["logins", demo, "--format", "json"],
         &["demo"],
         &["checks", "secrets/weak-login-password"],
     ] {

@@ -5,4 +5,5 @@
 mod audit;
 mod common;
 mod demo;
+mod logins;
 mod readme;

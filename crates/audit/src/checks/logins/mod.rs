@@ -1,4 +1,7 @@
 //! Checks of the area `logins`.
 
 pub(super) mod client_certificate_not_asked;
+pub(super) mod empty_password;
+pub(super) mod root_shell_password;
+pub(super) mod single_factor_shell;
 pub(super) mod single_factor_tunnel;

@@ -1,5 +1,6 @@
 //! A tunnel login has one factor only.
 
+use crate::factors::{Factors, of_service};
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
     CertificateDemand, Device, Login, Origin, PasswordSource, Setting, Tunnel, TunnelFamily,
@@ -42,7 +43,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     Some(dial_in) => pptp(device, tunnel, dial_in),
                     None => Verdict::DoesNotApply,
                 },
-                (true, TunnelFamily::OpenVpn) => openvpn(tunnel),
+                (true, TunnelFamily::OpenVpn) => openvpn(estate, at, tunnel),
             };
             answers.push(Answer::new(at, tunnel.name.clone(), verdict));
         }
@@ -170,7 +171,7 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     })
 }
 
-fn openvpn(tunnel: &Tunnel) -> Verdict {
+fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
     if let Some(ask) = missing(tunnel) {
         return ask;
     }
@@ -204,9 +205,38 @@ fn openvpn(tunnel: &Tunnel) -> Verdict {
             },
             evidence: optional.map(|check| check.origin).into_iter().chain(evidence).collect(),
         }),
-        (false, _, Some(check)) => decided_elsewhere(tunnel, &check.source, check.origin),
+        (false, _, Some(check)) => match &check.source {
+            PasswordSource::Pam(service) => by_pam(estate, at, tunnel, service, check.origin),
+            source => decided_elsewhere(tunnel, source, check.origin),
+        },
         (false, _, None) => {
             Verdict::ask(format!("what {} asks of its callers is not known", tunnel.name), evidence)
+        }
+    }
+}
+
+/// What PAM asks for, followed through its files.
+fn by_pam(estate: &Estate, at: usize, tunnel: &Tunnel, service: &str, asked_at: Origin) -> Verdict {
+    match of_service(estate, at, service, asked_at) {
+        Factors::Known(kinds, _) if kinds.len() > 1 => Verdict::Pass,
+        Factors::Known(kinds, lines) => {
+            let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
+            let severity = if kinds.is_empty() { Severity::Critical } else { CHECK.severity };
+            Verdict::Fail(Fail {
+                severity,
+                why_this_severity: format!("what PAM asks for is all: {words}"),
+                title: format!("one factor lets callers in at the {}: {words}", tunnel.name),
+                detail: format!(
+                    "The {} asks for no certificate, and the stack of `{service}` asks for one factor: {words}.",
+                    tunnel.name
+                ),
+                evidence: [asked_at].into_iter().chain(lines).chain([tunnel.origin]).collect(),
+            })
+        }
+        Factors::Unknown { ask, mut evidence } => {
+            evidence.insert(0, asked_at);
+            evidence.push(tunnel.origin);
+            Verdict::ask(format!("PAM decides about the callers of {}: {ask}", tunnel.name), evidence)
         }
     }
 }
@@ -272,6 +302,15 @@ mod tests {
         ] {
             let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{directives}");
             run(&CHECK, &[(directives, &[("d/s.conf", &text)], &[wanted])]);
+        }
+        let server = "dev tun\nserver 10.8.0.0 255.255.255.0\nverify-client-cert none\nplugin /x/openvpn-plugin-auth-pam.so vpn\n";
+        for (stack, wanted) in [
+            ("auth required pam_unix.so\n", "fail high d s.conf:4 vpn:1 s.conf:2"),
+            ("auth required pam_unix.so\nauth required pam_oath.so\n", "pass d"),
+            ("auth required pam_radius_auth.so\n", "ask d"),
+            ("auth required pam_permit.so\n", "fail critical d s.conf:4 s.conf:2"),
+        ] {
+            run(&CHECK, &[(stack, &[("d/s.conf", server), ("d/etc/pam.d/vpn", stack)], &[wanted])]);
         }
         run(&CHECK, &[("a client", &[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")], &["none d"])]);
     }

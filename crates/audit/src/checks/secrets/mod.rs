@@ -2,3 +2,4 @@
 
 pub(super) mod secret_reused;
 pub(super) mod weak_login_password;
+pub(super) mod weak_password_hash;

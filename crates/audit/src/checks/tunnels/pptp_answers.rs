@@ -1,7 +1,7 @@
 //! A PPTP server answers.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Device, ExportState, Origin, PortForward, Protocol, TunnelFamily, TunnelRole};
+use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
 
 /// Where PPTP servers answer (RFC 2637, 2.1).
 const PORT: u16 = 1723;
@@ -59,7 +59,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn fail(estate: &Estate, at: usize, origin: Origin) -> Verdict {
-    let forwards = forwarded_by(estate, at);
+    let forwards = estate.forwards_of_port(at, Protocol::TCP, PORT);
     let mut evidence = vec![origin];
     let (severity, why_this_severity) = match forwards.first() {
         Some((front, forward)) => {
@@ -81,28 +81,6 @@ fn fail(estate: &Estate, at: usize, origin: Origin) -> Verdict {
         detail: "The PPTP daemon is configured and answers on TCP port 1723.".into(),
         evidence,
     })
-}
-
-/// Port forwards of other devices that lead here, the running ones first.
-fn forwarded_by(estate: &Estate, at: usize) -> Vec<(&Device, &PortForward)> {
-    let of_this_port = |forward: &PortForward| {
-        let protocol = forward.protocol.0.is_none() || forward.protocol == Protocol::TCP;
-        // A port that is not changed arrives as the one that was asked for.
-        let port = match forward.to.ports {
-            Some(ports) => ports.contains(PORT),
-            None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(PORT)),
-        };
-        protocol && port
-    };
-    let mut found: Vec<_> = estate.forwards_to(at).filter(|(_, forward)| of_this_port(forward)).collect();
-    found.sort_by_key(|(_, forward)| forward.state == ExportState::Stored);
-    // Where a dump of what runs was exported, a forward that only the stored file has is not in force.
-    let runs =
-        |device: &Device| device.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
-    match found.first() {
-        Some((front, first)) if first.state == ExportState::Stored && runs(front) => Vec::new(),
-        _ => found,
-    }
 }
 
 #[cfg(test)]

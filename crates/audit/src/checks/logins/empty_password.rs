@@ -1,0 +1,125 @@
+//! An account has no password, or logins without one are permitted.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::account::{Account, StoredPassword};
+use trevlin_model::ssh::SshConnection;
+use trevlin_model::{Device, Origin, Setting};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/empty-password",
+    area: Area::Logins,
+    title: "An account has no password",
+    severity: Severity::Medium,
+    why: "Whoever knows the name of such an account is in, wherever a service asks for it. Which service does is decided in \
+          other files than the account itself, and a change there opens it without anybody looking at the account.",
+    fix: "Lock the account (`passwd -l NAME`) or give it a password, and take `nullok` and `PermitEmptyPasswords` out of the \
+          services that have it.",
+    judged: "Fails where an account with a shell has an empty password field; graver where secure shell permits empty \
+             passwords. Accounts that are locked or have no shell pass.",
+    references: &[
+        "shadow(5)",
+        "sshd_config(5), PermitEmptyPasswords",
+        "pam_unix(8), nullok",
+        "BSI ORP.4.A22",
+    ],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let permitted = permitted(device);
+        for account in &device.facts.accounts {
+            let verdict = match empty_at(device, account) {
+                Some(origin) if account.has_shell() => fail(account, origin, permitted),
+                _ => Verdict::Pass,
+            };
+            answers.push(Answer::new(at, account.name.clone(), verdict));
+        }
+    }
+    answers
+}
+
+/// Where the account's password is empty.
+fn empty_at(device: &Device, account: &Account) -> Option<Origin> {
+    match account.password {
+        StoredPassword::Empty => Some(account.origin),
+        StoredPassword::Elsewhere => {
+            let entry = device.facts.shadow.iter().find(|one| one.name == account.name)?;
+            matches!(entry.password, StoredPassword::Empty).then_some(entry.origin)
+        }
+        _ => None,
+    }
+}
+
+/// The line by which secure shell lets such accounts in.
+fn permitted(device: &Device) -> Option<Origin> {
+    device.facts.ssh_servers.iter().find_map(|server| {
+        match server.effective("permitemptypasswords", &SshConnection::default()) {
+            Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => {
+                Some(origin)
+            }
+            _ => None,
+        }
+    })
+}
+
+fn fail(account: &Account, origin: Origin, permitted: Option<Origin>) -> Verdict {
+    let (severity, why) = match (permitted, account.uid) {
+        (Some(_), 0) => (Severity::Critical, "secure shell lets it in, and it is the superuser"),
+        (Some(_), _) => (Severity::High, "secure shell lets it in without a password"),
+        (None, _) => (
+            CHECK.severity,
+            "secure shell does not let it in as far as exported; consoles and other services may",
+        ),
+    };
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!("the account `{}` has no password", account.name),
+        detail: format!(
+            "The password field of `{}` is empty, and its shell is {}.",
+            account.name, account.shell
+        ),
+        evidence: [origin, account.origin].into_iter().chain(permitted).collect(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        let passwd = |field: &str, shell: &str| format!("kiosk:{field}:1001:1001::/home/kiosk:{shell}\n");
+        for (name, field, shell, shadow, ssh, wanted) in [
+            ("empty", "", "/bin/bash", "", "", "fail medium d passwd:1 passwd:1"),
+            (
+                "empty in shadow",
+                "x",
+                "/bin/bash",
+                "kiosk::1:0:9:7:::\n",
+                "",
+                "fail medium d shadow:1 passwd:1",
+            ),
+            (
+                "and let in",
+                "x",
+                "/bin/bash",
+                "kiosk::1:0:9:7:::\n",
+                "PermitEmptyPasswords yes\n",
+                "fail high d shadow:1 passwd:1 sshd_config:1",
+            ),
+            ("locked", "x", "/bin/bash", "kiosk:!:1:0:9:7:::\n", "PermitEmptyPasswords yes\n", "pass d"),
+            ("no shell", "", "/usr/sbin/nologin", "", "", "pass d"),
+            ("another's line", "x", "/bin/bash", "other::1:0:9:7:::\n", "", "pass d"),
+        ] {
+            let passwd = passwd(field, shell);
+            let mut files = vec![("d/etc/passwd", passwd.as_str()), ("d/etc/shadow", shadow)];
+            files.extend((!ssh.is_empty()).then_some(("d/etc/ssh/sshd_config", ssh)));
+            run(&CHECK, &[(name, &files, &[wanted])]);
+        }
+    }
+}

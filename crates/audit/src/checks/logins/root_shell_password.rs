@@ -1,0 +1,89 @@
+//! The superuser may log in to a shell with a password.
+
+use crate::factors::{Factors, of_shell};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::account::StoredPassword;
+use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::{Device, FactorKind, Setting};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/root-shell-password",
+    area: Area::Logins,
+    title: "The superuser may log in with a password",
+    severity: Severity::High,
+    why: "The superuser's name is known to everybody, so only the password is left to guess, and it opens everything on the \
+          machine. Nothing in the logs tells who of those that know it came in.",
+    fix: "Set `PermitRootLogin no`, let administrators log in under their own names and raise their rights from there. Where \
+          programs need it, `forced-commands-only` with a key.",
+    judged: "Fails where `PermitRootLogin yes` holds and a password is among what is asked for. The default since OpenSSH 7.0 \
+             refuses passwords and passes; where nothing is stated and the version may be older, passwords of root are asked \
+             about only if root has one. A locked password of root passes.",
+    references: &["sshd_config(5), PermitRootLogin", "BSI SYS.1.3.A8", "NIST SP 800-53 Rev. 5, IA-2"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
+            answers.push(Answer::new(at, "secure shell", judge(estate, at, device, server)));
+        }
+    }
+    answers
+}
+
+/// Whether no password fits root's account, as far as it was exported.
+fn locked(device: &Device) -> bool {
+    device.facts.shadow.iter().any(|one| one.name == "root" && matches!(one.password, StoredPassword::Locked))
+}
+
+fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Verdict {
+    let groups = ["root".to_owned()];
+    let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
+    let origin = match server.effective("permitrootlogin", &connection) {
+        Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
+        _ => return Verdict::Pass,
+    };
+    let ways = of_shell(estate, at, server, &connection);
+    let by_password = ways.iter().any(|way| match &way.factors {
+        Factors::Known(kinds, _) => kinds.contains(&FactorKind::Knowledge) || kinds.is_empty(),
+        Factors::Unknown { .. } => true,
+    });
+    if !by_password || locked(device) {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        severity: CHECK.severity,
+        why_this_severity: "a password is among what opens it".into(),
+        title: "root may log in to secure shell with a password".into(),
+        detail: format!("`PermitRootLogin yes` on {}, and passwords are accepted.", device.name),
+        evidence: vec![origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (config, shadow, wanted) in [
+            ("PermitRootLogin yes\n", "", &["fail high d sshd_config:1"][..]),
+            ("PermitRootLogin no\nPermitRootLogin yes\n", "", &["pass d"]),
+            ("# PermitRootLogin yes\nUsePAM no\n", "", &["pass d"]),
+            ("PermitRootLogin yes\nPasswordAuthentication no\n", "", &["pass d"]),
+            (
+                "PermitRootLogin no\nMatch User root\nPermitRootLogin yes\n",
+                "",
+                &["fail high d sshd_config:3"],
+            ),
+            ("PermitRootLogin yes\nMatch User ann\nPermitRootLogin no\n", "", &["fail high d sshd_config:1"]),
+            ("PermitRootLogin yes\n", "root:*:19000:0:99999:7:::\n", &["pass d"]),
+            ("PermitRootLogin yes\nMaxAuthTries x\n", "", &[]),
+        ] {
+            run(&CHECK, &[(config, &[("d/etc/ssh/sshd_config", config), ("d/etc/shadow", shadow)], wanted)]);
+        }
+    }
+}

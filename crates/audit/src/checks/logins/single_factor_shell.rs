@@ -1,0 +1,152 @@
+//! A shell login has one factor only.
+
+use crate::factors::{Factors, easiest_way, of_shell};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, access};
+use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::{FactorKind, Origin, Protocol, Setting};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/single-factor-shell",
+    area: Area::Logins,
+    title: "A shell login has one factor only",
+    severity: Severity::Medium,
+    why: "A shell on a server is the place from which everything else is reached. Passwords for it are guessed all day \
+          wherever the port is open, and a key that somebody copied from a laptop works as well for the thief. Two factors \
+          have to be lost together.",
+    fix: "Ask for two methods (`AuthenticationMethods publickey,keyboard-interactive` with a one-time code behind PAM), or \
+          at the least switch passwords off and let keys alone in from inside.",
+    judged: "Fails where the easiest way in that the server accepts asks for one factor or none; milder where that is a key. \
+             Passes where every way asks for two of different kinds. Undetermined where PAM decides and its files were not \
+             exported, or hand the decision on. A module in comments, or in another stack than `auth`, is no factor.",
+    references: &[
+        "NIST SP 800-63B, 4.2",
+        "BSI SYS.1.3.A8",
+        "PCI DSS 4.0, 8.4.1",
+        "sshd_config(5), AuthenticationMethods",
+    ],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for server in &device.facts.ssh_servers {
+            answers.push(Answer::new(at, "secure shell", judge(estate, at, server)));
+        }
+    }
+    answers
+}
+
+fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
+    if let Some((why, origin)) = &server.refused {
+        let ask = format!(
+            "sshd would refuse this configuration ({why}), so it is not what runs; ask for `sshd -T` and the files in use"
+        );
+        return Verdict::ask(ask, vec![*origin]);
+    }
+    if let Some(missing) = server.missing.iter().find(|one| !one.path.contains('*')) {
+        let ask = format!(
+            "how callers log in may stand in `{}`, which is not among the exports; ask for that file",
+            missing.path
+        );
+        return Verdict::ask(ask, vec![missing.origin]);
+    }
+    let connection = SshConnection::default();
+    let ways = of_shell(estate, at, server, &connection);
+    let Some(way) = easiest_way(&ways) else { return Verdict::Pass };
+    let (kinds, lines) = match &way.factors {
+        Factors::Known(kinds, lines) => (kinds, lines),
+        Factors::Unknown { ask, evidence } => {
+            return Verdict::ask(format!("secure shell: {ask}"), evidence.clone());
+        }
+    };
+    if kinds.len() > 1 {
+        return Verdict::Pass;
+    }
+    let port = server.port(&connection);
+    let from = access::from(estate, at, Protocol::TCP, Some(port));
+    let forward = estate.forwards_of_port(at, Protocol::TCP, port).first().map(|(_, forward)| forward.origin);
+    let only_key = kinds.iter().next() == Some(&FactorKind::Possession);
+    let (severity, why) = match (kinds.is_empty(), only_key, forward.is_some()) {
+        (true, ..) => (Severity::Critical, "nothing is asked for".to_owned()),
+        (_, false, true) => (Severity::High, format!("a password lets callers in from {from}")),
+        (_, false, false) => {
+            (Severity::Medium, "a password alone lets in; no forward from outside to it was found".to_owned())
+        }
+        (_, true, true) => {
+            (Severity::Medium, format!("a key alone lets callers in from {from}; it cannot be guessed"))
+        }
+        (_, true, false) => (
+            Severity::Low,
+            "the one factor is a key, which cannot be guessed, and no forward from outside was found"
+                .to_owned(),
+        ),
+    };
+    let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
+    let evidence: Vec<Origin> = lines.iter().copied().chain(forward).chain([server.origin]).collect();
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why,
+        title: format!("secure shell lets in with one factor: {words}"),
+        detail: format!(
+            "The easiest way in is by {} ({}).",
+            way.methods.join(" and "),
+            if matches!(server.effective("authenticationmethods", &connection), Setting::Stated { .. }) {
+                "as AuthenticationMethods lists it"
+            } else {
+                "any method that is switched on is enough, the default included"
+            }
+        ),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    const OATH: (&str, &str) = ("d/etc/pam.d/sshd", "auth required pam_oath.so\nauth required pam_unix.so\n");
+    const COMMENTED: (&str, &str) =
+        ("d/etc/pam.d/sshd", "# auth required pam_oath.so\nauth required pam_unix.so\n");
+    const WRONG_STACK: (&str, &str) =
+        ("d/etc/pam.d/sshd", "session required pam_oath.so\nauth required pam_unix.so\n");
+    const RADIUS: (&str, &str) = ("d/etc/pam.d/sshd", "auth required pam_radius_auth.so\n");
+    const PAM_ONLY: &str = "UsePAM yes\nAuthenticationMethods keyboard-interactive\nPermitRootLogin no\n";
+
+    #[test]
+    fn cases() {
+        for (name, config, more, wanted) in [
+            ("defaults", "PermitRootLogin no\n", None, "fail medium d sshd_config:1 sshd_config:1"),
+            (
+                "keys only",
+                "PasswordAuthentication no\nMaxAuthTries 3\n",
+                None,
+                "fail low d sshd_config:1 sshd_config:1",
+            ),
+            ("two methods", "AuthenticationMethods publickey,password\nMaxAuthTries 3\n", None, "pass d"),
+            ("a code and a password", PAM_ONLY, Some(OATH), "pass d"),
+            (
+                "the code is in comments",
+                PAM_ONLY,
+                Some(COMMENTED),
+                "fail medium d sshd_config:1 sshd:2 sshd_config:1",
+            ),
+            (
+                "the code is in the wrong stack",
+                PAM_ONLY,
+                Some(WRONG_STACK),
+                "fail medium d sshd_config:1 sshd:2 sshd_config:1",
+            ),
+            ("RADIUS alone is a question", PAM_ONLY, Some(RADIUS), "ask d"),
+            ("PAM not exported", PAM_ONLY, None, "ask d"),
+            ("would not start", "MaxAuthTries x\n", None, "ask d"),
+            ("an include that is missing", "Include more.conf\nMaxAuthTries 3\n", None, "ask d"),
+        ] {
+            let mut files = vec![("d/etc/ssh/sshd_config", config)];
+            files.extend(more);
+            run(&CHECK, &[(name, &files, &[wanted])]);
+        }
+    }
+}

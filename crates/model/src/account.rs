@@ -1,0 +1,175 @@
+//! Accounts of a system: passwd(5), shadow(5), group(5).
+
+use crate::{HeldSecret, Origin};
+use std::sync::Arc;
+
+/// How a password is kept (crypt(5)).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum HashScheme {
+    /// Traditional DES crypt: 8 characters count, 12 bits of salt.
+    Des,
+    /// Extended DES crypt.
+    ExtendedDes,
+    /// NT hash: MD4 without salt.
+    Nt,
+    /// MD5 crypt.
+    Md5,
+    /// PBKDF1 with SHA-1.
+    Sha1,
+    /// SHA-256 crypt.
+    Sha256,
+    /// SHA-512 crypt.
+    Sha512,
+    /// bcrypt.
+    Bcrypt,
+    /// scrypt.
+    Scrypt,
+    /// yescrypt.
+    Yescrypt,
+    /// Argon2.
+    Argon2,
+    /// None of these.
+    Other,
+}
+
+impl HashScheme {
+    /// The scheme of a hash as crypt(5) writes it.
+    #[must_use]
+    pub fn of(hash: &str) -> Self {
+        const PREFIXES: [(&str, HashScheme); 13] = [
+            ("$1$", HashScheme::Md5),
+            ("$2", HashScheme::Bcrypt),
+            ("$3$", HashScheme::Nt),
+            ("$5$", HashScheme::Sha256),
+            ("$6$", HashScheme::Sha512),
+            ("$7$", HashScheme::Scrypt),
+            ("$sha1$", HashScheme::Sha1),
+            ("$md5", HashScheme::Md5),
+            ("$y$", HashScheme::Yescrypt),
+            ("$gy$", HashScheme::Yescrypt),
+            ("$argon2", HashScheme::Argon2),
+            ("_", HashScheme::ExtendedDes),
+            ("$", HashScheme::Other),
+        ];
+        match PREFIXES.iter().find(|(prefix, _)| hash.starts_with(prefix)) {
+            Some((_, scheme)) => *scheme,
+            None if hash.len() == 13 => Self::Des,
+            None => Self::Other,
+        }
+    }
+
+    /// The scheme's name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Des => "DES crypt",
+            Self::ExtendedDes => "extended DES crypt",
+            Self::Nt => "NT hash",
+            Self::Md5 => "MD5 crypt",
+            Self::Sha1 => "SHA-1 crypt",
+            Self::Sha256 => "SHA-256 crypt",
+            Self::Sha512 => "SHA-512 crypt",
+            Self::Bcrypt => "bcrypt",
+            Self::Scrypt => "scrypt",
+            Self::Yescrypt => "yescrypt",
+            Self::Argon2 => "Argon2",
+            Self::Other => "an unknown scheme",
+        }
+    }
+
+    /// Whether crypt(5) says that it must not be used for new passwords because guessing is cheap.
+    #[must_use]
+    pub fn is_weak(self) -> bool {
+        matches!(self, Self::Des | Self::ExtendedDes | Self::Nt | Self::Md5 | Self::Sha1)
+    }
+}
+
+/// The password field of an account.
+#[derive(Debug, Clone)]
+pub enum StoredPassword {
+    /// Nothing: no password is asked for where that is permitted.
+    Empty,
+    /// No password fits; other ways in may be open.
+    Locked,
+    /// It stands in the shadow file.
+    Elsewhere,
+    /// A hash.
+    Hash {
+        /// How it was made.
+        scheme: HashScheme,
+        /// The hash itself.
+        held: Arc<HeldSecret>,
+    },
+}
+
+/// One line of passwd(5).
+#[derive(Debug, Clone)]
+pub struct Account {
+    /// Name.
+    pub name: String,
+    /// Number; 0 is the superuser whatever the name.
+    pub uid: u32,
+    /// Number of its first group.
+    pub gid: u32,
+    /// Login shell; empty stands for `/bin/sh`.
+    pub shell: String,
+    /// Password field.
+    pub password: StoredPassword,
+    /// The line.
+    pub origin: Origin,
+}
+
+impl Account {
+    /// Whether somebody can work with this account in a shell (the shells that refuse: nologin(8), false(1)).
+    #[must_use]
+    pub fn has_shell(&self) -> bool {
+        let shell = self.shell.rsplit('/').next().unwrap_or_default();
+        !matches!(shell, "nologin" | "false" | "sync" | "shutdown" | "halt" | "git-shell")
+    }
+}
+
+/// One line of shadow(5).
+#[derive(Debug, Clone)]
+pub struct ShadowEntry {
+    /// Name.
+    pub name: String,
+    /// Password field.
+    pub password: StoredPassword,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// One line of group(5).
+#[derive(Debug, Clone)]
+pub struct UserGroup {
+    /// Name.
+    pub name: String,
+    /// Number.
+    pub gid: u32,
+    /// Members by name, besides accounts that have it as their first group.
+    pub members: Vec<String>,
+    /// The line.
+    pub origin: Origin,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn schemes() {
+        for (hash, scheme, weak) in [
+            ("$6$salt$abc", HashScheme::Sha512, false),
+            ("$y$j9T$abc$def", HashScheme::Yescrypt, false),
+            ("$2b$12$abc", HashScheme::Bcrypt, false),
+            ("$1$salt$abc", HashScheme::Md5, true),
+            ("$3$$abc", HashScheme::Nt, true),
+            ("abJnggxhB/yWI", HashScheme::Des, true),
+            ("_J9..rasmBYk8", HashScheme::ExtendedDes, true),
+            ("$zz$a", HashScheme::Other, false),
+            ("plain", HashScheme::Other, false),
+        ] {
+            assert_eq!((HashScheme::of(hash), HashScheme::of(hash).is_weak()), (scheme, weak), "{hash}");
+        }
+    }
+}

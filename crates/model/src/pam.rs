@@ -1,0 +1,77 @@
+//! Stacks of authentication modules (pam.d(5)).
+
+use crate::Origin;
+
+/// What a line is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum PamFacility {
+    /// Proving who one is.
+    Auth,
+    /// Whether the account may be used now.
+    Account,
+    /// Changing the password.
+    Password,
+    /// What surrounds a session.
+    Session,
+}
+
+/// What a module's answer does to the stack.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PamAction {
+    /// Counts for success, and the stack goes on.
+    Ok,
+    /// Counts for success, and the stack ends unless something failed before.
+    Done,
+    /// Counts as failure, and the stack goes on.
+    Bad,
+    /// Counts as failure, and the stack ends.
+    Die,
+    /// Counts for nothing.
+    Ignore,
+    /// Forgets what was so far.
+    Reset,
+    /// So many lines are left out.
+    Jump(u32),
+}
+
+/// The control of a line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PamControl {
+    /// What success and failure of the module do.
+    Actions {
+        /// On success.
+        success: PamAction,
+        /// On failure.
+        failure: PamAction,
+    },
+    /// The lines of another service stand here.
+    Include(String),
+    /// The same, but ending that stack does not end this one.
+    Substack(String),
+}
+
+/// One line.
+#[derive(Debug, Clone)]
+pub struct PamLine {
+    /// What it is for; `None` for `@include`, which takes over all four.
+    pub facility: Option<PamFacility>,
+    /// Control.
+    pub control: PamControl,
+    /// File name of the module, without folder and ending; empty for lines that take over another service.
+    pub module: String,
+    /// Its arguments.
+    pub arguments: Vec<String>,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// One service's file.
+#[derive(Debug, Clone)]
+pub struct PamService {
+    /// Name: that of its file.
+    pub name: String,
+    /// Lines in order.
+    pub lines: Vec<PamLine>,
+    /// The file's beginning.
+    pub origin: Origin,
+}

@@ -1,0 +1,112 @@
+//! The table of logins.
+
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
+use serde::Serialize;
+use std::io;
+use trevlin_audit::access::{Access, ServiceKind};
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    logins: &'a [Access],
+}
+
+/// The table as one JSON object, schema `trevlin-logins/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn logins_json(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-logins/1", logins: rows }, out)
+}
+
+/// The table as text, one block for each device.
+///
+/// # Errors
+/// When writing fails.
+pub fn logins_text(rows: &[Access], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if rows.is_empty() {
+        return writeln!(out, "no way to log in was found in these exports");
+    }
+    let rooms = SHARES.map(|share| width.clamp(60, 140) * share / 100);
+    // The verdict stands last, so what follows these columns is the verdict.
+    let before: usize = rooms[..rooms.len() - 1].iter().sum();
+    for line in lines(HEADER.map(str::to_owned), &rooms) {
+        writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
+    }
+    for device in rows.chunk_by(|a, b| a.device == b.device) {
+        writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&device[0].device))?;
+        for row in device {
+            let style = style(row.verdict);
+            for line in lines(cells(row), &rooms) {
+                let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
+                let (rest, verdict) = line.split_at(at);
+                let verdict = verdict.trim_end();
+                if verdict.is_empty() {
+                    writeln!(out, " {}", rest.trim_end())?;
+                } else {
+                    writeln!(out, " {rest}{style}{verdict}{style:#}")?;
+                }
+            }
+        }
+        writeln!(out)?;
+    }
+    summary(rows, out)
+}
+
+/// A row as lines of columns of fixed width. Every device has the same columns, so that the eye finds its way down.
+fn lines(row: [String; 7], rooms: &[usize; 7]) -> Vec<String> {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    table.add_row(row);
+    for (column, room) in table.column_iter_mut().zip(rooms) {
+        let room = u16::try_from(*room).unwrap_or(10);
+        column.set_padding((0, 1)).set_constraint(ColumnConstraint::Absolute(Width::Fixed(room)));
+    }
+    table.lines().collect()
+}
+
+fn style(verdict: &str) -> Style {
+    match verdict {
+        "none" => AnsiColor::Red.on_default().bold(),
+        "one factor" => AnsiColor::Yellow.on_default().bold(),
+        "two factors" => AnsiColor::Green.on_default().bold(),
+        _ => DIM,
+    }
+}
+
+/// How many hundredths of the width each column takes.
+const SHARES: [usize; 7] = [17, 14, 15, 12, 14, 13, 14];
+
+const HEADER: [&str; 7] = ["to", "who", "from which list", "factors", "from where", "limits", "verdict"];
+
+fn cells(row: &Access) -> [String; 7] {
+    let kind = if row.kind == ServiceKind::Shell { "" } else { "tunnel: " };
+    let factors = if row.factors.is_empty() { "not known".to_owned() } else { row.factors.join(" + ") };
+    let factors = if row.verdict == "none" { "none".to_owned() } else { factors };
+    let limits = if row.limits.is_empty() { "none stated".to_owned() } else { row.limits.join(", ") };
+    [
+        format!("{kind}{}", row.service),
+        row.who.clone(),
+        row.list.clone(),
+        factors,
+        row.from.clone(),
+        limits,
+        row.verdict.to_owned(),
+    ]
+    .map(|text| neutral(&text).into_owned())
+}
+
+fn summary(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {
+    let count = |verdict: &str| rows.iter().filter(|row| row.verdict == verdict).count();
+    let told: Vec<_> = ["none", "one factor", "two factors", "open question"]
+        .into_iter()
+        .filter(|verdict| count(verdict) > 0)
+        .map(|verdict| format!("{0}{1} {verdict}{0:#}", style(verdict), count(verdict)))
+        .collect();
+    writeln!(out, "{} ways in: {}", rows.len(), told.join(", "))
+}
