@@ -79,12 +79,7 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
         texts.push(Texts { root, label, files: kept, has_estate_file: stated.is_some() });
     }
     let decoded = sort_into_devices(texts, &mut left_out);
-    for one in &left_out {
-        // A path that was asked for by name is missed even by those who want no warnings.
-        if telling != Telling::Nothing || paths.contains(&one.at) {
-            messages::warning(&format!("{}: {}", one.at.display(), one.why));
-        }
-    }
+    tell_what_was_left_out(&left_out, paths, telling);
     if decoded.is_empty() {
         bail!("nothing to audit: no file below {} could be read", list(paths));
     }
@@ -102,6 +97,32 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
         );
     }
     Ok(Estate::assemble(read_all(decoded), &file))
+}
+
+/// Names what was left out. Many files of one folder with one reason are one message, unless all are asked for.
+fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], telling: Telling) {
+    const SEVERAL: usize = 4;
+    let folder = |one: &LeftOut| one.at.parent().map(Path::to_owned).unwrap_or_default();
+    let mut groups: BTreeMap<(PathBuf, &str), Vec<&LeftOut>> = BTreeMap::new();
+    for one in left_out {
+        groups.entry((folder(one), &one.why)).or_default().push(one);
+    }
+    for ((folder, why), group) in groups {
+        // A path that was asked for by name is missed even by those who want no warnings.
+        let group: Vec<_> =
+            group.into_iter().filter(|one| telling != Telling::Nothing || paths.contains(&one.at)).collect();
+        if group.len() >= SEVERAL && telling != Telling::Everything {
+            messages::warning(&format!(
+                "{}: {} files here: {why} (-v names them)",
+                folder.display(),
+                group.len()
+            ));
+        } else {
+            for one in group {
+                messages::warning(&format!("{}: {}", one.at.display(), one.why));
+            }
+        }
+    }
 }
 
 fn list(paths: &[PathBuf]) -> String {

@@ -136,6 +136,12 @@ impl Secret {
         self.expose().is_empty()
     }
 
+    /// Whether it is one of the signs that lists write where no password is meant to fit.
+    #[must_use]
+    pub fn is_placeholder(&self) -> bool {
+        matches!(self.expose(), "*" | "-" | "!" | "!!" | "x")
+    }
+
     /// How long it is, roughly.
     #[must_use]
     pub fn length_class(&self) -> LengthClass {

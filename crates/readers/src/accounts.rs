@@ -46,7 +46,7 @@ fn is_group(fields: &[&str]) -> bool {
 }
 
 fn recognise(export: &Export, name: &str, count: usize, fits: fn(&[&str]) -> bool) -> Recognition {
-    let mut found = 0;
+    let (mut found, mut first_fits) = (0, true);
     for line in export
         .lines()
         .take(TELLING_LINES)
@@ -54,7 +54,7 @@ fn recognise(export: &Export, name: &str, count: usize, fits: fn(&[&str]) -> boo
     {
         let fields: Vec<&str> = line.text.split(':').collect();
         if fields.len() != count || !fits(&fields) {
-            found = 0;
+            (found, first_fits) = (0, found > 0);
             break;
         }
         found += 1;
@@ -62,7 +62,7 @@ fn recognise(export: &Export, name: &str, count: usize, fits: fn(&[&str]) -> boo
     let file = export.file_name();
     if found >= 3 {
         Recognition::Content
-    } else if file == name || file == format!("{name}.txt") {
+    } else if first_fits && (file == name || file == format!("{name}.txt")) {
         Recognition::Name
     } else {
         Recognition::No
@@ -206,6 +206,19 @@ mod tests {
         assert_eq!(told, ["locked", "SHA-512 crypt", "locked", "locked", "empty"]);
         assert_eq!(reading.facts.secrets.len(), 2, "a locked hash is a secret all the same");
         assert!(!format!("{reading:?}").contains("$6$"));
+    }
+
+    #[test]
+    fn other_files_of_these_names_are_not_claimed() {
+        for (path, text, claimed) in [
+            ("etc/passwd", "root:x:0:0:root:/root:/bin/bash\n", true),
+            ("etc/passwd", "root:x:0:0:root:/root:/bin/bash\nbroken\n", true),
+            ("mods-available/passwd", "passwd etc_smbpasswd {\n\tfilename = x\n}\n", false),
+            ("iproute2/group", "0\tdefault\n", false),
+        ] {
+            let export = Export::new(ExportId(0), path, text.into());
+            assert_eq!(crate::recognise(&export).reader.is_some(), claimed, "{path}");
+        }
     }
 
     #[test]

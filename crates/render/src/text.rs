@@ -33,6 +33,9 @@ const MARGIN: &str = "          ";
 /// Notes shown for one export before the rest is only counted.
 const SHOWN_NOTES: usize = 6;
 
+/// Files of no known format that are named before the rest is only counted.
+const SHOWN_UNKNOWN: usize = 8;
+
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
 const PATH: Style = AnsiColor::Cyan.on_default();
@@ -198,8 +201,21 @@ impl Page {
             return Ok(());
         }
         self.heading("not understood", "lines nobody judged; look at them yourself")?;
-        for export in exports().filter(|export| export.not_understood > 0 || !export.notes.is_empty()) {
+        let told = |export: &&ExportSummary| export.not_understood > 0 || !export.notes.is_empty();
+        for export in exports().filter(told).filter(|export| export.format != "unknown") {
             self.export(export)?;
+        }
+        let unknown: Vec<_> = exports().filter(told).filter(|export| export.format == "unknown").collect();
+        let shown = if self.detail == Detail::All { unknown.len() } else { SHOWN_UNKNOWN };
+        for export in unknown.iter().take(shown) {
+            self.export(export)?;
+        }
+        if unknown.len() > shown {
+            writeln!(
+                self.text,
+                "  {DIM}and {} more files of no format that is read here; -v lists them{DIM:#}",
+                unknown.len() - shown
+            )?;
         }
         writeln!(self.text)
     }
@@ -227,8 +243,9 @@ impl Page {
     fn summary(&mut self, outcome: &Outcome) -> std::fmt::Result {
         self.heading("summary", "")?;
         let exports: Vec<_> = outcome.devices.iter().flat_map(|device| &device.exports).collect();
+        let known: Vec<_> = exports.iter().filter(|export| export.format != "unknown").collect();
         let sum = |count: fn(&ExportSummary) -> u32| {
-            exports.iter().map(|export| u64::from(count(export))).sum::<u64>()
+            known.iter().map(|export| u64::from(count(export))).sum::<u64>()
         };
         let severities: Vec<_> = Severity::ALL
             .iter()
@@ -253,11 +270,15 @@ impl Page {
         lines.push(format!(
             "read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
             counted(outcome.devices.len(), "device"),
-            counted(exports.len(), "export"),
+            counted(known.len(), "export"),
             sum(|export| export.lines),
             sum(|export| export.understood),
             sum(|export| export.not_understood),
         ));
+        if known.len() < exports.len() {
+            let files = counted(exports.len() - known.len(), "file");
+            lines.push(format!("not read: {files} of no format that is read here"));
+        }
         for line in lines {
             // Styles have no width for the wrapping.
             writeln!(self.text, "{}", textwrap::fill(&line, self.indented("  ", "    ")))?;

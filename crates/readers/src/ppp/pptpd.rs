@@ -7,8 +7,8 @@ use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::{
-    CallerProof, Export, IpRange, Line, LineClass, Listener, MalformedAddress, NotModelled, Origin, Pool,
-    Protocol, Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
+    CallerProof, Export, IpRange, LineClass, Listener, MalformedAddress, NotModelled, Origin, Pool, Protocol,
+    Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// The reader.
@@ -45,15 +45,20 @@ const DEFAULT_CONNECTIONS: usize = 100;
 const LONGEST_LINE: usize = 510;
 
 fn recognise(export: &Export) -> Recognition {
-    let first = |line: &Line<'_>| line.text.split([' ', '\t']).next().unwrap_or_default().to_owned();
-    if export.lines().take(TELLING_LINES).any(|line| matches!(first(&line).as_str(), "remoteip" | "localip"))
-    {
-        Recognition::Content
-    } else if export.file_name().contains("pptpd.conf") {
-        Recognition::Name
-    } else {
-        Recognition::No
+    let words = || {
+        let effective = export
+            .lines()
+            .take(TELLING_LINES)
+            .filter(|line| !line.text.trim().is_empty() && !line.text.starts_with('#'));
+        effective.map(|line| line.text.split([' ', '\t']).next().unwrap_or_default())
+    };
+    if words().any(|word| matches!(word, "remoteip" | "localip")) {
+        return Recognition::Content;
     }
+    // Other files have this name as well; in this one at least something is a keyword.
+    let fits = words().next().is_none()
+        || words().any(|word| KEYWORDS.iter().any(|(known, _)| *known == word && word != "debug"));
+    if export.file_name().starts_with("pptpd.conf") && fits { Recognition::Name } else { Recognition::No }
 }
 
 /// One statement.
@@ -67,16 +72,18 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let statements = statements(export, &mut book);
-    let Some(first) = statements.first() else {
-        // The daemon runs on its built-in settings then, if it is started at all: nothing here tells.
+    // A file that says nothing about addresses is as packages ship it: the daemon would hand out its built-in ones, if
+    // it is started at all, and nothing here tells whether it is.
+    let set_up = |one: &&Statement<'_>| matches!(one.keyword, "remoteip" | "localip" | "listen" | "delegate");
+    let first = statements.first().map(|one| one.origin);
+    let (Some(first), Some(_)) = (first, statements.iter().find(set_up)) else {
         reading.facts.not_modelled.push(NotModelled {
-            what: "a PPTP daemon configuration in which nothing is stated".into(),
+            what: "a PPTP daemon configuration in which no address is stated".into(),
             filters_packets: false,
-            origin: export.origin(0..0),
+            origin: first.unwrap_or_else(|| export.origin(0..0)),
         });
         return reading;
     };
-    let first = first.origin;
     let find = |keyword: &str| statements.iter().find(|one| one.keyword == keyword);
     let connections = find("connections").and_then(|one| one.value.parse().ok()).filter(|count| *count > 0);
     let connections = connections.unwrap_or(DEFAULT_CONNECTIONS);
@@ -344,8 +351,25 @@ mod tests {
 
     #[test]
     fn only_comments_are_no_server() {
-        let (tunnel, reading) = tunnel("# remoteip 10.4.0.9\n#option /etc/ppp/pptpd-options\n");
-        assert!(tunnel.is_none());
-        assert_eq!(reading.facts.not_modelled.len(), 1);
+        for text in [
+            "# remoteip 10.4.0.9\n#option /etc/ppp/pptpd-options\n",
+            "option /etc/ppp/pptpd-options\nlogwtmp\n",
+        ] {
+            let (tunnel, reading) = tunnel(text);
+            assert!(tunnel.is_none(), "{text}");
+            assert_eq!(reading.facts.not_modelled.len(), 1, "{text}");
+        }
+    }
+
+    #[test]
+    fn other_files_of_this_name_are_not_claimed() {
+        for (path, text, wanted) in [
+            ("etc/pptpd.conf", "option /x\nlogwtmp\n", Recognition::Name),
+            ("etc/pptpd.conf", "# nothing\n", Recognition::Name),
+            ("etc/modules-load.d/pptpd.conf", "nf_conntrack_pptp\n", Recognition::No),
+            ("x.txt", "remoteip 10.4.0.9\n", Recognition::Content),
+        ] {
+            assert_eq!(recognise(&Export::new(ExportId(0), path, text.into())), wanted, "{path} {text}");
+        }
     }
 }

@@ -95,7 +95,7 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
             if matches!(server.effective("authenticationmethods", &connection), Setting::Stated { .. }) {
                 "as AuthenticationMethods lists it"
             } else {
-                "any method that is switched on is enough, the default included"
+                "any one method that is switched on is enough; what the configuration does not state is at the daemon's default"
             }
         ),
         evidence,

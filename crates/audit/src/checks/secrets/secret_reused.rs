@@ -43,6 +43,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 /// Whether a secret opens something: a line of a list that lets nobody in does not.
 fn in_use(estate: &Estate, device: usize, one: &HeldSecret) -> bool {
+    if one.secret.is_placeholder() {
+        return false;
+    }
     if one.kind != SecretKind::LoginPassword {
         return true;
     }
@@ -186,6 +189,11 @@ mod tests {
                 (
                     "a disabled line",
                     &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\n# bob * sesame *\n")],
+                    &[],
+                ),
+                (
+                    "signs that no password fits",
+                    &[("d/pap-secrets", "guest host \"*\" -\nroot host \"*\" -\n")],
                     &[],
                 ),
                 ("empty twice", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * \"\" *\nbob * \"\" *\n")], &[]),

@@ -46,8 +46,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for silent in
             device.facts.not_modelled.iter().filter(|one| one.what.starts_with("a PPTP daemon configuration"))
         {
-            let question = "pptpd.conf states nothing: the daemon would run on its built-in settings if it is started at \
-                            all; ask for `systemctl is-enabled pptpd` and `ss -tlnp`";
+            let question = "pptpd.conf states no address, as packages ship it: the daemon would hand out its built-in \
+                            ones if it is started at all; ask for `systemctl is-enabled pptpd` and `ss -tlnp`";
             answers.push(Answer::new(
                 at,
                 "silent configuration",
@@ -125,6 +125,7 @@ mod tests {
                     &["fail high d pptpd.conf:1"],
                 ),
                 ("loopback only", &[("d/pptpd.conf", "listen 127.0.0.1\nremoteip 10.4.0.9\n")], &["none d"]),
+                ("as packages ship it", &[("d/pptpd.conf", "option /o\nlogwtmp\n")], &["ask d"]),
                 ("all in comments", &[("d/pptpd.conf", "#option /o\n#remoteip 10.4.0.9\n")], &["ask d"]),
                 ("would not start", &[("d/pptpd.conf", "remoteip 10.4.0.9.1\n")], &["ask d"]),
                 (
