@@ -245,29 +245,32 @@ pub fn of_shell(
             .possible()
             .any(|value| value.first().is_some_and(|word| word == "yes"))
     };
-    let place = |keyword: &str| server.effective(keyword, connection).origin().unwrap_or(server.origin);
+    // A default stands nowhere, so it has no line to point at.
+    let place = |keyword: &str| server.effective(keyword, connection).origin();
+    let one = |kind: FactorKind, keyword: &str| {
+        Factors::Known(BTreeSet::from([kind]), place(keyword).into_iter().collect())
+    };
     let stack = |keyword: &str| {
-        if on("usepam") {
-            match of_service(estate, device, "sshd", place("usepam")) {
-                // The method's own line is the one to cite, the modules' lines prove what it asks for.
-                Factors::Known(kinds, lines) => {
-                    Factors::Known(kinds, [place(keyword)].into_iter().chain(lines).collect())
-                }
-                unknown => unknown,
+        if !on("usepam") {
+            return one(FactorKind::Knowledge, keyword);
+        }
+        match of_service(estate, device, "sshd", place("usepam").unwrap_or(server.origin)) {
+            // The method's own line is the one to cite, the modules' lines prove what it asks for.
+            Factors::Known(kinds, lines) => {
+                Factors::Known(kinds, place(keyword).into_iter().chain(lines).collect())
             }
-        } else {
-            Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![place(keyword)])
+            unknown => unknown,
         }
     };
     let method = |name: &str| match name.split(':').next().unwrap_or(name) {
-        "publickey" => on("pubkeyauthentication").then(|| {
-            Factors::Known(BTreeSet::from([FactorKind::Possession]), vec![place("pubkeyauthentication")])
-        }),
+        "publickey" => {
+            on("pubkeyauthentication").then(|| one(FactorKind::Possession, "pubkeyauthentication"))
+        }
         "password" => on("passwordauthentication").then(|| stack("passwordauthentication")),
         "keyboard-interactive" => (on("kbdinteractiveauthentication") && on("usepam"))
             .then(|| stack("kbdinteractiveauthentication")),
         "hostbased" => on("hostbasedauthentication")
-            .then(|| Factors::Known(BTreeSet::new(), vec![place("hostbasedauthentication")])),
+            .then(|| Factors::Known(BTreeSet::new(), place("hostbasedauthentication").into_iter().collect())),
         _ => None,
     };
     let stated = server.effective("authenticationmethods", connection);

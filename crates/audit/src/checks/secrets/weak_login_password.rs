@@ -27,7 +27,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for login in &device.logins {
             let subject = format!("{} for {}", login.user, login.service);
-            if let Some(verdict) = judge(estate, device, login, yardstick) {
+            if let Some(verdict) = judge(estate, at, login, yardstick) {
                 answers.push(Answer::new(at, subject, verdict));
             }
         }
@@ -63,11 +63,12 @@ fn context(estate: &Estate, device: &Device, login: &Login) -> Vec<String> {
     words
 }
 
-fn judge(estate: &Estate, device: &Device, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
+fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
+    let device = &estate.devices[at];
     let Some(held) = &login.secret else {
         let line = device.facts.credentials.iter().find(|one| one.origin == login.origin)?;
         let empty = matches!(line.secret, Setting::Stated { value: None, .. });
-        return empty.then(|| empty_password(device, login, line.file));
+        return if empty { empty_password(estate, at, login, line.file) } else { None };
     };
     if held.kind == SecretKind::PasswordHash {
         return None;
@@ -107,18 +108,36 @@ fn judge(estate: &Estate, device: &Device, login: &Login, yardstick: &Yardstick)
 }
 
 /// An empty third column. In the list for PAP it lets in whatever password is given (pppd(8), AUTHENTICATION).
-fn empty_password(device: &Device, login: &Login, file: SecretsFile) -> Verdict {
+///
+/// Packages ship such a line for use with pppd's `login`, which asks the system's own accounts; it is nothing as long as
+/// no server of the device consults the list, or where one does so with `login`.
+fn empty_password(estate: &Estate, at: usize, login: &Login, file: SecretsFile) -> Option<Verdict> {
+    let device = &estate.devices[at];
+    if file == SecretsFile::Pap {
+        let number = device.facts.tunnels.iter().position(|tunnel| tunnel.name == login.service)?;
+        if estate.dial_in(at, number).is_some_and(|dial_in| dial_in.profile.login.is_some()) {
+            return None;
+        }
+        if !login.certain {
+            let ask = format!(
+                "{} would come in with any password if {} asks for PAP; ask which methods and which `name` its options state",
+                shown(&login.user),
+                login.service
+            );
+            return Some(Verdict::ask(ask, vec![login.origin]));
+        }
+    }
     let (title, detail) = match file {
         SecretsFile::Chap => ("has an empty password", "the password is empty"),
         SecretsFile::Pap => ("comes in with any password", "no password is stated, so any is taken"),
     };
-    Verdict::Fail(Fail {
+    Some(Verdict::Fail(Fail {
         severity: Severity::Critical,
         why_this_severity: "nothing has to be guessed".into(),
         title: format!("{} {title}", shown(&login.user)),
         detail: format!("Login {} to {} on {}: {detail}.", shown(&login.user), login.service, device.name),
         evidence: vec![login.origin],
-    })
+    }))
 }
 
 /// A user name for people; `*` stands for anybody.
@@ -153,6 +172,21 @@ mod tests {
         ] {
             run(&CHECK, &[(secrets, &[SERVER, OPTIONS, ("d/etc/ppp/chap-secrets", secrets)], wanted)]);
         }
+    }
+
+    #[test]
+    fn any_password_by_pap() {
+        let list = ("d/etc/ppp/pap-secrets", "* pptp \"\" *\nguest pptp \"*\" -\n");
+        for (options, wanted) in [
+            ("name pptp\nrequire-pap\n", &["fail critical d pap-secrets:1"][..]),
+            ("name pptp\nrequire-pap\nlogin\n", &[]),
+            ("name pptp\nauth\n", &["ask d"]),
+            ("name other\nrequire-pap\n", &[]),
+            ("name pptp\nrequire-mschap-v2\n", &[]),
+        ] {
+            run(&CHECK, &[(options, &[SERVER, ("d/etc/ppp/pptpd-options", options), list], wanted)]);
+        }
+        run(&CHECK, &[("as packages ship it, with no server", &[list], &[])]);
     }
 
     #[test]
