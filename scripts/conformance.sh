@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd.
+# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -8,6 +8,7 @@ missing=()
 command -v iptables-restore >/dev/null || [ -x /usr/sbin/iptables-restore ] || missing+=(iptables)
 command -v ip >/dev/null || [ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing+=(iproute2)
 command -v openvpn >/dev/null || [ -x /usr/sbin/openvpn ] || missing+=(openvpn)
+command -v freeradius >/dev/null || [ -x /usr/sbin/freeradius ] || missing+=(freeradius)
 command -v sshd >/dev/null || [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
 if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive

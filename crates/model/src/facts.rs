@@ -2,6 +2,7 @@
 
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::pam::PamService;
+use crate::radius::RadiusClient;
 use crate::ssh::SshServer;
 use crate::{Credential, Filter, HeldSecret, Interface, Origin, PortForward, PppProfile, Route, Tunnel};
 use std::sync::Arc;
@@ -42,6 +43,8 @@ pub struct Facts {
     pub groups: Vec<UserGroup>,
     /// Stacks of authentication modules.
     pub pam_services: Vec<PamService>,
+    /// Clients of RADIUS servers.
+    pub radius_clients: Vec<RadiusClient>,
     /// pppd option files.
     pub ppp_profiles: Vec<PppProfile>,
     /// pppd secrets.
@@ -68,6 +71,7 @@ impl Facts {
         self.shadow.extend(other.shadow);
         self.groups.extend(other.groups);
         self.pam_services.extend(other.pam_services);
+        self.radius_clients.extend(other.radius_clients);
         self.ppp_profiles.extend(other.ppp_profiles);
         self.credentials.extend(other.credentials);
         self.secrets.extend(other.secrets);

@@ -23,6 +23,7 @@ mod login;
 pub mod pam;
 mod pool;
 mod ppp;
+pub mod radius;
 pub mod secret;
 mod setting;
 pub mod ssh;

@@ -36,6 +36,8 @@ pub enum SecretKind {
     PrivateKey,
     /// A key both ends of a tunnel share, made by machine.
     SharedKey,
+    /// A secret that a RADIUS server and its client share.
+    RadiusSecret,
 }
 
 impl SecretKind {
@@ -48,6 +50,7 @@ impl SecretKind {
             Self::PasswordHash => "password hash",
             Self::PrivateKey => "private key",
             Self::SharedKey => "shared key",
+            Self::RadiusSecret => "RADIUS secret",
         }
     }
 

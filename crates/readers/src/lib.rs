@@ -23,6 +23,7 @@ mod openvpn;
 mod other_filters;
 mod pam;
 mod ppp;
+mod radius;
 mod reader;
 mod sshd;
 
@@ -44,6 +45,7 @@ pub const READERS: &[Reader] = &[
     ppp::options::READER,
     ppp::secrets::READER,
     ppp::pptpd::READER,
+    radius::READER,
     accounts::SHADOW,
     sshd::READER,
 ];

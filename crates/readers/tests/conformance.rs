@@ -313,3 +313,30 @@ fn configurations_that_the_daemon_refuses_are_told() {
         assert!(tunnel(&path).refused.is_some(), "{}", path.display());
     }
 }
+
+#[test]
+#[ignore = "needs freeradius; run by scripts/conformance.sh"]
+fn clients_that_the_radius_server_takes() {
+    let demo =
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/before/aaa/etc/freeradius/3.0/clients.conf");
+    for path in cases("radius").into_iter().chain([demo]) {
+        let folder = tempfile::tempdir().unwrap();
+        let main = "prefix = /usr\nlibdir = /usr/lib/freeradius\nname = freeradius\nsecurity {\n\tallow_vulnerable_openssl = yes\n}\n\
+                    $INCLUDE clients.conf\nserver default {\n\tlisten {\n\t\ttype = auth\n\t\tipaddr = 127.0.0.1\n\t\tport = 0\n\t}\n\
+                    \tauthorize {\n\t}\n}\n";
+        std::fs::write(folder.path().join("radiusd.conf"), main).unwrap();
+        std::fs::write(folder.path().join("dictionary"), "$INCLUDE /usr/share/freeradius/dictionary\n")
+            .unwrap();
+        std::fs::copy(&path, folder.path().join("clients.conf")).unwrap();
+        let output = run("freeradius", &["-XC", "-d", &folder.path().to_string_lossy()]);
+        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        assert!(said.contains("Configuration appears to be OK"), "{}:\n{said}", path.display());
+        let reading = read(&path, &text(&path), &[]);
+        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0, "{}", path.display());
+        // The server prints each client as it takes it, the secret left out.
+        let its: Vec<_> =
+            said.lines().filter_map(|line| line.trim().strip_prefix("client ")?.split(' ').next()).collect();
+        let ours: Vec<_> = reading.facts.radius_clients.iter().map(|client| client.name.as_str()).collect();
+        assert_eq!(ours, its, "{}", path.display());
+    }
+}

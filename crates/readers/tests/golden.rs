@@ -52,6 +52,7 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
     list("forward", facts.forwards.iter().map(|one| format!("{one:?}")).collect());
     list("tunnel", facts.tunnels.iter().map(|one| format!("{one:#?}")).collect());
     list("ppp profile", facts.ppp_profiles.iter().map(|one| format!("{one:#?}")).collect());
+    list("RADIUS client", facts.radius_clients.iter().map(|one| format!("{one:?}")).collect());
     list("credential", facts.credentials.iter().map(|one| format!("{one:?}")).collect());
     list("not modelled", facts.not_modelled.iter().map(|one| format!("{one:?}")).collect());
     page
@@ -84,6 +85,11 @@ fn openvpn() {
 #[test]
 fn dial_in() {
     check("dial-in");
+}
+
+#[test]
+fn radius() {
+    check("radius");
 }
 
 #[test]

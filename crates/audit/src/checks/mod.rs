@@ -15,12 +15,14 @@ pub const CHECKS: &[&Check] = &[
     &exposure::outside_unfiltered::CHECK,
     &logins::client_certificate_not_asked::CHECK,
     &logins::empty_password::CHECK,
+    &logins::radius_unsigned::CHECK,
     &logins::root_shell_password::CHECK,
     &logins::single_factor_shell::CHECK,
     &logins::single_factor_tunnel::CHECK,
     &secrets::secret_reused::CHECK,
     &secrets::weak_login_password::CHECK,
     &secrets::weak_password_hash::CHECK,
+    &secrets::weak_shared_secret::CHECK,
     &tunnels::pptp_answers::CHECK,
 ];
 

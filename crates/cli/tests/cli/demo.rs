@@ -32,6 +32,10 @@ fn secrets() -> BTreeSet<String> {
                 text.lines().filter_map(|line| line.split(':').nth(1)).filter(|field| field.starts_with('$'));
             found.extend(hashes.map(str::to_owned));
         }
+        if name == "clients.conf" {
+            let values = text.lines().filter_map(|line| line.trim().strip_prefix("secret = "));
+            found.extend(values.map(|value| value.trim_matches('"').to_owned()));
+        }
         let mut block = false;
         for line in text.lines() {
             block = (block || line.starts_with("-----BEGIN")) && !line.starts_with("-----END");

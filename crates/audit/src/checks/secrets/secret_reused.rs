@@ -149,6 +149,16 @@ mod tests {
                     &[("d/c.conf", KEY), ("e/c.conf", KEY)],
                     &["fail high d c.conf:5 c.conf:5"],
                 ),
+                (
+                    "a shared secret in one format and a login's password in another",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        ("e/clients.conf", "client gate {\n ipaddr = 10.4.0.9\n secret = \"sesame\"\n}\n"),
+                    ],
+                    &["fail high d chap-secrets:1 clients.conf:3"],
+                ),
                 ("different", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\n")], &[]),
                 (
                     "different in capitals",

@@ -13,8 +13,8 @@ pub(crate) const CHECK: Check = Check {
     title: "A PPTP server answers callers",
     severity: Severity::High,
     why: "PPTP protects callers with MS-CHAP and MPPE. One recorded login of MS-CHAP v2 gives up its password hash \
-          for the work of a single DES key, whatever the password, and MPPE's keys come from that hash and are not \
-          authenticated. Whoever can listen on the way can read the traffic and log in as the caller.",
+          for the work of a single DES key, whatever the password, and MPPE's keys come from that hash, while its \
+          packets are not authenticated. Whoever can listen on the way can read the traffic and log in as the caller.",
     fix: "Move callers to IKEv2 or TLS-based tunnels with certificates, then switch the PPTP daemon off and close TCP \
           port 1723 and protocol GRE on every device in front. Change every password that was used over PPTP.",
     judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration states \

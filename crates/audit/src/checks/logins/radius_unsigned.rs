@@ -1,0 +1,97 @@
+//! A RADIUS server takes requests that are not signed.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::radius::{MessageAuthenticator, RadiusClient};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/radius-unsigned",
+    area: Area::Logins,
+    title: "A RADIUS server takes requests that are not signed",
+    severity: Severity::Medium,
+    why: "Without a Message-Authenticator the only protection of an answer is an MD5 construction that somebody on the way can \
+          forge within minutes. The server says no, the client reads yes, and the attacker is logged in without knowing any \
+          password.",
+    fix: "Set `require_message_authenticator = yes` for every client that can sign its requests, bring the others up to date, \
+          and carry RADIUS inside TLS or a tunnel wherever it leaves one room.",
+    judged: "Fails where a client is not required to sign, by statement or by the default. `auto`, which learns it from the \
+             first signed request, is milder. Clients that are the server itself do not apply.",
+    references: &["CVE-2024-3596", "RFC 3579, 3.2", "RFC 5080, 2.2.2", "RFC 6614"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for client in &device.facts.radius_clients {
+            answers.push(Answer::new(at, format!("client {}", client.name), judge(client)));
+        }
+    }
+    answers
+}
+
+fn judge(client: &RadiusClient) -> Verdict {
+    if client.is_local() {
+        return Verdict::DoesNotApply;
+    }
+    let stated = client.message_authenticator.origin();
+    let possible: Vec<_> = client.message_authenticator.possible().collect();
+    let (severity, why, how) = if possible.iter().all(|one| **one == MessageAuthenticator::Required) {
+        return Verdict::Pass;
+    } else if possible.iter().all(|one| **one == MessageAuthenticator::Learned) {
+        (
+            Severity::Low,
+            "signing is required from the first signed request on",
+            "learns it from the first request",
+        )
+    } else if stated.is_some() {
+        (CHECK.severity, "it is stated that requests need not be signed", "does not require it")
+    } else {
+        (
+            CHECK.severity,
+            "nothing is stated, and no version requires it by default",
+            "has nothing stated, and its default does not require it",
+        )
+    };
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!("RADIUS client `{}` need not sign its requests", client.name),
+        detail: format!("For client `{}` the server {how}.", client.name),
+        evidence: stated.into_iter().chain([client.origin, client.address_origin]).collect(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (address, line, wanted) in [
+            (
+                "10.4.0.9",
+                "require_message_authenticator = no",
+                "fail medium d clients.conf:3 clients.conf:1 clients.conf:2",
+            ),
+            (
+                "10.4.0.9",
+                "require_message_authenticator = auto",
+                "fail low d clients.conf:3 clients.conf:1 clients.conf:2",
+            ),
+            ("10.4.0.9", "shortname = a", "fail medium d clients.conf:1 clients.conf:2"),
+            (
+                "10.4.0.9",
+                "# require_message_authenticator = yes",
+                "fail medium d clients.conf:1 clients.conf:2",
+            ),
+            ("10.4.0.9", "require_message_authenticator = yes", "pass d"),
+            ("::1", "require_message_authenticator = no", "none d"),
+        ] {
+            let key = if address.contains(':') { "ipv6addr" } else { "ipaddr" };
+            let text = format!("client gate {{\n {key} = {address}\n {line}\n secret = x\n}}\n");
+            run(&CHECK, &[(line, &[("d/clients.conf", &text)], &[wanted])]);
+        }
+    }
+}

@@ -1,0 +1,93 @@
+//! A secret that two devices share is weak.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::radius::RadiusClient;
+use trevlin_model::secret::{Grade, LengthClass};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-shared-secret",
+    area: Area::Secrets,
+    title: "A RADIUS secret is weak",
+    severity: Severity::High,
+    why: "The shared secret is all that protects the passwords on their way to the RADIUS server and the answers on their \
+          way back. One recorded exchange is enough to try secrets against it without limit, and whoever finds it can read \
+          the passwords and answer yes to any login.",
+    fix: "Give every client a secret of its own that a generator made, of at least 16 characters (RFC 2865, 3), or carry \
+          RADIUS inside TLS or a tunnel.",
+    judged: "Fails where a secret is easier to guess than a good password, given the names of client, device and \
+             organisation, or shorter than 15 characters. Clients that are the server itself are milder.",
+    references: &["RFC 2865, 3", "RFC 6614", "BSI ORP.4.A22", "NIST SP 800-63B, 5.1.1"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let names: Vec<&str> =
+            estate.organisation.iter().map(String::as_str).chain([device.name.as_str()]).collect();
+        for client in &device.facts.radius_clients {
+            let verdict = judge(client, &names, &device.name);
+            answers
+                .extend(verdict.map(|verdict| Answer::new(at, format!("client {}", client.name), verdict)));
+        }
+    }
+    answers
+}
+
+fn judge(client: &RadiusClient, names: &[&str], device: &str) -> Option<Verdict> {
+    let held = client.secret.as_ref()?;
+    let words: Vec<&str> = names.iter().copied().chain([client.name.as_str(), "radius", "testing"]).collect();
+    let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
+    if grade >= Grade::Good && length == LengthClass::FifteenOrMore {
+        return Some(Verdict::Pass);
+    }
+    let (severity, why) = match (client.is_local(), grade) {
+        (true, _) => (Severity::Low, "only the server itself uses it"),
+        (false, Grade::Trivial) => (Severity::Critical, "it is among the first that anybody tries"),
+        (false, Grade::Weak | Grade::Middling) => {
+            (Severity::High, "it falls to guessing on one recorded exchange")
+        }
+        (false, _) => (Severity::Medium, "it is short rather than easy to guess"),
+    };
+    Some(Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!(
+            "the RADIUS secret of client `{}` is {}",
+            client.name,
+            if grade < Grade::Good { grade.words() } else { "short" }
+        ),
+        detail: format!(
+            "The secret that client `{}` and {device} share: graded {} ({}).",
+            client.name,
+            grade.words(),
+            length.words()
+        ),
+        evidence: vec![held.origin, client.origin],
+    }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (address, secret, wanted) in [
+            ("10.4.0.9", "testing123", "fail critical d clients.conf:3 clients.conf:1"),
+            ("127.0.0.1", "testing123", "fail low d clients.conf:3 clients.conf:1"),
+            ("10.4.0.9", "gate2026", "fail critical d clients.conf:3 clients.conf:1"),
+            ("10.4.0.9", "vK3!pw9-Zr", "fail medium d clients.conf:3 clients.conf:1"),
+            ("10.4.0.9", "vK3!pw9-Zr7_qTx2mL", "pass d"),
+        ] {
+            let text = format!("client gate {{\n ipaddr = {address}\n secret = \"{secret}\"\n}}\n");
+            run(&CHECK, &[(secret, &[("d/clients.conf", &text)], &[wanted])]);
+        }
+        run(
+            &CHECK,
+            &[("in comments", &[("d/clients.conf", "#client gate {\n# secret = testing123\n#}\n")], &[])],
+        );
+    }
+}
