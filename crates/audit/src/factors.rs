@@ -5,7 +5,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::sync::LazyLock;
 use trevlin_model::pam::{PamAction, PamControl, PamFacility, PamLine, PamService};
-use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::ssh::{SshConnection, SshServer, matches};
 use trevlin_model::{FactorKind, Origin};
 
 /// What a caller has to show on the easiest way in.
@@ -144,26 +144,27 @@ fn flatten(
 fn step(line: &PamLine, success: PamAction, failure: PamAction) -> Step {
     let module = line.module.as_str();
     let says = |word: &str| line.arguments.iter().any(|one| one == word);
-    let (proofs, fails) = if MODULES.knowledge.contains(module) {
+    let one_of = |names: &BTreeSet<String>| names.iter().any(|name| matches(module, name));
+    let (proofs, fails) = if one_of(&MODULES.knowledge) {
         (vec![Proof::Factor(FactorKind::Knowledge)], true)
-    } else if MODULES.one_time_code.contains(module) {
+    } else if one_of(&MODULES.one_time_code) {
         let mut proofs = vec![Proof::Factor(FactorKind::OneTimeCode)];
         // Who has not set the code up yet passes without one.
         proofs.extend(says("nullok").then_some(Proof::Nothing));
         (proofs, true)
-    } else if MODULES.possession.contains(module) {
+    } else if one_of(&MODULES.possession) {
         let mut proofs = vec![Proof::Factor(FactorKind::Possession)];
         proofs.extend(says("nouserok").then_some(Proof::Nothing));
         (proofs, true)
-    } else if MODULES.sorting.contains(module) {
+    } else if one_of(&MODULES.sorting) {
         (vec![Proof::Nothing], true)
-    } else if MODULES.passing.contains(module) {
+    } else if one_of(&MODULES.passing) {
         // Some end in failure when a password was wrong before; that way is the failing one already.
         (
             vec![Proof::Nothing],
             matches!(failure, PamAction::Ignore | PamAction::Jump(_)) && module != "pam_permit",
         )
-    } else if MODULES.denying.contains(module) {
+    } else if one_of(&MODULES.denying) {
         (Vec::new(), true)
     } else {
         (vec![Proof::Elsewhere], true)
@@ -351,6 +352,11 @@ mod tests {
             ("auth sufficient pam_oath.so\nauth required pam_unix.so\n", None, "Knowledge"),
             ("auth required pam_oath.so nullok\nauth required pam_unix.so\n", None, "Knowledge"),
             ("auth required pam_u2f.so nouserok\nauth required pam_unix.so\n", None, "Knowledge"),
+            (
+                "auth required pam_phone_authenticator.so\nauth required pam_unix.so\n",
+                None,
+                "Knowledge+OneTimeCode",
+            ),
             ("auth required pam_radius_auth.so\n", None, "?"),
             ("auth sufficient pam_radius_auth.so\nauth required pam_unix.so\n", None, "Knowledge"),
             ("auth required pam_radius_auth.so\nauth required pam_unix.so\n", None, "?"),
