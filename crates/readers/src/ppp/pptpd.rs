@@ -52,7 +52,9 @@ fn recognise(export: &Export) -> Recognition {
             .filter(|line| !line.text.trim().is_empty() && !line.text.starts_with('#'));
         effective.map(|line| line.text.split([' ', '\t']).next().unwrap_or_default())
     };
-    if words().any(|word| matches!(word, "remoteip" | "localip")) {
+    // Prose about the daemon has these words too, among many others.
+    let known = words().filter(|word| KEYWORDS.iter().any(|(known, _)| known == word)).count();
+    if words().any(|word| matches!(word, "remoteip" | "localip")) && known * 2 >= words().count() {
         return Recognition::Content;
     }
     // Other files have this name as well; in this one at least something is a keyword.
@@ -368,6 +370,11 @@ mod tests {
             ("etc/pptpd.conf", "# nothing\n", Recognition::Name),
             ("etc/modules-load.d/pptpd.conf", "nf_conntrack_pptp\n", Recognition::No),
             ("x.txt", "remoteip 10.4.0.9\n", Recognition::Content),
+            (
+                "README",
+                "This is about the\nremoteip keyword, which\nis like\nlocalip\nand more\n",
+                Recognition::No,
+            ),
         ] {
             assert_eq!(recognise(&Export::new(ExportId(0), path, text.into())), wanted, "{path} {text}");
         }
