@@ -15,6 +15,7 @@ pub const CHECKS: &[&Check] = &[
     &exposure::outside_unfiltered::CHECK,
     &logins::client_certificate_not_asked::CHECK,
     &logins::empty_password::CHECK,
+    &logins::radius_client_wide::CHECK,
     &logins::radius_unsigned::CHECK,
     &logins::root_shell_password::CHECK,
     &logins::single_factor_shell::CHECK,
