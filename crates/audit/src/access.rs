@@ -1,7 +1,7 @@
 //! Every way to log in, as one table: to what, who, from which list, with which factors, from where, within which
 //! limits.
 
-use crate::factors::{Factors, ShellWay, easiest_way, of_service, of_shell};
+use crate::factors::{Dialled, Factors, ShellWay, dialled, easiest_way, of_shell, of_tls_based};
 use crate::{Estate, Evidence};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -136,30 +136,25 @@ type Row = (String, String, Option<BTreeSet<FactorKind>>);
 
 fn dial_in(estate: &Estate, at: usize, number: usize) -> Row {
     let device = &estate.devices[at];
-    let tunnel = &device.facts.tunnels[number];
     let Some(dial_in) = estate.dial_in(at, number) else {
         return ("not known".into(), "not known".into(), None);
     };
-    if let Some((source, _)) = dial_in.elsewhere.first() {
-        return ("anybody there".into(), source_words(source), None);
-    }
-    match dial_in.profile.auth {
-        Some((false, _)) => return ("anybody".into(), "none".into(), Some(BTreeSet::new())),
-        None if dial_in.missing.is_empty() => {
-            return ("anybody".into(), "none".into(), Some(BTreeSet::new()));
+    let list = || "local list".to_owned();
+    match dialled(device, &device.facts.tunnels[number], dial_in) {
+        Dialled::NotExported(_) => ("not known".into(), "not exported".into(), None),
+        Dialled::Nobody(..) => ("anybody".into(), "none".into(), Some(BTreeSet::new())),
+        Dialled::Elsewhere(source, _) => ("anybody there".into(), source_words(source), None),
+        Dialled::Eap(_) => ("not known".into(), "EAP".into(), None),
+        Dialled::NoList(_) => ("not exported".into(), list(), None),
+        Dialled::List(logins, _) => {
+            let who = match logins.as_slice() {
+                [one] => one.user.clone(),
+                all if all.iter().any(|login| login.user == "*") => "anybody".into(),
+                all => format!("{} named users", all.len()),
+            };
+            (who, list(), Some(BTreeSet::from([FactorKind::Knowledge])))
         }
-        None => return ("not known".into(), "not exported".into(), None),
-        Some(_) => {}
     }
-    let logins: Vec<_> = device.logins.iter().filter(|login| login.service == tunnel.name).collect();
-    let who = match logins.as_slice() {
-        [] => "not exported".into(),
-        [one] => one.user.clone(),
-        all if all.iter().any(|login| login.user == "*") => "anybody".into(),
-        all => format!("{} named users", all.len()),
-    };
-    let password = (!logins.is_empty()).then(|| BTreeSet::from([FactorKind::Knowledge]));
-    (who, "local list".into(), password)
 }
 
 fn source_words(source: &PasswordSource) -> String {
@@ -185,36 +180,6 @@ fn tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
     let factors = of_tls_based(estate, at, tunnel);
     let who = if certificate { "who has a certificate" } else { "anybody there" };
     (who.into(), lists.join(" and "), factors)
-}
-
-/// What a TLS-based tunnel asks of its callers: a certificate, and what decides about the password.
-#[must_use]
-pub(crate) fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTreeSet<FactorKind>> {
-    if tunnel.missing.iter().any(|one| one.configuration) {
-        return None;
-    }
-    let mut kinds = BTreeSet::new();
-    if tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required) {
-        kinds.insert(FactorKind::Certificate);
-    }
-    let Some(check) = tunnel.proof.passwords.iter().find(|check| !check.optional) else {
-        return (!kinds.is_empty()).then_some(kinds);
-    };
-    match &check.source {
-        PasswordSource::Pam(service) => match of_service(estate, at, service, check.origin) {
-            Factors::Known(more, _) => kinds.extend(more),
-            // A password is asked for besides the certificate, whatever decides about it.
-            Factors::Unknown { .. } if !kinds.is_empty() => {
-                kinds.insert(FactorKind::Knowledge);
-            }
-            Factors::Unknown { .. } => return None,
-        },
-        _ if kinds.is_empty() => return None,
-        _ => {
-            kinds.insert(FactorKind::Knowledge);
-        }
-    }
-    Some(kinds)
 }
 
 fn tunnel_limits(tunnel: &Tunnel) -> Vec<String> {

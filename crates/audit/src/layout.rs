@@ -15,7 +15,7 @@ pub struct Found<'a> {
 const SYSTEM_FOLDERS: [&str; 4] = ["etc", "usr", "var", "root"];
 
 /// The name of the estate file.
-pub(crate) const ESTATE_FILE: &str = "trevlin.toml";
+pub const ESTATE_FILE: &str = "trevlin.toml";
 
 /// For each file the folder of its device, relative to the folder given (an empty string is that folder itself),
 /// or `None` for a file that belongs to no device.

@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use trevlin_audit::{Estate, Found, Input, ValidEstateFile, device_folders};
+use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, ValidEstateFile, device_folders};
 use trevlin_model::{Export, ExportId, LineClass, Note, Origin};
 use trevlin_readers::{Reader, Reading, Recognised, Surroundings, decode, recognise};
 use zeroize::Zeroizing;
@@ -23,9 +23,6 @@ pub(crate) enum Telling {
     /// What each file was taken for as well.
     Everything,
 }
-
-/// The name of the estate file.
-const ESTATE_FILE: &str = "trevlin.toml";
 
 /// A file as text, not yet read.
 struct Decoded {

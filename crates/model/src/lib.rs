@@ -39,7 +39,7 @@ pub use filter::{
 };
 pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Ledger, LineClass, Note};
-pub use login::{Factor, FactorKind, Login, LoginList};
+pub use login::{FactorKind, Login, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, PppProfile, SecretsFile};
 pub use secret::{HeldSecret, Secret};

@@ -36,15 +36,6 @@ impl FactorKind {
     }
 }
 
-/// One factor, and the line that asks for it (none where it is a default).
-#[derive(Debug, Clone)]
-pub struct Factor {
-    /// What is asked for.
-    pub kind: FactorKind,
-    /// The line that asks.
-    pub origin: Option<Origin>,
-}
-
 /// One way in for one named user.
 #[derive(Debug, Clone)]
 pub struct Login {

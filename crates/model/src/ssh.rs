@@ -114,13 +114,6 @@ impl SshServer {
             .find_map(|ports| ports.first()?.parse().ok())
             .unwrap_or(22)
     }
-
-    /// Every block that states the keyword.
-    pub fn stating<'a>(&'a self, keyword: &'a str) -> impl Iterator<Item = (&'a SshBlock, &'a SshStatement)> {
-        self.blocks.iter().flat_map(move |block| {
-            block.statements.iter().filter(move |one| one.keyword == keyword).map(move |one| (block, one))
-        })
-    }
 }
 
 fn stated<'a>(

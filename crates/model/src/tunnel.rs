@@ -1,8 +1,7 @@
 //! Tunnels that answer callers or join sites.
 
-use crate::{HeldSecret, Origin, Pool, Protocol, Setting};
+use crate::{Origin, Pool, Protocol, Setting};
 use std::net::IpAddr;
-use std::sync::Arc;
 
 /// Protocol family.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -142,8 +141,6 @@ pub struct Tunnel {
     pub local_name: Option<Setting<String>>,
     /// The link daemon hands out addresses itself.
     pub delegates_addresses: Option<Origin>,
-    /// Inline keys and passwords.
-    pub secrets: Vec<Arc<HeldSecret>>,
     /// What is referred to and missing.
     pub missing: Vec<Reference>,
     /// Settings read that later checks judge: directive and value, last one wins where the daemon has it so.
@@ -151,6 +148,12 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
+    /// A part of its configuration that no export holds, so that settings judged here may be others in truth.
+    #[must_use]
+    pub fn missing_configuration(&self) -> Option<&Reference> {
+        self.missing.iter().find(|one| one.configuration)
+    }
+
     /// Whether callers beyond the device itself are answered.
     #[must_use]
     pub fn answers_callers(&self) -> bool {

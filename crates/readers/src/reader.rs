@@ -80,6 +80,17 @@ impl<'a> Surroundings<'a> {
         let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
         find_paths(pattern, named_in.path(), &paths).into_iter().map(|at| self.exports[at]).collect()
     }
+
+    /// Whether another export of the device reads this one in; `included` gives what one line of an export reads in.
+    pub(crate) fn reads_in(
+        &self,
+        export: &Export,
+        included: fn(&str, &Export, &Surroundings<'a>) -> Vec<&'a Export>,
+    ) -> bool {
+        let others = self.exports.iter().filter(|other| other.path() != export.path());
+        let means = |found: Vec<&Export>| found.iter().any(|one| one.path() == export.path());
+        others.into_iter().any(|other| other.lines().any(|line| means(included(line.text, other, self))))
+    }
 }
 
 /// Sets ledger lines by origin and collects notes: the one thing every reader does for each statement.

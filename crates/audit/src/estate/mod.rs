@@ -10,7 +10,6 @@ pub use outside::{OutsideInterface, OutsideReason};
 use crate::ValidEstateFile;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, Hook, Interface, Ledger,
@@ -80,15 +79,9 @@ impl Estate {
             .map(|(folder, (exports, facts))| device(folder, exports, facts, file))
             .collect();
         devices.sort_by(|a, b| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
-        let (held, places): (Vec<_>, Vec<_>) = devices
-            .iter()
-            .map(|device| {
-                (device.facts.secrets.iter().map(Arc::clone), device.facts.masked_places.iter().copied())
-            })
-            .unzip();
-        let held: Vec<_> = held.into_iter().flatten().collect();
-        let places: Vec<_> = places.into_iter().flatten().collect();
-        let masker = Masker::new(&held, &places);
+        let places: Vec<_> =
+            devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
+        let masker = Masker::new(devices.iter().flat_map(|device| &device.facts.secrets), &places);
         let mut estate = Self {
             exports,
             devices,
@@ -178,7 +171,7 @@ impl Estate {
         &self.exports[id.0 as usize].export
     }
 
-    /// The last part of the path an origin lies in, with its line: `pptpd.conf:12`.
+    /// The path an origin lies in, with its line: `dial-in/etc/pptpd.conf:12`.
     #[must_use]
     pub fn place(&self, origin: Origin) -> String {
         let export = self.export(origin.export);

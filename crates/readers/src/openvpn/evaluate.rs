@@ -59,7 +59,6 @@ pub(super) fn tunnel(config: Config, export: &Export) -> Tunnel {
         options_file: None,
         local_name: None,
         delegates_addresses: None,
-        secrets: config.secrets,
         missing: config.missing,
         settings: config.settings,
     }

@@ -99,9 +99,9 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             reading.facts.secrets.push(held);
         }
     }
-    reading.facts.secrets.extend(config.secrets.iter().map(std::sync::Arc::clone));
+    reading.facts.secrets.append(&mut config.secrets);
     // A piece that another file reads in is part of that file's tunnel, and a piece without a device is none.
-    if !included_elsewhere(export, around) && config.is_tunnel() {
+    if config.is_tunnel() && !around.reads_in(export, included) {
         reading.facts.tunnels.push(evaluate::tunnel(config, export));
     }
     reading
@@ -167,20 +167,15 @@ fn include<'a>(
     }
 }
 
-/// Whether another export of the device reads this one in.
-fn included_elsewhere(export: &Export, around: &Surroundings<'_>) -> bool {
-    around.exports.iter().filter(|other| other.path() != export.path()).any(|other| {
-        other.lines().any(|line| {
-            let mut words = line.text.split_whitespace();
-            words.next().is_some_and(|first| first.trim_start_matches("--") == "config")
-                && words.next().is_some_and(|path| {
-                    around
-                        .find(path.trim_matches(['"', '\'']), other)
-                        .is_some_and(|found| found.path() == export.path())
-                })
-                && recognise(other) != Recognition::No
-        })
-    })
+/// The export that a line of `other` reads in, where that is a configuration of this kind.
+fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let mut words = line.split_whitespace();
+    match (words.next().map(|first| first.trim_start_matches("--")), words.next()) {
+        (Some("config"), Some(path)) if recognise(other) != Recognition::No => {
+            around.find(path.trim_matches(['"', '\'']), other).into_iter().collect()
+        }
+        _ => Vec::new(),
+    }
 }
 
 fn unknown(directive: &Directive<'_>) -> String {

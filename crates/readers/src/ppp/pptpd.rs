@@ -151,7 +151,6 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }),
         local_name: None,
         delegates_addresses: delegate,
-        secrets: Vec::new(),
         missing: Vec::<Reference>::new(),
         settings: Vec::new(),
     });

@@ -1,6 +1,5 @@
 //! Which keywords there are, how their values are written, and their defaults.
 
-use super::lines::Line;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
@@ -121,18 +120,17 @@ impl Known {
     }
 
     /// Values as the daemon would show them.
-    pub(super) fn values(&self, rest: &str, words: &[Line]) -> Result<Vec<String>, String> {
+    pub(super) fn values(&self, rest: &str, words: &[String]) -> Result<Vec<String>, String> {
         let name = &self.name;
-        let Some(first) = words.first().map(|word| word.text.as_str()).filter(|text| !text.is_empty()) else {
+        let Some(first) = words.first().map(String::as_str).filter(|text| !text.is_empty()) else {
             return Err(format!("a value is missing after `{name}`"));
         };
-        let all = || words.iter().map(|word| word.text.clone()).collect::<Vec<_>>();
         match self.kind {
             Kind::Line => return Ok(vec![rest.to_owned()]),
             Kind::Words | Kind::List if name == "port" && first.parse::<u16>().is_err() => {
                 return Err(format!("`{first}` is no port"));
             }
-            Kind::Words | Kind::List => return Ok(all()),
+            Kind::Words | Kind::List => return Ok(words.to_vec()),
             _ if words.len() > 1 => return Err(format!("one value only goes with `{name}`")),
             _ => {}
         }

@@ -1,13 +1,6 @@
 //! Words of a line: the keyword, `=` or blanks, then arguments with single or double quotes; `#` at the start of an
 //! argument begins a comment.
 
-/// One argument.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Line {
-    /// With quotes and escapes resolved.
-    pub(super) text: String,
-}
-
 /// The keyword in small letters, and what stands behind it; `None` for blank lines and comments.
 pub(super) fn keyword(line: &str) -> Option<(String, &str)> {
     let line = line.trim_matches([' ', '\t', '\r', '\u{c}']);
@@ -20,8 +13,8 @@ pub(super) fn keyword(line: &str) -> Option<(String, &str)> {
     Some((line[..end].to_ascii_lowercase(), rest))
 }
 
-/// The arguments, and what is wrong with them.
-pub(super) fn arguments(rest: &str) -> (Vec<Line>, Option<&'static str>) {
+/// The arguments with quotes and escapes resolved, and what is wrong with them.
+pub(super) fn arguments(rest: &str) -> (Vec<String>, Option<&'static str>) {
     let mut found = Vec::new();
     let mut letters = rest.chars().peekable();
     loop {
@@ -53,7 +46,7 @@ pub(super) fn arguments(rest: &str) -> (Vec<Line>, Option<&'static str>) {
         if quote.is_some() {
             return (found, Some("a quotation mark is not closed"));
         }
-        found.push(Line { text });
+        found.push(text);
     }
 }
 

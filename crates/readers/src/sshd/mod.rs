@@ -8,7 +8,7 @@ mod lines;
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use keywords::{Class, class};
-use lines::{Line, arguments, keyword};
+use lines::{arguments, keyword};
 use trevlin_model::ssh::{SshBlock, SshCriterion, SshServer, SshStatement};
 use trevlin_model::{Export, LineClass, Origin, Reference};
 
@@ -65,7 +65,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     };
     state.file(export, &[], &mut book);
     // A file that another reads in is part of that server.
-    if !included_elsewhere(export, around) {
+    if !around.reads_in(export, included) {
         let first = state.blocks.iter().flat_map(|block| &block.statements).map(|one| one.origin).next();
         reading.facts.ssh_servers.push(SshServer {
             origin: first.unwrap_or_else(|| export.origin(0..0)),
@@ -78,21 +78,14 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading
 }
 
-/// Whether another export of the device reads this one in.
-fn included_elsewhere(export: &Export, around: &Surroundings<'_>) -> bool {
-    around.exports.iter().filter(|other| other.path() != export.path()).any(|other| {
-        other.lines().filter_map(|line| keyword(line.text)).filter(|(name, _)| name == "include").any(
-            |(_, rest)| {
-                let (words, _) = arguments(rest);
-                words.iter().any(|word| {
-                    around
-                        .find_all(&absolute(&word.text), other)
-                        .iter()
-                        .any(|found| found.path() == export.path())
-                })
-            },
-        )
-    })
+/// The exports that a line of `other` reads in.
+fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    match keyword(line) {
+        Some((name, rest)) if name == "include" => {
+            arguments(rest).0.iter().flat_map(|word| around.find_all(&absolute(word), other)).collect()
+        }
+        _ => Vec::new(),
+    }
 }
 
 fn absolute(path: &str) -> String {
@@ -145,14 +138,14 @@ impl<'a> State<'a> {
 
     fn include(
         &mut self,
-        words: &[Line],
+        words: &[String],
         export: &'a Export,
         criteria: &[(SshCriterion, String)],
         origin: Origin,
         book: &mut Bookkeeper<'_>,
     ) {
         for word in words {
-            let path = absolute(&word.text);
+            let path = absolute(word);
             let found = self.around.find_all(&path, export);
             if found.is_empty() {
                 // The daemon passes over a pattern that fits nothing; whether it does, the exports cannot tell.
@@ -178,7 +171,7 @@ impl<'a> State<'a> {
         &mut self,
         name: &str,
         rest: &str,
-        words: &[Line],
+        words: &[String],
         conditional: bool,
         origin: Origin,
         book: &mut Bookkeeper<'_>,

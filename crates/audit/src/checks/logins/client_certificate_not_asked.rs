@@ -35,7 +35,7 @@ fn judge(tunnel: &Tunnel, certificate: &Setting<CertificateDemand>, device: &str
     if !tunnel.answers_callers() {
         return Verdict::DoesNotApply;
     }
-    let missing = tunnel.missing.iter().find(|one| one.configuration);
+    let missing = tunnel.missing_configuration();
     let (demand, origin) = match (certificate.value(), certificate.origin(), missing) {
         // What is read in later may say something else.
         (_, _, Some(missing)) => {

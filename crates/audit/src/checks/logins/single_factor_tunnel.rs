@@ -1,9 +1,9 @@
 //! A tunnel login has one factor only.
 
-use crate::factors::{Factors, of_service};
+use crate::factors::{Dialled, Factors, dialled, of_service};
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
-    CertificateDemand, Device, Login, Origin, PasswordSource, Setting, Tunnel, TunnelFamily,
+    CertificateDemand, Device, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
 };
 
 /// The check.
@@ -36,14 +36,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-            let verdict = match (tunnel.answers_callers(), tunnel.family) {
-                (_, TunnelFamily::OpenVpn) if tunnel.refused.is_some() => refused(tunnel),
-                (false, _) => Verdict::DoesNotApply,
-                (true, TunnelFamily::Pptp) => match estate.dial_in(at, number) {
-                    Some(dial_in) => pptp(device, tunnel, dial_in),
-                    None => Verdict::DoesNotApply,
-                },
-                (true, TunnelFamily::OpenVpn) => openvpn(estate, at, tunnel),
+            let verdict = match (&tunnel.refused, tunnel.family, estate.dial_in(at, number)) {
+                (Some((why, origin)), TunnelFamily::OpenVpn, _) => refused(tunnel, why, *origin),
+                _ if !tunnel.answers_callers() => Verdict::DoesNotApply,
+                (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
+                (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(device, tunnel, dial_in),
+                (_, TunnelFamily::Pptp, None) => Verdict::DoesNotApply,
             };
             answers.push(Answer::new(at, tunnel.name.clone(), verdict));
         }
@@ -51,28 +49,22 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn missing(tunnel: &Tunnel) -> Option<Verdict> {
-    let missing = tunnel.missing.iter().find(|one| one.configuration)?;
+fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
     let question = format!(
         "what {} asks of its callers may stand in `{}`, which is not among the exports; ask for that file",
         tunnel.name, missing.path
     );
-    Some(Verdict::ask(question, vec![missing.origin]))
+    Verdict::ask(question, vec![missing.origin])
 }
 
 /// A configuration with which the daemon would not start is not the one that callers meet.
-fn refused(tunnel: &Tunnel) -> Verdict {
-    match &tunnel.refused {
-        Some((why, origin)) => Verdict::ask(
-            format!(
-                "the daemon would refuse the configuration of {} ({why}), so it is not what runs, or nothing runs; ask for the \
-                 configuration in use and `ss -lntup`",
-                tunnel.name
-            ),
-            vec![*origin, tunnel.origin],
-        ),
-        None => Verdict::DoesNotApply,
-    }
+fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
+    let question = format!(
+        "the daemon would refuse the configuration of {} ({why}), so it is not what runs, or nothing runs; ask for the \
+         configuration in use and `ss -lntup`",
+        tunnel.name
+    );
+    Verdict::ask(question, vec![origin, tunnel.origin])
 }
 
 /// Who else decides, and what to ask them for.
@@ -102,57 +94,40 @@ fn decided_elsewhere(tunnel: &Tunnel, source: &PasswordSource, origin: Origin) -
 }
 
 fn pptp(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
-    let profile = &dial_in.profile;
-    let auth = match profile.auth {
-        Some((false, origin)) => {
-            return nobody_asked(tunnel, "`noauth` lets every caller in", vec![origin, tunnel.origin]);
-        }
-        Some((true, origin)) => origin,
-        None => match missing(tunnel) {
-            Some(ask) => return ask,
-            None => {
-                // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
-                let why = "no option asks callers to authenticate";
-                return nobody_asked(tunnel, why, vec![profile.origin, tunnel.origin]);
-            }
-        },
-    };
-    if let Some((source, origin)) = dial_in
-        .elsewhere
-        .iter()
-        .find(|(source, _)| !matches!(source, PasswordSource::Pam(_)) || dial_in.may_ask(&["pap"]))
-    {
-        return decided_elsewhere(tunnel, source, *origin);
-    }
-    if !profile.require.is_empty() && profile.require.iter().all(|(method, _)| *method == "eap") {
-        let question = format!(
-            "{} asks for EAP; whether with a password or a certificate, and what else, does not show here; ask for `/etc/ppp/eaptls-server` and how callers log in",
-            tunnel.name
-        );
-        return Verdict::ask(question, vec![auth, tunnel.origin]);
-    }
-    let logins: Vec<&Login> = device.logins.iter().filter(|login| login.service == tunnel.name).collect();
-    if logins.is_empty() {
-        let question = format!(
-            "{} asks for a password, and no list of its logins is among the exports; ask for `/etc/ppp/chap-secrets`",
-            tunnel.name
-        );
-        return Verdict::ask(question, vec![auth, tunnel.origin]);
-    }
-    let mut evidence = vec![profile.require.last().map_or(auth, |(_, origin)| *origin)];
-    evidence.extend(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
-    let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
-    Verdict::Fail(Fail {
-        severity: Severity::High,
-        why_this_severity: "a password alone lets callers in".into(),
-        title: format!("{count} {verb} only a password at the {}", tunnel.name),
-        detail: format!(
-            "The {} checks a password from a local list and nothing else; the list lets in {}.",
-            tunnel.name,
-            names(&logins)
+    let ask = |question: String, origin: Origin| Verdict::ask(question, vec![origin, tunnel.origin]);
+    let name = &tunnel.name;
+    match dialled(device, tunnel, dial_in) {
+        Dialled::NotExported(missing) => not_exported(tunnel, missing),
+        Dialled::Nobody(why, origin) => nobody_asked(tunnel, why, vec![origin, tunnel.origin]),
+        Dialled::Elsewhere(source, origin) => decided_elsewhere(tunnel, source, origin),
+        Dialled::Eap(origin) => ask(
+            format!(
+                "{name} asks for EAP; whether with a password or a certificate, and what else, does not show here; ask for `/etc/ppp/eaptls-server` and how callers log in"
+            ),
+            origin,
         ),
-        evidence,
-    })
+        Dialled::NoList(origin) => ask(
+            format!(
+                "{name} asks for a password, and no list of its logins is among the exports; ask for `/etc/ppp/chap-secrets`"
+            ),
+            origin,
+        ),
+        Dialled::List(logins, origin) => {
+            let evidence =
+                [origin].into_iter().chain(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
+            let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
+            Verdict::Fail(Fail {
+                severity: Severity::High,
+                why_this_severity: "a password alone lets callers in".into(),
+                title: format!("{count} {verb} only a password at the {name}"),
+                detail: format!(
+                    "The {name} checks a password from a local list and nothing else; the list lets in {}.",
+                    names(&logins)
+                ),
+                evidence: evidence.collect(),
+            })
+        }
+    }
 }
 
 fn names(logins: &[&Login]) -> String {
@@ -172,8 +147,8 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
 }
 
 fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
-    if let Some(ask) = missing(tunnel) {
-        return ask;
+    if let Some(missing) = tunnel.missing_configuration() {
+        return not_exported(tunnel, missing);
     }
     let Some(certificate) = &tunnel.proof.certificate else { return Verdict::DoesNotApply };
     let required = certificate.value() == Some(&CertificateDemand::Required);

@@ -1,5 +1,9 @@
 //! How many factors a way in asks for: what a stack of authentication modules, or a secure shell server, lets pass.
 
+mod tunnels;
+
+pub(crate) use tunnels::{Dialled, dialled, of_tls_based};
+
 use crate::Estate;
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -33,7 +37,7 @@ struct Modules {
 }
 
 static MODULES: LazyLock<Modules> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/pam-modules.toml")).unwrap_or_default());
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/pam-modules.toml")).unwrap_or_default());
 
 /// How deep services are taken over (libpam: 16).
 const DEPTH: usize = 16;

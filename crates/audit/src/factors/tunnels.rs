@@ -1,0 +1,80 @@
+//! What a tunnel asks of its callers: one answer for the table of logins and for the checks.
+
+use super::{Factors, of_service};
+use crate::{DialIn, Estate};
+use std::collections::BTreeSet;
+use trevlin_model::{
+    CertificateDemand, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
+};
+
+/// What a dial-in tunnel asks of its callers, with the line that decides.
+pub(crate) enum Dialled<'a> {
+    /// A file that may say so was not exported.
+    NotExported(&'a Reference),
+    /// Nothing, for this reason.
+    Nobody(&'static str, Origin),
+    /// Somebody else decides.
+    Elsewhere(&'a PasswordSource, Origin),
+    /// EAP, which may stand for a password or a certificate.
+    Eap(Origin),
+    /// A password from a list that lets nobody in here, or was not exported.
+    NoList(Origin),
+    /// A password from a local list.
+    List(Vec<&'a Login>, Origin),
+}
+
+/// What pppd asks of the callers of a dial-in tunnel.
+pub(crate) fn dialled<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a DialIn) -> Dialled<'a> {
+    let profile = &dial_in.profile;
+    let auth = match (profile.auth, tunnel.missing_configuration()) {
+        (Some((true, origin)), _) => origin,
+        (Some((false, origin)), _) => return Dialled::Nobody("`noauth` lets every caller in", origin),
+        (None, Some(missing)) => return Dialled::NotExported(missing),
+        // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
+        (None, None) => return Dialled::Nobody("no option asks callers to authenticate", profile.origin),
+    };
+    // PAM has a say where the password itself arrives, which only PAP does.
+    let decides =
+        |source: &PasswordSource| !matches!(source, PasswordSource::Pam(_)) || dial_in.may_ask(&["pap"]);
+    if let Some((source, origin)) = dial_in.elsewhere.iter().find(|(source, _)| decides(source)) {
+        return Dialled::Elsewhere(source, *origin);
+    }
+    if !profile.require.is_empty() && profile.require.iter().all(|(method, _)| *method == "eap") {
+        return Dialled::Eap(auth);
+    }
+    let logins: Vec<&Login> = device.logins.iter().filter(|login| login.service == tunnel.name).collect();
+    if logins.is_empty() {
+        return Dialled::NoList(auth);
+    }
+    Dialled::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
+}
+
+/// What a TLS-based tunnel asks of its callers: a certificate, and what decides about the password.
+#[must_use]
+pub(crate) fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTreeSet<FactorKind>> {
+    if tunnel.missing_configuration().is_some() {
+        return None;
+    }
+    let mut kinds: BTreeSet<FactorKind> = BTreeSet::new();
+    if tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required) {
+        kinds.insert(FactorKind::Certificate);
+    }
+    let Some(check) = tunnel.proof.passwords.iter().find(|check| !check.optional) else {
+        return (!kinds.is_empty()).then_some(kinds);
+    };
+    match &check.source {
+        PasswordSource::Pam(service) => match of_service(estate, at, service, check.origin) {
+            Factors::Known(more, _) => kinds.extend(more),
+            // A password is asked for besides the certificate, whatever decides about it.
+            Factors::Unknown { .. } if !kinds.is_empty() => {
+                kinds.insert(FactorKind::Knowledge);
+            }
+            Factors::Unknown { .. } => return None,
+        },
+        _ if kinds.is_empty() => return None,
+        _ => {
+            kinds.insert(FactorKind::Knowledge);
+        }
+    }
+    Some(kinds)
+}
