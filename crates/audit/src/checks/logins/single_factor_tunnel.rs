@@ -1,6 +1,6 @@
 //! A tunnel login has one factor only.
 
-use crate::factors::{Dialled, Factors, dialled, of_service};
+use crate::factors::{Dialled, Factors, dialled, of_service, of_tls_based};
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
     CertificateDemand, Device, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
@@ -162,23 +162,30 @@ fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
         tunnel.proof.passwords.iter().find(|check| !check.optional),
         tunnel.proof.passwords.first(),
     ) {
-        // Whatever decides about the password, it is asked for besides the certificate.
-        (true, Some(_), _) => Verdict::Pass,
-        (true, None, optional) => Verdict::Fail(Fail {
+        // Whatever decides about the password, it is asked for besides the certificate; unless the exports show that it
+        // proves nothing.
+        (true, Some(_), _) if of_tls_based(estate, at, tunnel).is_none_or(|kinds| kinds.len() > 1) => {
+            Verdict::Pass
+        }
+        (true, asked, first) => Verdict::Fail(Fail {
             severity: Severity::Medium,
             why_this_severity: "the one factor is a certificate, which cannot be guessed".into(),
             title: format!("a certificate alone lets callers in at the {}", tunnel.name),
-            detail: match optional {
-                None => format!(
+            detail: match (asked, first) {
+                (Some(_), _) => format!(
+                    "The {} asks for a client certificate, and what decides about the password lets everybody pass.",
+                    tunnel.name
+                ),
+                (None, None) => format!(
                     "The {} asks for a client certificate (the default where nothing else is stated) and for no password.",
                     tunnel.name
                 ),
-                Some(_) => format!(
+                (None, Some(_)) => format!(
                     "The {} asks for a client certificate, and lets in callers who give no password with it.",
                     tunnel.name
                 ),
             },
-            evidence: optional.map(|check| check.origin).into_iter().chain(evidence).collect(),
+            evidence: first.map(|check| check.origin).into_iter().chain(evidence).collect(),
         }),
         (false, _, Some(check)) => match &check.source {
             PasswordSource::Pam(service) => by_pam(estate, at, tunnel, service, check.origin),
@@ -286,6 +293,14 @@ mod tests {
             ("auth required pam_permit.so\n", "fail critical d s.conf:4 s.conf:2"),
         ] {
             run(&CHECK, &[(stack, &[("d/s.conf", server), ("d/etc/pam.d/vpn", stack)], &[wanted])]);
+        }
+        let certificate = server.replace("verify-client-cert none\n", "");
+        for (stack, wanted) in [
+            ("auth required pam_unix.so\n", "pass d"),
+            ("auth required pam_radius_auth.so\n", "pass d"),
+            ("auth required pam_permit.so\n", "fail medium d s.conf:3 s.conf:2"),
+        ] {
+            run(&CHECK, &[(stack, &[("d/s.conf", &certificate), ("d/etc/pam.d/vpn", stack)], &[wanted])]);
         }
         run(&CHECK, &[("a client", &[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")], &["none d"])]);
     }
