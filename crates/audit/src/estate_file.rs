@@ -7,6 +7,7 @@
 //! name = "harbour-edge"    # how outputs call it
 //! kind = "router"          # firewall, router, server or storage
 //! outside = ["eth0"]       # interfaces that face the outside
+//! dialled = ["gate.veyholm.example"]   # names by which clients call it
 //! ```
 
 use serde::Deserialize;
@@ -31,6 +32,8 @@ pub struct DeviceEntry {
     pub kind: Option<DeviceKind>,
     /// Interfaces that face the outside.
     pub outside: Option<Vec<String>>,
+    /// Names and addresses by which clients call it.
+    pub dialled: Vec<String>,
 }
 
 /// Why an estate file was not taken, with the line.
@@ -71,6 +74,17 @@ struct RawDevice {
     name: Option<String>,
     kind: Option<toml::Spanned<String>>,
     outside: Option<Vec<String>>,
+    #[serde(default)]
+    dialled: OneOrMany,
+}
+
+impl OneOrMany {
+    fn all(self) -> Vec<String> {
+        match self {
+            Self::One(one) => vec![one],
+            Self::Many(all) => all,
+        }
+    }
 }
 
 impl ValidEstateFile {
@@ -96,13 +110,17 @@ impl ValidEstateFile {
                     ),
                 })?),
             };
-            devices.insert(folder, DeviceEntry { name: device.name, kind, outside: device.outside });
+            devices.insert(
+                folder,
+                DeviceEntry {
+                    name: device.name,
+                    kind,
+                    outside: device.outside,
+                    dialled: device.dialled.all(),
+                },
+            );
         }
-        let organisation = match raw.organisation {
-            OneOrMany::One(name) => vec![name],
-            OneOrMany::Many(names) => names,
-        };
-        Ok(Self { organisation, devices })
+        Ok(Self { organisation: raw.organisation.all(), devices })
     }
 }
 

@@ -4,6 +4,7 @@
 
 pub mod access;
 mod area;
+mod certificates;
 mod check;
 pub mod checks;
 mod estate;

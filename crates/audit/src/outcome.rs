@@ -141,6 +141,8 @@ pub struct Summary {
 /// What an audit says.
 #[derive(Debug, Clone, Serialize)]
 pub struct Outcome {
+    /// The date for which validity was judged, as `2026-11-25`.
+    pub as_of: String,
     /// Devices in order of name.
     pub devices: Vec<DeviceSummary>,
     /// Findings: gravest first, then by device, file and line.
@@ -213,7 +215,13 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     });
     open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
     let summary = count(&findings);
-    Outcome { devices: devices(estate), findings, open_questions, summary }
+    Outcome {
+        as_of: yardstick.as_of.to_string(),
+        devices: devices(estate),
+        findings,
+        open_questions,
+        summary,
+    }
 }
 
 /// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a

@@ -1,18 +1,36 @@
-//! The thresholds that checks judge by.
+//! The thresholds that checks judge by, and the date they judge for.
 
+use jiff::civil::Date;
 use trevlin_model::secret::{Grade, LengthClass};
 
 /// Thresholds.
 #[derive(Debug, Clone, Copy)]
 pub struct Yardstick {
+    /// The date for which validity is judged.
+    pub as_of: Date,
     /// A login password below this grade is weak.
     pub login_password_grade: Grade,
     /// A login password of a shorter class is weak whatever its grade (NIST SP 800-63B, 5.1.1.1: 8 characters).
     pub login_password_length: LengthClass,
+    /// A key with fewer bits of security is weak (NIST SP 800-131A Rev. 2; NIST SP 800-77 Rev. 1, 3.2: 112).
+    pub key_strength: u32,
+    /// A certificate that ends within so many days is about to.
+    pub days_before_expiry: i32,
+    /// A local list with more logins than this wants an AAA server.
+    pub local_logins: usize,
 }
 
-impl Default for Yardstick {
-    fn default() -> Self {
-        Self { login_password_grade: Grade::Good, login_password_length: LengthClass::EightToFourteen }
+impl Yardstick {
+    /// The thresholds that hold unless others are given, for a date.
+    #[must_use]
+    pub fn on(as_of: Date) -> Self {
+        Self {
+            as_of,
+            login_password_grade: Grade::Good,
+            login_password_length: LengthClass::EightToFourteen,
+            key_strength: 112,
+            days_before_expiry: 30,
+            local_logins: 10,
+        }
     }
 }

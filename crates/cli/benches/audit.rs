@@ -147,7 +147,8 @@ fn whole_audit(bencher: Bencher<'_, '_>, copies: usize) {
     let demo = demo();
     let bytes: usize = demo.iter().map(|(_, text)| text.len()).sum();
     bencher.counter(BytesCount::new(bytes * copies)).bench_local(|| {
-        let outcome = audit(&estate(black_box(&demo), copies), &Yardstick::default());
+        let outcome =
+            audit(&estate(black_box(&demo), copies), &Yardstick::on(jiff::civil::date(2026, 11, 25)));
         let mut out = Vec::new();
         let _ = Text { width: 100, detail: Detail::Full }.render(&outcome, &mut out);
         let _ = Json.render(&outcome, &mut out);

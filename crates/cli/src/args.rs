@@ -1,6 +1,7 @@
 //! Arguments as given, before anything is looked up.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use jiff::civil::Date;
 use std::path::PathBuf;
 use trevlin_audit::{Area, Severity};
 
@@ -69,6 +70,9 @@ pub(crate) struct Audit {
     /// Form of the output
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+    /// Judge certificates as of this date, as 2026-11-25 [default: today]
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
     /// Exit with status 1 if a finding is at or above this severity
     #[arg(long, value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
@@ -106,6 +110,9 @@ pub(crate) struct Demo {
     /// Write the demo estate into this folder (as DIR/before) and do not audit it
     #[arg(long, value_name = "DIR")]
     pub(crate) into: Option<PathBuf>,
+    /// Judge certificates as of this date, as 2026-11-25 [default: today]
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
     /// Overwrite what is there
     #[arg(long, requires = "into")]
     pub(crate) force: bool,
@@ -149,6 +156,10 @@ fn severity(word: &str) -> Result<Severity, String> {
 
 fn area(word: &str) -> Result<Area, String> {
     Area::from_word(word).ok_or_else(|| expected(word, Area::ALL.map(Area::word)))
+}
+
+fn date(word: &str) -> Result<Date, String> {
+    word.parse().map_err(|_| "expected a date as year-month-day, such as 2026-11-25".to_owned())
 }
 
 fn expected<const N: usize>(word: &str, words: [&str; N]) -> String {

@@ -4,6 +4,7 @@ use crate::args::{self, Arguments, Command, Format};
 use crate::load::{self, Telling};
 use crate::{demo, messages};
 use anyhow::bail;
+use jiff::civil::Date;
 use std::io::{self, Write};
 use std::process::ExitCode;
 use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks};
@@ -25,6 +26,12 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
 /// Columns of the terminal, or 100 where output goes elsewhere.
 fn width() -> usize {
     terminal_size::terminal_size_of(io::stdout()).map_or(100, |(width, _)| usize::from(width.0))
+}
+
+/// The one place where a clock has a say; the output names the date.
+#[allow(clippy::disallowed_methods, reason = "the date of the audit is asked for here and nowhere else")]
+fn today() -> Date {
+    jiff::Zoned::now().date()
 }
 
 /// Writes to standard output. A reader that went away is no error: it has what it wanted.
@@ -61,7 +68,7 @@ fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Resu
         severity: arguments.selection.severity,
         devices: arguments.selection.device.clone(),
     };
-    let outcome = audit(&estate, &Yardstick::default()).select(&selection);
+    let outcome = audit(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today))).select(&selection);
     match arguments.format {
         Format::Text => print(|out| text(common).render(&outcome, out))?,
         Format::Json => print(|out| Json.render(&outcome, out))?,
@@ -135,7 +142,7 @@ fn demo_command(arguments: &args::Demo, common: &args::Common) -> anyhow::Result
     let folder = demo::temporary()?;
     let before = demo::write(&folder, true)?;
     let estate = load::estate(std::slice::from_ref(&before), telling(common))?;
-    let outcome = audit(&estate, &Yardstick::default());
+    let outcome = audit(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today)));
     print(|out| text(common).render(&outcome, out))?;
     if !common.quiet {
         let farewell =

@@ -52,6 +52,8 @@ pub struct Device {
     pub facts: Facts,
     /// Logins worked out from the facts.
     pub logins: Vec<Login>,
+    /// Names and addresses by which the estate file says clients dial it.
+    pub dialled: Vec<String>,
     /// Interfaces that the estate file says face the outside.
     pub stated_outside: Vec<String>,
 }

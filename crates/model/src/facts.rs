@@ -1,6 +1,7 @@
 //! The facts that readers hand over.
 
 use crate::account::{Account, ShadowEntry, UserGroup};
+use crate::certificate::{Certificate, PrivateKey};
 use crate::pam::PamService;
 use crate::radius::RadiusClient;
 use crate::ssh::SshServer;
@@ -49,6 +50,10 @@ pub struct Facts {
     pub ppp_profiles: Vec<PppProfile>,
     /// pppd secrets.
     pub credentials: Vec<Credential>,
+    /// Certificates.
+    pub certificates: Vec<Certificate>,
+    /// Private keys.
+    pub private_keys: Vec<PrivateKey>,
     /// Every secret the export holds, for redaction and for comparing.
     pub secrets: Vec<Arc<HeldSecret>>,
     /// Places that may hold a piece of a secret and are masked wherever a line is shown.
@@ -74,6 +79,8 @@ impl Facts {
         self.radius_clients.extend(other.radius_clients);
         self.ppp_profiles.extend(other.ppp_profiles);
         self.credentials.extend(other.credentials);
+        self.certificates.extend(other.certificates);
+        self.private_keys.extend(other.private_keys);
         self.secrets.extend(other.secrets);
         self.masked_places.extend(other.masked_places);
         self.not_modelled.extend(other.not_modelled);

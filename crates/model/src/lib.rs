@@ -13,6 +13,7 @@
 
 pub mod account;
 mod address;
+pub mod certificate;
 mod device;
 mod export;
 mod facts;

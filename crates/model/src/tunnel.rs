@@ -1,5 +1,6 @@
 //! Tunnels that answer callers or join sites.
 
+use crate::certificate::CertificateFile;
 use crate::{Origin, Pool, Protocol, Setting};
 use std::net::IpAddr;
 
@@ -141,6 +142,8 @@ pub struct Tunnel {
     pub local_name: Option<Setting<String>>,
     /// The link daemon hands out addresses itself.
     pub delegates_addresses: Option<Origin>,
+    /// Certificates it names or holds.
+    pub certificates: Vec<CertificateFile>,
     /// What is referred to and missing.
     pub missing: Vec<Reference>,
     /// Settings read that later checks judge: directive and value, last one wins where the daemon has it so.

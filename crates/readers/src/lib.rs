@@ -22,6 +22,7 @@ mod iptables;
 mod openvpn;
 mod other_filters;
 mod pam;
+mod pem;
 mod ppp;
 mod radius;
 mod reader;
@@ -42,6 +43,7 @@ pub const READERS: &[Reader] = &[
     openvpn::READER,
     pam::READER,
     accounts::PASSWD,
+    pem::READER,
     ppp::options::READER,
     ppp::secrets::READER,
     ppp::pptpd::READER,

@@ -54,6 +54,8 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
     list("ppp profile", facts.ppp_profiles.iter().map(|one| format!("{one:#?}")).collect());
     list("RADIUS client", facts.radius_clients.iter().map(|one| format!("{one:?}")).collect());
     list("credential", facts.credentials.iter().map(|one| format!("{one:?}")).collect());
+    list("certificate", facts.certificates.iter().map(|one| format!("{one:#?}")).collect());
+    list("private key", facts.private_keys.iter().map(|one| format!("{one:?}")).collect());
     list("not modelled", facts.not_modelled.iter().map(|one| format!("{one:?}")).collect());
     page
 }
@@ -85,6 +87,11 @@ fn openvpn() {
 #[test]
 fn dial_in() {
     check("dial-in");
+}
+
+#[test]
+fn pem() {
+    check("pem");
 }
 
 #[test]

@@ -267,6 +267,7 @@ impl Page {
             lines.push(format!("by area: {}", areas.join(", ")));
         }
         lines.push(counted(outcome.open_questions.len(), "open question"));
+        lines.push(format!("certificates judged as of {} (another date: --as-of)", outcome.as_of));
         lines.push(format!(
             "read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
             counted(outcome.devices.len(), "device"),

@@ -47,11 +47,31 @@ pub(crate) fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
 
 /// Every answer of a check as a line: `fail high edge server.conf:3 gate.txt:1`, `pass`, `ask`, `none`; in order.
 pub(crate) fn answers(check: &Check, estate: &Estate) -> Vec<String> {
+    answers_as_of(check, estate, jiff::civil::date(2026, 11, 25))
+}
+
+/// A certificate or key of the readers' cases.
+pub(crate) fn certificate(name: &str) -> &'static str {
+    macro_rules! cases {
+        ($($known:literal)*) => {
+            match name {
+                $($known => include_str!(concat!("../../../readers/tests/cases/pem/", $known, ".pem")),)*
+                other => panic!("there is no case {other}"),
+            }
+        };
+    }
+    cases!("authority" "edwards" "ends-soon" "expired" "foreign-authority" "key" "key-openssh" "key-openssh-protected"
+        "key-protected" "key-traditional-protected" "not-yet" "old-authority" "self-signed" "server" "short-key"
+        "signed-with-sha1" "wildcard")
+}
+
+/// The same answers for another date of the audit.
+pub(crate) fn answers_as_of(check: &Check, estate: &Estate, as_of: jiff::civil::Date) -> Vec<String> {
     let place = |origin: &trevlin_model::Origin| {
         let export = estate.export(origin.export);
         format!("{}:{}", export.file_name(), export.position(origin.start).line)
     };
-    (check.run)(estate, &Yardstick::default())
+    (check.run)(estate, &Yardstick::on(as_of))
         .iter()
         .map(|answer| {
             let device = &estate.devices[answer.device].name;

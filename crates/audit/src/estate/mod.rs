@@ -205,7 +205,7 @@ impl Estate {
     }
 
     /// The export of a device that a path in one of its files means.
-    fn find(&self, device: usize, path: &str, named_in: ExportId) -> Option<ExportId> {
+    pub(crate) fn find(&self, device: usize, path: &str, named_in: ExportId) -> Option<ExportId> {
         let ids = &self.devices[device].exports;
         let paths: Vec<_> = ids.iter().map(|id| self.export(*id).path()).collect();
         find_path(path, self.export(named_in).path(), &paths).map(|at| ids[at])
@@ -219,7 +219,7 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     let kind = entry.kind.unwrap_or_else(|| kind(&facts));
     let name = entry.name.unwrap_or(folder);
     let stated_outside = entry.outside.unwrap_or_default();
-    Device { name, kind, exports, facts, logins: Vec::new(), stated_outside }
+    Device { name, kind, exports, facts, logins: Vec::new(), dialled: entry.dialled, stated_outside }
 }
 
 /// One interface from several dumps.

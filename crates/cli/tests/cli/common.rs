@@ -8,7 +8,11 @@ use tempfile::TempDir;
 /// The built program, with nothing of the caller's environment that changes its output.
 pub(crate) fn trevlin(arguments: &[&str]) -> Command {
     let mut command = Command::cargo_bin("trevlin").expect("the program is built");
-    command.args(arguments).env_remove("NO_COLOR").env_remove("CLICOLOR_FORCE");
+    command
+        .args(arguments)
+        .env_remove("NO_COLOR")
+        .env_remove("CLICOLOR_FORCE")
+        .env("TREVLIN_AS_OF", "2026-11-25");
     command
 }
 

@@ -3,12 +3,15 @@
 use super::lines::Directive;
 use super::proof;
 use crate::addresses;
+use crate::pem;
+use crate::reader::Reading;
 use ipnet::{Ipv4Net, Ipv6Net};
 use std::net::{IpAddr, Ipv4Addr};
 use std::sync::Arc;
+use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    CertificateDemand, Export, HeldSecret, MalformedAddress, Origin, PasswordCheck, PasswordSource,
+    CertificateDemand, Export, Facts, HeldSecret, MalformedAddress, Origin, PasswordCheck, PasswordSource,
     Reference, Secret, Setting,
 };
 
@@ -62,6 +65,9 @@ pub(super) struct Config {
     pub(super) name_from_user: Said<()>,
     pub(super) shared_key: Said<()>,
     pub(super) secrets: Vec<Arc<HeldSecret>>,
+    /// Certificates and keys that stand in the configuration.
+    pub(super) inline: Facts,
+    pub(super) certificates: Vec<CertificateFile>,
     pub(super) files_with_passwords: Vec<(String, Origin)>,
     pub(super) missing: Vec<Reference>,
     pub(super) malformed: Vec<MalformedAddress>,
@@ -123,9 +129,15 @@ impl Config {
                 Some("subnet") => self.topology = Some((Topology::Subnet, at)),
                 _ => return Some("expected net30, p2p or subnet".into()),
             },
+            "ca" | "cert" => {
+                let purpose =
+                    if directive.name == "ca" { CertificateUse::Authority } else { CertificateUse::Own };
+                let path = directive.inline.is_none().then(|| first.unwrap_or_default().to_owned());
+                // The last one of a kind wins.
+                self.certificates.retain(|one| one.purpose != purpose);
+                self.certificates.push(CertificateFile { purpose, path, origin: at });
+            }
             "setenv"
-            | "ca"
-            | "cert"
             | "push"
             | "tls-auth"
             | "tls-crypt"
@@ -189,9 +201,23 @@ impl Config {
                 SecretKind::SharedKey
             }
             "auth-user-pass" | "http-proxy-user-pass" => SecretKind::OwnPassword,
+            "ca" | "cert" | "extra-certs" => {
+                let mut reading = Reading::of(export);
+                pem::take(export, inline, "", &mut reading);
+                self.inline.absorb(reading.facts);
+                return;
+            }
             _ => return,
         };
         let owner = format!("{} in {}", directive.name, export.file_name());
+        if kind == SecretKind::PrivateKey {
+            let mut reading = Reading::of(export);
+            pem::take(export, inline, &owner, &mut reading);
+            if !reading.facts.private_keys.is_empty() {
+                self.inline.absorb(reading.facts);
+                return;
+            }
+        }
         if kind == SecretKind::OwnPassword {
             self.secrets.extend(proof::second_line(export, inline, &owner));
             return;

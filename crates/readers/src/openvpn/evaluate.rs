@@ -59,6 +59,7 @@ pub(super) fn tunnel(config: Config, export: &Export) -> Tunnel {
         options_file: None,
         local_name: None,
         delegates_addresses: None,
+        certificates: config.certificates,
         missing: config.missing,
         settings: config.settings,
     }

@@ -100,6 +100,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
     }
     reading.facts.secrets.append(&mut config.secrets);
+    reading.facts.absorb(std::mem::take(&mut config.inline));
     // A piece that another file reads in is part of that file's tunnel, and a piece without a device is none.
     if config.is_tunnel() && !around.reads_in(export, included) {
         reading.facts.tunnels.push(evaluate::tunnel(config, export));

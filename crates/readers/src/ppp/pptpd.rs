@@ -151,6 +151,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }),
         local_name: None,
         delegates_addresses: delegate,
+        certificates: Vec::new(),
         missing: Vec::<Reference>::new(),
         settings: Vec::new(),
     });

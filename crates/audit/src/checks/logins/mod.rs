@@ -2,6 +2,7 @@
 
 pub(super) mod client_certificate_not_asked;
 pub(super) mod empty_password;
+pub(super) mod foreign_client_authority;
 pub(super) mod radius_client_wide;
 pub(super) mod radius_unsigned;
 pub(super) mod root_shell_password;

@@ -1,5 +1,10 @@
 //! Checks of the area `secrets`.
 
+pub(super) mod certificate_expired;
+pub(super) mod certificate_names;
+pub(super) mod certificate_unverifiable;
+pub(super) mod certificate_weak;
+pub(super) mod private_key_in_clear;
 pub(super) mod secret_reused;
 pub(super) mod weak_login_password;
 pub(super) mod weak_password_hash;

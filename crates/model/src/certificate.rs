@@ -1,0 +1,163 @@
+//! Certificates and keys (X.509, RFC 5280; PEM, RFC 7468).
+
+use crate::{HeldSecret, Origin};
+use std::sync::Arc;
+
+/// What a public key is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum KeyAlgorithm {
+    /// RSA.
+    Rsa,
+    /// DSA.
+    Dsa,
+    /// Elliptic curve over a prime field.
+    Ec,
+    /// Edwards curve 25519.
+    Ed25519,
+    /// Edwards curve 448.
+    Ed448,
+    /// None of these.
+    Other,
+}
+
+impl KeyAlgorithm {
+    /// The algorithm's name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Rsa => "RSA",
+            Self::Dsa => "DSA",
+            Self::Ec => "EC",
+            Self::Ed25519 => "Ed25519",
+            Self::Ed448 => "Ed448",
+            Self::Other => "of an unknown kind",
+        }
+    }
+}
+
+/// A public key, as far as its strength goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PublicKey {
+    /// What it is for.
+    pub algorithm: KeyAlgorithm,
+    /// Size in bits; 0 where it cannot be told.
+    pub bits: u32,
+}
+
+impl PublicKey {
+    /// Strength in bits of security (NIST SP 800-57 Part 1 Rev. 5, table 2); `None` where it cannot be told.
+    #[must_use]
+    pub fn strength(self) -> Option<u32> {
+        match self.algorithm {
+            KeyAlgorithm::Other => None,
+            KeyAlgorithm::Ed25519 => Some(128),
+            KeyAlgorithm::Ed448 => Some(224),
+            KeyAlgorithm::Ec => (self.bits > 0).then_some(self.bits / 2),
+            KeyAlgorithm::Rsa | KeyAlgorithm::Dsa => match self.bits {
+                0 => None,
+                ..1024 => Some(0),
+                1024..2048 => Some(80),
+                2048..3072 => Some(112),
+                3072..7680 => Some(128),
+                7680..15360 => Some(192),
+                _ => Some(256),
+            },
+        }
+    }
+
+    /// Kind and size for people: `RSA, 2048 bits`.
+    #[must_use]
+    pub fn words(self) -> String {
+        match (self.algorithm, self.bits) {
+            (KeyAlgorithm::Ed25519 | KeyAlgorithm::Ed448 | KeyAlgorithm::Other, _) | (_, 0) => {
+                self.algorithm.name().to_owned()
+            }
+            (algorithm, bits) => format!("{}, {bits} bits", algorithm.name()),
+        }
+    }
+}
+
+/// A certificate.
+#[derive(Debug, Clone)]
+pub struct Certificate {
+    /// Whom it names, for people: its common name, or the whole subject.
+    pub subject: String,
+    /// Organisation in its subject, where there is one.
+    pub organisation: Option<String>,
+    /// Who signed it, for people.
+    pub issuer: String,
+    /// Host names and addresses it is good for: the alternative names, else the common name (RFC 6125, 6.4.4).
+    pub names: Vec<String>,
+    /// Whether it signed itself, by its names.
+    pub self_signed: bool,
+    /// Whether it may sign others (RFC 5280, 4.2.1.9).
+    pub is_authority: bool,
+    /// Good from, in seconds since 1970-01-01T00:00:00Z.
+    pub not_before: i64,
+    /// Good until, in seconds since 1970-01-01T00:00:00Z.
+    pub not_after: i64,
+    /// Its key.
+    pub key: PublicKey,
+    /// Name of the algorithm it was signed with.
+    pub signature: String,
+    /// Hash function of that signature, where it has one of its own.
+    pub signature_hash: Option<String>,
+    /// Whether it lies in the system's store of public authorities, or in a bundle like it: nobody here made it or
+    /// renews it.
+    pub in_trust_store: bool,
+    /// The block.
+    pub origin: Origin,
+}
+
+/// A private key.
+#[derive(Debug, Clone)]
+pub struct PrivateKey {
+    /// Whether a passphrase protects it.
+    pub encrypted: bool,
+    /// The key itself.
+    pub held: Arc<HeldSecret>,
+    /// The block.
+    pub origin: Origin,
+}
+
+/// What a certificate named in a configuration is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CertificateUse {
+    /// The device shows it to others.
+    Own,
+    /// Who vouches for those that come in.
+    Authority,
+}
+
+/// Where a configuration has a certificate from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CertificateFile {
+    /// What for.
+    pub purpose: CertificateUse,
+    /// The file's path as written; `None` where the certificate stands in the configuration.
+    pub path: Option<String>,
+    /// The directive, or the whole block.
+    pub origin: Origin,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn strengths() {
+        for (algorithm, bits, strength) in [
+            (KeyAlgorithm::Rsa, 1024, Some(80)),
+            (KeyAlgorithm::Rsa, 2048, Some(112)),
+            (KeyAlgorithm::Rsa, 4096, Some(128)),
+            (KeyAlgorithm::Rsa, 512, Some(0)),
+            (KeyAlgorithm::Rsa, 0, None),
+            (KeyAlgorithm::Ec, 256, Some(128)),
+            (KeyAlgorithm::Ec, 192, Some(96)),
+            (KeyAlgorithm::Ed25519, 256, Some(128)),
+            (KeyAlgorithm::Other, 99, None),
+        ] {
+            assert_eq!(PublicKey { algorithm, bits }.strength(), strength, "{algorithm:?} {bits}");
+        }
+    }
+}

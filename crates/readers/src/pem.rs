@@ -1,0 +1,254 @@
+//! Certificates and keys as text: blocks between `-----BEGIN …-----` and `-----END …-----` (RFC 7468), as files of
+//! their own or inside a configuration.
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use base64::Engine;
+use serde::Deserialize;
+use std::sync::{Arc, LazyLock};
+use trevlin_model::certificate::{Certificate, KeyAlgorithm, PrivateKey, PublicKey};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
+use x509_parser::certificate::X509Certificate;
+use x509_parser::extensions::GeneralName;
+use x509_parser::prelude::FromDer;
+use x509_parser::x509::X509Name;
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "pem", title: "certificates and keys", manual: "RFC 7468, RFC 5280", recognise, read };
+
+/// From so many authorities on a file is a store of public ones, not the list of one's own.
+const STORE: usize = 12;
+
+/// Folders where systems keep the public authorities (update-ca-certificates(8), update-ca-trust(8)).
+const STORE_FOLDERS: [&str; 4] =
+    ["etc/ssl/certs/", "usr/share/ca-certificates/", "etc/pki/ca-trust/", "etc/pki/tls/certs/"];
+
+#[derive(Deserialize)]
+struct Algorithms {
+    algorithm: Vec<Algorithm>,
+}
+
+#[derive(Deserialize)]
+struct Algorithm {
+    oid: String,
+    name: String,
+    hash: Option<String>,
+}
+
+static ALGORITHMS: LazyLock<Vec<Algorithm>> = LazyLock::new(|| {
+    toml::from_str::<Algorithms>(include_str!("../tables/signature-algorithms.toml"))
+        .map(|table| table.algorithm)
+        .unwrap_or_default()
+});
+
+/// One block.
+struct Block<'a> {
+    label: &'a str,
+    /// All lines of it.
+    text: &'a str,
+    closed: bool,
+}
+
+impl Block<'_> {
+    /// Base64 without headers and blanks: what two copies of one block have in common.
+    fn body(&self) -> String {
+        let lines =
+            self.text.lines().map(str::trim).filter(|line| !line.starts_with('-') && !line.contains(':'));
+        lines.collect()
+    }
+
+    fn is_private_key(&self) -> bool {
+        self.label.ends_with("PRIVATE KEY")
+    }
+}
+
+fn label(line: &str) -> Option<&str> {
+    line.trim().strip_prefix("-----BEGIN ")?.strip_suffix("-----")
+}
+
+/// Whether blocks with this label are read here; others (parameters, static keys, messages) belong to somebody else.
+fn is_ours(label: &str) -> bool {
+    matches!(label, "CERTIFICATE" | "X509 CERTIFICATE" | "TRUSTED CERTIFICATE")
+        || label.ends_with("PRIVATE KEY")
+}
+
+fn blocks(text: &str) -> Vec<Block<'_>> {
+    let mut found = Vec::new();
+    let mut at = 0;
+    let mut open: Option<(usize, &str)> = None;
+    for line in text.split_inclusive('\n') {
+        let trimmed = line.trim();
+        let end = at + line.trim_end().len();
+        if let Some((start, name)) = open {
+            if trimmed.starts_with("-----END ") {
+                found.push(Block { label: name, text: &text[start..end], closed: true });
+                open = None;
+            }
+        } else if let Some(name) = label(line) {
+            open = Some((at + line.len() - line.trim_start().len(), name));
+        }
+        at += line.len();
+    }
+    if let Some((start, label)) = open {
+        found.push(Block { label, text: text[start..].trim_end(), closed: false });
+    }
+    found
+}
+
+fn recognise(export: &Export) -> Recognition {
+    // A configuration that has blocks inside begins with something else.
+    let mut lines = export.lines().take(TELLING_LINES);
+    let telling = lines.find_map(|line| {
+        let text = line.text.trim();
+        let name = label(text);
+        // What openssl(1) and people write in front of a block: names, attributes, a dump of the certificate.
+        let in_front = text.is_empty()
+            || text.starts_with(['#', '='])
+            || text.contains(['=', ':'])
+            || text.bytes().all(|byte| byte.is_ascii_hexdigit() || byte == b' ');
+        match name {
+            Some(name) => Some(is_ours(name) || name.ends_with("PUBLIC KEY") || name.ends_with("PARAMETERS")),
+            None if text.starts_with('<') => Some(false),
+            None if in_front => None,
+            None => (export.line_count() > 200 || !export.text().contains("-----BEGIN CERTIFICATE-----"))
+                .then_some(false),
+        }
+    });
+    if telling == Some(true) { Recognition::Content } else { Recognition::No }
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    // What stands around the blocks describes them.
+    reading.ledger.set(1, export.line_count(), LineClass::PassedOver);
+    take(export, export.text(), &format!("private key in {}", export.file_name()), &mut reading);
+    reading
+}
+
+/// Takes every certificate and private key of a piece of an export.
+pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Reading) {
+    let all = blocks(text);
+    let authorities = all.iter().filter(|block| !block.is_private_key() && is_ours(block.label)).count();
+    let store = authorities >= STORE || STORE_FOLDERS.iter().any(|folder| export.path().contains(folder));
+    for block in all.iter().filter(|block| is_ours(block.label)) {
+        let origin = export.origin_of(block.text);
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        if block.is_private_key() {
+            if !block.closed {
+                book.not_understood(origin, "`-----END …-----` is missing: the key is cut off");
+            } else {
+                book.understood(origin);
+            }
+            let held = Arc::new(HeldSecret {
+                secret: Secret::new(block.body()),
+                kind: SecretKind::PrivateKey,
+                owner: owner.to_owned(),
+                origin,
+            });
+            reading.facts.secrets.push(Arc::clone(&held));
+            reading.facts.private_keys.push(PrivateKey { encrypted: encrypted(block), held, origin });
+            continue;
+        }
+        match certificate(block, origin) {
+            Ok(mut one) => {
+                // A certificate of one's own may lie in the same folder; public authorities signed themselves or
+                // each other.
+                one.in_trust_store = store && one.is_authority;
+                book.understood(origin);
+                reading.facts.certificates.push(one);
+            }
+            Err(why) => book.not_understood(origin, format!("{why}; export the file again")),
+        }
+    }
+}
+
+/// Whether a passphrase protects a key: by its label (PKCS #8), by a header (RFC 1421, 4.6.1.1), or by the cipher that
+/// OpenSSH's own form names (PROTOCOL.key).
+fn encrypted(block: &Block<'_>) -> bool {
+    if block.label == "ENCRYPTED PRIVATE KEY" || block.text.contains("Proc-Type: 4,ENCRYPTED") {
+        return true;
+    }
+    if block.label != "OPENSSH PRIVATE KEY" {
+        return false;
+    }
+    const MAGIC: &[u8] = b"openssh-key-v1\0";
+    let body = block.body();
+    let start = body.get(..body.len().min(64) / 4 * 4).unwrap_or_default();
+    let bytes = base64::engine::general_purpose::STANDARD.decode(start).unwrap_or_default();
+    let Some(rest) = bytes.strip_prefix(MAGIC) else { return false };
+    let Some((length, rest)) = rest.split_first_chunk::<4>() else { return false };
+    rest.get(..u32::from_be_bytes(*length) as usize).is_some_and(|cipher| cipher != b"none")
+}
+
+fn certificate(block: &Block<'_>, origin: Origin) -> Result<Certificate, &'static str> {
+    const BROKEN: &str = "this block is no certificate";
+    if !block.closed {
+        return Err("`-----END …-----` is missing: the certificate is cut off");
+    }
+    let der = base64::engine::general_purpose::STANDARD.decode(block.body()).map_err(|_| BROKEN)?;
+    let (_, parsed) = X509Certificate::from_der(&der).map_err(|_| BROKEN)?;
+    let oid = parsed.signature_algorithm.algorithm.to_id_string();
+    let row = ALGORITHMS.iter().find(|row| row.oid == oid);
+    let subject = name(parsed.subject());
+    Ok(Certificate {
+        organisation: first(parsed.subject().iter_organization()),
+        issuer: name(parsed.issuer()),
+        names: names(&parsed),
+        self_signed: parsed.subject() == parsed.issuer(),
+        // Certificates of version 1 have no constraints; those that signed themselves are authorities.
+        is_authority: parsed.is_ca()
+            || (parsed.version == x509_parser::x509::X509Version::V1 && parsed.subject() == parsed.issuer()),
+        not_before: parsed.validity().not_before.timestamp(),
+        not_after: parsed.validity().not_after.timestamp(),
+        key: key(&parsed),
+        signature: row.map_or(oid.clone(), |row| row.name.clone()),
+        signature_hash: row.and_then(|row| row.hash.clone()),
+        in_trust_store: false,
+        origin,
+        subject,
+    })
+}
+
+fn first<'a>(
+    mut values: impl Iterator<Item = &'a x509_parser::x509::AttributeTypeAndValue<'a>>,
+) -> Option<String> {
+    values.next()?.as_str().ok().map(str::to_owned)
+}
+
+fn name(name: &X509Name<'_>) -> String {
+    first(name.iter_common_name()).filter(|name| !name.is_empty()).unwrap_or_else(|| name.to_string())
+}
+
+fn names(certificate: &X509Certificate<'_>) -> Vec<String> {
+    let alternative = certificate.subject_alternative_name().ok().flatten();
+    let stated = alternative.iter().flat_map(|extension| &extension.value.general_names);
+    let mut found: Vec<String> = stated
+        .filter_map(|name| match name {
+            GeneralName::DNSName(name) => Some((*name).to_owned()),
+            GeneralName::IPAddress(bytes) => match bytes.len() {
+                4 => <[u8; 4]>::try_from(*bytes).ok().map(|four| std::net::Ipv4Addr::from(four).to_string()),
+                _ => <[u8; 16]>::try_from(*bytes).ok().map(|all| std::net::Ipv6Addr::from(all).to_string()),
+            },
+            _ => None,
+        })
+        .collect();
+    if found.is_empty() {
+        found.extend(first(certificate.subject().iter_common_name()));
+    }
+    found
+}
+
+fn key(certificate: &X509Certificate<'_>) -> PublicKey {
+    use x509_parser::public_key::PublicKey as Parsed;
+    let info = certificate.public_key();
+    let (algorithm, bits) = match (info.algorithm.algorithm.to_id_string().as_str(), info.parsed()) {
+        ("1.3.101.112", _) => (KeyAlgorithm::Ed25519, 256),
+        ("1.3.101.113", _) => (KeyAlgorithm::Ed448, 456),
+        (_, Ok(Parsed::RSA(key))) => (KeyAlgorithm::Rsa, key.key_size()),
+        (_, Ok(Parsed::DSA(key))) => (KeyAlgorithm::Dsa, key.len() / 8 * 64),
+        (_, Ok(Parsed::EC(point))) => (KeyAlgorithm::Ec, point.key_size()),
+        _ => (KeyAlgorithm::Other, 0),
+    };
+    PublicKey { algorithm, bits: u32::try_from(bits).unwrap_or(0) }
+}
