@@ -13,6 +13,7 @@ pub mod factors;
 mod layout;
 mod outcome;
 mod special;
+mod words;
 mod yardstick;
 
 pub use area::{Area, Severity};

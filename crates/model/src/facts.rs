@@ -2,10 +2,13 @@
 
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey};
+use crate::ike::PreSharedKey;
 use crate::pam::PamService;
 use crate::radius::RadiusClient;
 use crate::ssh::SshServer;
-use crate::{Credential, Filter, HeldSecret, Interface, Origin, PortForward, PppProfile, Route, Tunnel};
+use crate::{
+    Credential, Filter, HeldSecret, Interface, Login, Origin, PortForward, PppProfile, Route, Tunnel,
+};
 use std::sync::Arc;
 
 /// Something an export states that Trevlin cannot judge yet. Checks that depend on it answer undetermined.
@@ -50,6 +53,10 @@ pub struct Facts {
     pub ppp_profiles: Vec<PppProfile>,
     /// pppd secrets.
     pub credentials: Vec<Credential>,
+    /// Keys for IKE.
+    pub pre_shared_keys: Vec<PreSharedKey>,
+    /// Logins from lists that belong to one service.
+    pub logins: Vec<Login>,
     /// Certificates.
     pub certificates: Vec<Certificate>,
     /// Private keys.
@@ -79,6 +86,8 @@ impl Facts {
         self.radius_clients.extend(other.radius_clients);
         self.ppp_profiles.extend(other.ppp_profiles);
         self.credentials.extend(other.credentials);
+        self.pre_shared_keys.extend(other.pre_shared_keys);
+        self.logins.extend(other.logins);
         self.certificates.extend(other.certificates);
         self.private_keys.extend(other.private_keys);
         self.secrets.extend(other.secrets);

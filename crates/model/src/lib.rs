@@ -18,6 +18,7 @@ mod device;
 mod export;
 mod facts;
 mod filter;
+pub mod ike;
 mod interface;
 mod ledger;
 mod login;

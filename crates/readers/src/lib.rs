@@ -18,6 +18,7 @@ mod accounts;
 mod addresses;
 mod decode;
 mod ip_json;
+mod ipsec_secrets;
 mod iptables;
 mod openvpn;
 mod other_filters;
@@ -38,6 +39,7 @@ pub const READERS: &[Reader] = &[
     accounts::GROUP,
     ip_json::ADDRESSES,
     ip_json::ROUTES,
+    ipsec_secrets::READER,
     iptables::READER,
     other_filters::READER,
     openvpn::READER,

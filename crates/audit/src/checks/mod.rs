@@ -19,6 +19,7 @@ pub const CHECKS: &[&Check] = &[
     &logins::radius_client_wide::CHECK,
     &logins::radius_unsigned::CHECK,
     &logins::root_shell_password::CHECK,
+    &logins::shared_key_for_anybody::CHECK,
     &logins::single_factor_shell::CHECK,
     &logins::single_factor_tunnel::CHECK,
     &secrets::certificate_expired::CHECK,
@@ -29,6 +30,7 @@ pub const CHECKS: &[&Check] = &[
     &secrets::secret_reused::CHECK,
     &secrets::weak_login_password::CHECK,
     &secrets::weak_password_hash::CHECK,
+    &secrets::weak_pre_shared_key::CHECK,
     &secrets::weak_shared_secret::CHECK,
     &tunnels::pptp_answers::CHECK,
 ];

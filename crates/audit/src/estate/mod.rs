@@ -95,7 +95,9 @@ impl Estate {
         estate.index();
         dial_in::settle(&mut estate);
         for at in 0..estate.devices.len() {
-            estate.devices[at].logins = logins::of(&estate, at);
+            let listed = estate.devices[at].facts.logins.clone();
+            let logins = logins::of(&estate, at).into_iter().chain(listed).collect();
+            estate.devices[at].logins = logins;
         }
         estate.outside = outside::of(&estate);
         estate

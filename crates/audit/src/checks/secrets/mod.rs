@@ -8,4 +8,5 @@ pub(super) mod private_key_in_clear;
 pub(super) mod secret_reused;
 pub(super) mod weak_login_password;
 pub(super) mod weak_password_hash;
+pub(super) mod weak_pre_shared_key;
 pub(super) mod weak_shared_secret;

@@ -17,7 +17,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Give every login and every device a secret of its own, made by a generator. Change all copies, beginning with the \
           one that most people or devices could read.",
     judged: "Fails where two logins, or a login and another secret, are equal, and where one private key is on two devices. \
-             A key that both ends of a tunnel must share, and one person's password in two lists of the same device or at \
+             Variations by capitals or closing digits count \
+             as equal. A key that both ends of a tunnel must share, and one person's password in two lists of the same device or at \
              both ends of a dial-out, are equal by design and pass.",
     references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2", "BSI ORP.4.A8"],
     run,
@@ -35,10 +36,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
     }
     let secrets: Vec<_> = held.iter().map(|(_, one)| Arc::clone(one)).collect();
-    let groups =
-        reuse_groups(&secrets).into_iter().map(|group| group.iter().map(|at| held[*at]).collect::<Vec<_>>());
-    let reused: Vec<_> = groups.filter(|group| !equal_by_design(group)).collect();
-    reused.iter().enumerate().map(|(number, group)| answer(estate, group, &group_letter(number))).collect()
+    let groups = reuse_groups(&secrets).into_iter().map(|group| {
+        let members: Vec<_> = group.members.iter().map(|at| held[*at]).collect();
+        (members, group.exact)
+    });
+    let reused: Vec<_> = groups.filter(|(group, _)| !equal_by_design(group)).collect();
+    let answers = reused.iter().enumerate();
+    answers.map(|(number, (group, exact))| answer(estate, group, *exact, &group_letter(number))).collect()
 }
 
 /// Whether a secret opens something: a line of a list that lets nobody in does not.
@@ -66,6 +70,13 @@ fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
     if group.iter().all(|(_, one)| one.kind == SecretKind::SharedKey) {
         return true;
     }
+    // The two ends of one tunnel hold one key each.
+    if group.len() == 2
+        && group[0].0 != group[1].0
+        && group.iter().all(|(_, one)| one.kind == SecretKind::PreSharedKey)
+    {
+        return true;
+    }
     let owners: BTreeSet<_> = group.iter().map(|(_, one)| one.owner.as_str()).collect();
     let people = group.iter().all(|(_, one)| one.kind.chosen_by_people());
     let devices: BTreeSet<_> = group.iter().map(|(device, _)| device).collect();
@@ -76,7 +87,7 @@ fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
     people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
 }
 
-fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], letter: &str) -> Answer {
+fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], exact: bool, letter: &str) -> Answer {
     let devices: BTreeSet<_> =
         group.iter().map(|(device, _)| estate.devices[*device].name.as_str()).collect();
     let mut kinds: Vec<_> = group.iter().map(|(_, one)| one.kind.words()).collect();
@@ -106,11 +117,16 @@ fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], letter: &str) ->
             severity,
             why_this_severity: why,
             title: format!(
-                "the same secret stands in {} places, as {} (group {letter})",
+                "{} secret stands in {} places, as {} (group {letter})",
+                if exact { "the same" } else { "nearly the same" },
                 group.len(),
                 kinds.join(" and ")
             ),
-            detail: format!("Equal: {}.", list.join("; ")),
+            detail: format!(
+                "{}: {}.",
+                if exact { "Equal" } else { "Equal but for capitals or digits at the end" },
+                list.join("; ")
+            ),
             evidence: group.iter().map(|(_, one)| one.origin).collect(),
         }),
     )
@@ -130,6 +146,34 @@ mod tests {
         run(
             &CHECK,
             &[
+                (
+                    "a pre-shared key and somebody's password on another device, in other encodings",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        ("e/ipsec.secrets", "@e @f : PSK 0x736573616d65\n"),
+                    ],
+                    &["fail high d chap-secrets:1 ipsec.secrets:1"],
+                ),
+                (
+                    "nearly the same",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * Sesame2 *\n")],
+                    &["fail medium d chap-secrets:1 chap-secrets:2"],
+                ),
+                (
+                    "both ends of one tunnel",
+                    &[
+                        ("d/ipsec.secrets", "@d @e : PSK \"sesame\"\n"),
+                        ("e/ipsec.secrets", "@e @d : PSK \"sesame\"\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "one key for two tunnels",
+                    &[("d/ipsec.secrets", "@d @e : PSK \"sesame\"\n@d @f : PSK \"sesame\"\n")],
+                    &["fail medium d ipsec.secrets:1 ipsec.secrets:2"],
+                ),
                 (
                     "two people",
                     &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\ncid * sesame *\n")],
@@ -167,7 +211,7 @@ mod tests {
                 (
                     "different in capitals",
                     &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * Sesame *\n")],
-                    &[],
+                    &["fail medium d chap-secrets:1 chap-secrets:2"],
                 ),
                 (
                     "one person in two lists",

@@ -1,8 +1,8 @@
 //! A login's password is weak.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
 use trevlin_model::secret::{Grade, SecretKind};
-use trevlin_model::{AllowedAddresses, Device, Login, SecretsFile, Setting};
+use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -48,21 +48,6 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-/// Words that a guesser knows: names of the user, the device and the organisation, whole and in parts.
-fn context(estate: &Estate, device: &Device, login: &Login) -> Vec<String> {
-    let names = estate.organisation.iter().chain([&device.name, &login.user]);
-    let mut words: Vec<String> = Vec::new();
-    for name in names {
-        words.push(name.to_lowercase());
-        words.push(name.to_lowercase().split(|letter: char| !letter.is_alphanumeric()).collect());
-        words.extend(name.to_lowercase().split(|letter: char| !letter.is_alphanumeric()).map(String::from));
-    }
-    words.retain(|word| word.chars().count() >= 3);
-    words.sort();
-    words.dedup();
-    words
-}
-
 fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
     let device = &estate.devices[at];
     let Some(held) = &login.secret else {
@@ -73,7 +58,7 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
     if held.kind == SecretKind::PasswordHash {
         return None;
     }
-    let words = context(estate, device, login);
+    let words = words::against(estate, device, &[&login.user, &login.service]);
     let grade = held.secret.grade(&words.iter().map(String::as_str).collect::<Vec<_>>());
     let length = held.secret.length_class();
     let short = length < yardstick.login_password_length;
@@ -81,6 +66,9 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
         return Some(Verdict::Pass);
     }
     let (severity, why) = match grade {
+        _ if held.secret.known_default().is_some() => {
+            (Severity::Critical, "it is published, and everybody can look it up")
+        }
         Grade::Trivial => (Severity::Critical, "it is among the first that anybody tries"),
         Grade::Weak => (Severity::High, "it falls to guessing over the network"),
         _ if short => (Severity::Medium, "it is too short rather than easy to guess"),

@@ -1,6 +1,7 @@
 //! A secret that two devices share is weak.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
+use trevlin_model::Device;
 use trevlin_model::radius::RadiusClient;
 use trevlin_model::secret::{Grade, LengthClass};
 
@@ -24,10 +25,8 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let names: Vec<&str> =
-            estate.organisation.iter().map(String::as_str).chain([device.name.as_str()]).collect();
         for client in &device.facts.radius_clients {
-            let verdict = judge(client, &names, &device.name);
+            let verdict = judge(estate, device, client);
             answers
                 .extend(verdict.map(|verdict| Answer::new(at, format!("client {}", client.name), verdict)));
         }
@@ -35,15 +34,18 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(client: &RadiusClient, names: &[&str], device: &str) -> Option<Verdict> {
+fn judge(estate: &Estate, device: &Device, client: &RadiusClient) -> Option<Verdict> {
     let held = client.secret.as_ref()?;
-    let words: Vec<&str> = names.iter().copied().chain([client.name.as_str(), "radius", "testing"]).collect();
+    let words = words::against(estate, device, &[&client.name]);
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
     if grade >= Grade::Good && length == LengthClass::FifteenOrMore {
         return Some(Verdict::Pass);
     }
+    let published = held.secret.known_default();
     let (severity, why) = match (client.is_local(), grade) {
         (true, _) => (Severity::Low, "only the server itself uses it"),
+        (false, _) if published.is_some() => (Severity::Critical, "everybody can look it up"),
         (false, Grade::Trivial) => (Severity::Critical, "it is among the first that anybody tries"),
         (false, Grade::Weak | Grade::Middling) => {
             (Severity::High, "it falls to guessing on one recorded exchange")
@@ -59,10 +61,12 @@ fn judge(client: &RadiusClient, names: &[&str], device: &str) -> Option<Verdict>
             if grade < Grade::Good { grade.words() } else { "short" }
         ),
         detail: format!(
-            "The secret that client `{}` and {device} share: graded {} ({}).",
+            "The secret that client `{}` and {} share: graded {} ({}).{}",
             client.name,
+            device.name,
             grade.words(),
-            length.words()
+            length.words(),
+            published.map_or_else(String::new, |known| format!(" It is published: {}.", known.source)),
         ),
         evidence: vec![held.origin, client.origin],
     }))

@@ -1,0 +1,72 @@
+//! One pre-shared key lets in whoever calls.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/shared-key-for-anybody",
+    area: Area::Logins,
+    title: "One pre-shared key lets in whoever calls",
+    severity: Severity::High,
+    why: "A key that everybody has is no secret: it stands in every laptop and goes with everybody who leaves. Whoever has it \
+          can also play the gateway towards all others and read the passwords they send. Nobody can be shut out without \
+          changing it for all.",
+    fix: "Give callers certificates, or EAP with a password each and a certificate for the gateway; give every site a key of \
+          its own with both identities named.",
+    judged: "Fails where an entry has no identity or one that stands for anybody (`%any`), and where three or more identities share \
+             one entry; the latter is milder. Entries for two named ends pass.",
+    references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "BSI NET.3.3.A9"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for key in &device.facts.pre_shared_keys {
+            let fail = |severity, why: &str, title: String| {
+                Verdict::Fail(Fail {
+                    severity,
+                    why_this_severity: why.into(),
+                    title,
+                    detail: format!("The entry is for {}.", key.whom()),
+                    evidence: vec![key.origin],
+                })
+            };
+            let verdict = if key.is_for_anybody() {
+                fail(
+                    CHECK.severity,
+                    "any address may call with it",
+                    "one pre-shared key lets in whoever calls".into(),
+                )
+            } else if key.identities.len() > 2 {
+                let title = format!("{} identities share one pre-shared key", key.identities.len());
+                fail(Severity::Medium, "those that share it are named", title)
+            } else {
+                Verdict::Pass
+            };
+            answers.push(Answer::new(at, format!("key for {}", key.whom()), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (line, wanted) in [
+            (": PSK \"x\"", &["fail high d ipsec.secrets:1"][..]),
+            ("192.0.2.1 %any : PSK \"x\"", &["fail high d ipsec.secrets:1"]),
+            ("192.0.2.1 0.0.0.0 : PSK \"x\"", &["fail high d ipsec.secrets:1"]),
+            ("@a @b @c : PSK \"x\"", &["fail medium d ipsec.secrets:1"]),
+            ("192.0.2.1 192.0.2.9 : PSK \"x\"", &["pass d"]),
+            (": RSA key.pem \"x\"", &[]),
+            ("# : PSK \"x\"\nann : EAP \"y\"", &[]),
+        ] {
+            run(&CHECK, &[(line, &[("d/ipsec.secrets", line)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,102 @@
+//! A pre-shared key for IKE is weak.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
+use trevlin_model::Device;
+use trevlin_model::ike::PreSharedKey;
+use trevlin_model::secret::Grade;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-pre-shared-key",
+    area: Area::Secrets,
+    title: "A pre-shared key is weak",
+    severity: Severity::High,
+    why: "Whoever records one exchange, or makes one up in aggressive mode, tries keys against it at home, as many as their \
+          machines can, and nobody notices. A key that a person made up, let alone the organisation's name, falls that way. \
+          From then on the attacker is one of the two ends.",
+    fix: "Have a generator make the key, of at least 22 letters and digits or 32 hexadecimal ones, a different one for every \
+          tunnel, or use certificates instead.",
+    judged: "Fails where the key holds fewer bits of entropy than the yardstick asks (112), as far as its characters tell, or is \
+             made of names, words and patterns, or published. Encodings (`0x`, `0s`) are resolved first.",
+    references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
+    run,
+};
+
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for key in &device.facts.pre_shared_keys {
+            answers.push(Answer::new(
+                at,
+                format!("key for {}", key.whom()),
+                judge(estate, device, key, yardstick),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yardstick) -> Verdict {
+    let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
+    let words = words::against(estate, device, &names);
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    let secret = &key.held.secret;
+    if secret.holds_bits(yardstick.key_strength, &words) {
+        return Verdict::Pass;
+    }
+    let grade = secret.grade(&words);
+    let (severity, why) = match (secret.known_default(), grade) {
+        (Some(known), _) => (Severity::Critical, format!("it is published: {}", known.source)),
+        (_, Grade::Trivial) => (Severity::Critical, "it is among the first that anybody tries".into()),
+        (_, Grade::Weak | Grade::Middling) => {
+            (Severity::High, "it falls to guessing on one recorded exchange".into())
+        }
+        _ => (
+            Severity::Medium,
+            "it holds against casual guessing, and not for as long as the yardstick asks".into(),
+        ),
+    };
+    let word = if grade >= Grade::Good { "short of entropy" } else { grade.words() };
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why,
+        title: format!("the pre-shared key for {} is {word}", key.whom()),
+        detail: format!(
+            "It holds fewer than the {} bits asked of a key ({}).",
+            yardstick.key_strength,
+            secret.length_class().words()
+        ),
+        evidence: vec![key.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::{answers, estate_with};
+
+    #[test]
+    fn cases() {
+        for (value, wanted) in [
+            ("\"Xk7vQ2mZ9pLr4TnWc8yBd3\"", "pass d"),
+            ("0x93e0c7a15fb2648d07e9a4c2d81b36f5", "pass d"),
+            ("0sk+DHoV+yZI0H6aTC2Bs29Q==", "pass d"),
+            ("\"Qvintharbel-Zoskamor\"", "fail critical d ipsec.secrets:1"),
+            ("0x5176696e7468617262656c", "fail critical d ipsec.secrets:1"),
+            ("\"Summer2026\"", "fail critical d ipsec.secrets:1"),
+            ("\"north-vpn-2026\"", "fail critical d ipsec.secrets:1"),
+            ("\"qwertyuiop\"", "fail critical d ipsec.secrets:1"),
+            ("0sFpZAZqEN6Ti9sqt4ZP5EWcqx", "fail critical d ipsec.secrets:1"),
+            ("\"v+NkxY9LLZvwj4qCC2o/gGrWDF2d21jL\"", "fail critical d ipsec.secrets:1"),
+            ("\"vK3!pw9-Zr\"", "fail medium d ipsec.secrets:1"),
+            ("\"correct horse battery staple\"", "fail medium d ipsec.secrets:1"),
+        ] {
+            let text = format!("@d.example @north.example : PSK {value}\n");
+            let estate =
+                estate_with(&[("d/ipsec.secrets", &text)], "organisation = \"Qvintharbel Zoskamor\"");
+            assert_eq!(answers(&CHECK, &estate), [wanted], "{value}");
+        }
+        let commented = estate_with(&[("d/ipsec.secrets", "# : PSK \"secret\"\nann : EAP \"x\"\n")], "");
+        assert!(answers(&CHECK, &commented).is_empty());
+    }
+}

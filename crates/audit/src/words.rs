@@ -1,0 +1,31 @@
+//! Words that somebody who guesses knows.
+
+use crate::Estate;
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use std::sync::LazyLock;
+use trevlin_model::Device;
+
+#[derive(Deserialize, Default)]
+struct Guessed {
+    words: Vec<String>,
+}
+
+static GUESSED: LazyLock<Guessed> =
+    LazyLock::new(|| toml::from_str(include_str!("../tables/guessed-words.toml")).unwrap_or_default());
+
+/// Words that count against a secret: the names of the organisation and the device and those given, whole and in parts,
+/// and what everybody tries.
+pub(crate) fn against(estate: &Estate, device: &Device, more: &[&str]) -> Vec<String> {
+    let names = estate.organisation.iter().map(String::as_str).chain([device.name.as_str()]);
+    let mut words: BTreeSet<String> = BTreeSet::new();
+    for name in names.chain(more.iter().copied()) {
+        let name = name.to_lowercase();
+        words.extend(name.split(|letter: char| !letter.is_alphanumeric()).map(String::from));
+        words.insert(name.split(|letter: char| !letter.is_alphanumeric()).collect());
+        words.insert(name);
+    }
+    words.extend(GUESSED.words.iter().cloned());
+    words.retain(|word| word.chars().count() >= 3);
+    words.into_iter().collect()
+}

@@ -1,0 +1,30 @@
+//! Keys for IKE that are shared in advance (RFC 7296, 2.15).
+
+use crate::{HeldSecret, Origin};
+use std::sync::Arc;
+
+/// A pre-shared key and whom it is for.
+#[derive(Debug, Clone)]
+pub struct PreSharedKey {
+    /// Identities of the two ends, or of more that share it; none where it is for whoever calls.
+    pub identities: Vec<String>,
+    /// The key, its encoding resolved.
+    pub held: Arc<HeldSecret>,
+    /// The line.
+    pub origin: Origin,
+}
+
+impl PreSharedKey {
+    /// Whether it is for whoever calls: no identity, or a placeholder for any (ipsec.secrets(5)).
+    #[must_use]
+    pub fn is_for_anybody(&self) -> bool {
+        const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
+        self.identities.is_empty() || self.identities.iter().any(|one| ANY.contains(&one.as_str()))
+    }
+
+    /// Whom it is for, in words.
+    #[must_use]
+    pub fn whom(&self) -> String {
+        if self.identities.is_empty() { "whoever calls".into() } else { self.identities.join(" and ") }
+    }
+}

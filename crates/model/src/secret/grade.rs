@@ -1,0 +1,210 @@
+//! How hard a secret is to guess.
+
+use super::Secret;
+use serde::Deserialize;
+use std::sync::LazyLock;
+use zeroize::Zeroizing;
+
+/// Longest prefix that is graded: estimating is quadratic, and nothing this long is weak for want of more.
+const GRADED_CHARACTERS: usize = 100;
+
+/// Bits in one decimal digit of guesses.
+const BITS_A_DIGIT: f64 = std::f64::consts::LOG2_10;
+
+/// Bits in one letter of a text in words: about what a language leaves open (NIST SP 800-63-1, appendix A: 1.5 to 2).
+const BITS_A_LETTER: f64 = 2.0;
+
+/// A secret that everybody knows, since it is published.
+#[derive(Debug, Deserialize)]
+pub struct DefaultSecret {
+    value: String,
+    /// Who publishes it.
+    pub source: String,
+}
+
+#[derive(Deserialize)]
+struct Defaults {
+    default: Vec<DefaultSecret>,
+}
+
+static DEFAULTS: LazyLock<Vec<DefaultSecret>> = LazyLock::new(|| {
+    toml::from_str::<Defaults>(include_str!("../../tables/default-secrets.toml"))
+        .map(|table| table.default)
+        .unwrap_or_default()
+});
+
+/// How hard a password is to guess, in five steps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Grade {
+    /// Among the first that anybody tries.
+    Trivial,
+    /// Falls to guessing over the network.
+    Weak,
+    /// Holds against guessing over the network while attempts are limited, not against guessing offline.
+    Middling,
+    /// Holds against slow guessing offline.
+    Good,
+    /// Holds.
+    Strong,
+}
+
+impl Grade {
+    /// The grade in words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Trivial => "trivial",
+            Self::Weak => "weak",
+            Self::Middling => "middling",
+            Self::Good => "good",
+            Self::Strong => "strong",
+        }
+    }
+}
+
+impl Secret {
+    /// How hard it is to guess for somebody who knows the words in `context` (names of user, device, organisation).
+    ///
+    /// The estimator reckons with separators and digits between known words; people who know the names try those
+    /// joins first, so a secret that is nothing but such words, separators and closing digits is trivial.
+    #[must_use]
+    pub fn grade(&self, context: &[&str]) -> Grade {
+        let value = graded(self.expose());
+        if self.known_default().is_some() || made_of(value, context) {
+            return Grade::Trivial;
+        }
+        match zxcvbn::zxcvbn(value, context).score() {
+            zxcvbn::Score::Zero => Grade::Trivial,
+            zxcvbn::Score::One => Grade::Weak,
+            zxcvbn::Score::Two => Grade::Middling,
+            zxcvbn::Score::Three => Grade::Good,
+            _ => Grade::Strong,
+        }
+    }
+
+    /// Whether a machine key holds at least so many bits of entropy, as far as its characters can tell.
+    ///
+    /// The estimator counts ten guesses for a character that fits no pattern. Where nearly every character is such a
+    /// one, and the whole is not made of words in some language it does not know, the secret came from a generator, and
+    /// each character is worth the alphabet it was drawn from; else the guesses count.
+    #[must_use]
+    pub fn holds_bits(&self, bits: u32, context: &[&str]) -> bool {
+        let value = graded(self.expose());
+        let length = value.chars().count() as f64;
+        if length < 1.0 || self.known_default().is_some() || made_of(value, context) {
+            return false;
+        }
+        let digits = digits_of_guesses(value, context);
+        let held = if length < 12.0 || digits < 0.7 * length {
+            digits * BITS_A_DIGIT
+        } else if is_wordy(value) {
+            length * BITS_A_LETTER
+        } else {
+            length * alphabet(value).log2()
+        };
+        held >= f64::from(bits)
+    }
+
+    /// Who publishes this very secret, where somebody does.
+    #[must_use]
+    pub fn known_default(&self) -> Option<&'static DefaultSecret> {
+        let is_it = |known: &&DefaultSecret| {
+            known.value.eq_ignore_ascii_case(self.expose()) || Self::from_prefixed(&known.value).same_as(self)
+        };
+        DEFAULTS.iter().find(is_it)
+    }
+}
+
+/// Decimal digits of the number of guesses. The estimator stops counting near 10^19, so longer secrets are taken in
+/// pieces once the whole has come that far.
+fn digits_of_guesses(value: &str, context: &[&str]) -> f64 {
+    const COUNTED: f64 = 19.0;
+    const PIECE: usize = 16;
+    let whole = zxcvbn::zxcvbn(value, context).guesses_log10();
+    if whole < COUNTED {
+        return whole;
+    }
+    let letters: Vec<char> = value.chars().collect();
+    let pieces = letters.chunks(PIECE).map(|piece| Zeroizing::new(piece.iter().collect::<String>()));
+    let sum: f64 = pieces.map(|piece| zxcvbn::zxcvbn(&piece, context).guesses_log10()).sum();
+    sum.max(whole)
+}
+
+/// Whether a text reads like words: most of it in runs of letters of one case, with as many vowels as languages have.
+fn is_wordy(value: &str) -> bool {
+    let (mut in_runs, mut vowels) = (0usize, 0usize);
+    for run in value.split(|letter: char| !letter.is_alphabetic()) {
+        // A capital begins a word.
+        let mut starts: Vec<usize> =
+            run.char_indices().filter(|(_, letter)| letter.is_uppercase()).map(|(at, _)| at).collect();
+        if run.chars().all(char::is_uppercase) {
+            starts.clear();
+        }
+        starts.push(run.len());
+        let mut from = 0;
+        for start in starts {
+            let word = &run[from..start];
+            from = start;
+            if word.chars().count() >= 4 {
+                in_runs += word.chars().count();
+                vowels +=
+                    word.to_lowercase().chars().filter(|letter| "aeiouyäöüåøæéè".contains(*letter)).count();
+            }
+        }
+    }
+    in_runs * 10 >= value.chars().count() * 6 && vowels * 100 >= in_runs * 25
+}
+
+fn graded(value: &str) -> &str {
+    let end = value.char_indices().nth(GRADED_CHARACTERS).map_or(value.len(), |(at, _)| at);
+    &value[..end]
+}
+
+/// Size of the alphabet that the characters of a text were drawn from.
+fn alphabet(value: &str) -> f64 {
+    let any = |test: fn(char) -> bool| value.chars().any(test);
+    let hex = value.chars().all(|letter| letter.is_ascii_hexdigit());
+    let one_case = !(any(|letter| letter.is_ascii_lowercase()) && any(|letter| letter.is_ascii_uppercase()));
+    if value.chars().all(|letter| letter.is_ascii_digit()) {
+        return 10.0;
+    }
+    if hex && one_case {
+        return 16.0;
+    }
+    // Bytes that are no text came out of an encoding: all 256 occur.
+    if any(|letter| letter.is_control() || ('\u{80}'..='\u{ff}').contains(&letter)) {
+        return 256.0;
+    }
+    let classes: [(fn(char) -> bool, f64); 5] = [
+        (|letter| letter.is_ascii_lowercase(), 26.0),
+        (|letter| letter.is_ascii_uppercase(), 26.0),
+        (|letter| letter.is_ascii_digit(), 10.0),
+        (|letter| letter.is_ascii_punctuation() || letter == ' ', 33.0),
+        (|letter| !letter.is_ascii(), 100.0),
+    ];
+    classes.iter().filter(|(test, _)| any(*test)).map(|(_, size)| size).sum::<f64>().max(2.0)
+}
+
+/// Whether a text is a chain of these words, with anything that is no letter between them and digits at the end.
+fn made_of(text: &str, words: &[&str]) -> bool {
+    let plain = |text: &str| {
+        text.chars()
+            .filter(|letter| letter.is_alphanumeric())
+            .flat_map(char::to_lowercase)
+            .collect::<String>()
+    };
+    let text = plain(text);
+    let text = text.trim_end_matches(|letter: char| letter.is_ascii_digit());
+    let words: Vec<String> =
+        words.iter().map(|word| plain(word)).filter(|word| word.chars().count() >= 3).collect();
+    let mut reached = vec![false; text.len() + 1];
+    reached[0] = true;
+    for at in 0..text.len() {
+        if reached[at] {
+            for word in words.iter().filter(|word| text[at..].starts_with(word.as_str())) {
+                reached[at + word.len()] = true;
+            }
+        }
+    }
+    !text.is_empty() && reached[text.len()]
+}

@@ -1,0 +1,149 @@
+//! Masking secrets in texts on their way out.
+
+use super::{HeldSecret, Secret, SecretKind};
+use crate::{ExportId, Origin};
+use base64::Engine;
+use base64::engine::general_purpose::{STANDARD, STANDARD_NO_PAD};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use zeroize::Zeroizing;
+
+/// Shortest secret, in bytes, that is masked wherever it occurs in a line; shorter ones are masked only at their own place,
+/// since masking every `a` would leave nothing to read.
+const MASKED_ANYWHERE: usize = 4;
+
+/// From this length on a secret is masked inside longer words too.
+const MASKED_INSIDE_WORDS: usize = 8;
+
+/// What stands in a text in place of a secret.
+pub const MASK: &str = "[secret]";
+
+/// Masks secrets in text on its way out.
+#[derive(Debug, Default)]
+pub struct Masker {
+    /// Places in each export, sorted.
+    by_place: BTreeMap<ExportId, Vec<(u32, u32)>>,
+    /// Values that are masked wherever they occur, by length in bytes, each list sorted by value.
+    by_length: BTreeMap<usize, Vec<Secret>>,
+    /// How those values begin, sorted: most places in a text are passed over by looking at this alone.
+    beginnings: Zeroizing<Vec<[u8; MASKED_ANYWHERE]>>,
+}
+
+impl Masker {
+    /// A masker for everything the exports hold, and for places that may hold a piece of a secret.
+    #[must_use]
+    pub fn new<'a>(held: impl IntoIterator<Item = &'a Arc<HeldSecret>>, places: &[Origin]) -> Self {
+        let mut masker = Self::default();
+        for place in places {
+            masker.by_place.entry(place.export).or_default().push((place.start, place.end));
+        }
+        for one in held {
+            masker.by_place.entry(one.origin.export).or_default().push((one.origin.start, one.origin.end));
+            // A key block is many lines; nobody repeats it by accident, and its own place is masked.
+            let value = one.secret.expose();
+            if value.len() >= MASKED_ANYWHERE && !value.contains('\n') && value != one.owner {
+                for form in forms(one) {
+                    masker.by_length.entry(form.expose().len()).or_default().push(form);
+                }
+            }
+        }
+        masker.by_place.values_mut().for_each(|places| places.sort_unstable());
+        for list in masker.by_length.values_mut() {
+            list.sort_by(|a, b| a.expose().cmp(b.expose()));
+            list.dedup_by(|a, b| a.same_as(b));
+        }
+        let beginning = |one: &Secret| one.expose().as_bytes().first_chunk().copied();
+        masker.beginnings.extend(masker.by_length.values().flatten().filter_map(beginning));
+        masker.beginnings.sort_unstable();
+        masker.beginnings.dedup();
+        masker
+    }
+
+    /// A copy of a text that starts at `start` in its export, with every secret masked.
+    #[must_use]
+    pub fn mask_at(&self, text: &str, place: Origin) -> String {
+        let base = place.start as usize;
+        let mut spans = self.spans(text);
+        for (start, end) in self.by_place.get(&place.export).into_iter().flatten() {
+            let from = (*start as usize).saturating_sub(base).min(text.len());
+            let to = (*end as usize).saturating_sub(base).min(text.len());
+            if from < to {
+                spans.push((from, to));
+            }
+        }
+        masked(text, spans)
+    }
+
+    /// A copy of a text with every secret masked that is long enough to be told apart from ordinary words.
+    /// Only whole words are masked: a user's name inside a longer word stays readable.
+    #[must_use]
+    pub fn mask(&self, text: &str) -> String {
+        masked(text, self.spans(text))
+    }
+
+    /// Where known values stand in a text.
+    fn spans(&self, text: &str) -> Vec<(usize, usize)> {
+        let mut spans = Vec::new();
+        for (at, _) in text.char_indices() {
+            let beginning = text.as_bytes()[at..].first_chunk::<MASKED_ANYWHERE>();
+            if beginning.is_none_or(|beginning| self.beginnings.binary_search(beginning).is_err()) {
+                continue;
+            }
+            for (length, list) in &self.by_length {
+                let Some(candidate) = text.get(at..at + length) else { continue };
+                if list.binary_search_by(|one| one.expose().cmp(candidate)).is_err() {
+                    continue;
+                }
+                let whole = !text[..at].ends_with(char::is_alphanumeric)
+                    && !text[at + length..].starts_with(char::is_alphanumeric);
+                if whole || *length >= MASKED_INSIDE_WORDS {
+                    spans.push((at, at + length));
+                }
+            }
+        }
+        spans
+    }
+}
+
+/// The forms in which a secret may turn up: as it is, and in the encodings that configurations know.
+fn forms(one: &HeldSecret) -> Vec<Secret> {
+    let value = one.secret.expose();
+    let mut forms = vec![Secret::new(value)];
+    if !matches!(one.kind, SecretKind::PrivateKey | SecretKind::SharedKey | SecretKind::PasswordHash) {
+        let hex: Zeroizing<String> =
+            Zeroizing::new(value.bytes().map(|byte| format!("{byte:02x}")).collect());
+        forms.push(Secret::new(hex.to_uppercase()));
+        forms.push(Secret::new(hex.as_str()));
+        forms.push(Secret::new(STANDARD.encode(value)));
+        forms.push(Secret::new(STANDARD_NO_PAD.encode(value)));
+    }
+    forms
+}
+
+/// The text with these byte spans replaced; spans may overlap. Blanks behind a secret become one, since in a list
+/// with aligned columns their number tells its length.
+fn masked(text: &str, mut spans: Vec<(usize, usize)>) -> String {
+    spans.sort_unstable();
+    let mut out = String::with_capacity(text.len());
+    let mut at = 0;
+    for (mut from, mut to) in spans {
+        while !text.is_char_boundary(from) {
+            from -= 1;
+        }
+        while !text.is_char_boundary(to) {
+            to += 1;
+        }
+        if from >= at {
+            out.push_str(&text[at..from]);
+            out.push_str(MASK);
+        }
+        at = at.max(to);
+        let blanks = text[at..].len() - text[at..].trim_start_matches([' ', '\t']).len();
+        if blanks > 1 {
+            // The last blank stays.
+            at += blanks - 1;
+        }
+    }
+    out.push_str(&text[at..]);
+    out
+}
