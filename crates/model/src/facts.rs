@@ -4,7 +4,9 @@ use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey};
 use crate::ike::PreSharedKey;
 use crate::pam::PamService;
-use crate::radius::RadiusClient;
+use crate::radius::{
+    EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
+};
 use crate::ssh::SshServer;
 use crate::{
     Credential, Filter, HeldSecret, Interface, Login, Origin, PortForward, PppProfile, Route, Tunnel,
@@ -49,6 +51,18 @@ pub struct Facts {
     pub pam_services: Vec<PamService>,
     /// Clients of RADIUS servers.
     pub radius_clients: Vec<RadiusClient>,
+    /// Servers that RADIUS requests are handed on to.
+    pub radius_upstreams: Vec<RadiusUpstream>,
+    /// RADIUS servers that services of the device ask.
+    pub radius_targets: Vec<RadiusTarget>,
+    /// Entries of a RADIUS server's user file.
+    pub radius_entries: Vec<RadiusEntry>,
+    /// What a RADIUS server runs to decide.
+    pub radius_sites: Vec<RadiusSite>,
+    /// EAP modules of a RADIUS server.
+    pub eap_settings: Vec<EapSettings>,
+    /// Settings of a RADIUS server as a whole.
+    pub radius_security: Vec<RadiusSecurity>,
     /// pppd option files.
     pub ppp_profiles: Vec<PppProfile>,
     /// pppd secrets.
@@ -84,6 +98,12 @@ impl Facts {
         self.groups.extend(other.groups);
         self.pam_services.extend(other.pam_services);
         self.radius_clients.extend(other.radius_clients);
+        self.radius_upstreams.extend(other.radius_upstreams);
+        self.radius_targets.extend(other.radius_targets);
+        self.radius_entries.extend(other.radius_entries);
+        self.radius_sites.extend(other.radius_sites);
+        self.eap_settings.extend(other.eap_settings);
+        self.radius_security.extend(other.radius_security);
         self.ppp_profiles.extend(other.ppp_profiles);
         self.credentials.extend(other.credentials);
         self.pre_shared_keys.extend(other.pre_shared_keys);

@@ -1,6 +1,7 @@
 //! RADIUS servers: who may ask them (RFC 2865).
 
 use crate::{HeldSecret, IpRange, Origin, Setting};
+use std::net::IpAddr;
 use std::sync::Arc;
 
 /// Whether requests must be signed (`Message-Authenticator`, RFC 3579, 3.2).
@@ -23,6 +24,8 @@ pub struct RadiusClient {
     pub from: Option<IpRange>,
     /// The shared secret.
     pub secret: Option<Arc<HeldSecret>>,
+    /// Whether requests travel inside TLS (RFC 6614).
+    pub tls: bool,
     /// Whether requests must be signed.
     pub message_authenticator: Setting<MessageAuthenticator>,
     /// Where its address stands, or the line that opens it.
@@ -37,4 +40,114 @@ impl RadiusClient {
     pub fn is_local(&self) -> bool {
         self.from.is_some_and(|range| range.first().is_loopback() && range.last().is_loopback())
     }
+}
+
+/// A server that requests are handed on to (proxy.conf).
+#[derive(Debug, Clone)]
+pub struct RadiusUpstream {
+    /// Name of its section.
+    pub name: String,
+    /// Name or address as written.
+    pub server: String,
+    /// Its address, where one is written.
+    pub address: Option<IpAddr>,
+    /// Whether requests travel inside TLS.
+    pub tls: bool,
+    /// The shared secret.
+    pub secret: Option<Arc<HeldSecret>>,
+    /// Realms whose callers are handed on; `DEFAULT` and `NULL` stand for those without a known realm.
+    pub realms: Vec<String>,
+    /// The line that opens it.
+    pub origin: Origin,
+}
+
+/// A RADIUS server that a service of the device asks about callers.
+#[derive(Debug, Clone)]
+pub struct RadiusTarget {
+    /// Which service asks, as far as the file tells.
+    pub asked_by: RadiusAsker,
+    /// Name or address as written.
+    pub server: String,
+    /// Its address, where one is written.
+    pub address: Option<IpAddr>,
+    /// The shared secret, where the file holds it.
+    pub secret: Option<Arc<HeldSecret>>,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// Who asks a RADIUS server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RadiusAsker {
+    /// `pam_radius_auth`.
+    Pam,
+    /// The radiusclient library: pppd's plug-in, ocserv.
+    Library,
+    /// OpenVPN's plug-in.
+    OpenVpn,
+}
+
+/// One entry of a user file (users(5)).
+#[derive(Debug, Clone)]
+pub struct RadiusEntry {
+    /// User; `DEFAULT` is everybody.
+    pub user: String,
+    /// Whether it lets in without asking for anything (`Auth-Type := Accept`).
+    pub accepts: bool,
+    /// Whether it turns away.
+    pub rejects: bool,
+    /// Whether it looks at more of the request than the name.
+    pub conditional: bool,
+    /// Whether it has a password.
+    pub has_password: bool,
+    /// Limits it sets: attribute and value.
+    pub limits: Vec<(String, String)>,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// One thing a virtual server runs for a request.
+#[derive(Debug, Clone)]
+pub struct RadiusStep {
+    /// Name of the module.
+    pub module: String,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// A virtual server: what it runs to decide about a caller.
+#[derive(Debug, Clone)]
+pub struct RadiusSite {
+    /// Name.
+    pub name: String,
+    /// Modules of `authorize`, which look the caller up.
+    pub authorize: Vec<RadiusStep>,
+    /// Modules of `authenticate`, which hold what is shown against it.
+    pub authenticate: Vec<RadiusStep>,
+    /// Modules of `post-auth`, which may still turn the caller away.
+    pub post_auth: Vec<RadiusStep>,
+    /// The line that opens it.
+    pub origin: Origin,
+}
+
+/// Settings of the EAP module.
+#[derive(Debug, Clone)]
+pub struct EapSettings {
+    /// The method offered first.
+    pub default_method: Option<(String, Origin)>,
+    /// Methods that are set up.
+    pub methods: Vec<(String, Origin)>,
+    /// Oldest version of TLS that is taken.
+    pub tls_min_version: Option<(String, Origin)>,
+    /// The line that opens it.
+    pub origin: Origin,
+}
+
+/// Settings of the server as a whole (radiusd.conf).
+#[derive(Debug, Clone, Default)]
+pub struct RadiusSecurity {
+    /// Lines that have passwords written to the log.
+    pub logged_passwords: Vec<Origin>,
+    /// Seconds before a refusal is sent, which slows guessing.
+    pub reject_delay: Option<(f64, Origin)>,
 }

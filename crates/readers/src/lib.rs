@@ -43,6 +43,7 @@ pub const READERS: &[Reader] = &[
     iptables::READER,
     other_filters::READER,
     openvpn::READER,
+    radius::targets::PLUG_IN,
     pam::READER,
     accounts::PASSWD,
     pem::READER,
@@ -50,6 +51,9 @@ pub const READERS: &[Reader] = &[
     ppp::secrets::READER,
     ppp::pptpd::READER,
     radius::READER,
+    radius::targets::LIBRARY,
+    radius::targets::LIST,
+    radius::users::READER,
     accounts::SHADOW,
     sshd::READER,
 ];

@@ -314,29 +314,73 @@ fn configurations_that_the_daemon_refuses_are_told() {
     }
 }
 
+/// A copy of the server's own folder with some of its files replaced by ours.
+fn radius_folder(files: &[(&str, PathBuf)]) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let to = folder.path().join("raddb");
+    let copied = run("cp", &["-rL", "/etc/freeradius/3.0", &to.to_string_lossy()]);
+    assert!(copied.status.success());
+    for (path, ours) in files {
+        std::fs::copy(ours, to.join(path)).unwrap();
+    }
+    let main = std::fs::read_to_string(to.join("radiusd.conf")).unwrap();
+    let main = main.replace("raddbdir = /etc/freeradius/3.0", &format!("raddbdir = {}", to.display()));
+    std::fs::write(to.join("radiusd.conf"), main).unwrap();
+    // The server gives up its rights before it reads on.
+    assert!(run("chmod", &["-R", "a+rX", &folder.path().to_string_lossy()]).status.success());
+    folder
+}
+
 #[test]
 #[ignore = "needs freeradius; run by scripts/conformance.sh"]
-fn clients_that_the_radius_server_takes() {
-    let demo =
-        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/before/aaa/etc/freeradius/3.0/clients.conf");
-    for path in cases("radius").into_iter().chain([demo]) {
-        let folder = tempfile::tempdir().unwrap();
-        let main = "prefix = /usr\nlibdir = /usr/lib/freeradius\nname = freeradius\nsecurity {\n\tallow_vulnerable_openssl = yes\n}\n\
-                    $INCLUDE clients.conf\nserver default {\n\tlisten {\n\t\ttype = auth\n\t\tipaddr = 127.0.0.1\n\t\tport = 0\n\t}\n\
-                    \tauthorize {\n\t}\n}\n";
-        std::fs::write(folder.path().join("radiusd.conf"), main).unwrap();
-        std::fs::write(folder.path().join("dictionary"), "$INCLUDE /usr/share/freeradius/dictionary\n")
-            .unwrap();
-        std::fs::copy(&path, folder.path().join("clients.conf")).unwrap();
-        let output = run("freeradius", &["-XC", "-d", &folder.path().to_string_lossy()]);
+fn files_that_the_radius_server_takes() {
+    let case = |name: &str| Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases/radius").join(name);
+    let demo = |path: &str| {
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/before/aaa/etc/freeradius/3.0").join(path)
+    };
+    let sets = [
+        vec![
+            ("clients.conf", case("clients.conf")),
+            ("proxy.conf", case("proxy.conf")),
+            ("mods-enabled/eap", case("eap.conf")),
+            ("sites-enabled/default", case("site.conf")),
+            ("mods-config/files/authorize", case("users")),
+        ],
+        ["clients.conf", "proxy.conf", "mods-config/files/authorize", "sites-enabled/default"]
+            .into_iter()
+            .map(|path| (path, demo(path)))
+            .filter(|(_, ours)| ours.exists())
+            .collect(),
+    ];
+    for files in sets {
+        let folder = radius_folder(&files);
+        let at = folder.path().join("raddb");
+        let output = run("freeradius", &["-XC", "-d", &at.to_string_lossy()]);
         let said = String::from_utf8_lossy(&output.stdout).into_owned();
-        assert!(said.contains("Configuration appears to be OK"), "{}:\n{said}", path.display());
-        let reading = read(&path, &text(&path), &[]);
-        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0, "{}", path.display());
-        // The server prints each client as it takes it, the secret left out.
-        let its: Vec<_> =
-            said.lines().filter_map(|line| line.trim().strip_prefix("client ")?.split(' ').next()).collect();
-        let ours: Vec<_> = reading.facts.radius_clients.iter().map(|client| client.name.as_str()).collect();
-        assert_eq!(ours, its, "{}", path.display());
+        assert!(said.contains("Configuration appears to be OK"), "{files:?}:\n{said}");
+        for (path, ours) in &files {
+            let reading = read(ours, &text(ours), &[]);
+            assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0, "{path}");
+            // The server prints each client as it takes it, the secret left out.
+            if *path == "clients.conf" {
+                let its: Vec<_> = said
+                    .lines()
+                    .filter_map(|line| line.trim().strip_prefix("client ")?.split(' ').next())
+                    .collect();
+                let ours: Vec<_> =
+                    reading.facts.radius_clients.iter().map(|client| client.name.as_str()).collect();
+                assert_eq!(ours, its);
+            }
+            // And each server it hands requests on to.
+            if *path == "proxy.conf" {
+                let named = |line: &str| {
+                    line.trim().strip_prefix("home_server ")?.split(' ').next().map(str::to_owned)
+                };
+                let its: Vec<_> = said.lines().filter_map(named).collect();
+                for upstream in &reading.facts.radius_upstreams {
+                    assert!(its.contains(&upstream.name), "{}: {its:?}", upstream.name);
+                }
+            }
+        }
     }
 }

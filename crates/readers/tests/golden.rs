@@ -53,6 +53,13 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
     list("tunnel", facts.tunnels.iter().map(|one| format!("{one:#?}")).collect());
     list("ppp profile", facts.ppp_profiles.iter().map(|one| format!("{one:#?}")).collect());
     list("RADIUS client", facts.radius_clients.iter().map(|one| format!("{one:?}")).collect());
+    list("RADIUS upstream", facts.radius_upstreams.iter().map(|one| format!("{one:?}")).collect());
+    list("RADIUS entry", facts.radius_entries.iter().map(|one| format!("{one:?}")).collect());
+    list("RADIUS site", facts.radius_sites.iter().map(|one| format!("{one:#?}")).collect());
+    list("RADIUS security", facts.radius_security.iter().map(|one| format!("{one:?}")).collect());
+    list("EAP", facts.eap_settings.iter().map(|one| format!("{one:?}")).collect());
+    list("login", facts.logins.iter().map(|one| format!("{one:?}")).collect());
+    list("pre-shared key", facts.pre_shared_keys.iter().map(|one| format!("{one:?}")).collect());
     list("credential", facts.credentials.iter().map(|one| format!("{one:?}")).collect());
     list("certificate", facts.certificates.iter().map(|one| format!("{one:#?}")).collect());
     list("private key", facts.private_keys.iter().map(|one| format!("{one:?}")).collect());

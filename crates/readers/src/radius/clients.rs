@@ -1,33 +1,21 @@
 //! `clients.conf` of the FreeRADIUS server: sections `client NAME { … }` (clients.conf(5), radiusd.conf(5)).
 
+use super::sections::{Item, Section};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Reading};
 use ipnet::IpNet;
 use std::sync::Arc;
 use trevlin_model::radius::{MessageAuthenticator, RadiusClient};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{DefaultValue, Export, Family, HeldSecret, IpRange, LineClass, Origin, Secret, Setting};
-
-/// The reader.
-pub(crate) const READER: Reader = Reader {
-    name: "radius-clients",
-    title: "clients of a RADIUS server",
-    manual: "clients.conf(5)",
-    recognise,
-    read,
-};
-
-/// How deep sections may nest before the file is no configuration.
-const DEPTH: usize = 32;
+use trevlin_model::{DefaultValue, Export, Family, HeldSecret, IpRange, LineClass, Secret, Setting};
 
 /// Items of a client that have no bearing here.
-const PASSED_OVER: [&str; 13] = [
+const PASSED_OVER: [&str; 12] = [
     "shortname",
     "nas_type",
     "nastype",
     "virtual_server",
     "response_window",
-    "proto",
     "login",
     "password",
     "coa_server",
@@ -37,132 +25,14 @@ const PASSED_OVER: [&str; 13] = [
     "limit_proxy_state",
 ];
 
-fn recognise(export: &Export) -> Recognition {
-    let opens = |text: &str| {
-        let mut words = text.split_whitespace();
-        words.next() == Some("client") && text.trim_end().ends_with('{') && words.count() <= 2
-    };
-    let lines =
-        || export.lines().take(TELLING_LINES * 2).map(|line| line.text.split('#').next().unwrap_or_default());
-    let telling = lines().any(opens) && lines().any(|text| text.trim_start().starts_with("secret"));
-    if telling {
-        Recognition::Content
-    } else if export.file_name() == "clients.conf" {
-        Recognition::Name
-    } else {
-        Recognition::No
-    }
-}
-
-/// One item of a section: `name = value`.
-struct Item<'a> {
-    name: &'a str,
-    value: &'a str,
-    /// The value as it stands, quotes included.
-    value_origin: Origin,
-    origin: Origin,
-}
-
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
-    let mut reading = Reading::of(export);
+/// Takes one client's section.
+pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading) {
+    let (name, origin) = (section.name, section.origin);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let mut open: Vec<&str> = Vec::new();
-    let mut client: Option<(String, Origin, Vec<Item<'_>>)> = None;
-    let mut clients = Vec::new();
-    for line in export.lines() {
-        let mut rest = line.text;
-        // A line may close one section and open or fill the next.
-        while let Some((piece, after)) = next_piece(rest) {
-            rest = after;
-            let origin = export.origin_of(piece);
-            if piece == "}" {
-                book.understood(origin);
-                if open.pop().is_none() {
-                    book.not_understood(origin, "`}` closes nothing");
-                }
-                if open.is_empty() {
-                    clients.extend(client.take());
-                }
-            } else if let Some(head) = piece.strip_suffix('{') {
-                let mut words = head.split_whitespace();
-                let kind = words.next().unwrap_or_default();
-                if open.is_empty() && kind == "client" {
-                    book.understood(origin);
-                    client = Some((words.next().unwrap_or_default().to_owned(), origin, Vec::new()));
-                } else {
-                    book.class(origin, LineClass::PassedOver);
-                }
-                open.push(kind);
-                if open.len() > DEPTH {
-                    book.not_understood(origin, "sections nest too deep; the rest was not read");
-                    return finish(export, clients, reading);
-                }
-            } else {
-                match (item(export, piece, origin), client.as_mut(), open.len()) {
-                    (Some(item), Some((_, _, items)), 1) => items.push(item),
-                    (None, Some(_), 1) => book.not_understood(origin, "expected `name = value`"),
-                    _ => book.class(origin, LineClass::PassedOver),
-                }
-            }
-        }
+    book.understood(origin);
+    for (_, origin) in &section.words {
+        book.not_understood(*origin, "expected `name = value`");
     }
-    if let Some((name, origin, items)) = client {
-        book.note(origin, format!("client {name} is not closed by `}}`; export the file whole"));
-        clients.push((name, origin, items));
-    }
-    finish(export, clients, reading)
-}
-
-/// The next piece of a line: what opens a section, what closes one, or an item; comments end the line.
-fn next_piece(rest: &str) -> Option<(&str, &str)> {
-    let rest = rest.trim_start_matches([' ', '\t', ';', ',']);
-    if rest.is_empty() || rest.starts_with('#') {
-        return None;
-    }
-    if let Some(after) = rest.strip_prefix('}') {
-        return Some((&rest[..1], after));
-    }
-    let (mut quote, mut escaped) = (None, false);
-    for (at, letter) in rest.char_indices() {
-        match (quote, letter) {
-            _ if escaped => escaped = false,
-            (Some(_), '\\') => escaped = true,
-            (Some(open), _) if open == letter => quote = None,
-            (Some(_), _) => {}
-            (None, '"' | '\'') => quote = Some(letter),
-            (None, '{') => return Some((&rest[..=at], &rest[at + 1..])),
-            (None, '#' | '}') => return Some((rest[..at].trim_end(), &rest[at..])),
-            _ => {}
-        }
-    }
-    Some((rest.trim_end(), ""))
-}
-
-fn item<'a>(export: &Export, piece: &'a str, origin: Origin) -> Option<Item<'a>> {
-    let (name, value) = piece.split_once('=')?;
-    let value = value.trim_start_matches('=').trim();
-    let bare = ['"', '\'']
-        .iter()
-        .find_map(|quote| value.strip_prefix(*quote)?.strip_suffix(*quote))
-        .unwrap_or(value);
-    Some(Item { name: name.trim(), value: bare, value_origin: export.origin_of(value), origin })
-}
-
-fn finish(export: &Export, clients: Vec<(String, Origin, Vec<Item<'_>>)>, mut reading: Reading) -> Reading {
-    for (name, origin, items) in clients {
-        let client = client(export, &name, origin, &items, &mut reading);
-        reading.facts.radius_clients.push(client);
-    }
-    reading
-}
-
-fn client(
-    export: &Export,
-    name: &str,
-    origin: Origin,
-    items: &[Item<'_>],
-    reading: &mut Reading,
-) -> RadiusClient {
     const SOURCE: &str = "clients.conf(5); release notes of 3.2.5 and 3.0.27";
     let row = |value, versions| DefaultValue { value, daemon: "radiusd", versions, source: SOURCE };
     let mut client = RadiusClient {
@@ -170,6 +40,7 @@ fn client(
         // An older form: the name is the address.
         from: range(name),
         secret: None,
+        tls: false,
         message_authenticator: Setting::Default(vec![
             row(MessageAuthenticator::NotRequired, "before 3.2.5 and 3.0.27"),
             row(MessageAuthenticator::Learned, "from 3.2.5 and 3.0.27"),
@@ -178,7 +49,7 @@ fn client(
         origin,
     };
     let mut mask = None;
-    for item in items {
+    for item in &section.items {
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match item.name {
             "ipaddr" | "ipv4addr" | "ipv6addr" => {
@@ -205,18 +76,22 @@ fn client(
                 book.understood(item.origin);
                 reading.facts.secrets.push(held);
             }
-            "require_message_authenticator" => match item.value {
-                "yes" | "true" | "on" | "1" => {
+            "require_message_authenticator" => match (item.truth(), item.value) {
+                (Some(true), _) => {
                     client.message_authenticator = stated(MessageAuthenticator::Required, item, &mut book)
                 }
-                "no" | "false" | "off" | "0" => {
+                (Some(false), _) => {
                     client.message_authenticator = stated(MessageAuthenticator::NotRequired, item, &mut book)
                 }
-                "auto" => {
+                (_, "auto") => {
                     client.message_authenticator = stated(MessageAuthenticator::Learned, item, &mut book)
                 }
                 _ => book.not_understood(item.origin, "expected yes, no or auto"),
             },
+            "proto" => {
+                client.tls = item.value == "tls";
+                book.understood(item.origin);
+            }
             known if PASSED_OVER.contains(&known) => book.class(item.origin, LineClass::PassedOver),
             _ => book.not_understood(item.origin, "no item of a client in clients.conf(5)"),
         }
@@ -224,7 +99,7 @@ fn client(
     if let (Some(mask), Some(range)) = (mask, client.from) {
         client.from = IpNet::new(range.first(), mask).ok().map(|net| net.trunc().into());
     }
-    client
+    reading.facts.radius_clients.push(client);
 }
 
 fn stated(
@@ -252,7 +127,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/freeradius/clients.conf", text.into());
-        read(&export, &Surroundings::default())
+        (crate::radius::READER.read)(&export, &crate::reader::Surroundings::default())
     }
 
     #[test]

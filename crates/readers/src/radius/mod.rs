@@ -1,0 +1,70 @@
+//! Files of RADIUS servers and of those that ask them: FreeRADIUS's sections (radiusd.conf(5), clients.conf(5)), its
+//! user file (users(5)), and the lists of servers that PAM, the radiusclient library and OpenVPN's plug-in keep.
+
+mod clients;
+mod sections;
+mod server;
+pub(crate) mod targets;
+pub(crate) mod users;
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use trevlin_model::Export;
+
+/// The reader for files made of sections.
+pub(crate) const READER: Reader = Reader {
+    name: "radius",
+    title: "RADIUS server: clients, proxies, modules, sites",
+    manual: "radiusd.conf(5), clients.conf(5)",
+    recognise,
+    read,
+};
+
+/// Heads of sections that no other format has, and a word that stands inside.
+const TELLING: [(&str, &str); 6] = [
+    ("client", "secret"),
+    ("home_server", "secret"),
+    ("home_server_pool", "home_server"),
+    ("eap", "default_eap_type"),
+    ("security", "reject_delay"),
+    ("server", "authorize"),
+];
+
+fn recognise(export: &Export) -> Recognition {
+    let opens = |text: &str, kind: &str| {
+        let mut words = text.trim().trim_end_matches('{').split_whitespace();
+        words.next() == Some(kind) && text.trim_end().ends_with('{') && words.count() <= 1
+    };
+    let lines =
+        || export.lines().take(TELLING_LINES * 4).map(|line| line.text.split('#').next().unwrap_or_default());
+    let telling = TELLING.iter().any(|(kind, inside)| {
+        lines().any(|text| opens(text, kind)) && lines().any(|text| text.trim_start().starts_with(inside))
+    });
+    if telling {
+        Recognition::Content
+    } else if export.file_name() == "clients.conf" && lines().all(|text| !text.starts_with('[')) {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+/// Whether a file only waits to be linked into the folder of those in force.
+fn is_only_available(export: &Export) -> bool {
+    ["mods-available/", "sites-available/"].iter().any(|folder| export.path().contains(folder))
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let file = sections::parse(export, &mut book);
+    server::take(export, &file, &mut reading);
+    if is_only_available(export) {
+        // Its secrets are kept for masking; what it says is not in force.
+        let secrets = std::mem::take(&mut reading.facts.secrets);
+        reading.facts = trevlin_model::Facts::default();
+        reading.facts.masked_places.extend(secrets.iter().map(|held| held.origin));
+        let text = "a file among those that are available and not enabled: not judged";
+        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).note(export.origin(0..0), text);
+    }
+    reading
+}

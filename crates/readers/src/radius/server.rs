@@ -1,0 +1,252 @@
+//! `radiusd.conf`, `proxy.conf`, the EAP module and virtual servers.
+
+use super::clients;
+use super::sections::{Item, Section};
+use crate::reader::{Bookkeeper, Reading};
+use std::sync::Arc;
+use trevlin_model::radius::{EapSettings, RadiusSecurity, RadiusSite, RadiusStep, RadiusUpstream};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, HeldSecret, Origin, Secret};
+
+/// Names of items that hold a secret, whatever section they stand in, and what it is for.
+const SECRETS: [(&str, SecretKind); 6] = [
+    ("secret", SecretKind::RadiusSecret),
+    ("private_key_password", SecretKind::Passphrase),
+    ("password", SecretKind::OwnPassword),
+    ("identity_password", SecretKind::OwnPassword),
+    ("challenge_secret", SecretKind::OwnPassword),
+    ("radius_secret", SecretKind::RadiusSecret),
+];
+
+/// Takes a whole file.
+pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
+    let mut security = RadiusSecurity::default();
+    for section in &file.sections {
+        match section.kind {
+            "client" => clients::take(export, section, reading),
+            // Clients that one site alone knows, or a list of them.
+            "clients" => {
+                for client in section.sections_of("client") {
+                    clients::take(export, client, reading);
+                }
+            }
+            "home_server" => upstream(export, section, file, reading),
+            "eap" => eap(export, section, reading),
+            "server" => {
+                site(export, section, reading);
+                for client in section.sections_of("client") {
+                    clients::take(export, client, reading);
+                }
+            }
+            // Files that sites read in, and the main file's list of modules.
+            "modules" => {
+                for module in section.sections_of("eap") {
+                    eap(export, module, reading);
+                }
+            }
+            "log" => log(export, section, &mut security, reading),
+            "security" => {
+                let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+                if let Some(item) = section.item("reject_delay") {
+                    match item.value.parse() {
+                        Ok(seconds) => {
+                            security.reject_delay = Some((seconds, item.origin));
+                            book.understood(item.origin);
+                        }
+                        Err(_) => book.not_understood(item.origin, "expected seconds"),
+                    }
+                }
+            }
+            _ => secrets(export, section, reading),
+        }
+    }
+    if !security.logged_passwords.is_empty() || security.reject_delay.is_some() {
+        reading.facts.radius_security.push(security);
+    }
+}
+
+fn hold(
+    export: &Export,
+    item: &Item<'_>,
+    kind: SecretKind,
+    owner: &str,
+    reading: &mut Reading,
+) -> Arc<HeldSecret> {
+    let _ = export;
+    let held = Arc::new(HeldSecret {
+        secret: Secret::new(item.value.replace("\\\"", "\"")),
+        kind,
+        owner: owner.to_owned(),
+        origin: item.value_origin,
+    });
+    reading.facts.secrets.push(Arc::clone(&held));
+    held
+}
+
+/// Secrets of sections that are not modelled, at whatever depth.
+fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
+    for item in &section.items {
+        if let Some((_, kind)) = SECRETS.iter().find(|(name, _)| *name == item.name)
+            && !item.value.is_empty()
+            && !item.value.contains("${")
+            && !item.value.contains("%{")
+        {
+            let owner = if section.name.is_empty() { section.kind } else { section.name };
+            hold(export, item, *kind, owner, reading);
+            Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(item.origin);
+        }
+    }
+    for inner in &section.sections {
+        secrets(export, inner, reading);
+    }
+}
+
+fn log(export: &Export, section: &Section<'_>, security: &mut RadiusSecurity, reading: &mut Reading) {
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    for name in ["auth_badpass", "auth_goodpass"] {
+        if let Some(item) = section.item(name) {
+            book.understood(item.origin);
+            if item.truth() == Some(true) {
+                security.logged_passwords.push(item.origin);
+            }
+        }
+    }
+}
+
+fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading: &mut Reading) {
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    book.understood(section.origin);
+    let server =
+        ["ipaddr", "ipv4addr", "ipv6addr", "virtual_server"].iter().find_map(|name| section.item(name));
+    for name in ["ipaddr", "ipv4addr", "ipv6addr", "proto", "secret", "port", "type"] {
+        if let Some(item) = section.item(name) {
+            book.understood(item.origin);
+        }
+    }
+    if section.item("type").is_some_and(|item| item.value == "acct" || item.value == "coa") {
+        secrets(export, section, reading);
+        return;
+    }
+    let secret = section
+        .item("secret")
+        .map(|item| hold(export, item, SecretKind::RadiusSecret, section.name, reading));
+    // Pools that hold this server, and realms that use those pools.
+    let pools: Vec<&str> = file
+        .sections_of("home_server_pool")
+        .filter(|pool| pool.items.iter().any(|item| item.name == "home_server" && item.value == section.name))
+        .map(|pool| pool.name)
+        .collect();
+    let uses = |realm: &&Section<'_>| {
+        realm
+            .items
+            .iter()
+            .any(|item| matches!(item.name, "auth_pool" | "pool") && pools.contains(&item.value))
+    };
+    let realms: Vec<&Section<'_>> = file.sections_of("realm").filter(uses).collect();
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    for realm in &realms {
+        book.understood(realm.origin);
+    }
+    let server = server.map_or("", |item| item.value).to_owned();
+    reading.facts.radius_upstreams.push(RadiusUpstream {
+        name: section.name.to_owned(),
+        address: server.parse().ok(),
+        server,
+        tls: section.sections_of("tls").next().is_some(),
+        secret,
+        realms: realms.iter().map(|realm| realm.name.to_owned()).collect(),
+        origin: section.origin,
+    });
+}
+
+fn eap(export: &Export, section: &Section<'_>, reading: &mut Reading) {
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut settings = EapSettings {
+        default_method: None,
+        methods: Vec::new(),
+        tls_min_version: None,
+        origin: section.origin,
+    };
+    book.understood(section.origin);
+    if let Some(item) = section.item("default_eap_type") {
+        book.understood(item.origin);
+        settings.default_method = Some((item.value.to_owned(), item.origin));
+    }
+    for inner in &section.sections {
+        if inner.kind == "tls-config" {
+            if let Some(item) = inner.item("tls_min_version") {
+                book.understood(item.origin);
+                settings.tls_min_version = Some((item.value.to_owned(), item.origin));
+            }
+        } else {
+            book.understood(inner.origin);
+            settings.methods.push((inner.kind.to_owned(), inner.origin));
+        }
+    }
+    secrets(export, section, reading);
+    reading.facts.eap_settings.push(settings);
+}
+
+fn site(export: &Export, section: &Section<'_>, reading: &mut Reading) {
+    let mut steps = |kind: &str| {
+        let mut found = Vec::new();
+        for stage in section.sections_of(kind) {
+            modules(stage, &mut found);
+        }
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        for step in &found {
+            book.understood(step.origin);
+        }
+        found
+    };
+    let (authorize, authenticate, post_auth) =
+        (steps("authorize"), steps("authenticate"), steps("post-auth"));
+    if !authorize.is_empty() || !authenticate.is_empty() {
+        let (name, origin) = (section.name.to_owned(), section.origin);
+        reading.facts.radius_sites.push(RadiusSite { name, authorize, authenticate, post_auth, origin });
+    }
+    secrets(export, section, reading);
+}
+
+/// Words of the language between modules (unlang(5)), which run no module by themselves.
+const LANGUAGE: [&str; 16] = [
+    "if",
+    "elsif",
+    "else",
+    "switch",
+    "case",
+    "foreach",
+    "group",
+    "redundant",
+    "load-balance",
+    "redundant-load-balance",
+    "parallel",
+    "update",
+    "Auth-Type",
+    "Autz-Type",
+    "Post-Auth-Type",
+    "subrequest",
+];
+
+/// Modules of a stage in order, those under conditions and in groups among them. A module may open a section of its own
+/// that says what its answers do.
+fn modules(stage: &Section<'_>, found: &mut Vec<RadiusStep>) {
+    let mut all: Vec<(&str, Origin, Option<&Section<'_>>)> = Vec::new();
+    all.extend(stage.words.iter().map(|(word, origin)| (*word, *origin, None)));
+    all.extend(stage.sections.iter().map(|inner| (inner.kind, inner.origin, Some(inner))));
+    all.sort_by_key(|(_, origin, _)| origin.start);
+    for (name, origin, inner) in all {
+        let known = LANGUAGE.contains(&name);
+        match inner {
+            // What an update writes names no modules.
+            Some(inner) if known && name != "update" => modules(inner, found),
+            _ if known || name.starts_with("$INCLUDE") => {}
+            _ => {
+                // A leading sign says that the module may be missing.
+                let module =
+                    name.trim_start_matches('-').split([' ', '\t']).next().unwrap_or(name).to_owned();
+                found.push(RadiusStep { module, origin });
+            }
+        }
+    }
+}

@@ -1,0 +1,259 @@
+//! The user file of FreeRADIUS (users(5)): a name and what to hold the request against, then indented what to answer.
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use std::sync::Arc;
+use trevlin_model::radius::RadiusEntry;
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, HeldSecret, Login, LoginList, Origin, Secret};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "radius-users",
+    title: "user file of a RADIUS server",
+    manual: "users(5)",
+    recognise,
+    read,
+};
+
+/// Attributes that hold a password (rlm_pap(5)), and whether it is a hash.
+const PASSWORDS: [(&str, bool); 18] = [
+    ("Cleartext-Password", false),
+    ("User-Password", false),
+    ("Password", false),
+    ("Password-With-Header", true),
+    ("Crypt-Password", true),
+    ("NT-Password", true),
+    ("LM-Password", true),
+    ("MD5-Password", true),
+    ("SMD5-Password", true),
+    ("SHA-Password", true),
+    ("SHA1-Password", true),
+    ("SSHA-Password", true),
+    ("SSHA1-Password", true),
+    ("SHA2-Password", true),
+    ("SSHA2-512-Password", true),
+    ("SSHA2-256-Password", true),
+    ("PBKDF2-Password", true),
+    ("TOTP-Secret", false),
+];
+
+/// Attributes that limit what a caller may do.
+const LIMITS: [&str; 6] =
+    ["Simultaneous-Use", "Session-Timeout", "Idle-Timeout", "Expiration", "Login-Time", "Calling-Station-Id"];
+
+/// One item: attribute, operator, value as written.
+struct Item<'a> {
+    attribute: &'a str,
+    operator: &'a str,
+    value: &'a str,
+}
+
+/// Splits a list of items at its commas; quoted commas stay.
+fn items(text: &str) -> Vec<Item<'_>> {
+    let (mut found, mut quote, mut from) = (Vec::new(), None, 0);
+    let mut add = |piece: &str, start: usize| {
+        let piece = &text[start..start + piece.len()];
+        let Some(at) = piece.find(|letter: char| "=:+!<>~^*".contains(letter)) else { return };
+        let end = piece[at..]
+            .find(|letter: char| !"=:+!<>~^*".contains(letter))
+            .map_or(piece.len(), |end| at + end);
+        let (attribute, operator) = (piece[..at].trim(), &piece[at..end]);
+        found.push(Item { attribute, operator, value: piece[end..].trim() });
+    };
+    for (at, letter) in text.char_indices() {
+        match (quote, letter) {
+            (Some(open), _) if open == letter => quote = None,
+            (Some(_), _) => {}
+            (None, '"' | '\'') => quote = Some(letter),
+            (None, '#') => {
+                add(&text[from..at], from);
+                return found;
+            }
+            (None, ',') => {
+                add(&text[from..at], from);
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    add(&text[from..], from);
+    found
+}
+
+fn bare(value: &str) -> &str {
+    let within = ['"', '\''].iter().find_map(|quote| value.strip_prefix(*quote)?.strip_suffix(*quote));
+    within.unwrap_or(value)
+}
+
+/// The name at the start of an entry, and the rest.
+fn name(line: &str) -> Option<(&str, &str)> {
+    match line.chars().next()? {
+        quote @ ('"' | '\'') => line[1..].split_once(quote),
+        _ => Some(line.split_once([' ', '\t']).unwrap_or((line, ""))),
+    }
+}
+
+fn recognise(export: &Export) -> Recognition {
+    let entry = |text: &str| {
+        let known = |item: &Item<'_>| {
+            let decides =
+                PASSWORDS.iter().any(|(name, _)| *name == item.attribute) || item.attribute == "Auth-Type";
+            decides && matches!(item.operator, ":=" | "==" | "=" | "+=")
+        };
+        !text.starts_with([' ', '\t', '#'])
+            && name(text).is_some_and(|(_, rest)| items(rest).iter().any(known))
+    };
+    if export.lines().take(TELLING_LINES).any(|line| entry(line.text)) {
+        Recognition::Content
+    } else if export.path().ends_with("mods-config/files/authorize") || export.path().ends_with("raddb/users")
+    {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    for line in export.lines() {
+        let text = line.text.trim_end();
+        let origin = export.origin_of(text.trim());
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        if text.trim().is_empty() || text.trim_start().starts_with('#') {
+            continue;
+        }
+        book.understood(origin);
+        if text.starts_with("$INCLUDE") {
+            continue;
+        }
+        if text.starts_with([' ', '\t']) {
+            let limits = items(text.trim()).into_iter().filter(|item| LIMITS.contains(&item.attribute));
+            let limits: Vec<_> =
+                limits.map(|item| (item.attribute.to_owned(), bare(item.value).to_owned())).collect();
+            match reading.facts.radius_entries.last_mut() {
+                Some(entry) => entry.limits.extend(limits),
+                None => book.not_understood(origin, "items of an answer stand before the first name"),
+            }
+            continue;
+        }
+        match name(text) {
+            Some((user, rest)) => take(export, user, rest, origin, &mut reading),
+            None => {
+                book.not_understood(origin, "the name's closing quotation mark is missing");
+                reading.facts.masked_places.push(origin);
+            }
+        }
+    }
+    reading
+}
+
+fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut Reading) {
+    let mut entry = RadiusEntry {
+        user: user.to_owned(),
+        accepts: false,
+        rejects: false,
+        conditional: false,
+        has_password: false,
+        limits: Vec::new(),
+        origin,
+    };
+    let mut secret = None;
+    for item in items(rest) {
+        if let Some((attribute, hashed)) = PASSWORDS.iter().find(|(name, _)| *name == item.attribute) {
+            let kind = if *hashed { SecretKind::PasswordHash } else { SecretKind::LoginPassword };
+            let held = Arc::new(HeldSecret {
+                secret: Secret::new(bare(item.value).replace("\\\"", "\"")),
+                kind,
+                owner: user.to_owned(),
+                origin: export.origin_of(item.value),
+            });
+            reading.facts.secrets.push(Arc::clone(&held));
+            if *attribute != "TOTP-Secret" {
+                entry.has_password = true;
+                secret = Some(held);
+            }
+        } else if item.attribute == "Auth-Type" {
+            entry.accepts |= bare(item.value).eq_ignore_ascii_case("accept");
+            entry.rejects |= bare(item.value).eq_ignore_ascii_case("reject");
+        } else if LIMITS.contains(&item.attribute) {
+            entry.limits.push((item.attribute.to_owned(), bare(item.value).to_owned()));
+        } else if item.operator != ":=" && item.operator != "+=" {
+            entry.conditional = true;
+        }
+    }
+    if secret.is_some() && !entry.rejects {
+        reading.facts.logins.push(Login {
+            user: if user == "DEFAULT" { "*".into() } else { user.to_owned() },
+            list: LoginList::LocalFile(export.path().to_owned()),
+            service: "RADIUS".into(),
+            secret,
+            certain: true,
+            origin,
+        });
+    }
+    reading.facts.radius_entries.push(entry);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::{ExportId, LineClass};
+
+    fn of(text: &str) -> Reading {
+        let export = Export::new(ExportId(0), "d/mods-config/files/authorize", text.into());
+        assert_eq!(
+            crate::recognise(&export).reader.map(|reader| reader.name),
+            Some("radius-users"),
+            "{text}"
+        );
+        read(&export, &Surroundings::default())
+    }
+
+    #[test]
+    fn entries() {
+        for (text, wanted) in [
+            ("bob\tCleartext-Password := \"sesame, open\"\n", "bob password"),
+            (
+                "\"John Doe\" Cleartext-Password := 'sesame, open' # x\n\tReply-Message = \"hi, you\"\n",
+                "John Doe password",
+            ),
+            ("DEFAULT Auth-Type := Accept\n", "DEFAULT accepts"),
+            ("lame Auth-Type := Reject\n\tReply-Message = \"no\"\n", "lame rejects"),
+            (
+                "ann Cleartext-Password := \"sesame, open\", Simultaneous-Use := 1\n\tSession-Timeout = 3600,\n\tIdle-Timeout = 600\n",
+                "ann password Simultaneous-Use=1 Session-Timeout=3600 Idle-Timeout=600",
+            ),
+            (
+                "cid NAS-IP-Address == 10.4.0.9, Cleartext-Password := \"sesame, open\"\n",
+                "cid password conditional",
+            ),
+        ] {
+            let reading = of(text);
+            let one = &reading.facts.radius_entries[0];
+            let mut told = one.user.clone();
+            for (is, word) in [
+                (one.has_password, " password"),
+                (one.accepts, " accepts"),
+                (one.rejects, " rejects"),
+                (one.conditional, " conditional"),
+            ] {
+                told.push_str(if is { word } else { "" });
+            }
+            told.extend(one.limits.iter().map(|(name, value)| format!(" {name}={value}")));
+            assert_eq!(told, wanted, "{text}");
+            assert_eq!(reading.facts.logins.len(), usize::from(one.has_password && !one.rejects));
+            assert!(
+                reading.facts.secrets.iter().all(|held| held.secret.same_as(&Secret::new("sesame, open")))
+            );
+            assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0);
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_keeps_its_secret() {
+        let reading =
+            of("\tIdle-Timeout = 3\n\"bob Cleartext-Password := sesame\nann Cleartext-Password := \"x\"\n");
+        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 2);
+        assert_eq!((reading.facts.masked_places.len(), reading.facts.logins.len()), (1, 1));
+    }
+}
