@@ -163,6 +163,7 @@ fn source_words(source: &PasswordSource) -> String {
         PasswordSource::Pam(service) => format!("PAM {service}"),
         PasswordSource::Radius => "RADIUS".into(),
         PasswordSource::Directory => "directory".into(),
+        PasswordSource::IdentityProvider => "identity provider".into(),
         PasswordSource::Script => "script".into(),
         PasswordSource::PlugIn(name) => format!("plug-in {name}"),
         PasswordSource::Management => "management".into(),

@@ -76,6 +76,8 @@ pub enum PasswordSource {
     Radius,
     /// A directory.
     Directory,
+    /// An identity provider that the caller's browser is sent to.
+    IdentityProvider,
     /// A program.
     Script,
     /// A plug-in whose decision the exports do not show, by file name.

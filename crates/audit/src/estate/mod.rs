@@ -130,6 +130,12 @@ impl Estate {
         self.by_address.get(&address).is_some_and(|holders| holders.iter().any(|holder| *holder != device))
     }
 
+    /// Devices that have an address.
+    #[must_use]
+    pub fn holders(&self, address: IpAddr) -> &[usize] {
+        self.by_address.get(&address).map_or(&[], Vec::as_slice)
+    }
+
     /// Port forwards of other devices that lead to an address of this one, in order of device.
     pub fn forwards_to(&self, device: usize) -> impl Iterator<Item = (&Device, &PortForward)> {
         self.forwards_to.get(&device).into_iter().flatten().map(|(front, number)| {

@@ -1,7 +1,11 @@
 //! How many factors a way in asks for: what a stack of authentication modules, or a secure shell server, lets pass.
 
+mod radius;
+mod sources;
 mod tunnels;
 
+pub(crate) use radius::of_radius;
+pub(crate) use sources::of_source;
 pub(crate) use tunnels::{Dialled, dialled, of_tls_based};
 
 use crate::Estate;
@@ -9,6 +13,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::sync::LazyLock;
 use trevlin_model::pam::{PamAction, PamControl, PamFacility, PamLine, PamService};
+use trevlin_model::radius::RadiusAsker;
 use trevlin_model::ssh::{SshConnection, SshServer, matches};
 use trevlin_model::{FactorKind, Origin};
 
@@ -91,6 +96,18 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
     if let Err((path, origin)) = flatten(services, found, 0, &mut steps) {
         return missing(&path, origin);
     }
+    // One module hands on to a RADIUS server, which may be a device of the estate.
+    let mut radius = None;
+    for step in steps.iter_mut().filter(|step| matches(&step.module, "pam_radius*")) {
+        let (asked, _) = radius
+            .get_or_insert_with(|| (of_radius(estate, device, RadiusAsker::Pam, step.origin), step.origin));
+        if let Factors::Known(kinds, _) = asked {
+            step.proofs = match kinds.iter().next() {
+                Some(kind) => vec![Proof::Factor(*kind)],
+                None => vec![Proof::Nothing],
+            };
+        }
+    }
     let mut walk = Walk { steps: &steps, ends: BTreeSet::new(), left: MOST_STEPS };
     walk.from(0, None, Proved::default());
     let first = steps.first().map_or(found.origin, |step| step.origin);
@@ -98,7 +115,18 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
         let ask = format!("the stack of `{service}` is too long to be walked; review it by hand");
         return Factors::Unknown { ask, evidence: vec![first, asked_at] };
     }
-    easiest(walk.ends, service, asked_at)
+    match (easiest(walk.ends, service, asked_at), radius) {
+        // Where the RADIUS server is why it cannot be told, what is known of that server says more.
+        (Factors::Unknown { evidence, .. }, Some((Factors::Unknown { ask, evidence: more }, at)))
+            if evidence.contains(&at) =>
+        {
+            Factors::Unknown { ask, evidence: evidence.into_iter().chain(more).collect() }
+        }
+        (Factors::Known(kinds, lines), Some((Factors::Known(_, more), at))) if lines.contains(&at) => {
+            Factors::Known(kinds, lines.into_iter().chain(more).collect())
+        }
+        (found, _) => found,
+    }
 }
 
 /// The easiest of several ways: fewest kinds; one that is not known counts as harder than one factor that is.

@@ -1,6 +1,6 @@
 //! What a tunnel asks of its callers: one answer for the table of logins and for the checks.
 
-use super::{Factors, of_service};
+use super::{Factors, of_source};
 use crate::{DialIn, Estate};
 use std::collections::BTreeSet;
 use trevlin_model::{
@@ -62,19 +62,13 @@ pub(crate) fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Optio
     let Some(check) = tunnel.proof.passwords.iter().find(|check| !check.optional) else {
         return (!kinds.is_empty()).then_some(kinds);
     };
-    match &check.source {
-        PasswordSource::Pam(service) => match of_service(estate, at, service, check.origin) {
-            Factors::Known(more, _) => kinds.extend(more),
-            // A password is asked for besides the certificate, whatever decides about it.
-            Factors::Unknown { .. } if !kinds.is_empty() => {
-                kinds.insert(FactorKind::Knowledge);
-            }
-            Factors::Unknown { .. } => return None,
-        },
-        _ if kinds.is_empty() => return None,
-        _ => {
+    match of_source(estate, at, tunnel, &check.source, check.origin) {
+        Factors::Known(more, _) => kinds.extend(more),
+        // A password is asked for besides the certificate, whatever decides about it.
+        Factors::Unknown { .. } if !kinds.is_empty() => {
             kinds.insert(FactorKind::Knowledge);
         }
+        Factors::Unknown { .. } => return None,
     }
     Some(kinds)
 }

@@ -84,6 +84,7 @@ fn decider(source: &PasswordSource) -> &'static str {
         PasswordSource::Directory => "a directory",
         PasswordSource::Script => "a script",
         PasswordSource::PlugIn(_) => "a plug-in",
+        PasswordSource::IdentityProvider => "an identity provider",
         PasswordSource::Management => "the management program",
     }
 }

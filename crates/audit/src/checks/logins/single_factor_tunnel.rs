@@ -1,9 +1,9 @@
 //! A tunnel login has one factor only.
 
-use crate::factors::{Dialled, Factors, dialled, of_service, of_tls_based};
+use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
-    CertificateDemand, Device, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
+    CertificateDemand, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
 };
 
 /// The check.
@@ -18,8 +18,9 @@ pub(crate) const CHECK: Check = Check {
     fix: "Ask for two factors of different kinds: a client certificate and a password, or a password and a one-time code. \
           Begin with the logins that reach most.",
     judged: "Fails where the exports show that one factor, or none, lets a caller in. Passes where a certificate and a \
-             password are both required. Undetermined where something outside the exports decides about the password: \
-             RADIUS, a directory, PAM, a script or a plug-in may ask for more, or for nothing.",
+             password are both required. PAM stacks and RADIUS servers of the estate are followed. Undetermined where \
+             something outside the exports decides about the password: another RADIUS server, a directory, a script or a plug-in \
+             may ask for more, or for nothing.",
     references: &[
         "NIST SP 800-63B, 4.2",
         "NIST SP 800-46 Rev. 2, 3.2",
@@ -40,7 +41,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 (Some((why, origin)), TunnelFamily::OpenVpn, _) => refused(tunnel, why, *origin),
                 _ if !tunnel.answers_callers() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
-                (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(device, tunnel, dial_in),
+                (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
                 (_, TunnelFamily::Pptp, None) => Verdict::DoesNotApply,
             };
             answers.push(Answer::new(at, tunnel.name.clone(), verdict));
@@ -67,39 +68,14 @@ fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
     Verdict::ask(question, vec![origin, tunnel.origin])
 }
 
-/// Who else decides, and what to ask them for.
-fn decided_elsewhere(tunnel: &Tunnel, source: &PasswordSource, origin: Origin) -> Verdict {
-    let (who, wanted) = match source {
-        PasswordSource::Radius => (
-            "a RADIUS server",
-            "its policy for these callers, and whether a second factor is required there".into(),
-        ),
-        PasswordSource::Directory => (
-            "a directory",
-            "how it checks these callers, and whether a second factor is required there".into(),
-        ),
-        PasswordSource::Pam(service) => ("PAM", format!("`/etc/pam.d/{service}` and the files it includes")),
-        PasswordSource::Script => ("a script", "the script, or a description of what it checks".into()),
-        PasswordSource::PlugIn(_) => ("a plug-in", "what the plug-in checks, and its configuration".into()),
-        PasswordSource::Management => {
-            ("the management program", "what it checks before it lets a caller in".into())
-        }
-        PasswordSource::LocalList(_) => ("a local list", "the list".into()),
-    };
-    let question = format!(
-        "{who} decides about the callers of {}, so the number of factors does not show here; ask for {wanted}",
-        tunnel.name
-    );
-    Verdict::ask(question, vec![origin, tunnel.origin])
-}
-
-fn pptp(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
+fn pptp(estate: &Estate, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
+    let device = &estate.devices[at];
     let ask = |question: String, origin: Origin| Verdict::ask(question, vec![origin, tunnel.origin]);
     let name = &tunnel.name;
     match dialled(device, tunnel, dial_in) {
         Dialled::NotExported(missing) => not_exported(tunnel, missing),
         Dialled::Nobody(why, origin) => nobody_asked(tunnel, why, vec![origin, tunnel.origin]),
-        Dialled::Elsewhere(source, origin) => decided_elsewhere(tunnel, source, origin),
+        Dialled::Elsewhere(source, origin) => by_somebody(estate, at, tunnel, source, origin),
         Dialled::Eap(origin) => ask(
             format!(
                 "{name} asks for EAP; whether with a password or a certificate, and what else, does not show here; ask for `/etc/ppp/eaptls-server` and how callers log in"
@@ -187,38 +163,55 @@ fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
             },
             evidence: first.map(|check| check.origin).into_iter().chain(evidence).collect(),
         }),
-        (false, _, Some(check)) => match &check.source {
-            PasswordSource::Pam(service) => by_pam(estate, at, tunnel, service, check.origin),
-            source => decided_elsewhere(tunnel, source, check.origin),
-        },
+        (false, _, Some(check)) => by_somebody(estate, at, tunnel, &check.source, check.origin),
         (false, _, None) => {
             Verdict::ask(format!("what {} asks of its callers is not known", tunnel.name), evidence)
         }
     }
 }
 
-/// What PAM asks for, followed through its files.
-fn by_pam(estate: &Estate, at: usize, tunnel: &Tunnel, service: &str, asked_at: Origin) -> Verdict {
-    match of_service(estate, at, service, asked_at) {
+/// What somebody else asks for, followed through the exports.
+fn by_somebody(
+    estate: &Estate,
+    at: usize,
+    tunnel: &Tunnel,
+    source: &PasswordSource,
+    asked_at: Origin,
+) -> Verdict {
+    match of_source(estate, at, tunnel, source, asked_at) {
         Factors::Known(kinds, _) if kinds.len() > 1 => Verdict::Pass,
         Factors::Known(kinds, lines) => {
             let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
             let severity = if kinds.is_empty() { Severity::Critical } else { CHECK.severity };
+            let who = match source {
+                PasswordSource::Pam(service) => format!("the stack of `{service}`"),
+                PasswordSource::Radius => "the RADIUS server".into(),
+                _ => "what decides about the password".into(),
+            };
             Verdict::Fail(Fail {
                 severity,
-                why_this_severity: format!("what PAM asks for is all: {words}"),
+                why_this_severity: format!("what {who} asks for is all: {words}"),
                 title: format!("one factor lets callers in at the {}: {words}", tunnel.name),
                 detail: format!(
-                    "The {} asks for no certificate, and the stack of `{service}` asks for one factor: {words}.",
+                    "The {} asks for no certificate, and {who} asks for one factor: {words}.",
                     tunnel.name
                 ),
-                evidence: [asked_at].into_iter().chain(lines).chain([tunnel.origin]).collect(),
+                evidence: [asked_at]
+                    .into_iter()
+                    .chain(lines.into_iter().filter(|line| *line != asked_at))
+                    .chain([tunnel.origin])
+                    .collect(),
             })
         }
         Factors::Unknown { ask, mut evidence } => {
             evidence.insert(0, asked_at);
             evidence.push(tunnel.origin);
-            Verdict::ask(format!("PAM decides about the callers of {}: {ask}", tunnel.name), evidence)
+            let who = if matches!(source, PasswordSource::Pam(_)) {
+                "PAM decides about the callers"
+            } else {
+                "the callers"
+            };
+            Verdict::ask(format!("{who} of {}: {ask}", tunnel.name), evidence)
         }
     }
 }
@@ -303,5 +296,64 @@ mod tests {
             run(&CHECK, &[(stack, &[("d/s.conf", &certificate), ("d/etc/pam.d/vpn", stack)], &[wanted])]);
         }
         run(&CHECK, &[("a client", &[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")], &["none d"])]);
+    }
+
+    #[test]
+    fn a_radius_server_of_the_estate_is_followed() {
+        const GATE: (&str, &str) = (
+            "gate/s.conf",
+            "dev tun\nserver 10.8.0.0 255.255.255.0\nca c\ncert c\nkey k\ndh none\nverify-client-cert none\n\
+             plugin /usr/lib/openvpn/radiusplugin.so /etc/openvpn/radiusplugin.cnf\n",
+        );
+        const ASKS: (&str, &str) =
+            ("gate/radiusplugin.cnf", "server\n{\n\tname=10.4.0.9\n\tsharedsecret=x\n}\n");
+        const ADDRESS: (&str, &str) = (
+            "aaa/ip-addr.json",
+            r#"[{"ifname":"eth0","flags":["UP"],"addr_info":[{"family":"inet","local":"10.4.0.9","prefixlen":24}]}]"#,
+        );
+        const CLIENTS: (&str, &str) =
+            ("aaa/clients.conf", "client gate {\n ipaddr = 10.4.0.1\n secret = x\n}\n");
+        let site = |modules: &str| {
+            format!(
+                "server default {{\n authorize {{\n  files\n  {modules}\n }}\n authenticate {{\n  pap\n }}\n}}\n"
+            )
+        };
+        let (plain, code) = (site("preprocess"), site("step-up"));
+        for (name, more, wanted) in [
+            ("nobody knows which server", &[][..], "ask gate"),
+            ("a server elsewhere", &[ASKS], "ask gate"),
+            ("its site was not exported", &[ASKS, ADDRESS, CLIENTS], "ask gate"),
+            (
+                "it asks for a password",
+                &[ASKS, ADDRESS, CLIENTS, ("aaa/default", &plain)],
+                "fail high gate s.conf:8 radiusplugin.cnf:1 default:7 s.conf:2",
+            ),
+            ("it asks somebody else", &[ASKS, ADDRESS, CLIENTS, ("aaa/default", &code)], "ask gate"),
+            (
+                "it lets everybody in",
+                &[ASKS, ADDRESS, CLIENTS, ("aaa/users", "DEFAULT Auth-Type := Accept\n")],
+                "fail critical gate s.conf:8 users:1 radiusplugin.cnf:1 s.conf:2",
+            ),
+            (
+                "it hands them on",
+                &[
+                    ASKS,
+                    ADDRESS,
+                    CLIENTS,
+                    ("aaa/default", &plain),
+                    (
+                        "aaa/proxy.conf",
+                        "home_server far {\n ipaddr = 192.0.2.9\n secret = x\n}\nhome_server_pool p {\n home_server = far\n}\n\
+                         realm DEFAULT {\n auth_pool = p\n}\n",
+                    ),
+                ],
+                "ask gate",
+            ),
+        ] {
+            let files: Vec<_> = [GATE].into_iter().chain(more.iter().copied()).collect();
+            let estate = crate::checks::testing::estate(&files);
+            let answers = crate::checks::testing::answers(&CHECK, &estate);
+            assert_eq!(answers, [wanted], "{name}");
+        }
     }
 }

@@ -1,0 +1,49 @@
+//! What somebody who decides about a password asks for.
+
+use super::radius::of_radius;
+use super::{Factors, of_service};
+use crate::Estate;
+use std::collections::BTreeSet;
+use trevlin_model::radius::RadiusAsker;
+use trevlin_model::{FactorKind, Origin, PasswordSource, Tunnel, TunnelFamily};
+
+/// What the one who decides about a tunnel's callers asks for, followed as far as the exports go.
+#[must_use]
+pub(crate) fn of_source(
+    estate: &Estate,
+    device: usize,
+    tunnel: &Tunnel,
+    source: &PasswordSource,
+    asked_at: Origin,
+) -> Factors {
+    let unknown = |who: &str, wanted: &str| Factors::Unknown {
+        ask: format!("{who} decides, so the number of factors does not show here; ask for {wanted}"),
+        evidence: vec![asked_at],
+    };
+    match source {
+        PasswordSource::Pam(service) => of_service(estate, device, service, asked_at),
+        PasswordSource::Radius => {
+            let asker = match tunnel.family {
+                TunnelFamily::OpenVpn => RadiusAsker::OpenVpn,
+                _ => RadiusAsker::Library,
+            };
+            of_radius(estate, device, asker, asked_at)
+        }
+        PasswordSource::LocalList(_) => {
+            Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![asked_at])
+        }
+        PasswordSource::Directory => unknown(
+            "a directory",
+            "how it checks these callers, and whether a second factor is required there",
+        ),
+        PasswordSource::IdentityProvider => unknown(
+            "an identity provider",
+            "its policy for these callers, and whether a second factor is required there",
+        ),
+        PasswordSource::Script => unknown("a script", "the script, or a description of what it checks"),
+        PasswordSource::PlugIn(_) => unknown("a plug-in", "what the plug-in checks, and its configuration"),
+        PasswordSource::Management => {
+            unknown("the management program", "what it checks before it lets a caller in")
+        }
+    }
+}
