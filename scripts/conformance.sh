@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius.
+# Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
+# ocserv.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -9,6 +10,8 @@ command -v iptables-restore >/dev/null || [ -x /usr/sbin/iptables-restore ] || m
 command -v ip >/dev/null || [ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing+=(iproute2)
 command -v openvpn >/dev/null || [ -x /usr/sbin/openvpn ] || missing+=(openvpn)
 command -v freeradius >/dev/null || [ -x /usr/sbin/freeradius ] || missing+=(freeradius)
+command -v ocserv >/dev/null || [ -x /usr/sbin/ocserv ] || missing+=(ocserv)
+command -v openssl >/dev/null || missing+=(openssl)
 command -v sshd >/dev/null || [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
 if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive

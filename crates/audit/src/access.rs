@@ -113,7 +113,7 @@ fn tunnel(estate: &Estate, at: usize, number: usize) -> Option<Access> {
     }
     let (who, list, factors) = match tunnel.family {
         TunnelFamily::Pptp => dial_in(estate, at, number),
-        TunnelFamily::OpenVpn => tls_based(estate, at, tunnel),
+        TunnelFamily::OpenVpn | TunnelFamily::OpenConnect => tls_based(estate, at, tunnel),
     };
     let (factors, verdict) = judged(factors.as_ref());
     let from =
@@ -159,7 +159,9 @@ fn dial_in(estate: &Estate, at: usize, number: usize) -> Row {
 
 fn source_words(source: &PasswordSource) -> String {
     match source {
-        PasswordSource::LocalList(path) => format!("local list {path}"),
+        PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) => {
+            format!("local list {path}")
+        }
         PasswordSource::Pam(service) => format!("PAM {service}"),
         PasswordSource::Radius => "RADIUS".into(),
         PasswordSource::Directory => "directory".into(),

@@ -48,5 +48,5 @@ pub use secret::{HeldSecret, Secret};
 pub use setting::{DefaultValue, Setting};
 pub use tunnel::{
     CallerProof, CertificateDemand, Listener, PasswordCheck, PasswordSource, Reference, Tunnel, TunnelFamily,
-    TunnelRole,
+    TunnelRole, WayIn,
 };

@@ -11,6 +11,8 @@ pub enum TunnelFamily {
     Pptp,
     /// OpenVPN's TLS-based tunnel.
     OpenVpn,
+    /// The TLS-based tunnel of OpenConnect and its server.
+    OpenConnect,
 }
 
 impl TunnelFamily {
@@ -20,6 +22,7 @@ impl TunnelFamily {
         match self {
             Self::Pptp => "PPTP",
             Self::OpenVpn => "OpenVPN",
+            Self::OpenConnect => "OpenConnect",
         }
     }
 }
@@ -70,6 +73,8 @@ pub enum CertificateDemand {
 pub enum PasswordSource {
     /// A list of names and passwords among the exports' files.
     LocalList(String),
+    /// The same, with a code that is good once asked for besides.
+    LocalListAndCode(String),
     /// The system's accounts, through this PAM service.
     Pam(String),
     /// A RADIUS server.
@@ -97,6 +102,17 @@ pub struct PasswordCheck {
     pub origin: Origin,
 }
 
+/// Another way in, enough by itself.
+#[derive(Debug, Clone)]
+pub struct WayIn {
+    /// Whether a client certificate is asked for.
+    pub certificate: bool,
+    /// Passwords asked for.
+    pub passwords: Vec<PasswordCheck>,
+    /// The line.
+    pub origin: Origin,
+}
+
 /// How callers prove who they are.
 #[derive(Debug, Clone)]
 pub struct CallerProof {
@@ -104,6 +120,8 @@ pub struct CallerProof {
     pub certificate: Option<Setting<CertificateDemand>>,
     /// Passwords asked for.
     pub passwords: Vec<PasswordCheck>,
+    /// Other ways in, each enough by itself.
+    pub alternatives: Vec<WayIn>,
     /// A key that both ends share, in place of logins.
     pub shared_key: Option<Origin>,
 }

@@ -20,6 +20,7 @@ mod decode;
 mod ip_json;
 mod ipsec_secrets;
 mod iptables;
+mod ocserv;
 mod openvpn;
 mod other_filters;
 mod pam;
@@ -42,6 +43,8 @@ pub const READERS: &[Reader] = &[
     ipsec_secrets::READER,
     iptables::READER,
     other_filters::READER,
+    ocserv::passwords::READER,
+    ocserv::READER,
     openvpn::READER,
     radius::targets::PLUG_IN,
     pam::READER,

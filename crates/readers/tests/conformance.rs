@@ -384,3 +384,80 @@ fn files_that_the_radius_server_takes() {
         }
     }
 }
+
+#[test]
+#[ignore = "needs ocserv and openssl; run by scripts/conformance.sh"]
+fn files_that_the_openconnect_server_takes() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path().to_string_lossy().into_owned();
+    let made = run(
+        "openssl",
+        &[
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-days",
+            "9",
+            "-subj",
+            "/CN=gate.example",
+            "-keyout",
+            &format!("{at}/server.key"),
+            "-out",
+            &format!("{at}/server.pem"),
+        ],
+    );
+    assert!(made.status.success());
+    std::fs::copy(folder.path().join("server.pem"), folder.path().join("authority.pem")).unwrap();
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/before/booking/etc/ocserv");
+    let all: Vec<PathBuf> = cases("ocserv")
+        .into_iter()
+        .chain(std::fs::read_dir(demo).into_iter().flatten().map(|entry| entry.unwrap().path()))
+        .collect();
+    let is_list = |path: &Path| path.file_name().is_some_and(|name| name == "ocpasswd");
+    let list = all.iter().find(|path| is_list(path)).unwrap();
+    std::fs::copy(list, folder.path().join("ocpasswd")).unwrap();
+    for path in all.iter().filter(|path| path.extension().is_some_and(|ending| ending == "conf")) {
+        let ours = text(path);
+        let to = folder.path().join("ocserv.conf");
+        std::fs::write(&to, ours.replace("/etc/ocserv/", &format!("{at}/"))).unwrap();
+        let output = run("ocserv", &["-t", "-c", &to.to_string_lossy()]);
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(output.status.success(), "{}:\n{said}", path.display());
+        assert!(!said.contains("skipping unknown option"), "{}:\n{said}", path.display());
+        let reading = read(path, &ours, &[]);
+        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0, "{}", path.display());
+        assert!(reading.facts.tunnels.iter().all(|tunnel| tunnel.refused.is_none()), "{}", path.display());
+        // Methods as the daemon took them, in its own words.
+        let primary = said.matches("as primary authentication method").count();
+        assert_eq!(primary, reading.facts.tunnels.len(), "{}:\n{said}", path.display());
+    }
+    // What it refuses is refused here.
+    for (what, wrong) in [
+        ("no network", "auth = pam\n"),
+        ("no method", "ipv4-network = 10.9.0.0/24\n"),
+        (
+            "two methods with passwords",
+            "auth = pam\nauth = \"plain[passwd=/x]\"\nipv4-network = 10.9.0.0/24\n",
+        ),
+        (
+            "a second one elsewhere",
+            "auth = certificate\nauth = pam\nenable-auth = \"plain[passwd=/x]\"\nipv4-network = 10.9.0.0/24\n",
+        ),
+        (
+            "an indented line is the same keyword again",
+            "auth = pam\n  device = vpns\nipv4-network = 10.9.0.0/24\n",
+        ),
+    ] {
+        let common = format!(
+            "server-cert = {at}/server.pem\nserver-key = {at}/server.key\nrun-as-user = nobody\nrun-as-group = daemon\n\
+             socket-file = {at}/socket\ndevice = vpns\nisolate-workers = false\n"
+        );
+        let to = folder.path().join("ocserv.conf");
+        std::fs::write(&to, format!("{wrong}{common}")).unwrap();
+        assert!(!run("ocserv", &["-t", "-c", &to.to_string_lossy()]).status.success(), "{what}");
+        let reading = read(&to, &format!("{wrong}{common}"), &[]);
+        assert!(reading.facts.tunnels[0].refused.is_some(), "{what}");
+    }
+}

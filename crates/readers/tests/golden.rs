@@ -97,6 +97,11 @@ fn dial_in() {
 }
 
 #[test]
+fn ocserv() {
+    check("ocserv");
+}
+
+#[test]
 fn pem() {
     check("pem");
 }

@@ -6,7 +6,7 @@ mod tunnels;
 
 pub(crate) use radius::of_radius;
 pub(crate) use sources::of_source;
-pub(crate) use tunnels::{Dialled, dialled, of_tls_based};
+pub(crate) use tunnels::{Dialled, dialled, easier, of_tls_based, ways_in};
 
 use crate::Estate;
 use serde::Deserialize;

@@ -29,6 +29,9 @@ pub(crate) fn of_source(
             };
             of_radius(estate, device, asker, asked_at)
         }
+        PasswordSource::LocalListAndCode(_) => {
+            Factors::Known(BTreeSet::from([FactorKind::Knowledge, FactorKind::OneTimeCode]), vec![asked_at])
+        }
         PasswordSource::LocalList(_) => {
             Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![asked_at])
         }

@@ -4,7 +4,7 @@ use super::{Factors, of_source};
 use crate::{DialIn, Estate};
 use std::collections::BTreeSet;
 use trevlin_model::{
-    CertificateDemand, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
+    CertificateDemand, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, WayIn,
 };
 
 /// What a dial-in tunnel asks of its callers, with the line that decides.
@@ -49,26 +49,78 @@ pub(crate) fn dialled<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a D
     Dialled::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
 }
 
-/// What a TLS-based tunnel asks of its callers: a certificate, and what decides about the password.
+/// What a TLS-based tunnel asks of its callers on the easiest way in: a certificate, and what decides about the password.
 #[must_use]
 pub(crate) fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTreeSet<FactorKind>> {
     if tunnel.missing_configuration().is_some() {
         return None;
     }
+    let mut ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
+    let mut easiest = ways.next()?;
+    for one in ways {
+        easiest = easier(easiest, one);
+    }
+    match easiest {
+        Factors::Known(kinds, _) => Some(kinds),
+        Factors::Unknown { .. } => None,
+    }
+}
+
+/// Every way into a TLS-based tunnel, with the line that opens it: the main one, and each that is enough by itself.
+pub(crate) fn ways_in(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Origin)> {
+    let asked = tunnel.proof.certificate.as_ref();
+    let required = asked.and_then(Setting::value) == Some(&CertificateDemand::Required);
+    let stated = asked.and_then(Setting::origin);
+    let main = WayIn {
+        certificate: required,
+        passwords: tunnel.proof.passwords.clone(),
+        origin: stated.unwrap_or(tunnel.origin),
+    };
+    [&main]
+        .into_iter()
+        .chain(&tunnel.proof.alternatives)
+        .map(|way| (of_way(estate, at, tunnel, way), way.origin))
+        .collect()
+}
+
+fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
     let mut kinds: BTreeSet<FactorKind> = BTreeSet::new();
-    if tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required) {
+    if way.certificate {
         kinds.insert(FactorKind::Certificate);
     }
-    let Some(check) = tunnel.proof.passwords.iter().find(|check| !check.optional) else {
-        return (!kinds.is_empty()).then_some(kinds);
+    let Some(check) = way.passwords.iter().find(|check| !check.optional) else {
+        return if kinds.is_empty() {
+            Factors::Unknown {
+                ask: "what is asked of callers is not known".into(),
+                evidence: vec![way.origin],
+            }
+        } else {
+            Factors::Known(kinds, vec![way.origin])
+        };
     };
     match of_source(estate, at, tunnel, &check.source, check.origin) {
-        Factors::Known(more, _) => kinds.extend(more),
+        Factors::Known(more, lines) => {
+            kinds.extend(more);
+            Factors::Known(kinds, lines)
+        }
         // A password is asked for besides the certificate, whatever decides about it.
         Factors::Unknown { .. } if !kinds.is_empty() => {
             kinds.insert(FactorKind::Knowledge);
+            Factors::Known(kinds, vec![check.origin])
         }
-        Factors::Unknown { .. } => return None,
+        unknown => unknown,
     }
-    Some(kinds)
+}
+
+/// The easier of two ways: one factor that is known before what is not known, and that before two. A password is easier
+/// than anything else.
+pub(crate) fn easier(a: Factors, b: Factors) -> Factors {
+    let rank = |one: &Factors| match one {
+        Factors::Known(kinds, _) if kinds.len() < 2 => {
+            (kinds.len(), usize::from(!kinds.contains(&FactorKind::Knowledge)))
+        }
+        Factors::Unknown { .. } => (2, 0),
+        Factors::Known(kinds, _) => (1 + kinds.len(), 0),
+    };
+    if rank(&b) < rank(&a) { b } else { a }
 }

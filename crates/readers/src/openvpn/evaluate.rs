@@ -53,6 +53,7 @@ pub(super) fn tunnel(config: Config, export: &Export) -> Tunnel {
         proof: CallerProof {
             certificate: serves.then_some(certificate),
             passwords,
+            alternatives: Vec::new(),
             shared_key: config.shared_key.map(|((), origin)| origin),
         },
         pools: if serves { pools(&config, kind) } else { Vec::new() },

@@ -143,7 +143,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             // RFC 2637, 2.1.
             port: Setting::default_of(1723, DAEMON, "pptpd(8); RFC 2637, 2.1"),
         }],
-        proof: CallerProof { certificate: None, passwords: Vec::new(), shared_key: None },
+        proof: CallerProof {
+            certificate: None,
+            passwords: Vec::new(),
+            alternatives: Vec::new(),
+            shared_key: None,
+        },
         pools,
         options_file: Some(match find("option") {
             Some(one) => Setting::Stated { value: one.value.to_owned(), origin: one.origin },

@@ -78,7 +78,7 @@ fn judge(tunnel: &Tunnel, certificate: &Setting<CertificateDemand>, device: &str
 /// Who decides about a password, in a few words.
 fn decider(source: &PasswordSource) -> &'static str {
     match source {
-        PasswordSource::LocalList(_) => "a password from a local list",
+        PasswordSource::LocalList(_) | PasswordSource::LocalListAndCode(_) => "a password from a local list",
         PasswordSource::Pam(_) => "what PAM asks for",
         PasswordSource::Radius => "a RADIUS server",
         PasswordSource::Directory => "a directory",

@@ -1,9 +1,9 @@
 //! A tunnel login has one factor only.
 
-use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
+use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
-    CertificateDemand, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
+    CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
 };
 
 /// The check.
@@ -38,9 +38,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
             let verdict = match (&tunnel.refused, tunnel.family, estate.dial_in(at, number)) {
-                (Some((why, origin)), TunnelFamily::OpenVpn, _) => refused(tunnel, why, *origin),
+                (Some((why, origin)), TunnelFamily::OpenVpn | TunnelFamily::OpenConnect, _) => {
+                    refused(tunnel, why, *origin)
+                }
                 _ if !tunnel.answers_callers() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
+                (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
                 (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
                 (_, TunnelFamily::Pptp, None) => Verdict::DoesNotApply,
             };
@@ -120,6 +123,38 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
         detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name),
         evidence,
     })
+}
+
+/// The easiest of several ways in decides.
+fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
+    let ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
+    match ways.reduce(easier) {
+        None => Verdict::DoesNotApply,
+        Some(Factors::Known(kinds, _)) if kinds.len() > 1 => Verdict::Pass,
+        Some(Factors::Known(kinds, lines)) => {
+            let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
+            let (severity, why) = match kinds.iter().next() {
+                None => (Severity::Critical, "nothing is asked for"),
+                Some(FactorKind::Knowledge | FactorKind::OneTimeCode) => {
+                    (CHECK.severity, "what is asked for can be guessed or talked out of somebody")
+                }
+                Some(_) => (Severity::Medium, "the one factor cannot be guessed"),
+            };
+            Verdict::Fail(Fail {
+                severity,
+                why_this_severity: why.into(),
+                title: format!("one factor lets callers in at the {}: {words}", tunnel.name),
+                detail: format!(
+                    "On the easiest of the ways in that the {} takes one factor is asked for: {words}.",
+                    tunnel.name
+                ),
+                evidence: lines,
+            })
+        }
+        Some(Factors::Unknown { ask, evidence }) => {
+            Verdict::ask(format!("the callers of {}: {ask}", tunnel.name), evidence)
+        }
+    }
 }
 
 fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
@@ -354,6 +389,34 @@ mod tests {
             let estate = crate::checks::testing::estate(&files);
             let answers = crate::checks::testing::answers(&CHECK, &estate);
             assert_eq!(answers, [wanted], "{name}");
+        }
+    }
+
+    #[test]
+    fn openconnect_servers() {
+        for (auth, more, wanted) in [
+            ("auth = plain[passwd=/etc/ocserv/ocpasswd]", &[][..], "fail high d ocserv.conf:2"),
+            ("auth = plain[passwd=/etc/ocserv/ocpasswd,otp=/etc/ocserv/otp]", &[], "pass d"),
+            ("#auth = certificate\nauth = plain[passwd=a]", &[], "fail high d ocserv.conf:3"),
+            ("auth = certificate", &[], "fail medium d ocserv.conf:2"),
+            ("auth = certificate\nauth = plain[passwd=a]", &[], "pass d"),
+            ("auth = certificate\nauth = radius[config=/x]", &[], "pass d"),
+            ("auth = radius[config=/x]", &[], "ask d"),
+            ("auth = radius[config=/x]\nenable-auth = certificate", &[], "fail medium d ocserv.conf:3"),
+            ("auth = certificate\nauth = pam\nenable-auth = certificate", &[], "fail medium d ocserv.conf:4"),
+            ("auth = pam", &[], "ask d"),
+            ("auth = pam", &[("d/etc/pam.d/ocserv", "auth required pam_unix.so\n")], "fail high d ocserv:1"),
+            (
+                "auth = pam",
+                &[("d/etc/pam.d/ocserv", "auth required pam_unix.so\nauth required pam_oath.so\n")],
+                "pass d",
+            ),
+            ("auth = telepathy", &[], "ask d"),
+        ] {
+            let text = format!("ipv4-network = 10.9.0.0/24\n{auth}\n");
+            let files: Vec<_> =
+                [("d/ocserv.conf", text.as_str())].into_iter().chain(more.iter().copied()).collect();
+            run(&CHECK, &[(auth, &files, &[wanted])]);
         }
     }
 }

@@ -1,0 +1,352 @@
+//! Configuration of the OpenConnect server (ocserv(8)) and its list of passwords (ocpasswd(8)).
+//!
+//! `name = value` on a line; of a name that sets one value the last line wins; an indented line is one more value of the
+//! name before it; a section `[vhost:NAME]` begins another host's settings, which are the first host's unless it states
+//! its own.
+
+mod auth;
+pub(crate) mod passwords;
+
+use crate::addresses;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use auth::Method;
+use ipnet::{IpNet, Ipv4Net};
+use serde::Deserialize;
+use std::net::IpAddr;
+use std::sync::{Arc, LazyLock};
+use trevlin_model::certificate::{CertificateFile, CertificateUse};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::ssh::matches;
+use trevlin_model::{
+    CallerProof, CertificateDemand, Export, HeldSecret, IpRange, LineClass, Listener, MalformedAddress,
+    Origin, Pool, PoolPlacement, Protocol, Reference, Secret, Setting, Tunnel, TunnelFamily, TunnelRole,
+    WayIn,
+};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "ocserv",
+    title: "OpenConnect server configuration",
+    manual: "ocserv(8)",
+    recognise,
+    read,
+};
+
+const DAEMON: &str = "ocserv";
+const MANUAL: &str = "ocserv(8), FILES";
+
+#[derive(Deserialize, Default)]
+struct Keywords {
+    judged: Vec<String>,
+    passed_over: Vec<String>,
+}
+
+static KEYWORDS: LazyLock<Keywords> =
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/ocserv-keywords.toml")).unwrap_or_default());
+
+/// What the ledger says of a keyword; `None` for one that the daemon skips.
+fn class(name: &str) -> Option<LineClass> {
+    let one_of = |names: &[String]| names.iter().any(|known| matches(name, known));
+    if one_of(&KEYWORDS.judged) {
+        Some(LineClass::Understood)
+    } else if one_of(&KEYWORDS.passed_over) {
+        Some(LineClass::PassedOver)
+    } else {
+        None
+    }
+}
+
+/// One value with its line.
+#[derive(Debug, Clone)]
+struct Said {
+    name: String,
+    value: String,
+    origin: Origin,
+    value_origin: Origin,
+}
+
+/// The settings of one host.
+#[derive(Debug, Clone, Default)]
+struct Host {
+    name: Option<String>,
+    said: Vec<Said>,
+    /// Lines that the daemon refuses to start with.
+    refused: Option<(String, Origin)>,
+}
+
+impl Host {
+    fn all<'a>(&'a self, name: &'a str) -> impl DoubleEndedIterator<Item = &'a Said> {
+        self.said.iter().filter(move |one| one.name == name)
+    }
+
+    fn last<'a>(&'a self, name: &'a str) -> Option<&'a Said> {
+        self.all(name).next_back()
+    }
+}
+
+fn recognise(export: &Export) -> Recognition {
+    let names = || {
+        let lines = export.lines().take(TELLING_LINES * 3).map(|line| line.text.trim());
+        lines.filter(|text| !text.starts_with('#')).filter_map(|text| Some(text.split_once('=')?.0.trim()))
+    };
+    let has = |name: &str| names().any(|one| one == name);
+    let telling =
+        ["max-same-clients", "tls-priorities", "ipv4-network", "cert-user-oid", "rate-limit-ms", "udp-port"];
+    if has("auth") && telling.iter().filter(|name| has(name)).count() >= 2 {
+        Recognition::Content
+    } else if export.file_name() == "ocserv.conf" {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+fn bare(value: &str) -> &str {
+    value.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(value)
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut hosts = vec![Host::default()];
+    let mut before: Option<String> = None;
+    for line in export.lines() {
+        let text = line.text.trim();
+        if text.is_empty() || text.starts_with(['#', ';']) {
+            continue;
+        }
+        let origin = export.origin_of(text);
+        if let Some(section) = text.strip_prefix('[').and_then(|rest| rest.split(']').next()) {
+            book.understood(origin);
+            let name = section.strip_prefix("vhost:").unwrap_or(section).to_owned();
+            hosts.push(Host { name: Some(name), ..Host::default() });
+            before = None;
+            continue;
+        }
+        // A semicolon behind a blank begins a comment.
+        let text = text.find(" ;").or_else(|| text.find("\t;")).map_or(text, |end| text[..end].trim_end());
+        let (name, value) = match &before {
+            Some(name) if line.text.starts_with([' ', '\t']) => (name.clone(), text),
+            _ => match text.split_once('=').or_else(|| text.split_once(':')) {
+                Some((name, value)) => (name.trim().to_owned(), value.trim()),
+                None => {
+                    book.not_understood(origin, "expected `name = value`");
+                    continue;
+                }
+            },
+        };
+        match class(&name) {
+            Some(class) => book.class(origin, class),
+            None => book.not_understood(origin, "no keyword of ocserv(8); the daemon skips it"),
+        }
+        let said = Said {
+            value: bare(value).to_owned(),
+            origin,
+            value_origin: export.origin_of(value),
+            name: name.clone(),
+        };
+        before = Some(name);
+        if let Some(host) = hosts.last_mut() {
+            host.said.push(said);
+        }
+    }
+    for number in 0..hosts.len() {
+        take(export, &hosts, number, &mut reading);
+    }
+    reading
+}
+
+/// The tunnel of one host. What a virtual host leaves unsaid is the first host's (ocserv(8), virtual hosts).
+fn take(export: &Export, hosts: &[Host], number: usize, reading: &mut Reading) {
+    let mut host = hosts[number].clone();
+    let stated: Vec<String> = host.said.iter().map(|one| one.name.clone()).collect();
+    if number > 0 {
+        host.said.extend(hosts[0].said.iter().filter(|one| !stated.contains(&one.name)).cloned());
+    }
+    for one in hosts[number].said.iter().filter(|one| one.name == "key-pin" || one.name == "srk-pin") {
+        reading.facts.secrets.push(Arc::new(HeldSecret {
+            secret: Secret::new(one.value.as_str()),
+            kind: SecretKind::Passphrase,
+            owner: format!("{} in {}", one.name, export.file_name()),
+            origin: one.value_origin,
+        }));
+    }
+    let Some(first) = hosts[number].said.first() else { return };
+    let mut ways: Vec<(Vec<Method>, Vec<Said>)> = Vec::new();
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut methods = |said: &Said, refused: &mut Option<(String, Origin)>| match auth::method(&said.value) {
+        Some(method) => Some(method),
+        None => {
+            let why = "the method of authentication is none of ocserv(8)";
+            book.not_understood(said.origin, why);
+            refused.get_or_insert((why.into(), said.origin));
+            None
+        }
+    };
+    let mut refused = host.refused.take();
+    let main: Vec<Said> = host.all("auth").cloned().collect();
+    let together: Vec<Method> = main.iter().filter_map(|said| methods(said, &mut refused)).collect();
+    if main.is_empty() {
+        refused.get_or_insert(("no `auth` is stated".into(), first.origin));
+    }
+    ways.push((together, main));
+    for said in host.all("enable-auth").cloned().collect::<Vec<_>>() {
+        if let Some(method) = methods(&said, &mut refused) {
+            ways.push((vec![method], vec![said]));
+        }
+    }
+    let passwords =
+        || ways.iter().flat_map(|way| way.0.iter().zip(&way.1)).filter(|(method, _)| method.asks_password());
+    if let Some((_, second)) = passwords().nth(1) {
+        refused.get_or_insert(("two methods that ask for a password cannot be mixed".into(), second.origin));
+    }
+    if host.last("ipv4-network").is_none() && host.last("ipv6-network").is_none() {
+        refused.get_or_insert(("neither `ipv4-network` nor `ipv6-network` is stated".into(), first.origin));
+    }
+    let main = &ways[0];
+    let asks = |method: &Method| matches!(method, Method::Certificate);
+    let certificate = match main.0.iter().position(asks) {
+        Some(at) => Setting::Stated { value: CertificateDemand::Required, origin: main.1[at].origin },
+        None => match main.1.first() {
+            Some(said) => Setting::Stated { value: CertificateDemand::NotAsked, origin: said.origin },
+            None => Setting::Unknown { why: "no `auth` is stated".into() },
+        },
+    };
+    let checks = |way: &(Vec<Method>, Vec<Said>)| {
+        let pairs = way.0.iter().zip(&way.1);
+        pairs.filter_map(|(method, said)| method.check(said.origin)).collect::<Vec<_>>()
+    };
+    let alternatives = ways[1..]
+        .iter()
+        .map(|way| WayIn {
+            certificate: way.0.iter().any(asks),
+            passwords: checks(way),
+            origin: way.1[0].origin,
+        })
+        .collect();
+    let name = match &host.name {
+        Some(vhost) => format!("OpenConnect server ({vhost})"),
+        None => format!("OpenConnect server ({})", export.file_name()),
+    };
+    let proof = CallerProof {
+        certificate: Some(certificate),
+        passwords: checks(main),
+        alternatives,
+        shared_key: None,
+    };
+    reading.facts.tunnels.push(Tunnel {
+        name: name.clone(),
+        family: TunnelFamily::OpenConnect,
+        role: TunnelRole::Server,
+        origin: host.last("auth").map_or(first.origin, |said| said.origin),
+        refused,
+        listeners: listeners(&host),
+        proof,
+        pools: pools(&host, &name),
+        options_file: None,
+        local_name: None,
+        delegates_addresses: None,
+        certificates: certificates(&host),
+        missing: Vec::<Reference>::new(),
+        settings: host
+            .said
+            .iter()
+            .filter(|one| class(&one.name) == Some(LineClass::Understood) && !one.name.ends_with("-pin"))
+            .map(|one| (one.name.clone(), Setting::Stated { value: one.value.clone(), origin: one.origin }))
+            .collect(),
+    });
+}
+
+fn certificates(host: &Host) -> Vec<CertificateFile> {
+    let of = |name: &'static str, purpose: CertificateUse| {
+        host.all(name).map(move |said| CertificateFile {
+            purpose,
+            path: Some(said.value.clone()),
+            origin: said.origin,
+        })
+    };
+    of("server-cert", CertificateUse::Own).chain(of("ca-cert", CertificateUse::Authority)).collect()
+}
+
+fn listeners(host: &Host) -> Vec<Listener> {
+    let address = |name: &str| match host.last(name) {
+        Some(said) => match said.value.parse::<IpAddr>() {
+            Ok(address) if address.is_unspecified() => Setting::Stated { value: None, origin: said.origin },
+            Ok(address) => Setting::Stated { value: Some(address), origin: said.origin },
+            Err(_) => Setting::Unknown { why: format!("`{name}` names a host") },
+        },
+        None => Setting::default_of(None, DAEMON, MANUAL),
+    };
+    let port = |name: &str, default: u16| match host.last(name) {
+        Some(said) => match said.value.parse() {
+            Ok(value) => Setting::Stated { value, origin: said.origin },
+            Err(_) => Setting::Unknown { why: format!("`{name}` is no port") },
+        },
+        None => Setting::default_of(default, DAEMON, MANUAL),
+    };
+    let mut found = vec![Listener {
+        protocol: Protocol::TCP,
+        address: address("listen-host"),
+        port: port("tcp-port", 443),
+    }];
+    // No port for UDP, or 0, leaves it closed.
+    if host.last("udp-port").is_some_and(|said| said.value != "0") {
+        let name = if host.last("udp-listen-host").is_some() { "udp-listen-host" } else { "listen-host" };
+        found.push(Listener { protocol: Protocol::UDP, address: address(name), port: port("udp-port", 443) });
+    }
+    found
+}
+
+fn pools(host: &Host, owner: &str) -> Vec<Pool> {
+    let mut found = Vec::new();
+    for keyword in ["ipv4-network", "ipv6-network"] {
+        let Some(said) = host.last(keyword) else { continue };
+        let mask =
+            host.last("ipv4-netmask").filter(|_| keyword == "ipv4-network" && !said.value.contains('/'));
+        let net: Option<IpNet> = match mask {
+            Some(mask) => addresses::v4_with_mask(&said.value, &mask.value).map(IpNet::from),
+            None => said.value.parse::<IpNet>().ok(),
+        };
+        let mut pool = Pool {
+            owner: owner.to_owned(),
+            ranges: Vec::new(),
+            network: None,
+            server_addresses: Vec::new(),
+            placement: Setting::Stated { value: PoolPlacement::Routed, origin: said.origin },
+            malformed: Vec::new(),
+            from_default: None,
+            origin: said.origin,
+        };
+        match net {
+            Some(net) => {
+                let net = net.trunc();
+                pool.network = Some(net);
+                // The daemon keeps the first address for its own end.
+                let (first, last) = match net {
+                    IpNet::V4(net) => ends_v4(net),
+                    IpNet::V6(net) => (net.network().into(), net.broadcast().into()),
+                };
+                pool.server_addresses.push(net.hosts().next().unwrap_or(first));
+                pool.ranges.extend(IpRange::new(first, last).map(|range| (range, said.origin)));
+            }
+            None => {
+                let why = addresses::what_is_wrong(&said.value);
+                pool.malformed.push(MalformedAddress { why, origin: said.origin });
+            }
+        }
+        found.push(pool);
+    }
+    found
+}
+
+/// What is left for callers of an IPv4 network: without its ends and the daemon's own address.
+fn ends_v4(net: Ipv4Net) -> (IpAddr, IpAddr) {
+    let (low, high) = (net.network().to_bits(), net.broadcast().to_bits());
+    if high - low < 4 {
+        return (net.network().into(), net.broadcast().into());
+    }
+    (std::net::Ipv4Addr::from_bits(low + 2).into(), std::net::Ipv4Addr::from_bits(high - 1).into())
+}
+
+#[cfg(test)]
+mod tests;

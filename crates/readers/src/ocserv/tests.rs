@@ -1,0 +1,95 @@
+use super::*;
+use trevlin_model::ExportId;
+
+fn of(text: &str) -> Reading {
+    let export = Export::new(ExportId(0), "d/etc/ocserv/ocserv.conf", text.into());
+    read(&export, &Surroundings::default())
+}
+
+const NETWORK: &str = "ipv4-network = 10.9.0.0/24\n";
+
+#[test]
+fn who_is_asked_for_what() {
+    for (lines, wanted) in [
+        ("auth = \"plain[passwd=/etc/ocserv/ocpasswd]\"", "NotAsked [LocalList(\"/etc/ocserv/ocpasswd\")] 0"),
+        ("auth = \"plain[passwd=./a,otp=./b]\"", "NotAsked [LocalListAndCode(\"./a\")] 0"),
+        ("auth = certificate", "Required [] 0"),
+        ("auth = certificate\nauth = pam[gid-min=1000]", "Required [Pam(\"ocserv\")] 0"),
+        ("auth = certificate\n  pam", "Required [Pam(\"ocserv\")] 0"),
+        (
+            "auth = radius[config=/etc/radiusclient/radiusclient.conf]\nenable-auth = certificate",
+            "NotAsked [Radius] 1",
+        ),
+        ("auth = \"oidc[config=/x]\"", "NotAsked [IdentityProvider] 0"),
+        ("#auth = certificate\nauth = gssapi", "NotAsked [Directory] 0"),
+    ] {
+        let reading = of(&format!("{NETWORK}{lines}\n"));
+        let tunnel = &reading.facts.tunnels[0];
+        assert!(tunnel.refused.is_none(), "{lines}: {:?}", tunnel.refused);
+        let sources: Vec<_> = tunnel.proof.passwords.iter().map(|check| &check.source).collect();
+        let certificate = tunnel.proof.certificate.as_ref().unwrap().value().unwrap();
+        assert_eq!(
+            format!("{certificate:?} {sources:?} {}", tunnel.proof.alternatives.len()),
+            wanted,
+            "{lines}"
+        );
+    }
+}
+
+#[test]
+fn what_the_daemon_refuses() {
+    for text in [
+        "auth = pam\n",
+        "ipv4-network = 10.9.0.0/24\nudp-port = 443\n",
+        "ipv4-network = 10.9.0.0/24\nauth = pam\nauth = plain\n",
+        "ipv4-network = 10.9.0.0/24\nauth = telepathy\n",
+        "ipv4-network = 10.9.0.0/24\nauth = pam\n  bogus = 3\n",
+    ] {
+        assert!(of(text).facts.tunnels[0].refused.is_some(), "{text}");
+    }
+    let reading = of("ipv4-network = 10.9.0.0/24\nauth = pam\nwobble = 3\nno sign here\n");
+    assert!(reading.facts.tunnels[0].refused.is_none());
+    assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 2);
+}
+
+#[test]
+fn pools_and_listeners() {
+    for (lines, ranges, listeners) in [
+        ("ipv4-network = 10.9.0.0/24", "10.9.0.2-10.9.0.254", 1),
+        ("ipv4-network = 10.9.0.0\nipv4-netmask = 255.255.255.0\nudp-port = 443", "10.9.0.2-10.9.0.254", 2),
+        ("ipv4-network = 10.8.0.0/24\nipv4-network = 10.9.0.77/29\nudp-port = 0", "10.9.0.74-10.9.0.78", 1),
+        ("ipv6-network = 2001:db8:9::/64", "2001:db8:9::-2001:db8:9:0:ffff:ffff:ffff:ffff", 1),
+        ("ipv4-network = 10.9.0.300/24", "", 1),
+    ] {
+        let reading = of(&format!("auth = pam\n{lines}\n"));
+        let tunnel = &reading.facts.tunnels[0];
+        let told: Vec<_> =
+            tunnel.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| range.to_string()).collect();
+        assert_eq!((told.join(" ").as_str(), tunnel.listeners.len()), (ranges, listeners), "{lines}");
+        assert_eq!(ranges.is_empty(), !tunnel.pools[0].malformed.is_empty());
+    }
+}
+
+#[test]
+fn another_host_takes_over_what_it_does_not_state() {
+    let reading = of(
+        "auth = pam\ntcp-port = 4443\nipv4-network = 10.9.0.0/24\n[vhost:yard.example]\nauth = certificate\nkey-pin = sesame9\n",
+    );
+    let tunnels = &reading.facts.tunnels;
+    assert_eq!(tunnels[1].name, "OpenConnect server (yard.example)");
+    assert_eq!(tunnels[1].listeners[0].port.value(), Some(&4443));
+    assert_eq!(tunnels[1].proof.certificate.as_ref().unwrap().value(), Some(&CertificateDemand::Required));
+    assert_eq!(reading.facts.secrets.len(), 1);
+    assert!(!format!("{reading:?}").contains("sesame9"));
+}
+
+#[test]
+fn password_lists() {
+    let text = "ann:staff:$5$sa1t$abcdefghijk\nbob:*:!$5$sa1t$abcdefghijk\nbroken\n";
+    let export = Export::new(ExportId(0), "d/etc/ocserv/ocpasswd", text.into());
+    let reader = crate::recognise(&export).reader.unwrap();
+    assert_eq!(reader.name, "ocpasswd");
+    let reading = (reader.read)(&export, &Surroundings::default());
+    assert_eq!((reading.facts.logins.len(), reading.facts.secrets.len()), (1, 2));
+    assert_eq!((reading.ledger.count(LineClass::NotUnderstood), reading.facts.masked_places.len()), (1, 1));
+}
