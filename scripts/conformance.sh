@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
-# ocserv.
+# ocserv, ssh-keygen, sudo.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -11,6 +11,8 @@ command -v ip >/dev/null || [ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing+=(
 command -v openvpn >/dev/null || [ -x /usr/sbin/openvpn ] || missing+=(openvpn)
 command -v freeradius >/dev/null || [ -x /usr/sbin/freeradius ] || missing+=(freeradius)
 command -v ocserv >/dev/null || [ -x /usr/sbin/ocserv ] || missing+=(ocserv)
+command -v visudo >/dev/null || [ -x /usr/sbin/visudo ] || missing+=(sudo)
+command -v ssh-keygen >/dev/null || missing+=(openssh-client)
 command -v openssl >/dev/null || missing+=(openssl)
 command -v sshd >/dev/null || [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
 if [ ${#missing[@]} -gt 0 ]; then
@@ -24,4 +26,4 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_sshd -- --ignored
+cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_sshd -- --ignored

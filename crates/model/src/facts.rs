@@ -8,6 +8,8 @@ use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
 };
 use crate::ssh::SshServer;
+use crate::ssh_key::SshKey;
+use crate::sudo::SudoRule;
 use crate::{
     Credential, Filter, HeldSecret, Interface, Login, Origin, PortForward, PppProfile, Route, Tunnel,
 };
@@ -41,6 +43,10 @@ pub struct Facts {
     pub tunnels: Vec<Tunnel>,
     /// Secure shell servers.
     pub ssh_servers: Vec<SshServer>,
+    /// Public keys of the secure shell.
+    pub ssh_keys: Vec<SshKey>,
+    /// Who may act as somebody else, in the order of the rules.
+    pub sudo_rules: Vec<SudoRule>,
     /// Accounts.
     pub accounts: Vec<Account>,
     /// Their password hashes, where they are kept apart.
@@ -93,6 +99,8 @@ impl Facts {
         self.forwards.extend(other.forwards);
         self.tunnels.extend(other.tunnels);
         self.ssh_servers.extend(other.ssh_servers);
+        self.ssh_keys.extend(other.ssh_keys);
+        self.sudo_rules.extend(other.sudo_rules);
         self.accounts.extend(other.accounts);
         self.shadow.extend(other.shadow);
         self.groups.extend(other.groups);

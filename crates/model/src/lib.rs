@@ -29,6 +29,8 @@ pub mod radius;
 pub mod secret;
 mod setting;
 pub mod ssh;
+pub mod ssh_key;
+pub mod sudo;
 mod tunnel;
 
 pub use address::{Family, IpRange, RangeError};

@@ -16,6 +16,7 @@
 
 mod accounts;
 mod addresses;
+mod authorized_keys;
 mod decode;
 mod ip_json;
 mod ipsec_secrets;
@@ -29,6 +30,7 @@ mod ppp;
 mod radius;
 mod reader;
 mod sshd;
+mod sudoers;
 
 pub use decode::{DecodeError, decode};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
@@ -58,7 +60,9 @@ pub const READERS: &[Reader] = &[
     radius::targets::LIST,
     radius::users::READER,
     accounts::SHADOW,
+    authorized_keys::READER,
     sshd::READER,
+    sudoers::READER,
 ];
 
 /// Endings of copies that editors, people and package managers leave beside the file a daemon reads.

@@ -1,0 +1,39 @@
+//! Public keys of the secure shell: those that let people in, and those that servers show (sshd(8), AUTHORIZED_KEYS FILE
+//! FORMAT; RFC 4253, 6.6).
+
+use crate::Origin;
+use crate::certificate::PublicKey;
+
+/// What a public key is there for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SshKeyUse {
+    /// Whoever holds its private key comes in.
+    Authorized,
+    /// Whoever holds a certificate that it signed comes in.
+    Authority,
+    /// The server shows it.
+    Host,
+}
+
+/// A public key.
+#[derive(Debug, Clone)]
+pub struct SshKey {
+    /// What it is there for.
+    pub purpose: SshKeyUse,
+    /// Whom it lets in, as far as the file's place tells.
+    pub user: Option<String>,
+    /// Kind, as written: `ssh-ed25519`.
+    pub kind: String,
+    /// The key's algorithm and size.
+    pub key: PublicKey,
+    /// Addresses that it may be used from (`from=`), where it is limited to some.
+    pub from: Option<String>,
+    /// Whether it runs one command only (`command=`, `restrict`).
+    pub limited: bool,
+    /// The key itself; it is no secret.
+    pub blob: Vec<u8>,
+    /// What stands behind the key, for people.
+    pub comment: String,
+    /// The line.
+    pub origin: Origin,
+}

@@ -1,0 +1,36 @@
+//! Who may act as somebody else: sudoers(5).
+
+use crate::Origin;
+
+/// One rule, aliases resolved.
+#[derive(Debug, Clone)]
+pub struct SudoRule {
+    /// Users, `%groups`, `#numbers` and `ALL`; a leading `!` excludes.
+    pub who: Vec<String>,
+    /// Whether it grants every command.
+    pub all_commands: bool,
+    /// Whether it grants acting as the superuser (no list of names, `ALL` or `root`).
+    pub as_root: bool,
+    /// Whether the user's own password is asked for.
+    pub asks_password: bool,
+    /// The line.
+    pub origin: Origin,
+}
+
+impl SudoRule {
+    /// Whether it is about a user with these groups; of names that match the last decides.
+    #[must_use]
+    pub fn is_about(&self, user: &str, uid: u32, groups: &[String]) -> bool {
+        let fits = |name: &str| {
+            name == "ALL"
+                || name == user
+                || name.strip_prefix('%').is_some_and(|group| groups.iter().any(|one| one == group))
+                || name.strip_prefix('#').is_some_and(|number| number.parse() == Ok(uid))
+        };
+        self.who.iter().fold(false, |so_far, name| match name.strip_prefix('!') {
+            Some(name) if fits(name) => false,
+            None if fits(name) => true,
+            _ => so_far,
+        })
+    }
+}

@@ -1,0 +1,363 @@
+//! `sudoers`: who may act as somebody else (sudoers(5)).
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use std::collections::BTreeMap;
+use trevlin_model::sudo::SudoRule;
+use trevlin_model::{Export, LineClass, Origin};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "sudoers", title: "who may act as somebody else", manual: "sudoers(5)", recognise, read };
+
+/// How deep files read in others (the program: 128).
+const DEPTH: usize = 16;
+
+/// Tags that may stand before a command.
+const TAGS: [&str; 17] = [
+    "NOPASSWD",
+    "PASSWD",
+    "NOEXEC",
+    "EXEC",
+    "SETENV",
+    "NOSETENV",
+    "LOG_INPUT",
+    "NOLOG_INPUT",
+    "LOG_OUTPUT",
+    "NOLOG_OUTPUT",
+    "MAIL",
+    "NOMAIL",
+    "FOLLOW",
+    "NOFOLLOW",
+    "INTERCEPT",
+    "NOINTERCEPT",
+    "ALL",
+];
+
+/// One logical line: continued lines joined, comments taken off.
+struct Logical {
+    text: String,
+    origin: Origin,
+}
+
+fn logical(export: &Export) -> Vec<Logical> {
+    let mut found: Vec<Logical> = Vec::new();
+    let mut open = false;
+    for line in export.lines() {
+        let mut text = line.text.trim();
+        let continued = text.ends_with('\\');
+        text = text.trim_end_matches('\\').trim();
+        let origin = export.origin_of(line.text.trim());
+        let text = without_comment(text);
+        match found.last_mut().filter(|_| open) {
+            Some(last) => {
+                last.text.push(' ');
+                last.text.push_str(text);
+                last.origin.end = origin.end;
+            }
+            None if text.is_empty() && !continued => {}
+            None => found.push(Logical { text: text.to_owned(), origin }),
+        }
+        open = continued;
+    }
+    found.retain(|line| !line.text.trim().is_empty());
+    found
+}
+
+/// A `#` begins a comment, unless digits follow (a number in place of a name), `include` does, or a quote is open.
+fn without_comment(text: &str) -> &str {
+    let mut quoted = false;
+    for (at, letter) in text.char_indices() {
+        quoted ^= letter == '"';
+        if letter == '#' && !quoted {
+            let rest = &text[at + 1..];
+            let number = rest.starts_with(|letter: char| letter.is_ascii_digit());
+            let include = at == 0 && rest.starts_with("include");
+            let escaped = text[..at].ends_with('\\');
+            if !number && !include && !escaped {
+                return text[..at].trim_end();
+            }
+        }
+    }
+    text
+}
+
+/// The rule's left and right side.
+fn sides(text: &str) -> Option<(&str, &str, &str)> {
+    let (left, right) = text.split_once('=')?;
+    let left = left.trim_end();
+    // Hosts are the last word list before the sign; lists may have blanks behind their commas.
+    let mut at = left.len();
+    let bytes = left.as_bytes();
+    while at > 0 {
+        at -= 1;
+        let blank = bytes[at] == b' ' || bytes[at] == b'\t';
+        let in_list = left[..at].trim_end().ends_with(',') || left[at..].trim_start().starts_with(',');
+        if blank && !in_list {
+            break;
+        }
+    }
+    let (who, hosts) = (left[..at].trim(), left[at..].trim());
+    (!who.is_empty() && !hosts.is_empty()).then_some((who, hosts, right.trim()))
+}
+
+fn recognise(export: &Export) -> Recognition {
+    let rule = |text: &str| {
+        sides(text).is_some_and(|(who, hosts, right)| {
+            !who.contains(' ')
+                && hosts == "ALL"
+                && (right.starts_with('(') || right.starts_with("NOPASSWD:") || right == "ALL")
+        })
+    };
+    let tells = |text: &str| {
+        text.starts_with("Defaults")
+            && (text.contains("env_reset") || text.contains("secure_path") || text.contains("authenticate"))
+            || rule(text)
+    };
+    let first_lines =
+        export.lines().take(TELLING_LINES).map(|line| line.text.trim()).filter(|text| !text.starts_with('#'));
+    let (path, name) = (export.path(), export.file_name());
+    if first_lines.into_iter().any(tells) {
+        Recognition::Content
+    } else if name == "sudoers" || path.contains("sudoers.d/") && name != "README" {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+/// What the lines have said so far.
+#[derive(Default)]
+struct State {
+    aliases: BTreeMap<String, Vec<String>>,
+    rules: Vec<(Vec<String>, Specification, Origin)>,
+    /// `Defaults !authenticate`, and for whom.
+    no_password: Vec<(Option<String>, Origin)>,
+}
+
+/// The right side of a rule.
+struct Specification {
+    all_commands: bool,
+    as_root: bool,
+    /// Whether the tags ask for a password; `None` where they leave it to the defaults.
+    asks: Option<bool>,
+}
+
+/// What one line of another export reads in.
+fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let text = line.trim();
+    let mut words = text.split_whitespace();
+    let (Some(word), Some(path)) = (words.next(), words.next()) else { return Vec::new() };
+    let path = path.trim_matches('"');
+    match word.trim_start_matches(['#', '@']) {
+        "include" if word.starts_with(['#', '@']) => around.find(path, other).into_iter().collect(),
+        "includedir" if word.starts_with(['#', '@']) => {
+            let found = around.find_all(&format!("{}/*", path.trim_end_matches('/')), other);
+            // Names with a dot or a tilde at the end are left out (sudoers(5)).
+            found
+                .into_iter()
+                .filter(|one| !one.file_name().contains('.') && !one.file_name().ends_with('~'))
+                .collect()
+        }
+        _ => Vec::new(),
+    }
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut state = State::default();
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    take(export, around, &mut state, &mut book, 0);
+    // A file that the main one reads in is judged there, in its place.
+    if !around.reads_in(export, included) {
+        reading.facts.sudo_rules = rules(state);
+    }
+    reading
+}
+
+fn take(
+    export: &Export,
+    around: &Surroundings<'_>,
+    state: &mut State,
+    book: &mut Bookkeeper<'_>,
+    depth: usize,
+) {
+    for line in logical(export) {
+        let text = line.text.trim();
+        book.class(line.origin, LineClass::Understood);
+        if text.starts_with(['#', '@']) && text[1..].starts_with("include") {
+            let files = included(text, export, around);
+            if depth < DEPTH {
+                for file in files {
+                    take(file, around, state, book, depth + 1);
+                }
+            } else {
+                book.not_understood(line.origin, "files read in each other too deep");
+            }
+            continue;
+        }
+        let (first, rest) = text.split_once([' ', '\t']).unwrap_or((text, ""));
+        match first {
+            "User_Alias" | "Cmnd_Alias" | "Host_Alias" | "Runas_Alias" | "Cmd_Alias" => {
+                for part in rest.split(':') {
+                    match part.split_once('=') {
+                        Some((name, members)) => {
+                            let key = format!("{}{}", &first[..1], name.trim());
+                            state.aliases.insert(key, list(members));
+                        }
+                        None => book.not_understood(line.origin, "expected `NAME = member, member`"),
+                    }
+                }
+            }
+            _ if first.starts_with("Defaults") => {
+                let about = first.strip_prefix("Defaults:").map(str::to_owned);
+                let off = list(rest).iter().any(|one| one.replace(' ', "") == "!authenticate");
+                if off {
+                    state.no_password.push((about, line.origin));
+                }
+            }
+            _ => match sides(text) {
+                Some((who, _, right)) => {
+                    let specification = specification(right, &state.aliases);
+                    state.rules.push((list(who), specification, line.origin));
+                }
+                None => book.not_understood(line.origin, "expected `who hosts = (as whom) commands`"),
+            },
+        }
+    }
+}
+
+/// Members of a list, blanks taken off.
+fn list(text: &str) -> Vec<String> {
+    text.split(',').map(|one| one.trim().trim_matches('"').to_owned()).filter(|one| !one.is_empty()).collect()
+}
+
+fn specification(right: &str, aliases: &BTreeMap<String, Vec<String>>) -> Specification {
+    let mut one = Specification { all_commands: false, as_root: true, asks: None };
+    // Tags hold for the commands behind them until the opposite comes.
+    let mut asks = None;
+    for part in right.split(',') {
+        let mut rest = part.trim();
+        if let Some(after) = rest.strip_prefix('(') {
+            let (whom, after) = after.split_once(')').unwrap_or((after, ""));
+            let users = list(whom.split(':').next().unwrap_or_default());
+            one.as_root = users.is_empty() && !whom.contains(':')
+                || users.iter().any(|user| {
+                    matches!(user.as_str(), "ALL" | "root" | "#0")
+                        || aliases
+                            .get(&format!("R{user}"))
+                            .is_some_and(|all| all.iter().any(|one| one == "ALL" || one == "root"))
+                });
+            rest = after.trim_start();
+        }
+        while let Some((tag, after)) = rest.split_once(':').filter(|(tag, _)| TAGS.contains(&tag.trim())) {
+            match tag.trim() {
+                "NOPASSWD" => asks = Some(false),
+                "PASSWD" => asks = Some(true),
+                _ => {}
+            }
+            rest = after.trim_start();
+        }
+        let all = rest == "ALL"
+            || aliases.get(&format!("C{rest}")).is_some_and(|all| all.iter().any(|one| one == "ALL"));
+        if all {
+            one.all_commands = true;
+            one.asks = asks;
+        }
+    }
+    one
+}
+
+/// Rules with their aliases resolved and the defaults applied.
+fn rules(state: State) -> Vec<SudoRule> {
+    let State { aliases, rules, no_password } = state;
+    let resolve = |names: &[String]| -> Vec<String> {
+        let mut found = Vec::new();
+        for name in names {
+            let (negated, bare) =
+                name.strip_prefix('!').map_or(("", name.as_str()), |rest| ("!", rest.trim()));
+            match aliases.get(&format!("U{bare}")) {
+                Some(members) => found.extend(members.iter().map(|member| format!("{negated}{member}"))),
+                None => found.push(format!("{negated}{bare}")),
+            }
+        }
+        found
+    };
+    rules
+        .into_iter()
+        .map(|(who, specification, origin)| {
+            let who = resolve(&who);
+            let off = no_password.iter().any(|(about, _)| match about {
+                None => true,
+                Some(names) => resolve(&list(names)).iter().any(|name| who.contains(name)),
+            });
+            SudoRule {
+                who,
+                all_commands: specification.all_commands,
+                as_root: specification.as_root,
+                asks_password: specification.asks.unwrap_or(true) && !off,
+                origin,
+            }
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn of(text: &str) -> Reading {
+        let export = Export::new(ExportId(0), "d/etc/sudoers", text.into());
+        read(&export, &Surroundings { exports: vec![&export] })
+    }
+
+    #[test]
+    fn rules_with_their_tags() {
+        for (text, wanted) in [
+            ("root ALL=(ALL:ALL) ALL", "root all root asks"),
+            ("%sudo\tALL=(ALL) NOPASSWD: ALL", "%sudo all root free"),
+            ("ann ALL = NOPASSWD: /bin/ls, PASSWD: ALL", "ann all root asks"),
+            ("ann ALL = NOPASSWD: /bin/ls, ALL", "ann all root free"),
+            ("ann ALL=(www-data) NOPASSWD: ALL", "ann all other free"),
+            ("ann ALL=(:staff) ALL", "ann all other asks"),
+            ("ann, bob ALL=(ALL) NOPASSWD: /usr/bin/apt", "ann,bob some root asks"),
+            ("User_Alias CREW = ann, bob\nCREW ALL=(ALL) NOPASSWD:SETENV: ALL", "ann,bob all root free"),
+            ("Cmnd_Alias EVERY = ALL\nann ALL = NOPASSWD: EVERY", "ann all root free"),
+            ("Defaults !authenticate\nann ALL=(ALL) ALL", "ann all root free"),
+            ("Defaults:bob !authenticate\nann ALL=(ALL) ALL", "ann all root asks"),
+            ("# ann ALL=(ALL) NOPASSWD: ALL\nbob ALL=(ALL) ALL # NOPASSWD: ALL", "bob all root asks"),
+            ("ann ALL=(ALL) \\\n  NOPASSWD: \\\n  ALL", "ann all root free"),
+            ("#1001 ALL=(ALL) ALL", "#1001 all root asks"),
+            ("ann HOST1, HOST2 = (ALL) ALL", "ann all root asks"),
+        ] {
+            let reading = of(&format!("{text}\n"));
+            let one = reading.facts.sudo_rules.last().unwrap();
+            let told = format!(
+                "{} {} {} {}",
+                one.who.join(","),
+                if one.all_commands { "all" } else { "some" },
+                if one.as_root { "root" } else { "other" },
+                if one.asks_password { "asks" } else { "free" }
+            );
+            assert_eq!(told, wanted, "{text}");
+            assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 0, "{text}");
+        }
+    }
+
+    #[test]
+    fn files_are_read_in_at_their_place() {
+        let main = Export::new(
+            ExportId(0),
+            "d/etc/sudoers",
+            "%a ALL=(ALL) ALL\n@includedir /etc/sudoers.d\n".into(),
+        );
+        let crew = Export::new(ExportId(1), "d/etc/sudoers.d/crew", "ann ALL=(ALL) NOPASSWD: ALL\n".into());
+        let copy =
+            Export::new(ExportId(2), "d/etc/sudoers.d/crew.old", "bob ALL=(ALL) NOPASSWD: ALL\n".into());
+        let around = Surroundings { exports: vec![&main, &crew, &copy] };
+        let whole = read(&main, &around);
+        let who: Vec<_> = whole.facts.sudo_rules.iter().map(|rule| rule.who[0].as_str()).collect();
+        assert_eq!(who, ["%a", "ann"]);
+        assert!(read(&crew, &around).facts.sudo_rules.is_empty());
+    }
+}
