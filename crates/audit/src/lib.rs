@@ -12,6 +12,7 @@ mod estate_file;
 pub mod factors;
 mod layout;
 mod outcome;
+mod people;
 mod special;
 mod words;
 mod yardstick;

@@ -54,6 +54,9 @@ impl HashScheme {
         match PREFIXES.iter().find(|(prefix, _)| hash.starts_with(prefix)) {
             Some((_, scheme)) => *scheme,
             None if hash.len() == 13 => Self::Des,
+            // Digests in hexadecimal, as lists of other services keep them: of 128 bits MD4 (NT) or MD5, of 160 SHA-1.
+            None if is_hex(hash, 32) => Self::Nt,
+            None if is_hex(hash, 40) => Self::Sha1,
             None => Self::Other,
         }
     }
@@ -81,6 +84,56 @@ impl HashScheme {
     #[must_use]
     pub fn is_weak(self) -> bool {
         matches!(self, Self::Des | Self::ExtendedDes | Self::Nt | Self::Md5 | Self::Sha1)
+    }
+}
+
+fn is_hex(hash: &str, length: usize) -> bool {
+    let digits = hash.strip_prefix("0x").unwrap_or(hash);
+    digits.len() == length && digits.bytes().all(|byte| byte.is_ascii_hexdigit())
+}
+
+/// What a guess costs, as far as a hash says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HashCost {
+    /// bcrypt: doublings.
+    Doublings(u32),
+    /// SHA crypt: rounds.
+    Rounds(u32),
+}
+
+impl HashCost {
+    /// The cost that a hash states, where its scheme has one that can be compared (crypt(5)).
+    #[must_use]
+    pub fn of(hash: &str) -> Option<Self> {
+        let mut fields = hash.split('$').skip(1);
+        let (scheme, parameter) = (fields.next()?, fields.next()?);
+        match scheme {
+            "5" | "6" => match parameter.strip_prefix("rounds=") {
+                Some(rounds) => rounds.parse().ok().map(Self::Rounds),
+                None => Some(Self::Rounds(5000)),
+            },
+            _ if scheme.starts_with('2') => parameter.parse().ok().map(Self::Doublings),
+            _ => None,
+        }
+    }
+
+    /// Whether it is below what the schemes start with: 5000 rounds (crypt(5)), a work factor of 10 (OWASP, password
+    /// storage).
+    #[must_use]
+    pub fn is_low(self) -> bool {
+        match self {
+            Self::Doublings(number) => number < 10,
+            Self::Rounds(number) => number < 5000,
+        }
+    }
+
+    /// The cost in words.
+    #[must_use]
+    pub fn words(self) -> String {
+        match self {
+            Self::Doublings(number) => format!("a work factor of {number}"),
+            Self::Rounds(number) => format!("{number} rounds"),
+        }
     }
 }
 

@@ -45,7 +45,7 @@ pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Ledger, LineClass, Note};
 pub use login::{FactorKind, Login, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
-pub use ppp::{AllowedAddresses, Credential, PppProfile, SecretsFile};
+pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use secret::{HeldSecret, Secret};
 pub use setting::{DefaultValue, Setting};
 pub use tunnel::{

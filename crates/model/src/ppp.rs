@@ -3,6 +3,19 @@
 use crate::{HeldSecret, IpRange, MalformedAddress, Origin, Setting};
 use std::sync::Arc;
 
+/// What a file of options says about encryption inside the link (pppd(8), require-mppe).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mppe {
+    /// Links without it are ended; keys of 40 bits are taken as well as of 128.
+    Required,
+    /// The same, with keys of 128 bits only.
+    Required128,
+    /// The same, with keys of 40 bits only.
+    Required40,
+    /// Switched off.
+    Off,
+}
+
 /// One file of pppd options.
 ///
 /// `require_*` name what a caller must prove itself with. `refuse-*` is no part of this: it only limits how the
@@ -19,6 +32,14 @@ pub struct PppProfile {
     pub auth: Option<(bool, Origin)>,
     /// Methods required of the peer: `pap`, `chap`, `mschap`, `mschap-v2`, `eap`.
     pub require: Vec<(&'static str, Origin)>,
+    /// Encryption inside the link, where it is stated.
+    pub mppe: Option<(Mppe, Origin)>,
+    /// Keys of 40 bits are forbidden (`nomppe-40`), which by itself requires nothing.
+    pub no_mppe_40: bool,
+    /// Seconds without traffic after which a link is ended (`idle`).
+    pub idle: Option<(u32, Origin)>,
+    /// Seconds after which a link is ended in any case (`maxconnect`).
+    pub max_connect: Option<(u32, Origin)>,
     /// `login`: the system's password database is asked as well.
     pub login: Option<Origin>,
     /// `plugin` file names.
@@ -45,6 +66,10 @@ impl PppProfile {
             name: None,
             auth: None,
             require: Vec::new(),
+            mppe: None,
+            no_mppe_40: false,
+            idle: None,
+            max_connect: None,
             login: None,
             plugins: Vec::new(),
             proxy_arp: None,
@@ -52,6 +77,15 @@ impl PppProfile {
             remote_address: None,
             missing: Vec::new(),
             malformed: Vec::new(),
+        }
+    }
+
+    /// What is required of the link's encryption, whatever the order of its options.
+    #[must_use]
+    pub fn encryption(&self) -> Option<(Mppe, Origin)> {
+        match self.mppe {
+            Some((Mppe::Required, origin)) if self.no_mppe_40 => Some((Mppe::Required128, origin)),
+            other => other,
         }
     }
 
@@ -64,6 +98,10 @@ impl PppProfile {
             self.name.clone_from(&later.name);
         }
         self.auth = later.auth.or(self.auth);
+        self.mppe = later.mppe.or(self.mppe);
+        self.no_mppe_40 |= later.no_mppe_40;
+        self.idle = later.idle.or(self.idle);
+        self.max_connect = later.max_connect.or(self.max_connect);
         self.login = later.login.or(self.login);
         self.proxy_arp = later.proxy_arp.or(self.proxy_arp);
         self.remote_address = later.remote_address.or(self.remote_address);

@@ -14,6 +14,7 @@ pub use mask::{MASK, Masker};
 pub use reuse::{ReuseGroup, group_letter, reuse_groups};
 
 use crate::Origin;
+use crate::account::{HashCost, HashScheme};
 use secrecy::{ExposeSecret, SecretString};
 
 /// What a secret is for.
@@ -129,6 +130,18 @@ impl Secret {
             8..15 => LengthClass::EightToFourteen,
             _ => LengthClass::FifteenOrMore,
         }
+    }
+
+    /// How a password's hash was made, where this is one.
+    #[must_use]
+    pub fn hash_scheme(&self) -> HashScheme {
+        HashScheme::of(self.expose())
+    }
+
+    /// What a guess against it costs, where this is a hash that says so.
+    #[must_use]
+    pub fn hash_cost(&self) -> Option<HashCost> {
+        HashCost::of(self.expose())
     }
 
     /// Whether two secrets are the same.

@@ -68,7 +68,8 @@ pub(super) struct Config {
     /// Certificates and keys that stand in the configuration.
     pub(super) inline: Facts,
     pub(super) certificates: Vec<CertificateFile>,
-    pub(super) files_with_passwords: Vec<(String, Origin)>,
+    /// Files with a password, and whether it stands there alone, without a name in front of it.
+    pub(super) files_with_passwords: Vec<(String, bool)>,
     pub(super) missing: Vec<Reference>,
     pub(super) malformed: Vec<MalformedAddress>,
     pub(super) settings: Vec<(String, Setting<String>)>,
@@ -166,10 +167,11 @@ impl Config {
             "username-as-common-name" => self.name_from_user = Some(((), at)),
             "secret" => self.shared_key = Some(((), at)),
             "auth-user-pass" | "askpass" | "http-proxy-user-pass" => {
-                self.files_with_passwords.extend(first.map(|path| (path.to_owned(), at)));
+                let alone = directive.name == "askpass";
+                self.files_with_passwords.extend(first.map(|path| (path.to_owned(), alone)));
             }
             "management" => {
-                self.files_with_passwords.extend(directive.arg(2).map(|path| (path.to_owned(), at)))
+                self.files_with_passwords.extend(directive.arg(2).map(|path| (path.to_owned(), true)))
             }
             "ignore-unknown-option" => {
                 self.ignored.extend(directive.args.iter().map(|(name, _)| name.clone()))

@@ -93,8 +93,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut config = Config::default();
     take(export, around, &mut config, &mut book, &mut vec![export.path()]);
-    for (path, _) in &config.files_with_passwords {
-        if let Some(held) = proof::saved_password(path, export, around) {
+    for (path, alone) in &config.files_with_passwords {
+        if let Some(held) = proof::saved_password(path, *alone, export, around) {
             book.understood(held.origin);
             reading.facts.secrets.push(held);
         }

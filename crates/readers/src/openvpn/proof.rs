@@ -31,12 +31,18 @@ pub(super) fn plugin(path: &str, directive: &Directive<'_>) -> Option<PasswordSo
 /// password alone (`--askpass`, `--management`).
 pub(super) fn saved_password(
     path: &str,
+    alone: bool,
     named_in: &Export,
     around: &Surroundings<'_>,
 ) -> Option<Arc<HeldSecret>> {
     let file = around.find(path, named_in)?;
     let owner = format!("{} (named in {})", file.file_name(), named_in.file_name());
-    second_line(file, file.text(), &owner).or_else(|| hold(file, file.text().lines().next()?, &owner))
+    // A file with the name alone leaves the password to be typed.
+    if alone {
+        hold(file, file.text().lines().next()?, &owner)
+    } else {
+        second_line(file, file.text(), &owner)
+    }
 }
 
 /// The second line of a text as a password.

@@ -9,7 +9,7 @@ use std::net::Ipv4Addr;
 use std::sync::{Arc, LazyLock};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
-    Export, Facts, HeldSecret, IpRange, LineClass, MalformedAddress, Origin, PppProfile, Secret,
+    Export, Facts, HeldSecret, IpRange, LineClass, MalformedAddress, Mppe, Origin, PppProfile, Secret,
 };
 
 /// The reader.
@@ -132,6 +132,11 @@ impl State<'_> {
             "auth" => profile.auth = Some((true, origin)),
             "noauth" => profile.auth = Some((false, origin)),
             "login" => profile.login = Some(origin),
+            "require-mppe" | "+mppe" => profile.mppe = Some((Mppe::Required, origin)),
+            "require-mppe-128" | "+mppe-128" => profile.mppe = Some((Mppe::Required128, origin)),
+            "nomppe-40" | "-mppe-40" => profile.no_mppe_40 = true,
+            "require-mppe-40" | "+mppe-40" => profile.mppe = Some((Mppe::Required40, origin)),
+            "nomppe" | "-mppe" => profile.mppe = Some((Mppe::Off, origin)),
             "proxyarp" => profile.proxy_arp = Some((true, origin)),
             "noproxyarp" | "-proxyarp" => profile.proxy_arp = Some((false, origin)),
             _ => match method(name) {
@@ -153,6 +158,8 @@ impl State<'_> {
         }
         match word.text.as_str() {
             "name" => self.profile.name = Some((value.plain(), origin)),
+            "idle" => self.profile.idle = text.parse().ok().map(|seconds| (seconds, origin)),
+            "maxconnect" => self.profile.max_connect = text.parse().ok().map(|seconds| (seconds, origin)),
             "plugin" => self.profile.plugins.push((value.plain(), origin)),
             "ms-dns" => match address(text) {
                 Ok(server) => self.profile.name_servers.push((server, origin)),

@@ -16,7 +16,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Lock the account (`passwd -l NAME`) or give it a password, and take `nullok` and `PermitEmptyPasswords` out of the \
           services that have it.",
     judged: "Fails where an account with a shell has an empty password field; graver where secure shell permits empty \
-             passwords. Accounts that are locked or have no shell pass.",
+             passwords. That it permits them is a finding of its own, milder, where no such account was exported. Accounts that are locked or have no shell pass.",
     references: &[
         "shadow(5)",
         "sshd_config(5), PermitEmptyPasswords",
@@ -36,6 +36,21 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 _ => Verdict::Pass,
             };
             answers.push(Answer::new(at, account.name.clone(), verdict));
+        }
+        let empty =
+            device.facts.accounts.iter().any(|one| one.has_shell() && empty_at(device, one).is_some());
+        if let Some(origin) = permitted.filter(|_| !empty) {
+            answers.push(Answer::new(
+                at,
+                "secure shell",
+                Verdict::Fail(Fail {
+                    severity: Severity::Low,
+                    why_this_severity: "no account without a password is among the exports".into(),
+                    title: "secure shell permits empty passwords".into(),
+                    detail: "`PermitEmptyPasswords yes` waits for the first account that has none.".into(),
+                    evidence: vec![origin],
+                }),
+            ));
         }
     }
     answers
@@ -112,7 +127,7 @@ mod tests {
                 "PermitEmptyPasswords yes\n",
                 "fail high d shadow:1 passwd:1 sshd_config:1",
             ),
-            ("locked", "x", "/bin/bash", "kiosk:!:1:0:9:7:::\n", "PermitEmptyPasswords yes\n", "pass d"),
+            ("locked", "x", "/bin/bash", "kiosk:!:1:0:9:7:::\n", "", "pass d"),
             ("no shell", "", "/usr/sbin/nologin", "", "", "pass d"),
             ("another's line", "x", "/bin/bash", "other::1:0:9:7:::\n", "", "pass d"),
         ] {
@@ -121,5 +136,12 @@ mod tests {
             files.extend((!ssh.is_empty()).then_some(("d/etc/ssh/sshd_config", ssh)));
             run(&CHECK, &[(name, &files, &[wanted])]);
         }
+        let permits = |line: &str, wanted: &[&str]| {
+            let text = format!("MaxAuthTries 3\n{line}\n");
+            run(&CHECK, &[(line, &[("d/etc/ssh/sshd_config", &text)], wanted)]);
+        };
+        permits("PermitEmptyPasswords yes", &["fail low d sshd_config:2"]);
+        permits("#PermitEmptyPasswords yes", &[]);
+        permits("PermitEmptyPasswords no", &[]);
     }
 }

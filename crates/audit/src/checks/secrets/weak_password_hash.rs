@@ -2,7 +2,8 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::account::{HashScheme, StoredPassword};
-use trevlin_model::{Device, Origin};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Device, HeldSecret, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -15,7 +16,8 @@ pub(crate) const CHECK: Check = Check {
           and people use the same password elsewhere.",
     fix: "Set yescrypt (or SHA-512 crypt with many rounds) as the scheme for new passwords, and have the owners of these \
           accounts change theirs: a hash cannot be converted.",
-    judged: "Fails where a usable hash is of DES, MD5, NT or SHA-1 kind. Locked hashes and current schemes pass.",
+    judged: "Fails where a usable hash is of DES, MD5, NT or SHA-1 kind, or was made at a cost below the scheme's own default \
+             (bcrypt under 10, SHA crypt under 5000 rounds). Locked hashes and current schemes pass.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
     run,
 };
@@ -23,21 +25,42 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for (name, scheme, origin) in hashes(device) {
-            let verdict = if scheme.is_weak() { fail(name, scheme, origin) } else { Verdict::Pass };
-            answers.push(Answer::new(at, name, verdict));
+        for (name, held, origin) in hashes(device) {
+            answers.push(Answer::new(at, name, judge(name, held, origin)));
         }
     }
     answers
 }
 
-fn hashes(device: &Device) -> impl Iterator<Item = (&str, HashScheme, Origin)> {
+fn hashes(device: &Device) -> impl Iterator<Item = (&str, &HeldSecret, Origin)> {
     let accounts = device.facts.accounts.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
     let shadow = device.facts.shadow.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
-    accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
-        StoredPassword::Hash { scheme, .. } => Some((name, *scheme, origin)),
+    let accounts = accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
+        StoredPassword::Hash { held, .. } => Some((name, &**held, origin)),
         _ => None,
-    })
+    });
+    let logins = device.logins.iter().filter_map(|login| {
+        let held = login.secret.as_ref().filter(|held| held.kind == SecretKind::PasswordHash)?;
+        Some((login.user.as_str(), &**held, login.origin))
+    });
+    accounts.chain(logins)
+}
+
+fn judge(name: &str, held: &HeldSecret, origin: Origin) -> Verdict {
+    let scheme = held.secret.hash_scheme();
+    if scheme.is_weak() {
+        return fail(name, scheme, origin);
+    }
+    match held.secret.hash_cost() {
+        Some(cost) if cost.is_low() => Verdict::Fail(Fail {
+            severity: Severity::Low,
+            why_this_severity: "the scheme is sound and its cost is set below what it starts with".into(),
+            title: format!("the password of `{name}` is kept with a cheap {}", scheme.name()),
+            detail: format!("The hash of `{name}` was made with {} at {}.", scheme.name(), cost.words()),
+            evidence: vec![origin],
+        }),
+        _ => Verdict::Pass,
+    }
 }
 
 fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
@@ -66,12 +89,33 @@ mod tests {
             ("abJnggxhB/yWI", &["fail high d shadow:1"]),
             ("$y$j9T$abc$def", &["pass d"]),
             ("$6$salt$abc", &["pass d"]),
+            ("$6$rounds=1000$salt$abc", &["fail low d shadow:1"]),
+            ("$6$rounds=80000$salt$abc", &["pass d"]),
+            ("$2b$04$abcdefghijklmnopqrstuv", &["fail low d shadow:1"]),
+            ("$2b$12$abcdefghijklmnopqrstuv", &["pass d"]),
             ("!$1$salt$abc", &[]),
             ("*", &[]),
             ("", &[]),
         ] {
             let text = format!("ann:{field}:19000:0:99999:7:::\n");
             run(&CHECK, &[(field, &[("d/etc/shadow", &text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn lists_of_other_services() {
+        for (path, text, wanted) in [
+            ("d/ocpasswd", "ann:*:$1$a$bcd\n", &["fail medium d ocpasswd:1"][..]),
+            ("d/ocpasswd", "ann:*:$5$a$bcd\n", &["pass d"]),
+            ("d/ocpasswd", "ann:*:!$1$a$bcd\n", &[]),
+            (
+                "d/raddb/users",
+                "ann NT-Password := 0x0123456789abcdef0123456789abcdef\n",
+                &["fail high d users:1"],
+            ),
+            ("d/raddb/users", "ann Crypt-Password := \"$y$j9T$a$b\"\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(text, &[(path, text)], wanted)]);
         }
     }
 }

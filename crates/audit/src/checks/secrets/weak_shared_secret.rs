@@ -1,9 +1,8 @@
 //! A secret that two devices share is weak.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
-use trevlin_model::Device;
-use trevlin_model::radius::RadiusClient;
 use trevlin_model::secret::{Grade, LengthClass};
+use trevlin_model::{Device, HeldSecret, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -16,8 +15,8 @@ pub(crate) const CHECK: Check = Check {
           the passwords and answer yes to any login.",
     fix: "Give every client a secret of its own that a generator made, of at least 16 characters (RFC 2865, 3), or carry \
           RADIUS inside TLS or a tunnel.",
-    judged: "Fails where a secret is easier to guess than a good password, given the names of client, device and \
-             organisation, or shorter than 15 characters. Clients that are the server itself are milder.",
+    judged: "Fails where a secret of a client, or of a server that is asked, is easier to guess than a good password, given the names \
+             of client, device and organisation, or shorter than 15 characters. Clients that are the server itself are milder.",
     references: &["RFC 2865, 3", "RFC 6614", "BSI ORP.4.A22", "NIST SP 800-63B, 5.1.1"],
     run,
 };
@@ -26,24 +25,47 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.radius_clients {
-            let verdict = judge(estate, device, client);
+            let what = format!("client `{}`", client.name);
+            let secret = client.secret.as_ref().map(|held| (held, client.origin));
+            let verdict =
+                secret.map(|(held, origin)| judge(estate, device, &what, held, origin, client.is_local()));
             answers
                 .extend(verdict.map(|verdict| Answer::new(at, format!("client {}", client.name), verdict)));
+        }
+        let upstreams = device
+            .facts
+            .radius_upstreams
+            .iter()
+            .map(|one| (&one.server, &one.secret, one.origin, one.address));
+        let targets =
+            device.facts.radius_targets.iter().map(|one| (&one.server, &one.secret, one.origin, one.address));
+        for (server, secret, origin, address) in upstreams.chain(targets) {
+            let Some(held) = secret else { continue };
+            let itself =
+                address.is_some_and(|address| address.is_loopback()) || server.starts_with("localhost");
+            let verdict = judge(estate, device, &format!("server `{server}`"), held, origin, itself);
+            answers.push(Answer::new(at, format!("server {server}"), verdict));
         }
     }
     answers
 }
 
-fn judge(estate: &Estate, device: &Device, client: &RadiusClient) -> Option<Verdict> {
-    let held = client.secret.as_ref()?;
-    let words = words::against(estate, device, &[&client.name]);
+fn judge(
+    estate: &Estate,
+    device: &Device,
+    what: &str,
+    held: &HeldSecret,
+    origin: Origin,
+    itself: bool,
+) -> Verdict {
+    let words = words::against(estate, device, &[&held.owner]);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
     if grade >= Grade::Good && length == LengthClass::FifteenOrMore {
-        return Some(Verdict::Pass);
+        return Verdict::Pass;
     }
     let published = held.secret.known_default();
-    let (severity, why) = match (client.is_local(), grade) {
+    let (severity, why) = match (itself, grade) {
         (true, _) => (Severity::Low, "only the server itself uses it"),
         (false, _) if published.is_some() => (Severity::Critical, "everybody can look it up"),
         (false, Grade::Trivial) => (Severity::Critical, "it is among the first that anybody tries"),
@@ -52,24 +74,22 @@ fn judge(estate: &Estate, device: &Device, client: &RadiusClient) -> Option<Verd
         }
         (false, _) => (Severity::Medium, "it is short rather than easy to guess"),
     };
-    Some(Verdict::Fail(Fail {
+    Verdict::Fail(Fail {
         severity,
         why_this_severity: why.into(),
         title: format!(
-            "the RADIUS secret of client `{}` is {}",
-            client.name,
+            "the RADIUS secret of {what} is {}",
             if grade < Grade::Good { grade.words() } else { "short" }
         ),
         detail: format!(
-            "The secret that client `{}` and {} share: graded {} ({}).{}",
-            client.name,
+            "The secret that {what} and {} share: graded {} ({}).{}",
             device.name,
             grade.words(),
             length.words(),
             published.map_or_else(String::new, |known| format!(" It is published: {}.", known.source)),
         ),
-        evidence: vec![held.origin, client.origin],
-    }))
+        evidence: vec![held.origin, origin],
+    })
 }
 
 #[cfg(test)]
@@ -93,5 +113,16 @@ mod tests {
             &CHECK,
             &[("in comments", &[("d/clients.conf", "#client gate {\n# secret = testing123\n#}\n")], &[])],
         );
+    }
+
+    #[test]
+    fn secrets_towards_servers() {
+        for (line, wanted) in [
+            ("10.4.0.9 testing123 3\n", "fail critical d pam_radius_auth.conf:1 pam_radius_auth.conf:1"),
+            ("127.0.0.1 secret 3\n", "fail low d pam_radius_auth.conf:1 pam_radius_auth.conf:1"),
+            ("# 10.4.0.9 testing123\n10.4.0.9 vK3!pw9-Zr7_qTx2mL\n", "pass d"),
+        ] {
+            run(&CHECK, &[(line, &[("d/etc/pam_radius_auth.conf", line)], &[wanted])]);
+        }
     }
 }

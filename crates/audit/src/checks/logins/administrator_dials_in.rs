@@ -1,0 +1,97 @@
+//! An administrator's name opens a tunnel.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/administrator-dials-in",
+    area: Area::Logins,
+    title: "An administrator's login opens a tunnel",
+    severity: Severity::Medium,
+    why: "Tunnels are called from laptops, hotels and homes. Where the login that opens one also administers servers, whoever \
+          takes it over there has everything at once, without having to go any further.",
+    fix: "Give administrators a second name for their everyday work and for tunnels, keep the one with rights for a machine of \
+          its own inside, and ask for two factors wherever it has to come from outside.",
+    judged: "Fails where a named login of a tunnel, or of a RADIUS server's list, is the name of somebody who administers a device \
+             of the estate: uid 0, a sudo rule for everything, or a group for administrators. People are told apart by name \
+             alone. Logins of the device's own shells are not judged.",
+    references: &["BSI OPS.1.2.5.A3", "NIST SP 800-53 Rev. 5, AC-6(5)", "BSI ORP.4.A4"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let administrators: Vec<_> = estate
+        .devices
+        .iter()
+        .flat_map(|device| {
+            people::administrators(device).into_iter().map(move |(name, origin)| (name, origin, device))
+        })
+        .collect();
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for login in &device.logins {
+            let verdict = match administrators.iter().find(|(name, ..)| *name == login.user) {
+                Some((name, origin, where_)) => Verdict::Fail(Fail {
+                    severity: if name == "root" { Severity::High } else { CHECK.severity },
+                    why_this_severity: format!("the same name administers {}", where_.name),
+                    title: format!("`{name}` dials in and administers {}", where_.name),
+                    detail: format!(
+                        "`{name}` is a login for {} on {}, and may do everything on {}.",
+                        login.service, device.name, where_.name
+                    ),
+                    evidence: vec![login.origin, *origin],
+                }),
+                None => Verdict::Pass,
+            };
+            answers.push(Answer::new(at, format!("{} for {}", login.user, login.service), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        const LIST: (&str, &str) = ("d/etc/ipsec.secrets", "ann : EAP \"x\"\n");
+        const ACCOUNT: (&str, &str) = ("e/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        for (name, more, wanted) in [
+            ("no rights", vec![ACCOUNT], "pass d"),
+            (
+                "in the group",
+                vec![ACCOUNT, ("e/etc/group", "sudo:x:27:ann\n")],
+                "fail medium d ipsec.secrets:1 group:1",
+            ),
+            (
+                "by a rule",
+                vec![ACCOUNT, ("e/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) ALL\n")],
+                "fail medium d ipsec.secrets:1 sudoers:2",
+            ),
+            (
+                "a rule for one command",
+                vec![ACCOUNT, ("e/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) /bin/ls\n")],
+                "pass d",
+            ),
+            (
+                "the group counts for nothing where the rules do not name it",
+                vec![
+                    ACCOUNT,
+                    ("e/etc/group", "sudo:x:27:ann\n"),
+                    ("e/etc/sudoers", "Defaults env_reset\nbob ALL=(ALL) ALL\n"),
+                ],
+                "pass d",
+            ),
+            (
+                "a rule in comments",
+                vec![ACCOUNT, ("e/etc/sudoers", "Defaults env_reset\n#ann ALL=(ALL) ALL\n")],
+                "pass d",
+            ),
+        ] {
+            let files: Vec<_> = [LIST].into_iter().chain(more).collect();
+            run(&CHECK, &[(name, &files, &[wanted])]);
+        }
+    }
+}

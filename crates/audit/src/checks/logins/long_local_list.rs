@@ -1,0 +1,75 @@
+//! A list of logins on the device itself has grown long.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::{LoginList, Origin};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/long-local-list",
+    area: Area::Logins,
+    title: "A long list of logins is kept on the device itself",
+    severity: Severity::Low,
+    why: "A list on one device knows nothing of who joined or left. Each device has its own, with passwords that nobody ages, and \
+          locking one person means to find every list they are on.",
+    fix: "Let a RADIUS server or a directory decide, and keep one local login for the day it cannot be reached.",
+    judged: "Fails where a local list has more logins than the yardstick allows (10) and the device asks no RADIUS server. A RADIUS \
+             server's own list is the place for them and passes.",
+    references: &["BSI NET.3.1.A8", "NIST SP 800-53 Rev. 5, AC-2(1)", "BSI ORP.4.A2"],
+    run,
+};
+
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let mut lists: BTreeMap<&str, (BTreeSet<&str>, Origin)> = BTreeMap::new();
+        for login in device.logins.iter().filter(|login| login.service != "RADIUS") {
+            let LoginList::LocalFile(path) = &login.list;
+            lists.entry(path).or_insert_with(|| (BTreeSet::new(), login.origin)).0.insert(&login.user);
+        }
+        for (path, (users, origin)) in lists {
+            let verdict = if users.len() <= yardstick.local_logins || !device.facts.radius_targets.is_empty()
+            {
+                Verdict::Pass
+            } else {
+                Verdict::Fail(Fail {
+                    severity: CHECK.severity,
+                    why_this_severity: "no RADIUS server is asked".into(),
+                    title: format!("{} logins are kept in a local list", users.len()),
+                    detail: format!("The yardstick allows {} without an AAA server.", yardstick.local_logins),
+                    evidence: vec![origin],
+                })
+            };
+            answers.push(Answer::new(at, path, verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        let list = |count: usize| {
+            (0..count).map(|number| format!("p{number} : EAP \"x{number}\"\n")).collect::<String>()
+        };
+        let (short, long) = (list(10), list(11));
+        let twice = long.replace("p10 ", "p9 ");
+        const RADIUS: (&str, &str) = ("d/etc/pam_radius_auth.conf", "10.4.0.9 sesame 3\n");
+        let users: String =
+            (0..11).map(|number| format!("p{number} Cleartext-Password := \"x\"\n")).collect();
+        run(
+            &CHECK,
+            &[
+                ("short", &[("d/ipsec.secrets", &short)], &["pass d"]),
+                ("long", &[("d/ipsec.secrets", &long)], &["fail low d ipsec.secrets:1"]),
+                ("one of them twice", &[("d/ipsec.secrets", &twice)], &["pass d"]),
+                ("with a RADIUS server", &[("d/ipsec.secrets", &long), RADIUS], &["pass d"]),
+                ("the RADIUS server's own", &[("d/raddb/users", &users)], &[]),
+            ],
+        );
+    }
+}

@@ -1,0 +1,117 @@
+//! A daemon's management port asks for one factor or none.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::net::IpAddr;
+use trevlin_model::{Setting, TunnelFamily};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/management-single-factor",
+    area: Area::Logins,
+    title: "A management port asks for a password alone, or for nothing",
+    severity: Severity::High,
+    why: "The management port of a tunnel server shows who is connected, throws callers out, and can let them in. What is said on \
+          it travels in the open. A password in a file is all that guards it, where there is one at all.",
+    fix: "Let it listen on a socket in the file system that only its own user may open (`management PATH unix`), or on 127.0.0.1 with a \
+          password file; reach it through secure shell.",
+    judged: "Fails where the port listens on more than the device itself; graver without a password file. On the device itself it fails \
+             without a password file, as low. A socket in the file system passes, and so does a daemon that calls its manager \
+             (`management-client`). Undetermined where a name stands in place of the address.",
+    references: &["openvpn(8), --management", "BSI NET.3.3.A9", "NIST SP 800-53 Rev. 5, IA-2(1)"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device
+            .facts
+            .tunnels
+            .iter()
+            .filter(|one| one.family == TunnelFamily::OpenVpn && one.refused.is_none())
+        {
+            let said = tunnel.settings.iter().rev().find(|(name, _)| name == "management");
+            let calls = tunnel.settings.iter().any(|(name, _)| name == "management-client");
+            if let Some((_, Setting::Stated { value, origin })) = said
+                && !calls
+            {
+                let verdict = judge(&tunnel.name, value, *origin);
+                answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+            }
+        }
+    }
+    answers
+}
+
+fn judge(tunnel: &str, value: &str, origin: trevlin_model::Origin) -> Verdict {
+    let mut words = value.split(' ');
+    let (address, port) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
+    if port == "unix" {
+        return Verdict::Pass;
+    }
+    let password = words.next().is_some_and(|path| !path.is_empty());
+    let fail = |severity, why: &str, detail: &str| {
+        let guard = if password { "with a password alone" } else { "without a password" };
+        Verdict::Fail(Fail {
+            severity,
+            why_this_severity: why.into(),
+            title: format!("the management port of {tunnel} is open {guard}"),
+            detail: detail.into(),
+            evidence: vec![origin],
+        })
+    };
+    let itself = match address {
+        "localhost" => true,
+        // The daemon takes the address its tunnel has inside.
+        "tunnel" => false,
+        _ => match address.parse::<IpAddr>() {
+            Ok(address) => address.is_loopback(),
+            Err(_) => {
+                let ask = format!(
+                    "where the management port of {tunnel} listens is told by a name; ask what it resolves to"
+                );
+                return Verdict::ask(ask, vec![origin]);
+            }
+        },
+    };
+    match (itself, password) {
+        (true, true) => Verdict::Pass,
+        (true, false) => fail(
+            Severity::Low,
+            "only the device itself reaches it",
+            "Every program on the device may use it.",
+        ),
+        (false, true) => {
+            fail(CHECK.severity, "the network reaches it", "One factor lets in, and it travels in the open.")
+        }
+        (false, false) => fail(
+            Severity::Critical,
+            "the network reaches it and nothing is asked for",
+            "Nothing is asked for.",
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (line, wanted) in [
+            ("management 0.0.0.0 7505", &["fail critical d s.conf:7"][..]),
+            ("management 10.4.0.9 7505 /etc/openvpn/pw", &["fail high d s.conf:7"]),
+            ("management 127.0.0.1 7505", &["fail low d s.conf:7"]),
+            ("management localhost 7505 /etc/openvpn/pw", &["pass d"]),
+            ("management /run/openvpn/desks.sock unix", &["pass d"]),
+            ("management gate.example 7505", &["ask d"]),
+            ("#management 0.0.0.0 7505", &[]),
+            ("management 10.4.0.9 7505\nmanagement-client", &[]),
+        ] {
+            let text =
+                format!("dev tun\nserver 10.8.0.0 255.255.255.0\nca c\ncert c\nkey k\ndh none\n{line}\n");
+            run(&CHECK, &[(line, &[("d/s.conf", &text)], wanted)]);
+        }
+    }
+}

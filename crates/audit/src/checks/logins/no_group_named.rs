@@ -1,0 +1,181 @@
+//! Every account may log in: no group and no name is stated.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, access};
+use trevlin_model::pam::PamFacility;
+use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/no-group-named",
+    area: Area::Logins,
+    title: "Every account may come in, no group is named",
+    severity: Severity::Low,
+    why: "Accounts are made for many reasons: for mail, for a program, for a season. Where a way in is open to all of them, each \
+          new account opens it too, and nobody decides about that.",
+    fix: "Name a group and put into it whom the way in is for: `AllowGroups` for secure shell, `pam_succeed_if` or `pam_access` in \
+          the service's stack for a tunnel.",
+    judged: "Fails where a secure shell server states none of AllowUsers and AllowGroups, and more than one account with a shell was \
+             exported; graver where the outside reaches it. Fails where a tunnel asks PAM, and nothing in the stack of its service \
+             sorts callers by name or group. Undetermined where the stack was not exported.",
+    references: &[
+        "sshd_config(5), AllowGroups",
+        "pam_succeed_if(8)",
+        "pam_access(8)",
+        "BSI SYS.1.3.A8",
+        "NIST SP 800-53 Rev. 5, AC-6",
+    ],
+    run,
+};
+
+/// Modules that sort callers by name or group.
+const SORTING: [&str; 4] = ["pam_access", "pam_listfile", "pam_succeed_if", "pam_wheel"];
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
+            answers.extend(
+                shell(estate, at, device, server).map(|verdict| Answer::new(at, "secure shell", verdict)),
+            );
+        }
+        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+            let asked = tunnel.proof.passwords.iter().find_map(|check| match &check.source {
+                PasswordSource::Pam(service) => Some((service, check.origin)),
+                _ => None,
+            });
+            if let Some((service, origin)) = asked {
+                answers.push(Answer::new(at, tunnel.name.clone(), by_pam(device, tunnel, service, origin)));
+            }
+        }
+    }
+    answers
+}
+
+fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Option<Verdict> {
+    let connection = SshConnection::default();
+    let names = ["allowusers", "allowgroups"]
+        .iter()
+        .any(|keyword| matches!(server.effective(keyword, &connection), Setting::Stated { .. }));
+    let shells = device.facts.accounts.iter().filter(|account| account.has_shell()).count();
+    if names {
+        return Some(Verdict::Pass);
+    }
+    if let Some(missing) = server.missing.iter().find(|one| !one.path.contains('*')) {
+        let ask = format!(
+            "whom secure shell lets in may stand in `{}`, which is not among the exports; ask for that file",
+            missing.path
+        );
+        return Some(Verdict::ask(ask, vec![missing.origin]));
+    }
+    if shells < 2 {
+        return None;
+    }
+    let port = server.port(&connection);
+    let forward = estate.forwards_of_port(at, Protocol::TCP, port).first().map(|(_, forward)| forward.origin);
+    let from = access::from(estate, at, Protocol::TCP, Some(port));
+    let (severity, why) = match forward {
+        Some(_) => (Severity::Medium, format!("it can be reached from {from}")),
+        None => (CHECK.severity, "no forward from outside to it was found".to_owned()),
+    };
+    Some(Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why,
+        title: format!("secure shell is open to all {shells} accounts with a shell"),
+        detail: "Neither AllowUsers nor AllowGroups is stated.".into(),
+        evidence: [server.origin].into_iter().chain(forward).collect(),
+    }))
+}
+
+fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> Verdict {
+    let services = &device.facts.pam_services;
+    let mut open = vec![service.to_owned()];
+    let mut seen: Vec<String> = Vec::new();
+    let mut lines = Vec::new();
+    while let Some(name) = open.pop() {
+        if seen.contains(&name) {
+            continue;
+        }
+        let Some(found) = services.iter().find(|one| one.name == name) else {
+            let ask = format!(
+                "whether {} is open to every account stands in `/etc/pam.d/{name}`, which is not among the exports; ask for it",
+                tunnel.name
+            );
+            return Verdict::ask(ask, vec![asked_at]);
+        };
+        for line in &found.lines {
+            use trevlin_model::pam::PamControl;
+            if let PamControl::Include(other) | PamControl::Substack(other) = &line.control {
+                open.push(other.rsplit('/').next().unwrap_or(other).to_owned());
+            }
+            lines.push(line);
+        }
+        seen.push(name);
+    }
+    let about = |facility: Option<PamFacility>| {
+        matches!(facility, None | Some(PamFacility::Auth | PamFacility::Account))
+    };
+    let sorts = lines.iter().any(|line| about(line.facility) && SORTING.contains(&line.module.as_str()));
+    // Somebody else's list decides there, about which nothing shows here.
+    let elsewhere = lines.iter().any(|line| about(line.facility) && line.module.starts_with("pam_radius"));
+    if sorts || elsewhere {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        severity: Severity::Medium,
+        why_this_severity: "the tunnel opens the inside".into(),
+        title: format!("{} is open to every account", tunnel.name),
+        detail: format!("Nothing in the stack of `{service}` sorts callers by name or group."),
+        evidence: vec![asked_at, tunnel.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn shells() {
+        const TWO: (&str, &str) =
+            ("d/etc/passwd", "root:x:0:0::/root:/bin/bash\nann:x:1000:1000::/home/ann:/bin/bash\n");
+        const ONE: (&str, &str) =
+            ("d/etc/passwd", "root:x:0:0::/root:/bin/bash\nann:x:9:9::/:/usr/sbin/nologin\n");
+        for (text, accounts, wanted) in [
+            ("PermitRootLogin no\nMaxAuthTries 3\n", TWO, &["fail low d sshd_config:1"][..]),
+            ("PermitRootLogin no\nMaxAuthTries 3\n", ONE, &[]),
+            ("PermitRootLogin no\nAllowGroups crew\n", TWO, &["pass d"]),
+            ("PermitRootLogin no\n#AllowGroups crew\n", TWO, &["fail low d sshd_config:1"]),
+            ("PermitRootLogin no\nDenyUsers bob\n", TWO, &["fail low d sshd_config:1"]),
+            ("Include more.conf\nPermitRootLogin no\n", TWO, &["ask d"]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/ssh/sshd_config", text), accounts], wanted)]);
+        }
+    }
+
+    #[test]
+    fn tunnels() {
+        const SERVER: (&str, &str) =
+            ("d/ocserv.conf", "ipv4-network = 10.9.0.0/24\nauth = pam\nmax-clients = 9\n");
+        for (stack, wanted) in [
+            (
+                "auth required pam_unix.so\naccount required pam_unix.so\n",
+                "fail medium d ocserv.conf:2 ocserv.conf:2",
+            ),
+            ("auth required pam_succeed_if.so user ingroup tunnel\nauth required pam_unix.so\n", "pass d"),
+            ("auth required pam_unix.so\naccount required pam_access.so\n", "pass d"),
+            (
+                "auth required pam_unix.so\nsession required pam_access.so\n",
+                "fail medium d ocserv.conf:2 ocserv.conf:2",
+            ),
+            (
+                "auth required pam_unix.so\n#account required pam_access.so\n",
+                "fail medium d ocserv.conf:2 ocserv.conf:2",
+            ),
+            ("@include common-auth\n", "ask d"),
+        ] {
+            run(&CHECK, &[(stack, &[SERVER, ("d/etc/pam.d/ocserv", stack)], &[wanted])]);
+        }
+        run(&CHECK, &[("no stack", &[SERVER], &["ask d"])]);
+    }
+}

@@ -1,0 +1,104 @@
+//! Somebody who logs in from afar may do everything without a password.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
+use trevlin_model::sudo::SudoRule;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/sudo-without-password",
+    area: Area::Logins,
+    title: "An account does everything as the superuser without a password",
+    severity: Severity::Medium,
+    why: "Whoever takes over such an account, by a key left on a laptop or a program that runs under it, is the superuser at once. \
+          The second question, which would have stopped them, is switched off.",
+    fix: "Take NOPASSWD out, or name the few commands that have to run without anybody there.",
+    judged: "Fails where the last rule about an account with a shell grants every command as the superuser without a password; graver \
+             where the account's name is also a login of a tunnel. Rules for single commands pass, and so does root itself. Where \
+             no accounts were exported the rule is judged as it stands.",
+    references: &["sudoers(5), NOPASSWD", "BSI SYS.1.3.A14", "NIST SP 800-53 Rev. 5, IA-11"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let dials_in: Vec<&str> =
+        estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let shells: Vec<_> =
+            device.facts.accounts.iter().filter(|one| one.has_shell() && one.uid != 0).collect();
+        for account in &shells {
+            if let Some(rule) = people::sudo_rule(device, &account.name) {
+                let verdict =
+                    judge(&format!("`{}`", account.name), rule, dials_in.contains(&account.name.as_str()));
+                answers.push(Answer::new(at, account.name.clone(), verdict));
+            }
+        }
+        if device.facts.accounts.is_empty() {
+            for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
+                let who: Vec<&str> =
+                    rule.who.iter().map(String::as_str).filter(|name| *name != "root").collect();
+                if !who.is_empty() {
+                    let known = who.iter().any(|name| dials_in.contains(name));
+                    answers.push(Answer::new(
+                        at,
+                        who.join(", "),
+                        judge(&format!("`{}`", who.join("`, `")), rule, known),
+                    ));
+                }
+            }
+        }
+    }
+    answers
+}
+
+fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
+    if rule.asks_password {
+        return Verdict::Pass;
+    }
+    let (severity, why) = if dials_in {
+        (Severity::High, "the same name is a login of a tunnel")
+    } else {
+        (CHECK.severity, "the account has to be taken over first")
+    };
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!("{who} may do everything without a password"),
+        detail: "The last rule about it grants every command as the superuser and asks for no password."
+            .into(),
+        evidence: vec![rule.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        const ANN: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        const LIST: (&str, &str) = ("e/ipsec.secrets", "ann : EAP \"x\"\n");
+        for (rules, wanted) in [
+            ("ann ALL=(ALL) NOPASSWD: ALL", &["fail medium d sudoers:2"][..]),
+            ("ann ALL=(ALL) ALL", &["pass d"]),
+            ("ann ALL=(ALL) NOPASSWD: /usr/bin/apt", &[]),
+            ("ann ALL=(ALL) NOPASSWD: ALL\nann ALL=(ALL) PASSWD: ALL", &["pass d"]),
+            ("ann ALL=(www-data) NOPASSWD: ALL", &[]),
+            ("ALL ALL=(ALL) ALL\nDefaults:ALL !authenticate", &["fail medium d sudoers:2"]),
+            ("#ann ALL=(ALL) NOPASSWD: ALL", &[]),
+            ("bob ALL=(ALL) NOPASSWD: ALL", &[]),
+        ] {
+            let text = format!("Defaults env_reset\n{rules}\n");
+            run(&CHECK, &[(rules, &[("d/etc/sudoers", &text), ANN], wanted)]);
+        }
+        let rule = ("d/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) NOPASSWD: ALL\n");
+        run(
+            &CHECK,
+            &[
+                ("dials in", &[rule, ANN, LIST], &["fail high d sudoers:2"]),
+                ("no accounts were exported", &[rule], &["fail medium d sudoers:2"]),
+            ],
+        );
+    }
+}

@@ -1,0 +1,124 @@
+//! A key of the secure shell is weak.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::certificate::KeyAlgorithm;
+use trevlin_model::ssh_key::{SshKey, SshKeyUse};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/weak-ssh-key",
+    area: Area::Logins,
+    title: "A key of the secure shell is of a weak kind or size",
+    severity: Severity::High,
+    why: "The public half of a key is seen by every server it is shown to. From a short one the private half can be worked out, \
+          which then opens every account that lists it. Current servers refuse such keys, so the account is either open to the few \
+          who can break them, or of no use.",
+    fix: "Have the owner make a new key (`ssh-keygen -t ed25519`), and take the old line out of every list.",
+    judged: "Fails for DSA, and for keys with fewer bits of security than the yardstick asks (112: RSA of 2048 bits). Graver for keys of \
+             the superuser and for authorities. Lines that sshd itself passes over are told by the reader.",
+    references: &[
+        "NIST SP 800-131A Rev. 2, 3",
+        "RFC 8332",
+        "sshd(8), AUTHORIZED_KEYS FILE FORMAT",
+        "BSI TR-02102-4, 3",
+    ],
+    run,
+};
+
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for key in &device.facts.ssh_keys {
+            let path = estate.export(key.origin.export).path();
+            answers.push(Answer::new(
+                at,
+                format!("{} {} in {path}", key.kind, key.comment),
+                judge(key, yardstick),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(key: &SshKey, yardstick: &Yardstick) -> Verdict {
+    let weak = key.key.algorithm == KeyAlgorithm::Dsa
+        || key.key.strength().is_some_and(|bits| bits < yardstick.key_strength);
+    if !weak {
+        return Verdict::Pass;
+    }
+    let whose = match (key.purpose, &key.user) {
+        (SshKeyUse::Host, _) => "the server's own".to_owned(),
+        (SshKeyUse::Authority, _) => "an authority's".to_owned(),
+        (SshKeyUse::Authorized, Some(user)) => format!("one that opens `{user}`"),
+        (SshKeyUse::Authorized, None) => "one that opens an account".to_owned(),
+    };
+    let (severity, why) = match (key.purpose, key.user.as_deref()) {
+        (SshKeyUse::Authority, _) => (Severity::Critical, "it signs keys for many accounts"),
+        (_, Some("root")) => (Severity::Critical, "it opens the superuser's account"),
+        (SshKeyUse::Host, _) => (Severity::Medium, "who breaks it can pass for the server"),
+        _ => (CHECK.severity, "it opens an account"),
+    };
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!("a key is weak ({}): {whose}", key.key.words()),
+        detail: match key.key.strength() {
+            Some(bits) => {
+                format!("It gives about {bits} bits of security; {} are asked for.", yardstick.key_strength)
+            }
+            None => "Its size cannot be told.".into(),
+        },
+        evidence: vec![key.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    const RSA1024: &str = include_str!("../../../../readers/tests/cases/ssh-keys/rsa1024.pub");
+    const RSA2048: &str = include_str!("../../../../readers/tests/cases/ssh-keys/rsa2048.pub");
+    const DSA: &str = include_str!("../../../../readers/tests/cases/ssh-keys/dsa1024.pub");
+    const ED: &str = include_str!("../../../../readers/tests/cases/ssh-keys/ed25519.pub");
+
+    #[test]
+    fn cases() {
+        for (name, path, text, wanted) in [
+            (
+                "short",
+                "d/home/ann/.ssh/authorized_keys",
+                RSA1024.to_owned(),
+                &["fail high d authorized_keys:1"][..],
+            ),
+            ("DSA", "d/home/ann/.ssh/authorized_keys", DSA.to_owned(), &["fail high d authorized_keys:1"]),
+            (
+                "the superuser's",
+                "d/root/.ssh/authorized_keys",
+                RSA1024.to_owned(),
+                &["fail critical d authorized_keys:1"],
+            ),
+            (
+                "an authority's",
+                "d/home/ann/.ssh/authorized_keys",
+                format!("cert-authority {RSA1024}"),
+                &["fail critical d authorized_keys:1"],
+            ),
+            (
+                "a server's",
+                "d/etc/ssh/ssh_host_rsa_key.pub",
+                RSA1024.to_owned(),
+                &["fail medium d ssh_host_rsa_key.pub:1"],
+            ),
+            (
+                "long enough",
+                "d/home/ann/.ssh/authorized_keys",
+                format!("{RSA2048}{ED}"),
+                &["pass d", "pass d"],
+            ),
+            ("in comments", "d/home/ann/.ssh/authorized_keys", format!("# {RSA1024}{ED}"), &["pass d"]),
+        ] {
+            run(&CHECK, &[(name, &[(path, &text)], wanted)]);
+        }
+    }
+}

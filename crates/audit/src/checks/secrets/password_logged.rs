@@ -1,0 +1,58 @@
+//! Passwords are written to a log.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/password-logged",
+    area: Area::Secrets,
+    title: "Passwords are written to the log",
+    severity: Severity::High,
+    why: "Logs are copied to other machines, kept for years and read by many. A wrong password is mostly the right one with a slip, \
+          or that of another service. Whoever reads the log logs in as any of those people.",
+    fix: "Set `auth_badpass` and `auth_goodpass` to no, delete what was logged, and have the passwords changed that stand there.",
+    judged: "Fails where the RADIUS server's log settings have passwords written down. The default is not to.",
+    references: &["radiusd.conf(5), log", "OWASP ASVS 4.0.3, 7.1.1", "BSI OPS.1.1.5.A5"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for security in &device.facts.radius_security {
+            let lines = &security.logged_passwords;
+            let verdict = if lines.is_empty() {
+                Verdict::Pass
+            } else {
+                Verdict::Fail(Fail {
+                    severity: CHECK.severity,
+                    why_this_severity: "whoever reads the log can log in".into(),
+                    title: "the RADIUS server writes passwords to its log".into(),
+                    detail: "They stand there as the callers typed them.".into(),
+                    evidence: lines.clone(),
+                })
+            };
+            answers.push(Answer::new(at, "RADIUS server", verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("auth_badpass = yes", "fail high d radiusd.conf:2"),
+            ("auth_goodpass = yes", "fail high d radiusd.conf:2"),
+            ("auth_badpass = no", "pass d"),
+            ("# auth_badpass = yes", "pass d"),
+        ] {
+            let text = format!("log {{\n\t{lines}\n}}\nsecurity {{\n\treject_delay = 1\n}}\n");
+            run(&CHECK, &[(lines, &[("d/radiusd.conf", &text)], &[wanted])]);
+        }
+    }
+}

@@ -1,0 +1,89 @@
+//! People of an estate: who administers what, and which names stand for several of them.
+
+use serde::Deserialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::LazyLock;
+use trevlin_model::sudo::SudoRule;
+use trevlin_model::{Device, Origin};
+
+/// Groups whose members may act as the superuser on the systems that have them (adduser(8), wheel in pam_wheel(8)).
+const ADMINISTRATORS: [&str; 3] = ["admin", "sudo", "wheel"];
+
+#[derive(Deserialize, Default)]
+struct Generic {
+    words: BTreeSet<String>,
+}
+
+static GENERIC: LazyLock<Generic> =
+    LazyLock::new(|| toml::from_str(include_str!("../tables/generic-names.toml")).unwrap_or_default());
+
+/// Whether a name stands for a role or a place, not for a person.
+pub(crate) fn is_generic(name: &str) -> bool {
+    let lower = name.to_lowercase();
+    lower.split(|letter: char| !letter.is_alphabetic()).any(|part| GENERIC.words.contains(part))
+}
+
+/// Groups of an account, by name: those that list it, and its first.
+pub(crate) fn groups_of(device: &Device, name: &str) -> Vec<String> {
+    let account = device.facts.accounts.iter().find(|account| account.name == name);
+    let is_first = |gid: u32| account.is_some_and(|account| account.gid == gid);
+    let holds = |group: &&trevlin_model::account::UserGroup| {
+        is_first(group.gid) || group.members.iter().any(|member| member == name)
+    };
+    device.facts.groups.iter().filter(holds).map(|group| group.name.clone()).collect()
+}
+
+/// The rule that decides whether an account may do everything as the superuser: of those about it the last one wins
+/// (sudoers(5), SUDOERS FILE FORMAT).
+pub(crate) fn sudo_rule<'a>(device: &'a Device, name: &str) -> Option<&'a SudoRule> {
+    let uid =
+        device.facts.accounts.iter().find(|account| account.name == name).map_or(u32::MAX, |one| one.uid);
+    let groups = groups_of(device, name);
+    let about = |rule: &&SudoRule| rule.all_commands && rule.as_root && rule.is_about(name, uid, &groups);
+    device.facts.sudo_rules.iter().rfind(about)
+}
+
+/// Who administers a device, by name, with the line that says so.
+pub(crate) fn administrators(device: &Device) -> BTreeMap<String, Origin> {
+    let mut found = BTreeMap::new();
+    for account in device.facts.accounts.iter().filter(|account| account.has_shell()) {
+        if account.uid == 0 {
+            found.insert(account.name.clone(), account.origin);
+        } else if let Some(rule) = sudo_rule(device, &account.name) {
+            found.insert(account.name.clone(), rule.origin);
+        } else if device.facts.sudo_rules.is_empty() {
+            // Without the rules the group is what tells.
+            let group = device.facts.groups.iter().find(|group| {
+                ADMINISTRATORS.contains(&group.name.as_str())
+                    && (group.gid == account.gid || group.members.contains(&account.name))
+            });
+            found.extend(group.map(|group| (account.name.clone(), group.origin)));
+        }
+    }
+    for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
+        for name in rule.who.iter().filter(|name| !name.starts_with(['%', '#', '!']) && *name != "ALL") {
+            found.entry(name.clone()).or_insert(rule.origin);
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_roles() {
+        for (name, generic) in [
+            ("kiosk-north", true),
+            ("Guest2", true),
+            ("vpn_user", true),
+            ("astrid", false),
+            ("testa.rossi", false),
+            ("bjarne holt", false),
+            ("administrator", true),
+        ] {
+            assert_eq!(is_generic(name), generic, "{name}");
+        }
+    }
+}
