@@ -85,20 +85,23 @@ const SHARES: [usize; 7] = [17, 14, 15, 12, 14, 13, 14];
 const HEADER: [&str; 7] = ["to", "who", "from which list", "factors", "from where", "limits", "verdict"];
 
 fn cells(row: &Access) -> [String; 7] {
-    let kind = if row.kind == ServiceKind::Shell { "" } else { "tunnel: " };
+    let kind = if row.kind == ServiceKind::Tunnel { "tunnel: " } else { "" };
+    let who = match row.administrators.as_slice() {
+        [] => row.who.clone(),
+        [one] if *one == row.who => format!("{one}, an administrator"),
+        [one] => format!("{}, {one} an administrator", row.who),
+        all => format!("{}, {} administrators", row.who, all.len()),
+    };
+    let from = if row.sources.is_empty() {
+        row.from.clone()
+    } else {
+        format!("{}, only {}", row.from, row.sources.join(", "))
+    };
     let factors = if row.factors.is_empty() { "not known".to_owned() } else { row.factors.join(" + ") };
     let factors = if row.verdict == "none" { "none".to_owned() } else { factors };
     let limits = if row.limits.is_empty() { "none stated".to_owned() } else { row.limits.join(", ") };
-    [
-        format!("{kind}{}", row.service),
-        row.who.clone(),
-        row.list.clone(),
-        factors,
-        row.from.clone(),
-        limits,
-        row.verdict.to_owned(),
-    ]
-    .map(|text| neutral(&text).into_owned())
+    [format!("{kind}{}", row.service), who, row.list.clone(), factors, from, limits, row.verdict.to_owned()]
+        .map(|text| neutral(&text).into_owned())
 }
 
 fn summary(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {

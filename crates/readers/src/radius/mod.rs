@@ -39,7 +39,10 @@ fn recognise(export: &Export) -> Recognition {
     let telling = TELLING.iter().any(|(kind, inside)| {
         lines().any(|text| opens(text, kind)) && lines().any(|text| text.trim_start().starts_with(inside))
     });
-    if telling {
+    // What explains the folder quotes such sections.
+    if export.file_name().starts_with("README") {
+        Recognition::No
+    } else if telling {
         Recognition::Content
     } else if export.file_name() == "clients.conf" && lines().all(|text| !text.starts_with('[')) {
         Recognition::Name
@@ -63,8 +66,6 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         let secrets = std::mem::take(&mut reading.facts.secrets);
         reading.facts = trevlin_model::Facts::default();
         reading.facts.masked_places.extend(secrets.iter().map(|held| held.origin));
-        let text = "a file among those that are available and not enabled: not judged";
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).note(export.origin(0..0), text);
     }
     reading
 }

@@ -57,6 +57,13 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
                     }
                 }
             }
+            // Nothing of it is in force until another section names it.
+            "templates" => {
+                let before = reading.facts.secrets.len();
+                secrets(export, section, reading);
+                let held = reading.facts.secrets.split_off(before);
+                reading.facts.masked_places.extend(held.iter().map(|one| one.origin));
+            }
             _ => secrets(export, section, reading),
         }
     }

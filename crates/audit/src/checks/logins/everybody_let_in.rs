@@ -30,7 +30,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             }
             closed |= entry.rejects && !entry.conditional;
         }
-        for login in device.logins.iter().filter(|login| login.user == "*" && login.service != "RADIUS") {
+        // A line with no password is judged where it may be used; one that no server of the device reads opens nothing.
+        let anybody = device.logins.iter().filter(|login| {
+            let password = login.secret.as_ref().is_some_and(|held| !held.secret.is_empty());
+            login.user == "*" && password && !matches!(login.service.as_str(), "RADIUS" | "pppd")
+        });
+        for login in anybody {
             let verdict = if login.certain {
                 Verdict::Fail(Fail {
                     severity: Severity::High,

@@ -77,6 +77,14 @@ fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
     {
         return true;
     }
+    // A RADIUS server and the one that asks it hold one secret each; asking itself is no third place.
+    if group.iter().all(|(_, one)| one.kind == SecretKind::RadiusSecret) {
+        let local = |owner: &str| owner.starts_with("localhost") || owner.starts_with("127.");
+        let others: Vec<_> = group.iter().filter(|(_, one)| !local(&one.owner)).collect();
+        if others.is_empty() || others.len() == 2 && others[0].0 != others[1].0 {
+            return true;
+        }
+    }
     let owners: BTreeSet<_> = group.iter().map(|(_, one)| one.owner.as_str()).collect();
     let people = group.iter().all(|(_, one)| one.kind.chosen_by_people());
     let devices: BTreeSet<_> = group.iter().map(|(device, _)| device).collect();
@@ -160,6 +168,22 @@ mod tests {
                     "nearly the same",
                     &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * Sesame2 *\n")],
                     &["fail medium d chap-secrets:1 chap-secrets:2"],
+                ),
+                (
+                    "a RADIUS server and the one that asks it",
+                    &[
+                        ("d/clients.conf", "client gate {\n ipaddr = 10.4.0.1\n secret = sesame\n}\n"),
+                        ("e/etc/pam_radius_auth.conf", "10.4.0.9 sesame 3\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "two RADIUS clients",
+                    &[(
+                        "d/clients.conf",
+                        "client a {\n ipaddr = 10.4.0.1\n secret = sesame\n}\nclient b {\n ipaddr = 10.4.0.2\n secret = sesame\n}\n",
+                    )],
+                    &["fail medium d clients.conf:3 clients.conf:7"],
                 ),
                 (
                     "both ends of one tunnel",

@@ -1,0 +1,52 @@
+//! Keys and logins for IKE. What connection asks for which of them stands in files that are not read yet, so that a
+//! password is told without a verdict; a pre-shared key is all there is to show wherever it is used.
+
+use super::{Access, ServiceKind, from};
+use crate::{Estate, people};
+use std::collections::BTreeMap;
+use trevlin_model::{FactorKind, Login, LoginList, Protocol};
+
+/// The port of IKE (RFC 7296, 2).
+const PORT: u16 = 500;
+
+pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
+    let device = &estate.devices[at];
+    let mut found = Vec::new();
+    let row = |who: String, list: &str, factors: Vec<&'static str>, verdict, evidence| Access {
+        device: device.name.clone(),
+        kind: ServiceKind::Tunnel,
+        service: "IKE".into(),
+        who,
+        administrators: Vec::new(),
+        list: list.into(),
+        factors,
+        from: from(estate, at, Protocol::UDP, Some(PORT)),
+        sources: Vec::new(),
+        limits: Vec::new(),
+        verdict,
+        evidence,
+    };
+    for key in &device.facts.pre_shared_keys {
+        let evidence = crate::outcome::evidence(estate, &[key.origin]);
+        found.push(row(key.whom(), "pre-shared keys", vec!["shared key"], "one factor", evidence));
+    }
+    let mut lists: BTreeMap<(&str, &str), Vec<&Login>> = BTreeMap::new();
+    for login in device.facts.logins.iter().filter(|login| login.service.starts_with("IKE")) {
+        let LoginList::LocalFile(path) = &login.list;
+        lists.entry((path, &login.service)).or_default().push(login);
+    }
+    for logins in lists.into_values() {
+        let evidence = crate::outcome::evidence(estate, &[logins[0].origin]);
+        let who = match logins.as_slice() {
+            [one] => one.user.clone(),
+            all => format!("{} named users", all.len()),
+        };
+        let mut row = row(who, "local list", vec![FactorKind::Knowledge.words()], "open question", evidence);
+        row.service.clone_from(&logins[0].service);
+        let administrators = people::administrators(device);
+        let users = logins.iter().map(|login| login.user.clone());
+        row.administrators = users.filter(|user| administrators.contains_key(user)).collect();
+        found.push(row);
+    }
+    found
+}

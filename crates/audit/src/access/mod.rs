@@ -1,0 +1,117 @@
+//! Every way to log in, as one table: to what, who, from which list, with which factors, from where, within which
+//! limits.
+
+mod ike;
+mod management;
+mod shell;
+mod tunnel;
+
+use crate::factors::Factors;
+use crate::{Estate, Evidence};
+use serde::Serialize;
+use std::collections::BTreeSet;
+use trevlin_model::{FactorKind, Listener, Protocol};
+
+/// What a login leads to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ServiceKind {
+    /// Into the network.
+    Tunnel,
+    /// To a command line.
+    Shell,
+    /// To the handles of a service.
+    Management,
+}
+
+/// One row of the table.
+#[derive(Debug, Clone, Serialize)]
+pub struct Access {
+    /// Device.
+    pub device: String,
+    /// Kind of service.
+    pub kind: ServiceKind,
+    /// Service.
+    pub service: String,
+    /// Who may come in.
+    pub who: String,
+    /// Those among them who administer the device, where names tell.
+    pub administrators: Vec<String>,
+    /// From which list.
+    pub list: String,
+    /// Factors of the easiest way in; empty where none is asked for or they are not known.
+    pub factors: Vec<&'static str>,
+    /// From where it can be reached, as far as forwards and interfaces tell.
+    pub from: String,
+    /// Addresses that the way in is limited to, as stated; empty where it is open to all that reach it.
+    pub sources: Vec<String>,
+    /// Limits that are stated.
+    pub limits: Vec<String>,
+    /// `none`, `one factor`, `two factors` or `open question`.
+    pub verdict: &'static str,
+    /// The line to cite.
+    pub evidence: Vec<Evidence>,
+}
+
+/// The table, in order of device and service.
+#[must_use]
+pub fn logins(estate: &Estate) -> Vec<Access> {
+    let mut rows = Vec::new();
+    for at in 0..estate.devices.len() {
+        for number in 0..estate.devices[at].facts.tunnels.len() {
+            rows.extend(tunnel::row(estate, at, number));
+        }
+        rows.extend(ike::rows(estate, at));
+        for server in &estate.devices[at].facts.ssh_servers {
+            rows.extend(shell::rows(estate, at, server));
+        }
+        for number in 0..estate.devices[at].facts.tunnels.len() {
+            rows.extend(management::row(estate, at, number));
+        }
+    }
+    rows
+}
+
+/// Factors as a row shows them, with the verdict.
+fn judged(factors: Option<&BTreeSet<FactorKind>>) -> (Vec<&'static str>, &'static str) {
+    match factors {
+        None => (Vec::new(), "open question"),
+        Some(kinds) => {
+            let verdict = match kinds.len() {
+                0 => "none",
+                1 => "one factor",
+                _ => "two factors",
+            };
+            (kinds.iter().map(|kind| kind.words()).collect(), verdict)
+        }
+    }
+}
+
+fn known(factors: &Factors) -> Option<&BTreeSet<FactorKind>> {
+    match factors {
+        Factors::Known(kinds, _) => Some(kinds),
+        Factors::Unknown { .. } => None,
+    }
+}
+
+/// From where a listener can be reached, as far as forwards and interfaces tell; filters are not computed.
+#[must_use]
+pub(crate) fn from(estate: &Estate, device: usize, protocol: Protocol, port: Option<u16>) -> String {
+    if let Some((front, _)) =
+        port.and_then(|port| estate.forwards_of_port(device, protocol, port).first().copied())
+    {
+        return format!("outside, by {}", front.name);
+    }
+    match estate.outside(device).iter().find(|one| one.certain) {
+        Some(interface) => format!("outside interface {}", interface.name),
+        None if estate.devices[device].facts.has_interfaces => "inside".into(),
+        None => "not known".into(),
+    }
+}
+
+fn listener_from(estate: &Estate, device: usize, listener: &Listener) -> String {
+    if listener.loopback_only() {
+        return "itself only".into();
+    }
+    from(estate, device, listener.protocol, listener.port.value().copied())
+}

@@ -1,0 +1,195 @@
+//! Shells that people log in to.
+
+use super::{Access, ServiceKind, from, judged, known};
+use crate::factors::{ShellWay, easiest_way, of_shell};
+use crate::{Estate, people};
+use ipnet::IpNet;
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use trevlin_model::ssh::{SshConnection, SshCriterion, SshServer};
+use trevlin_model::{Device, FactorKind, Origin, Protocol, Setting};
+
+/// One row for everybody, and one for each condition under which the way in is another.
+pub(super) fn rows(estate: &Estate, at: usize, server: &SshServer) -> Vec<Access> {
+    let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
+    rows.extend(superuser(estate, at, server));
+    for block in server.blocks.iter().filter(|block| !block.criteria.is_empty()) {
+        let about_logins = block.statements.iter().find(|one| {
+            matches!(
+                one.keyword.as_str(),
+                "passwordauthentication"
+                    | "kbdinteractiveauthentication"
+                    | "pubkeyauthentication"
+                    | "authenticationmethods"
+                    | "permitrootlogin"
+            )
+        });
+        let Some(statement) = about_logins else { continue };
+        let user = block.criteria.iter().find(|(criterion, _)| *criterion == SshCriterion::User);
+        let group = block.criteria.iter().find(|(criterion, _)| *criterion == SshCriterion::Group);
+        // A condition by name is judged for the first name in it; others cannot be tried out.
+        let first = |pattern: &str| pattern.split(',').next().unwrap_or(pattern).to_owned();
+        let (name, groups) =
+            (user.map(|(_, pattern)| first(pattern)), group.map(|(_, pattern)| first(pattern)));
+        let groups: Vec<String> = groups.into_iter().collect();
+        let connection = SshConnection { user: name.as_deref(), groups: &groups, ..SshConnection::default() };
+        if block.holds(&connection) {
+            let who =
+                block.criteria.iter().map(|(_, pattern)| pattern.as_str()).collect::<Vec<_>>().join(", ");
+            let who = if group.is_some() { format!("group {who}") } else { who };
+            rows.push(shell(estate, at, server, &connection, Some(who), statement.origin));
+        }
+        if let Some((_, sources)) =
+            block.criteria.iter().find(|(criterion, _)| *criterion == SshCriterion::Address)
+            && block.criteria.len() == 1
+            && let Some(address) = sources.split(',').find_map(sample)
+        {
+            let connection = SshConnection { address: Some(address), ..SshConnection::default() };
+            if block.holds(&connection) {
+                let mut row = shell(estate, at, server, &connection, None, statement.origin);
+                row.sources = sources.split(',').map(str::to_owned).collect();
+                rows.push(row);
+            }
+        }
+    }
+    rows
+}
+
+/// An address that a pattern stands for.
+fn sample(pattern: &str) -> Option<IpAddr> {
+    pattern.parse().ok().or_else(|| pattern.parse::<IpNet>().ok().map(|net| net.network()))
+}
+
+/// The superuser's row, where it is stated that it may log in.
+fn superuser(estate: &Estate, at: usize, server: &SshServer) -> Option<Access> {
+    let groups = ["root".to_owned()];
+    let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
+    let Setting::Stated { value, origin } = server.effective("permitrootlogin", &connection) else {
+        return None;
+    };
+    let word = value.first().map(String::as_str)?;
+    if word == "no" {
+        return None;
+    }
+    let mut row = shell(estate, at, server, &connection, Some("root".into()), origin);
+    if word != "yes" {
+        // Passwords are refused for this account; a key remains.
+        let key = BTreeSet::from([FactorKind::Possession]);
+        (row.factors, row.verdict) = judged(Some(&key));
+        row.list = "authorized keys".into();
+        if word == "forced-commands-only" {
+            row.limits.insert(0, "stated commands only".into());
+        }
+    }
+    row.administrators = vec!["root".into()];
+    Some(row)
+}
+
+fn shell(
+    estate: &Estate,
+    at: usize,
+    server: &SshServer,
+    connection: &SshConnection<'_>,
+    who: Option<String>,
+    origin: Origin,
+) -> Access {
+    let device = &estate.devices[at];
+    let ways = of_shell(estate, at, server, connection);
+    let easiest = easiest_way(&ways);
+    let (factors, verdict) = match easiest {
+        Some(way) => judged(known(&way.factors)),
+        None => (Vec::new(), "nobody comes in"),
+    };
+    let port = server.port(connection);
+    let administrators = people::administrators(device).into_keys().filter(|name| name != "root");
+    let about = connection.user.is_none_or(|user| user != "root");
+    let of_row = |name: &String| about && connection.user.is_none_or(|user| user == name);
+    Access {
+        device: device.name.clone(),
+        administrators: administrators.filter(of_row).collect(),
+        sources: allowed_sources(server, connection),
+        kind: ServiceKind::Shell,
+        service: "secure shell".into(),
+        who: who.unwrap_or_else(|| allowed(estate, at, server)),
+        list: shell_list(&ways),
+        factors,
+        from: if server.refused.is_some() {
+            "would not start".into()
+        } else {
+            from(estate, at, Protocol::TCP, Some(port))
+        },
+        limits: limits(device, server, connection),
+        verdict: if server.refused.is_some() { "open question" } else { verdict },
+        evidence: crate::outcome::evidence(estate, &[origin]),
+    }
+}
+
+/// Who is let in by name or group.
+fn allowed(estate: &Estate, at: usize, server: &SshServer) -> String {
+    let stated = |keyword: &str| match server.effective(keyword, &SshConnection::default()) {
+        Setting::Stated { value, .. } => Some(value.join(", ")),
+        _ => None,
+    };
+    match (stated("allowusers"), stated("allowgroups")) {
+        (Some(users), _) => users,
+        (None, Some(groups)) => format!("group {groups}"),
+        (None, None) => {
+            let accounts = estate.devices[at].facts.accounts.iter().filter(|one| one.has_shell()).count();
+            if accounts == 0 {
+                "every account".into()
+            } else {
+                format!("every account ({accounts} with a shell)")
+            }
+        }
+    }
+}
+
+fn shell_list(ways: &[ShellWay]) -> String {
+    let methods: BTreeSet<_> =
+        ways.iter().flat_map(|way| &way.methods).map(|name| name.split(':').next().unwrap_or(name)).collect();
+    let words: Vec<_> = methods
+        .iter()
+        .map(|name| match *name {
+            "publickey" => "authorized keys",
+            "password" => "accounts",
+            "keyboard-interactive" => "PAM",
+            other => other,
+        })
+        .collect();
+    words.join(", ")
+}
+
+/// Addresses behind the `@` of AllowUsers, where every name there has one.
+fn allowed_sources(server: &SshServer, connection: &SshConnection<'_>) -> Vec<String> {
+    match server.effective("allowusers", connection) {
+        Setting::Stated { value, .. } => {
+            let hosts: Option<Vec<String>> =
+                value.iter().map(|one| Some(one.split_once('@')?.1.to_owned())).collect();
+            let mut hosts = hosts.unwrap_or_default();
+            hosts.sort();
+            hosts.dedup();
+            hosts
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// Limits that are stated, in words.
+fn limits(device: &Device, server: &SshServer, connection: &SshConnection<'_>) -> Vec<String> {
+    let shown = [("maxauthtries", "tries"), ("maxsessions", "sessions"), ("logingracetime", "s to log in")];
+    let mut found: Vec<String> = shown
+        .iter()
+        .filter_map(|(keyword, words)| match server.effective(keyword, connection) {
+            Setting::Stated { value, .. } => Some(format!("{} {words}", value.first()?)),
+            _ => None,
+        })
+        .collect();
+    let counts = |name: &str| {
+        let service = device.facts.pam_services.iter().find(|service| service.name == name);
+        service.is_some_and(|service| service.lines.iter().any(|line| line.module == "pam_faillock"))
+    };
+    if counts("sshd") || counts("common-auth") {
+        found.push("locked after failures".into());
+    }
+    found
+}

@@ -1,0 +1,173 @@
+//! Tunnels that answer callers.
+
+use super::{Access, ServiceKind, judged, listener_from};
+use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
+use crate::{DialIn, Estate, people};
+use std::collections::BTreeSet;
+use trevlin_model::radius::RadiusAsker;
+use trevlin_model::{
+    CertificateDemand, FactorKind, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
+};
+
+/// The row of a tunnel that answers callers.
+pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+    let device = &estate.devices[at];
+    let tunnel = &device.facts.tunnels[number];
+    if tunnel.role != TunnelRole::Server {
+        return None;
+    }
+    let (who, list, factors) = match tunnel.family {
+        TunnelFamily::Pptp => dial_in(estate, at, number),
+        TunnelFamily::OpenVpn | TunnelFamily::OpenConnect => tls_based(estate, at, tunnel),
+    };
+    let (factors, verdict) = judged(factors.as_ref());
+    let from =
+        tunnel.listeners.first().map_or_else(String::new, |listener| listener_from(estate, at, listener));
+    let administrators = people::administrators(device);
+    let logins = device.logins.iter().filter(|login| login.service == tunnel.name);
+    let administrators: BTreeSet<String> = logins
+        .filter(|login| administrators.contains_key(&login.user))
+        .map(|login| login.user.clone())
+        .collect();
+    Some(Access {
+        device: device.name.clone(),
+        administrators: administrators.into_iter().collect(),
+        sources: Vec::new(),
+        kind: ServiceKind::Tunnel,
+        service: tunnel.name.clone(),
+        who,
+        list,
+        factors,
+        from: if tunnel.refused.is_some() { "would not start".into() } else { from },
+        limits: limits(tunnel, estate.dial_in(at, number)),
+        verdict: if tunnel.refused.is_some() { "open question" } else { verdict },
+        evidence: crate::outcome::evidence(estate, &[tunnel.origin]),
+    })
+}
+
+type Row = (String, String, Option<BTreeSet<FactorKind>>);
+
+fn dial_in(estate: &Estate, at: usize, number: usize) -> Row {
+    let device = &estate.devices[at];
+    let Some(dial_in) = estate.dial_in(at, number) else {
+        return ("not known".into(), "not known".into(), None);
+    };
+    let list = || "local list".to_owned();
+    match dialled(device, &device.facts.tunnels[number], dial_in) {
+        Dialled::NotExported(_) => ("not known".into(), "not exported".into(), None),
+        Dialled::Nobody(..) => ("anybody".into(), "none".into(), Some(BTreeSet::new())),
+        Dialled::Elsewhere(source, origin) => {
+            let tunnel = &device.facts.tunnels[number];
+            let known = match of_source(estate, at, tunnel, source, origin) {
+                Factors::Known(kinds, _) => Some(kinds),
+                Factors::Unknown { .. } => None,
+            };
+            ("anybody there".into(), source_words(estate, at, tunnel.family, source), known)
+        }
+        Dialled::Eap(_) => ("not known".into(), "EAP".into(), None),
+        Dialled::NoList(_) => ("not exported".into(), list(), None),
+        Dialled::List(logins, _) => {
+            let who = match logins.as_slice() {
+                [one] => one.user.clone(),
+                all if all.iter().any(|login| login.user == "*") => "anybody".into(),
+                all => format!("{} named users", all.len()),
+            };
+            (who, list(), Some(BTreeSet::from([FactorKind::Knowledge])))
+        }
+    }
+}
+
+fn source_words(estate: &Estate, at: usize, family: TunnelFamily, source: &PasswordSource) -> String {
+    match source {
+        PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) => {
+            format!("local list {}", path.rsplit('/').next().unwrap_or(path))
+        }
+        PasswordSource::Pam(service) => format!("PAM {service}"),
+        PasswordSource::Radius => radius_words(estate, at, family),
+        PasswordSource::Directory => "directory".into(),
+        PasswordSource::IdentityProvider => "identity provider".into(),
+        PasswordSource::Script => "script".into(),
+        PasswordSource::PlugIn(name) => format!("plug-in {name}"),
+        PasswordSource::Management => "management".into(),
+    }
+}
+
+/// Which RADIUS server decides: a device of the estate by name, another by its address.
+fn radius_words(estate: &Estate, at: usize, family: TunnelFamily) -> String {
+    let asker = match family {
+        TunnelFamily::OpenVpn => RadiusAsker::OpenVpn,
+        _ => RadiusAsker::Library,
+    };
+    let targets = &estate.devices[at].facts.radius_targets;
+    let Some(target) = targets.iter().find(|target| target.asked_by == asker) else { return "RADIUS".into() };
+    let holder = target.address.and_then(|address| estate.holders(address).first());
+    match holder {
+        Some(holder) => format!("RADIUS on {}", estate.devices[*holder].name),
+        None => format!("RADIUS {}", target.server),
+    }
+}
+
+fn tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
+    let certificate =
+        tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required);
+    let mut lists: Vec<String> = tunnel
+        .proof
+        .passwords
+        .iter()
+        .map(|check| source_words(estate, at, tunnel.family, &check.source))
+        .collect();
+    if certificate {
+        lists.insert(0, "certificates".into());
+    }
+    for way in &tunnel.proof.alternatives {
+        let words = way.passwords.iter().map(|check| source_words(estate, at, tunnel.family, &check.source));
+        let words: Vec<String> =
+            way.certificate.then(|| "certificates".to_owned()).into_iter().chain(words).collect();
+        if let Some(last) = lists.last_mut() {
+            *last = format!("{last}, or {}", words.join(" and "));
+        }
+    }
+    let factors = of_tls_based(estate, at, tunnel);
+    let who = if certificate { "who has a certificate" } else { "anybody there" };
+    (who.into(), lists.join(" and "), factors)
+}
+
+/// Limits that are stated, in words.
+fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
+    const SHOWN: [(&str, &str); 8] = [
+        ("max-clients", "callers"),
+        ("max-same-clients", "at once for a login"),
+        ("inactive", "s idle"),
+        ("idle-timeout", "s idle"),
+        ("session-timeout", "s a session"),
+        ("max-ban-score", "points to a ban"),
+        ("duplicate-cn", "one login for several"),
+        ("client-config-dir", "settings for each caller"),
+    ];
+    let stated = |name: &str| {
+        let found = tunnel.settings.iter().rev().find(|(directive, _)| directive == name);
+        found.and_then(|(_, value)| value.value())
+    };
+    let mut found: Vec<String> = SHOWN
+        .iter()
+        .filter_map(|(name, words)| {
+            let value = stated(name)?;
+            let number =
+                value.split(' ').next().filter(|first| first.bytes().all(|byte| byte.is_ascii_digit()));
+            match number {
+                // A limit of 0 is none.
+                Some("0") => None,
+                Some(number) if !number.is_empty() => Some(format!("{number} {words}")),
+                _ => Some((*words).to_owned()),
+            }
+        })
+        .collect();
+    if let Some(dial_in) = dial_in {
+        let shown = [(dial_in.profile.idle, "s idle"), (dial_in.profile.max_connect, "s a session")];
+        let above = shown
+            .iter()
+            .filter_map(|(limit, words)| Some((limit.filter(|(seconds, _)| *seconds > 0)?.0, words)));
+        found.extend(above.map(|(seconds, words)| format!("{seconds} {words}")));
+    }
+    found
+}
