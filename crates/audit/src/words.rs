@@ -17,7 +17,8 @@ static GUESSED: LazyLock<Guessed> =
 /// Words that count against a secret: the names of the organisation and the device and those given, whole and in parts,
 /// and what everybody tries.
 pub(crate) fn against(estate: &Estate, device: &Device, more: &[&str]) -> Vec<String> {
-    let names = estate.organisation.iter().map(String::as_str).chain([device.name.as_str()]);
+    let devices = estate.devices.iter().map(|one| one.name.as_str());
+    let names = estate.organisation.iter().map(String::as_str).chain([device.name.as_str()]).chain(devices);
     let mut words: BTreeSet<String> = BTreeSet::new();
     for name in names.chain(more.iter().copied()) {
         let name = name.to_lowercase();

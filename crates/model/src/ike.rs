@@ -3,6 +3,9 @@
 use crate::{HeldSecret, Origin};
 use std::sync::Arc;
 
+/// Identities that stand for anybody.
+const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
+
 /// A pre-shared key and whom it is for.
 #[derive(Debug, Clone)]
 pub struct PreSharedKey {
@@ -18,13 +21,20 @@ impl PreSharedKey {
     /// Whether it is for whoever calls: no identity, or a placeholder for any (ipsec.secrets(5)).
     #[must_use]
     pub fn is_for_anybody(&self) -> bool {
-        const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
         self.identities.is_empty() || self.identities.iter().any(|one| ANY.contains(&one.as_str()))
     }
 
     /// Whom it is for, in words.
     #[must_use]
     pub fn whom(&self) -> String {
-        if self.identities.is_empty() { "whoever calls".into() } else { self.identities.join(" and ") }
+        let named: Vec<&str> =
+            self.identities.iter().map(String::as_str).filter(|one| !ANY.contains(one)).collect();
+        match named.as_slice() {
+            [] => "whoever calls".into(),
+            named if named.len() < self.identities.len() => {
+                format!("{} and whoever calls", named.join(" and "))
+            }
+            named => named.join(" and "),
+        }
     }
 }

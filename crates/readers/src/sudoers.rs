@@ -90,9 +90,12 @@ fn sides(text: &str) -> Option<(&str, &str, &str)> {
     let bytes = left.as_bytes();
     while at > 0 {
         at -= 1;
-        let blank = bytes[at] == b' ' || bytes[at] == b'\t';
+        // A blank is a character of its own, so the text may be cut there.
+        if bytes[at] != b' ' && bytes[at] != b'\t' {
+            continue;
+        }
         let in_list = left[..at].trim_end().ends_with(',') || left[at..].trim_start().starts_with(',');
-        if blank && !in_list {
+        if !in_list {
             break;
         }
     }

@@ -53,6 +53,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         evidence: Vec::new(),
     };
     Outcome {
+        as_of: "2026-11-25".into(),
         devices: vec![DeviceSummary { name: "edge".into(), kind: "router", exports: vec![export] }],
         summary: Summary {
             by_severity: BTreeMap::from([("high", findings.len())]),

@@ -13,7 +13,7 @@ fn the_json_is_as_documented() {
     let keys =
         |value: &serde_json::Value| value.as_object().unwrap().keys().cloned().collect::<BTreeSet<_>>();
     let set = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<BTreeSet<_>>();
-    assert_eq!(keys(&outcome), set(&["schema", "devices", "findings", "open_questions", "summary"]));
+    assert_eq!(keys(&outcome), set(&["schema", "as_of", "devices", "findings", "open_questions", "summary"]));
     let device = &outcome["devices"][0];
     assert_eq!(keys(device), set(&["name", "kind", "exports"]));
     assert_eq!(
@@ -90,7 +90,7 @@ fn traps() {
                 ("d/etc/ppp/options", OPTIONS),
                 ("d/etc/ppp/chap-secrets", "#ann gate password *\nbob gate vK3!pw9-Zr7_qTx2mL *\n"),
             ],
-            "secrets/",
+            "secrets/weak",
         ),
         (
             "a user who may use no address",
@@ -195,6 +195,28 @@ fn exit_status() {
     ] {
         assert_eq!(run(arguments).2, status, "{arguments:?}");
     }
+}
+
+#[test]
+fn the_date_of_the_audit_is_an_argument_and_is_named() {
+    let folder = folder(&[("d/c.pem", include_str!("../../../readers/tests/cases/pem/ends-soon.pem"))]);
+    let at = folder.path().to_str().unwrap();
+    for (date, wanted) in [("2026-06-01", None), ("2026-12-01", Some("low")), ("2026-12-24", Some("medium"))]
+    {
+        let outcome = json(folder.path(), &["--as-of", date]);
+        assert_eq!(outcome["as_of"], date);
+        let found = outcome["findings"].as_array().unwrap();
+        let expired = found.iter().find(|one| one["check"] == "secrets/certificate-expired");
+        assert_eq!(expired.map(|one| one["severity"].as_str().unwrap()), wanted, "{date}");
+        assert!(run(&["audit", at, "--as-of", date]).0.contains(&format!("judged as of {date}")));
+    }
+    // Without the argument it is today, and the output says which day that was.
+    let output = crate::common::trevlin(&["audit", at]).env_remove("TREVLIN_AS_OF").output().unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    let said: String = text.split("judged as of ").nth(1).unwrap().chars().take(10).collect();
+    let year: u32 = said.split('-').next().unwrap().parse().unwrap();
+    assert!(year >= 2026, "{said}");
+    assert_eq!(run(&["audit", at, "--as-of", "soon"]).2, 2);
 }
 
 #[test]

@@ -5,5 +5,6 @@
 mod audit;
 mod common;
 mod demo;
+mod leaks;
 mod logins;
 mod readme;

@@ -95,7 +95,9 @@ impl Secret {
             return false;
         }
         let digits = digits_of_guesses(value, context);
-        let held = if length < 12.0 || digits < 0.7 * length {
+        // In a short text a single pattern is a large part.
+        let share = if length < 12.0 { 0.95 } else { 0.7 };
+        let held = if length < 8.0 || digits < share * length {
             digits * BITS_A_DIGIT
         } else if is_wordy(value) {
             length * BITS_A_LETTER

@@ -127,7 +127,14 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
 
 /// The easiest of several ways in decides.
 fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
-    let ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
+    // The line that opens the way is the one to cite.
+    let ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, opened)| match factors {
+        Factors::Known(kinds, lines) => {
+            let rest = lines.into_iter().filter(|line| *line != opened);
+            Factors::Known(kinds, [opened].into_iter().chain(rest).collect())
+        }
+        unknown => unknown,
+    });
     match ways.reduce(easier) {
         None => Verdict::DoesNotApply,
         Some(Factors::Known(kinds, _)) if kinds.len() > 1 => Verdict::Pass,
@@ -405,7 +412,11 @@ mod tests {
             ("auth = radius[config=/x]\nenable-auth = certificate", &[], "fail medium d ocserv.conf:3"),
             ("auth = certificate\nauth = pam\nenable-auth = certificate", &[], "fail medium d ocserv.conf:4"),
             ("auth = pam", &[], "ask d"),
-            ("auth = pam", &[("d/etc/pam.d/ocserv", "auth required pam_unix.so\n")], "fail high d ocserv:1"),
+            (
+                "auth = pam",
+                &[("d/etc/pam.d/ocserv", "auth required pam_unix.so\n")],
+                "fail high d ocserv.conf:2 ocserv:1",
+            ),
             (
                 "auth = pam",
                 &[("d/etc/pam.d/ocserv", "auth required pam_unix.so\nauth required pam_oath.so\n")],
