@@ -61,6 +61,8 @@ fn text(common: &args::Common) -> Text {
 }
 
 fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Result<ExitCode> {
+    // While files are read, the other core loads what grading will need.
+    std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::estate(&arguments.paths, telling(common))?;
     know_devices(&estate, &arguments.selection.device)?;
     let selection = Selection {

@@ -55,7 +55,7 @@ impl PublicKey {
             KeyAlgorithm::Ec => (self.bits > 0).then_some(self.bits / 2),
             KeyAlgorithm::Rsa | KeyAlgorithm::Dsa => match self.bits {
                 0 => None,
-                ..1024 => Some(0),
+                1..1024 => Some(0),
                 1024..2048 => Some(80),
                 2048..3072 => Some(112),
                 3072..7680 => Some(128),

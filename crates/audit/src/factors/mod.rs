@@ -15,7 +15,7 @@ use std::sync::LazyLock;
 use trevlin_model::pam::{PamAction, PamControl, PamFacility, PamLine, PamService};
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::ssh::{SshConnection, SshServer, matches};
-use trevlin_model::{FactorKind, Origin};
+use trevlin_model::{Device, FactorKind, Origin};
 
 /// What a caller has to show on the easiest way in.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -150,6 +150,28 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
             evidence: vec![asked_at],
         },
     }
+}
+
+/// Every line that a service's stack consists of, of all facilities, those it takes over among them, each file once.
+///
+/// # Errors
+/// The service that is taken over and is not among the exports.
+pub(crate) fn lines_of_service<'a>(device: &'a Device, service: &str) -> Result<Vec<&'a PamLine>, String> {
+    let mut lines = Vec::new();
+    let (mut open, mut seen) = (vec![service.to_owned()], BTreeSet::new());
+    while let Some(name) = open.pop() {
+        if !seen.insert(name.clone()) {
+            continue;
+        }
+        let found = device.facts.pam_services.iter().find(|one| one.name == name).ok_or(name)?;
+        for line in &found.lines {
+            if let PamControl::Include(other) | PamControl::Substack(other) = &line.control {
+                open.push(other.rsplit('/').next().unwrap_or(other).to_owned());
+            }
+            lines.push(line);
+        }
+    }
+    Ok(lines)
 }
 
 fn flatten(

@@ -14,6 +14,15 @@ const BITS_A_DIGIT: f64 = std::f64::consts::LOG2_10;
 /// Bits in one letter of a text in words: about what a language leaves open (NIST SP 800-63-1, appendix A: 1.5 to 2).
 const BITS_A_LETTER: f64 = 2.0;
 
+/// Letters of both cases, digits, signs, and some beyond ASCII: more than secrets are made of. Decoded bytes have 256.
+const LARGEST_ALPHABET: f64 = 256.0;
+
+/// Loads the word lists that grading needs, which takes longer than grading a secret does. To be called beside other
+/// work; grading loads them by itself otherwise.
+pub fn prepare() {
+    let _ = zxcvbn::zxcvbn("load", &[]);
+}
+
 /// A secret that everybody knows, since it is published.
 #[derive(Debug, Deserialize)]
 pub struct DefaultSecret {
@@ -91,7 +100,9 @@ impl Secret {
     pub fn holds_bits(&self, bits: u32, context: &[&str]) -> bool {
         let value = graded(self.expose());
         let length = value.chars().count() as f64;
-        if length < 1.0 || self.known_default().is_some() || made_of(value, context) {
+        // No alphabet is large enough for so few characters.
+        let too_short = length * LARGEST_ALPHABET.log2() < f64::from(bits);
+        if too_short || self.known_default().is_some() || made_of(value, context) {
             return false;
         }
         let digits = digits_of_guesses(value, context);
@@ -177,7 +188,8 @@ fn alphabet(value: &str) -> f64 {
     if any(|letter| letter.is_control() || ('\u{80}'..='\u{ff}').contains(&letter)) {
         return 256.0;
     }
-    let classes: [(fn(char) -> bool, f64); 5] = [
+    type Class = (fn(char) -> bool, f64);
+    let classes: [Class; 5] = [
         (|letter| letter.is_ascii_lowercase(), 26.0),
         (|letter| letter.is_ascii_uppercase(), 26.0),
         (|letter| letter.is_ascii_digit(), 10.0),

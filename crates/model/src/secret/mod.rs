@@ -9,7 +9,7 @@ mod grade;
 mod mask;
 mod reuse;
 
-pub use grade::{DefaultSecret, Grade};
+pub use grade::{DefaultSecret, Grade, prepare};
 pub use mask::{MASK, Masker};
 pub use reuse::{ReuseGroup, group_letter, reuse_groups};
 

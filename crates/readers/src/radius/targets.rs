@@ -14,7 +14,7 @@ pub(crate) const LIST: Reader = Reader {
     title: "RADIUS servers that are asked",
     manual: "pam_radius_auth.conf, radiusclient's servers",
     recognise: |export| {
-        if asker(export).is_some() && telling(export).all(|text| is_pair(text)) {
+        if asker(export).is_some() && telling(export).all(is_pair) {
             Recognition::Name
         } else {
             Recognition::No

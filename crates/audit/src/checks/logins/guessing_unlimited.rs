@@ -1,8 +1,7 @@
 //! Passwords may be tried without limit.
 
+use crate::factors::lines_of_service;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use std::collections::BTreeSet;
-use trevlin_model::pam::PamControl;
 use trevlin_model::ssh::SshConnection;
 use trevlin_model::{Device, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
 
@@ -94,27 +93,19 @@ fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
 }
 
 fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {
-    let services = &device.facts.pam_services;
-    let (mut open, mut seen) = (vec![service.to_owned()], BTreeSet::new());
-    while let Some(name) = open.pop() {
-        if !seen.insert(name.clone()) {
-            continue;
-        }
-        let Some(found) = services.iter().find(|one| one.name == name) else {
+    let lines = match lines_of_service(device, service) {
+        Ok(lines) => lines,
+        Err(missing) => {
             let ask = format!(
-                "whether guessing passwords for {what} is limited stands in `/etc/pam.d/{name}`, which is not among the exports; \
-                 ask for it, and whether another program counts failures"
+                "whether guessing passwords for {what} is limited stands in `/etc/pam.d/{missing}`, which is not among the \
+                 exports; ask for it, and whether another program counts failures"
             );
             return Verdict::ask(ask, vec![asked_at]);
-        };
-        for line in &found.lines {
-            if COUNTING.contains(&line.module.as_str()) || line.module.starts_with("pam_radius") {
-                return Verdict::Pass;
-            }
-            if let PamControl::Include(other) | PamControl::Substack(other) = &line.control {
-                open.push(other.rsplit('/').next().unwrap_or(other).to_owned());
-            }
         }
+    };
+    let counts = |module: &str| COUNTING.contains(&module) || module.starts_with("pam_radius");
+    if lines.iter().any(|line| counts(&line.module)) {
+        return Verdict::Pass;
     }
     fail(
         &format!("nothing limits guessing passwords for {what}"),

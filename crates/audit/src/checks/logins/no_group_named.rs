@@ -1,5 +1,6 @@
 //! Every account may log in: no group and no name is stated.
 
+use crate::factors::lines_of_service;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, access};
 use trevlin_model::pam::PamFacility;
 use trevlin_model::ssh::{SshConnection, SshServer};
@@ -88,30 +89,16 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
 }
 
 fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> Verdict {
-    let services = &device.facts.pam_services;
-    let mut open = vec![service.to_owned()];
-    let mut seen: Vec<String> = Vec::new();
-    let mut lines = Vec::new();
-    while let Some(name) = open.pop() {
-        if seen.contains(&name) {
-            continue;
-        }
-        let Some(found) = services.iter().find(|one| one.name == name) else {
+    let lines = match lines_of_service(device, service) {
+        Ok(lines) => lines,
+        Err(missing) => {
             let ask = format!(
-                "whether {} is open to every account stands in `/etc/pam.d/{name}`, which is not among the exports; ask for it",
+                "whether {} is open to every account stands in `/etc/pam.d/{missing}`, which is not among the exports; ask for it",
                 tunnel.name
             );
             return Verdict::ask(ask, vec![asked_at]);
-        };
-        for line in &found.lines {
-            use trevlin_model::pam::PamControl;
-            if let PamControl::Include(other) | PamControl::Substack(other) = &line.control {
-                open.push(other.rsplit('/').next().unwrap_or(other).to_owned());
-            }
-            lines.push(line);
         }
-        seen.push(name);
-    }
+    };
     let about = |facility: Option<PamFacility>| {
         matches!(facility, None | Some(PamFacility::Auth | PamFacility::Account))
     };
