@@ -120,6 +120,15 @@ pub struct PrivateKey {
     pub origin: Origin,
 }
 
+/// A block that should be a certificate or a private key and cannot be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct UnreadableBlock {
+    /// Whether its label is a private key's.
+    pub is_key: bool,
+    /// The block.
+    pub origin: Origin,
+}
+
 /// What a certificate named in a configuration is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CertificateUse {

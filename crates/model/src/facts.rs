@@ -1,7 +1,7 @@
 //! The facts that readers hand over.
 
 use crate::account::{Account, ShadowEntry, UserGroup};
-use crate::certificate::{Certificate, PrivateKey};
+use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use crate::ike::PreSharedKey;
 use crate::pam::PamService;
 use crate::radius::{
@@ -11,7 +11,8 @@ use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::SudoRule;
 use crate::{
-    Credential, Filter, HeldSecret, Interface, Login, Origin, PortForward, PppProfile, Route, Tunnel,
+    Credential, Filter, HeldSecret, Interface, Login, Origin, PortForward, PppProfile, Reference, Route,
+    Tunnel,
 };
 use std::sync::Arc;
 
@@ -85,6 +86,10 @@ pub struct Facts {
     pub secrets: Vec<Arc<HeldSecret>>,
     /// Places that may hold a piece of a secret and are masked wherever a line is shown.
     pub masked_places: Vec<Origin>,
+    /// Files that others read in and that are not among the exports.
+    pub missing: Vec<Reference>,
+    /// Blocks that should be certificates or private keys and cannot be read.
+    pub unreadable_blocks: Vec<UnreadableBlock>,
     /// What could not be modelled.
     pub not_modelled: Vec<NotModelled>,
 }
@@ -120,6 +125,8 @@ impl Facts {
         self.private_keys.extend(other.private_keys);
         self.secrets.extend(other.secrets);
         self.masked_places.extend(other.masked_places);
+        self.missing.extend(other.missing);
+        self.unreadable_blocks.extend(other.unreadable_blocks);
         self.not_modelled.extend(other.not_modelled);
     }
 }

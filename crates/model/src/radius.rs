@@ -146,6 +146,12 @@ pub struct EapSettings {
 /// Settings of the server as a whole (radiusd.conf).
 #[derive(Debug, Clone, Default)]
 pub struct RadiusSecurity {
+    /// Whether the file has the section about the log.
+    pub tells_log: bool,
+    /// Whether requests must be signed, for clients that say nothing themselves (from 3.2.5 and 3.0.27).
+    pub message_authenticator: Option<(MessageAuthenticator, Origin)>,
+    /// Whether the file has the section about security.
+    pub tells_security: bool,
     /// Lines that have passwords written to the log.
     pub logged_passwords: Vec<Origin>,
     /// Seconds before a refusal is sent, which slows guessing.

@@ -7,7 +7,7 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Login, LoginList, Origin, Secret};
+use trevlin_model::{Export, HeldSecret, LineClass, Login, LoginList, Origin, Reference, Secret};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -60,7 +60,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut block = false;
     for line in export.lines() {
@@ -79,8 +79,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         if let Some(path) = text.strip_prefix("include").filter(|rest| rest.starts_with([' ', '\t'])) {
             // What it names is an export of its own and read by itself.
-            let _ = path;
             book.class(origin, LineClass::PassedOver);
+            let path = path.trim().trim_matches(['"', '\'']).to_owned();
+            // Of a name with wildcards nobody can tell whether anything fits it.
+            if !path.contains(['*', '?']) && around.find(&path, export).is_none() {
+                reading.facts.missing.push(Reference { path, configuration: true, origin });
+            }
             continue;
         }
         match split(text) {

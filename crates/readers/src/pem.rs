@@ -5,7 +5,7 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use base64::Engine;
 use serde::Deserialize;
 use std::sync::{Arc, LazyLock};
-use trevlin_model::certificate::{Certificate, KeyAlgorithm, PrivateKey, PublicKey};
+use trevlin_model::certificate::{Certificate, KeyAlgorithm, PrivateKey, PublicKey, UnreadableBlock};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
 use x509_parser::certificate::X509Certificate;
@@ -137,6 +137,7 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
         if block.is_private_key() {
             if !block.closed {
                 book.not_understood(origin, "`-----END …-----` is missing: the key is cut off");
+                reading.facts.unreadable_blocks.push(UnreadableBlock { is_key: true, origin });
             } else {
                 book.understood(origin);
             }
@@ -147,7 +148,9 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
                 origin,
             });
             reading.facts.secrets.push(Arc::clone(&held));
-            reading.facts.private_keys.push(PrivateKey { encrypted: encrypted(block), held, origin });
+            if block.closed {
+                reading.facts.private_keys.push(PrivateKey { encrypted: encrypted(block), held, origin });
+            }
             continue;
         }
         match certificate(block, origin) {
@@ -158,7 +161,10 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
                 book.understood(origin);
                 reading.facts.certificates.push(one);
             }
-            Err(why) => book.not_understood(origin, format!("{why}; export the file again")),
+            Err(why) => {
+                book.not_understood(origin, format!("{why}; export the file again"));
+                reading.facts.unreadable_blocks.push(UnreadableBlock { is_key: false, origin });
+            }
         }
     }
 }

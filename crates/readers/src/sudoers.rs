@@ -3,7 +3,7 @@
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::collections::BTreeMap;
 use trevlin_model::sudo::SudoRule;
-use trevlin_model::{Export, LineClass, Origin};
+use trevlin_model::{Export, LineClass, Origin, Reference};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -135,6 +135,7 @@ struct State {
     rules: Vec<(Vec<String>, Specification, Origin)>,
     /// `Defaults !authenticate`, and for whom.
     no_password: Vec<(Option<String>, Origin)>,
+    missing: Vec<Reference>,
 }
 
 /// The right side of a rule.
@@ -172,6 +173,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     take(export, around, &mut state, &mut book, 0);
     // A file that the main one reads in is judged there, in its place.
     if !around.reads_in(export, included) {
+        reading.facts.missing.append(&mut state.missing);
         reading.facts.sudo_rules = rules(state);
     }
     reading
@@ -189,6 +191,11 @@ fn take(
         book.class(line.origin, LineClass::Understood);
         if text.starts_with(['#', '@']) && text[1..].starts_with("include") {
             let files = included(text, export, around);
+            let path = text.split_whitespace().nth(1).unwrap_or_default().trim_matches('"');
+            if files.is_empty() && !text[1..].starts_with("includedir") {
+                let path = path.to_owned();
+                state.missing.push(Reference { path, configuration: true, origin: line.origin });
+            }
             if depth < DEPTH {
                 for file in files {
                     take(file, around, state, book, depth + 1);
@@ -272,7 +279,7 @@ fn specification(right: &str, aliases: &BTreeMap<String, Vec<String>>) -> Specif
 
 /// Rules with their aliases resolved and the defaults applied.
 fn rules(state: State) -> Vec<SudoRule> {
-    let State { aliases, rules, no_password } = state;
+    let State { aliases, rules, no_password, .. } = state;
     let resolve = |names: &[String]| -> Vec<String> {
         let mut found = Vec::new();
         for name in names {

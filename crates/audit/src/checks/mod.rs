@@ -2,6 +2,7 @@
 
 mod addresses;
 mod exposure;
+mod ike;
 mod logins;
 mod secrets;
 mod tunnels;

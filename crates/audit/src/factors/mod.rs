@@ -2,7 +2,7 @@
 
 mod radius;
 mod sources;
-mod tunnels;
+pub(crate) mod tunnels;
 
 pub(crate) use radius::of_radius;
 pub(crate) use sources::of_source;

@@ -124,3 +124,19 @@ pub(crate) fn easier(a: Factors, b: Factors) -> Factors {
     };
     if rank(&b) < rank(&a) { b } else { a }
 }
+
+/// Lists of logins that tunnels of a device name and that are not among the exports: tunnel, path, and the line.
+pub(crate) fn lists_not_exported(estate: &Estate, at: usize) -> Vec<(&str, &str, Origin)> {
+    let mut found = Vec::new();
+    for tunnel in estate.devices[at].facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+        let others = tunnel.proof.alternatives.iter().flat_map(|way| &way.passwords);
+        for check in tunnel.proof.passwords.iter().chain(others) {
+            if let PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) = &check.source
+                && estate.find(at, path, check.origin.export).is_none()
+            {
+                found.push((tunnel.name.as_str(), path.as_str(), check.origin));
+            }
+        }
+    }
+    found
+}

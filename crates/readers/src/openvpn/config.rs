@@ -181,7 +181,7 @@ impl Config {
         if keep
             || matches!(
                 directive.name.as_str(),
-                "push" | "tls-auth" | "tls-crypt" | "tls-crypt-v2" | "management"
+                "push" | "tls-auth" | "tls-crypt" | "tls-crypt-v2" | "management" | "auth-user-pass"
             )
         {
             self.settings

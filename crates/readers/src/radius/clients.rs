@@ -65,6 +65,10 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
                 mask = item.value.parse::<u8>().ok();
                 book.understood(item.origin);
             }
+            // A value that stands elsewhere, in a variable or in the environment.
+            "secret" if item.value.contains("${") || item.value.contains("%{") => {
+                book.understood(item.origin)
+            }
             "secret" => {
                 let held = Arc::new(HeldSecret {
                     secret: Secret::new(item.value.replace("\\\"", "\"")),
@@ -76,17 +80,9 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
                 book.understood(item.origin);
                 reading.facts.secrets.push(held);
             }
-            "require_message_authenticator" => match (item.truth(), item.value) {
-                (Some(true), _) => {
-                    client.message_authenticator = stated(MessageAuthenticator::Required, item, &mut book)
-                }
-                (Some(false), _) => {
-                    client.message_authenticator = stated(MessageAuthenticator::NotRequired, item, &mut book)
-                }
-                (_, "auto") => {
-                    client.message_authenticator = stated(MessageAuthenticator::Learned, item, &mut book)
-                }
-                _ => book.not_understood(item.origin, "expected yes, no or auto"),
+            "require_message_authenticator" => match message_authenticator(item) {
+                Some(value) => client.message_authenticator = stated(value, item, &mut book),
+                None => book.not_understood(item.origin, "expected yes, no or auto"),
             },
             "proto" => {
                 client.tls = item.value == "tls";
@@ -100,6 +96,16 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
         client.from = IpNet::new(range.first(), mask).ok().map(|net| net.trunc().into());
     }
     reading.facts.radius_clients.push(client);
+}
+
+/// What an item says about signed requests.
+pub(super) fn message_authenticator(item: &Item<'_>) -> Option<MessageAuthenticator> {
+    match (item.truth(), item.value) {
+        (Some(true), _) => Some(MessageAuthenticator::Required),
+        (Some(false), _) => Some(MessageAuthenticator::NotRequired),
+        (None, "auto") => Some(MessageAuthenticator::Learned),
+        _ => None,
+    }
 }
 
 fn stated(

@@ -47,6 +47,12 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
             "log" => log(export, section, &mut security, reading),
             "security" => {
                 let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+                security.tells_security = true;
+                if let Some(item) = section.item("require_message_authenticator") {
+                    security.message_authenticator =
+                        clients::message_authenticator(item).map(|value| (value, item.origin));
+                    book.understood(item.origin);
+                }
                 if let Some(item) = section.item("reject_delay") {
                     match item.value.parse() {
                         Ok(seconds) => {
@@ -67,7 +73,7 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
             _ => secrets(export, section, reading),
         }
     }
-    if !security.logged_passwords.is_empty() || security.reject_delay.is_some() {
+    if security.tells_log || security.tells_security {
         reading.facts.radius_security.push(security);
     }
 }
@@ -110,6 +116,7 @@ fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
 
 fn log(export: &Export, section: &Section<'_>, security: &mut RadiusSecurity, reading: &mut Reading) {
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    security.tells_log = true;
     for name in ["auth_badpass", "auth_goodpass"] {
         if let Some(item) = section.item(name) {
             book.understood(item.origin);
@@ -136,6 +143,7 @@ fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading:
     }
     let secret = section
         .item("secret")
+        .filter(|item| !item.value.contains("${") && !item.value.contains("%{"))
         .map(|item| hold(export, item, SecretKind::RadiusSecret, section.name, reading));
     // Pools that hold this server, and realms that use those pools.
     let pools: Vec<&str> = file

@@ -1,5 +1,6 @@
 //! An administrator's name opens a tunnel.
 
+use crate::factors::tunnels;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
 
 /// The check.
@@ -29,6 +30,15 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         .collect();
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        if !administrators.is_empty() {
+            for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
+                let ask = format!(
+                    "whether administrators are among the logins of {tunnel} stands in `{path}`, which is not among the exports; ask \
+                     for its names"
+                );
+                answers.push(Answer::new(at, path, Verdict::ask(ask, vec![origin])));
+            }
+        }
         for login in &device.logins {
             let verdict = match administrators.iter().find(|(name, ..)| *name == login.user) {
                 Some((name, origin, where_)) => Verdict::Fail(Fail {
@@ -93,5 +103,22 @@ mod tests {
             let files: Vec<_> = [LIST].into_iter().chain(more).collect();
             run(&CHECK, &[(name, &files, &[wanted])]);
         }
+    }
+
+    #[test]
+    fn a_list_that_was_not_exported_is_a_question() {
+        let server = (
+            "d/etc/ocserv/ocserv.conf",
+            "ipv4-network = 10.9.0.0/24\nauth = plain[passwd=/etc/ocserv/ocpasswd]\n",
+        );
+        let rules = ("d/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) ALL\n");
+        let list = ("d/etc/ocserv/ocpasswd", "bob:*:$5$a$b\n");
+        run(
+            &CHECK,
+            &[
+                ("not exported", &[server, rules], &["ask d"]),
+                ("exported", &[server, rules, list], &["pass d"]),
+            ],
+        );
     }
 }

@@ -37,6 +37,17 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             };
             answers.push(Answer::new(at, account.name.clone(), verdict));
         }
+        let hidden = device.facts.shadow.is_empty()
+            && device
+                .facts
+                .accounts
+                .iter()
+                .any(|one| one.has_shell() && matches!(one.password, StoredPassword::Elsewhere));
+        if let Some(origin) = permitted.filter(|_| hidden) {
+            let ask = "secure shell permits empty passwords, and whether an account has one stands in `/etc/shadow`, which is \
+                       not among the exports; ask for the names whose second field there is empty";
+            answers.push(Answer::new(at, "accounts", Verdict::ask(ask, vec![origin])));
+        }
         let empty =
             device.facts.accounts.iter().any(|one| one.has_shell() && empty_at(device, one).is_some());
         if let Some(origin) = permitted.filter(|_| !empty) {
@@ -143,5 +154,22 @@ mod tests {
         permits("PermitEmptyPasswords yes", &["fail low d sshd_config:2"]);
         permits("#PermitEmptyPasswords yes", &[]);
         permits("PermitEmptyPasswords no", &[]);
+    }
+
+    #[test]
+    fn hashes_that_were_not_exported_are_a_question_where_it_matters() {
+        const ACCOUNTS: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        let ssh = |line: &'static str| ("d/etc/ssh/sshd_config", line);
+        run(
+            &CHECK,
+            &[
+                (
+                    "permitted",
+                    &[ACCOUNTS, ssh("PermitEmptyPasswords yes\n")],
+                    &["pass d", "ask d", "fail low d sshd_config:1"],
+                ),
+                ("not permitted", &[ACCOUNTS, ssh("MaxAuthTries 3\n")], &["pass d"]),
+            ],
+        );
     }
 }

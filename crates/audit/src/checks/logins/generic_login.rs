@@ -35,6 +35,19 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 logins.entry((&account.name, "shells")).or_insert(account.origin);
             }
         }
+        if device.facts.shadow.is_empty() {
+            let hidden = device.facts.accounts.iter().filter(|one| {
+                one.has_shell() && one.uid != 0 && matches!(one.password, StoredPassword::Elsewhere)
+            });
+            for account in hidden.filter(|one| people::is_generic(&one.name)) {
+                let ask = format!(
+                    "`{}` is a role, and whether anybody can log in with it stands in `/etc/shadow`, which is not among the \
+                     exports; ask whether a password fits, and who knows it",
+                    account.name
+                );
+                answers.push(Answer::new(at, account.name.clone(), Verdict::ask(ask, vec![account.origin])));
+            }
+        }
         for ((name, service), origin) in logins {
             let verdict = if people::is_generic(name) {
                 Verdict::Fail(Fail {
@@ -82,7 +95,12 @@ mod tests {
             ),
             ("no shell", "d/etc/passwd", "backup:$6$a$b:34:34::/var/backups:/usr/sbin/nologin\n", &[]),
             ("no password fits", "d/etc/passwd", "backup:*:34:34::/var/backups:/bin/sh\n", &[]),
-            ("its hash was not exported", "d/etc/passwd", "guest:x:1000:1000::/home/guest:/bin/bash\n", &[]),
+            (
+                "its hash was not exported",
+                "d/etc/passwd",
+                "guest:x:1000:1000::/home/guest:/bin/bash\n",
+                &["ask d"],
+            ),
         ] {
             run(&CHECK, &[(name, &[(path, text)], wanted)]);
         }

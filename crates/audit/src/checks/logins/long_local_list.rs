@@ -1,5 +1,6 @@
 //! A list of logins on the device itself has grown long.
 
+use crate::factors::tunnels;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{LoginList, Origin};
@@ -26,6 +27,13 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for login in device.logins.iter().filter(|login| login.service != "RADIUS") {
             let LoginList::LocalFile(path) = &login.list;
             lists.entry(path).or_insert_with(|| (BTreeSet::new(), login.origin)).0.insert(&login.user);
+        }
+        for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
+            let ask = format!(
+                "how many logins the list `{path}` of {tunnel} has cannot be told, as it is not among the exports; ask for it, or \
+                 for their number and names"
+            );
+            answers.push(Answer::new(at, path, Verdict::ask(ask, vec![origin])));
         }
         for (path, (users, origin)) in lists {
             let verdict = if users.len() <= yardstick.local_logins || !device.facts.radius_targets.is_empty()
@@ -71,5 +79,15 @@ mod tests {
                 ("the RADIUS server's own", &[("d/raddb/users", &users)], &[]),
             ],
         );
+    }
+
+    #[test]
+    fn a_list_that_was_not_exported_is_a_question() {
+        let server = (
+            "d/etc/ocserv/ocserv.conf",
+            "ipv4-network = 10.9.0.0/24\nauth = plain[passwd=/etc/ocserv/ocpasswd]\n",
+        );
+        let list = ("d/etc/ocserv/ocpasswd", "ann:*:$5$a$b\n");
+        run(&CHECK, &[("not exported", &[server], &["ask d"]), ("exported", &[server, list], &["pass d"])]);
     }
 }

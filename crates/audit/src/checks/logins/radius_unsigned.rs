@@ -2,6 +2,7 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::radius::{MessageAuthenticator, RadiusClient};
+use trevlin_model::{Device, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -24,18 +25,35 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.radius_clients {
-            answers.push(Answer::new(at, format!("client {}", client.name), judge(client)));
+            answers.push(Answer::new(at, format!("client {}", client.name), judge(device, client)));
         }
     }
     answers
 }
 
-fn judge(client: &RadiusClient) -> Verdict {
+fn judge(device: &Device, client: &RadiusClient) -> Verdict {
     if client.is_local() {
         return Verdict::DoesNotApply;
     }
-    let stated = client.message_authenticator.origin();
-    let possible: Vec<_> = client.message_authenticator.possible().collect();
+    // What a client leaves unsaid the server as a whole may say, in the versions that ask for it at all.
+    let whole = &device.facts.radius_security;
+    let setting = match (
+        &client.message_authenticator,
+        whole.iter().find_map(|one| one.message_authenticator),
+    ) {
+        (Setting::Default(_), Some((value, origin))) => Setting::Stated { value, origin },
+        (Setting::Default(_), None) if !whole.iter().any(|one| one.tells_security) => {
+            let ask = format!(
+                "whether RADIUS client `{}` has to sign its requests is not stated with it, and the server's own section `security` \
+                 is not among the exports; ask for `radiusd.conf` and the server's version",
+                client.name
+            );
+            return Verdict::ask(ask, vec![client.origin]);
+        }
+        (own, _) => own.clone(),
+    };
+    let stated = setting.origin();
+    let possible: Vec<_> = setting.possible().collect();
     let (severity, why, how) = if possible.iter().all(|one| **one == MessageAuthenticator::Required) {
         return Verdict::Pass;
     } else if possible.iter().all(|one| **one == MessageAuthenticator::Learned) {
@@ -80,18 +98,34 @@ mod tests {
                 "require_message_authenticator = auto",
                 "fail low d clients.conf:3 clients.conf:1 clients.conf:2",
             ),
-            ("10.4.0.9", "shortname = a", "fail medium d clients.conf:1 clients.conf:2"),
-            (
-                "10.4.0.9",
-                "# require_message_authenticator = yes",
-                "fail medium d clients.conf:1 clients.conf:2",
-            ),
+            ("10.4.0.9", "shortname = a", "ask d"),
+            ("10.4.0.9", "# require_message_authenticator = yes", "ask d"),
             ("10.4.0.9", "require_message_authenticator = yes", "pass d"),
             ("::1", "require_message_authenticator = no", "none d"),
         ] {
             let key = if address.contains(':') { "ipv6addr" } else { "ipaddr" };
             let text = format!("client gate {{\n {key} = {address}\n {line}\n secret = x\n}}\n");
             run(&CHECK, &[(line, &[("d/clients.conf", &text)], &[wanted])]);
+        }
+    }
+
+    #[test]
+    fn what_the_server_as_a_whole_says() {
+        let client = ("d/clients.conf", "client gate {\n ipaddr = 10.4.0.9\n secret = x\n}\n");
+        for (line, wanted) in [
+            ("reject_delay = 1", "fail medium d clients.conf:1 clients.conf:2"),
+            ("reject_delay = 1\n require_message_authenticator = yes", "pass d"),
+            (
+                "reject_delay = 1\n require_message_authenticator = auto",
+                "fail low d radiusd.conf:3 clients.conf:1 clients.conf:2",
+            ),
+            (
+                "reject_delay = 1\n #require_message_authenticator = yes",
+                "fail medium d clients.conf:1 clients.conf:2",
+            ),
+        ] {
+            let text = format!("security {{\n {line}\n}}\n");
+            run(&CHECK, &[(line, &[client, ("d/radiusd.conf", &text)], &[wanted])]);
         }
     }
 }

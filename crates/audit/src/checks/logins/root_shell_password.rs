@@ -43,7 +43,18 @@ fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Ver
     let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
     let origin = match server.effective("permitrootlogin", &connection) {
         Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
-        _ => return Verdict::Pass,
+        _ => {
+            return match server.missing.iter().find(|one| !one.path.contains('*')) {
+                Some(missing) => Verdict::ask(
+                    format!(
+                        "whether root may log in may stand in `{}`, which is not among the exports; ask for it",
+                        missing.path
+                    ),
+                    vec![missing.origin],
+                ),
+                None => Verdict::Pass,
+            };
+        }
     };
     let ways = of_shell(estate, at, server, &connection);
     let by_password = ways.iter().any(|way| match &way.factors {
@@ -82,6 +93,7 @@ mod tests {
             ("PermitRootLogin yes\nMatch User ann\nPermitRootLogin no\n", "", &["fail high d sshd_config:1"]),
             ("PermitRootLogin yes\n", "root:*:19000:0:99999:7:::\n", &["pass d"]),
             ("PermitRootLogin yes\nMaxAuthTries x\n", "", &[]),
+            ("Include more.conf\nMaxAuthTries 3\n", "", &["ask d"]),
         ] {
             run(&CHECK, &[(config, &[("d/etc/ssh/sshd_config", config), ("d/etc/shadow", shadow)], wanted)]);
         }

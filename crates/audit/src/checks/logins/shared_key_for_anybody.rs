@@ -1,5 +1,6 @@
 //! One pre-shared key lets in whoever calls.
 
+use crate::checks::ike;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 
 /// The check.
@@ -22,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        answers.extend(ike::keys_not_exported(estate, at));
         for key in &device.facts.pre_shared_keys {
             let fail = |severity, why: &str, title: String| {
                 Verdict::Fail(Fail {
@@ -68,5 +70,14 @@ mod tests {
         ] {
             run(&CHECK, &[(line, &[("d/ipsec.secrets", line)], wanted)]);
         }
+    }
+
+    #[test]
+    fn a_file_that_is_read_in_and_missing_is_a_question() {
+        let file = |line: &'static str| ("d/etc/ipsec.secrets", line);
+        let answers =
+            |line| crate::checks::testing::answers(&CHECK, &crate::checks::testing::estate(&[file(line)]));
+        assert_eq!(answers("include /etc/ipsec.d/more.secrets\nann : EAP \"x\"\n"), ["ask d"]);
+        assert!(answers("include /etc/ipsec.d/*.secrets\nann : EAP \"x\"\n").is_empty());
     }
 }

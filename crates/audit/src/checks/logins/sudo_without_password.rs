@@ -33,6 +33,15 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 answers.push(Answer::new(at, account.name.clone(), verdict));
             }
         }
+        let is_sudoers =
+            |one: &&trevlin_model::Reference| estate.export(one.origin.export).path().contains("sudoers");
+        for missing in device.facts.missing.iter().filter(is_sudoers) {
+            let ask = format!(
+                "who may do everything without a password may stand in `{}`, which is not among the exports; ask for it",
+                missing.path
+            );
+            answers.push(Answer::new(at, missing.path.clone(), Verdict::ask(ask, vec![missing.origin])));
+        }
         if device.facts.accounts.is_empty() {
             for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
                 let who: Vec<&str> =
@@ -88,6 +97,8 @@ mod tests {
             ("ALL ALL=(ALL) ALL\nDefaults:ALL !authenticate", &["fail medium d sudoers:2"]),
             ("#ann ALL=(ALL) NOPASSWD: ALL", &[]),
             ("bob ALL=(ALL) NOPASSWD: ALL", &[]),
+            ("@include /etc/sudoers.crew", &["ask d"]),
+            ("@includedir /etc/sudoers.d", &[]),
         ] {
             let text = format!("Defaults env_reset\n{rules}\n");
             run(&CHECK, &[(rules, &[("d/etc/sudoers", &text), ANN], wanted)]);

@@ -22,6 +22,17 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        // A site runs the module, and the module was not exported.
+        let run = device
+            .facts
+            .radius_sites
+            .iter()
+            .flat_map(|site| &site.authenticate)
+            .find(|step| step.module == "eap");
+        if let Some(step) = run.filter(|_| device.facts.eap_settings.is_empty()) {
+            let ask = "which EAP methods are taken stands in `mods-enabled/eap`, which is not among the exports; ask for it";
+            answers.push(Answer::new(at, "EAP module", Verdict::ask(ask, vec![step.origin])));
+        }
         for settings in &device.facts.eap_settings {
             answers.push(Answer::new(at, "EAP module", judge(settings)));
         }
@@ -80,5 +91,19 @@ mod tests {
         ] {
             run(&CHECK, &[(text, &[(path, text)], wanted)]);
         }
+    }
+
+    #[test]
+    fn a_module_that_was_not_exported_is_a_question() {
+        let site = |module: &str| {
+            format!("server default {{\n authorize {{\n  files\n }}\n authenticate {{\n  {module}\n }}\n}}\n")
+        };
+        run(
+            &CHECK,
+            &[
+                ("EAP", &[("d/default", &site("eap"))], &["ask d"]),
+                ("none", &[("d/default", &site("pap"))], &[]),
+            ],
+        );
     }
 }

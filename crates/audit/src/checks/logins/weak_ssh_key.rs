@@ -1,7 +1,9 @@
 //! A key of the secure shell is weak.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::Device;
 use trevlin_model::certificate::KeyAlgorithm;
+use trevlin_model::ssh::SshConnection;
 use trevlin_model::ssh_key::{SshKey, SshKeyUse};
 
 /// The check.
@@ -28,6 +30,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        answers.extend(not_exported(device).map(|verdict| Answer::new(at, "authorized keys", verdict)));
         for key in &device.facts.ssh_keys {
             let path = estate.export(key.origin.export).path();
             answers.push(Answer::new(
@@ -38,6 +41,20 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// A question where keys let people in and none of them was exported.
+fn not_exported(device: &Device) -> Option<Verdict> {
+    let server = device.facts.ssh_servers.iter().find(|server| server.refused.is_none())?;
+    let keys = device.facts.ssh_keys.iter().any(|key| key.purpose != SshKeyUse::Host);
+    let on = server.effective("pubkeyauthentication", &SshConnection::default());
+    let on = on.possible().any(|value| value.first().is_some_and(|word| word == "yes"));
+    let people = device.facts.accounts.iter().any(|account| account.has_shell());
+    (on && people && !keys).then(|| {
+        let ask = "keys let people in to secure shell, and no list of them is among the exports; ask for `authorized_keys` of \
+                   every account with a shell";
+        Verdict::ask(ask, vec![server.origin])
+    })
 }
 
 fn judge(key: &SshKey, yardstick: &Yardstick) -> Verdict {
@@ -120,5 +137,23 @@ mod tests {
         ] {
             run(&CHECK, &[(name, &[(path, &text)], wanted)]);
         }
+    }
+
+    #[test]
+    fn lists_that_were_not_exported_are_a_question() {
+        const ACCOUNT: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        let ssh = |line: &'static str| ("d/etc/ssh/sshd_config", line);
+        run(
+            &CHECK,
+            &[
+                ("keys let in", &[ACCOUNT, ssh("MaxAuthTries 3\n")], &["ask d"]),
+                ("keys do not", &[ACCOUNT, ssh("PubkeyAuthentication no\n")], &[]),
+                (
+                    "a list",
+                    &[ACCOUNT, ssh("MaxAuthTries 3\n"), ("d/home/ann/.ssh/authorized_keys", ED)],
+                    &["pass d"],
+                ),
+            ],
+        );
     }
 }

@@ -23,6 +23,14 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
+        let blocks = &estate.devices[at].facts.unreadable_blocks;
+        for block in blocks.iter().filter(|block| !block.is_key) {
+            let file = estate.export(block.origin.export).file_name();
+            let ask = format!(
+                "a certificate in {file} cannot be read, so its dates are not known; ask for the file once more"
+            );
+            answers.push(Answer::new(at, file, Verdict::ask(ask, vec![block.origin])));
+        }
         for one in own(estate, at) {
             let path = estate.export(one.origin.export).path();
             answers.push(Answer::new(at, format!("{} in {path}", one.subject), judge(one, yardstick)));
@@ -107,5 +115,11 @@ mod tests {
                 "{year}-{month}-{day}"
             );
         }
+    }
+
+    #[test]
+    fn one_that_cannot_be_read_is_a_question() {
+        let broken = "-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n";
+        run(&CHECK, &[("broken", &[("d/c.pem", broken)], &["ask d"])]);
     }
 }

@@ -3,7 +3,7 @@
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{LoginList, Origin};
+use trevlin_model::{LoginList, Origin, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -30,6 +30,15 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if let Some(held) = &login.secret {
                 let clear = held.kind == SecretKind::LoginPassword;
                 lists.entry(path).or_default().push((clear, login.origin));
+            }
+        }
+        for one in &device.facts.credentials {
+            if let Setting::Unknown { why } = &one.secret {
+                let ask = format!(
+                    "how the password of {} is kept does not show here: {why}; ask how that file is protected",
+                    one.client
+                );
+                answers.push(Answer::new(at, one.client.clone(), Verdict::ask(ask, vec![one.origin])));
             }
         }
         for (path, logins) in lists {
@@ -73,5 +82,10 @@ mod tests {
         ] {
             run(&CHECK, &[(text, &[("d/raddb/users", text)], wanted)]);
         }
+    }
+
+    #[test]
+    fn a_password_kept_elsewhere_is_a_question() {
+        run(&CHECK, &[("elsewhere", &[("d/chap-secrets", "ann pptp @/etc/ppp/gone *\n")], &["ask d"])]);
     }
 }

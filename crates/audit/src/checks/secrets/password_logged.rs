@@ -19,7 +19,14 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for security in &device.facts.radius_security {
+        let serves = device.facts.radius_clients.first();
+        if let Some(client) = serves.filter(|_| !device.facts.radius_security.iter().any(|one| one.tells_log))
+        {
+            let ask = "whether the RADIUS server writes passwords to its log stands in `radiusd.conf`, which is not among the \
+                       exports; ask for its section `log`";
+            answers.push(Answer::new(at, "RADIUS server", Verdict::ask(ask, vec![client.origin])));
+        }
+        for security in device.facts.radius_security.iter().filter(|one| one.tells_log) {
             let lines = &security.logged_passwords;
             let verdict = if lines.is_empty() {
                 Verdict::Pass
@@ -54,5 +61,14 @@ mod tests {
             let text = format!("log {{\n\t{lines}\n}}\nsecurity {{\n\treject_delay = 1\n}}\n");
             run(&CHECK, &[(lines, &[("d/radiusd.conf", &text)], &[wanted])]);
         }
+    }
+
+    #[test]
+    fn settings_that_were_not_exported_are_a_question() {
+        const CLIENT: (&str, &str) =
+            ("d/clients.conf", "client gate {\n ipaddr = 10.4.0.9\n secret = x\n}\n");
+        const LOG: (&str, &str) =
+            ("d/radiusd.conf", "log {\n auth = no\n}\nsecurity {\n reject_delay = 1\n}\n");
+        run(&CHECK, &[("not exported", &[CLIENT], &["ask d"]), ("exported", &[CLIENT, LOG], &["pass d"])]);
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::BTreeSet;
+use trevlin_model::Setting;
 use trevlin_model::secret::SecretKind;
 
 /// The check.
@@ -24,6 +25,20 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut seen = BTreeSet::new();
+        for tunnel in &device.facts.tunnels {
+            for (_, setting) in tunnel.settings.iter().filter(|(name, _)| name == "auth-user-pass") {
+                if let Setting::Stated { value, origin } = setting
+                    && !value.is_empty()
+                    && estate.find(at, value, origin.export).is_none()
+                {
+                    let ask = format!(
+                        "{} reads its login from `{value}`, which is not among the exports; ask whether the password stands there",
+                        tunnel.name
+                    );
+                    answers.push(Answer::new(at, value.clone(), Verdict::ask(ask, vec![*origin])));
+                }
+            }
+        }
         for held in device.facts.secrets.iter().filter(|held| held.kind == SecretKind::OwnPassword) {
             if held.secret.is_placeholder() || held.secret.is_empty() || !seen.insert(held.origin) {
                 continue;
@@ -54,7 +69,7 @@ mod tests {
             ("auth-user-pass yard.pass", Some("yard\nsesame\n"), &["fail medium d yard.pass:2"][..]),
             ("<auth-user-pass>\nyard\nsesame\n</auth-user-pass>", None, &["fail medium d c.conf:6"]),
             ("auth-user-pass", None, &[]),
-            ("auth-user-pass gone.pass", None, &[]),
+            ("auth-user-pass gone.pass", None, &["ask d"]),
             ("#auth-user-pass yard.pass", Some("yard\nsesame\n"), &[]),
             ("auth-user-pass yard.pass", Some("yard\n\n"), &[]),
         ] {

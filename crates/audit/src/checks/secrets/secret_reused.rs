@@ -41,8 +41,28 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         (members, group.exact)
     });
     let reused: Vec<_> = groups.filter(|(group, _)| !equal_by_design(group)).collect();
-    let answers = reused.iter().enumerate();
-    answers.map(|(number, (group, exact))| answer(estate, group, *exact, &group_letter(number))).collect()
+    let found = reused.iter().enumerate();
+    found
+        .map(|(number, (group, exact))| answer(estate, group, *exact, &group_letter(number)))
+        .chain(not_comparable(estate))
+        .collect()
+}
+
+/// Passwords that stand in files which were not exported, and cannot be compared with any other.
+fn not_comparable(estate: &Estate) -> Vec<Answer> {
+    let mut found = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for one in &device.facts.credentials {
+            if let trevlin_model::Setting::Unknown { why } = &one.secret {
+                let ask = format!(
+                    "whether the password of {} is used elsewhere cannot be told: {why}; ask whether it is",
+                    one.client
+                );
+                found.push(Answer::new(at, one.client.clone(), Verdict::ask(ask, vec![one.origin])));
+            }
+        }
+    }
+    found
 }
 
 /// Whether a secret opens something: a line of a list that lets nobody in does not.
@@ -281,5 +301,10 @@ mod tests {
                 ("empty twice", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * \"\" *\nbob * \"\" *\n")], &[]),
             ],
         );
+    }
+
+    #[test]
+    fn a_password_kept_elsewhere_is_a_question() {
+        run(&CHECK, &[("elsewhere", &[("d/chap-secrets", "ann pptp @/etc/ppp/gone *\n")], &["ask d"])]);
     }
 }

@@ -25,6 +25,16 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        let hidden = |one: &&trevlin_model::account::Account| {
+            one.has_shell() && matches!(one.password, StoredPassword::Elsewhere)
+        };
+        if let Some(account) =
+            device.facts.accounts.iter().find(hidden).filter(|_| device.facts.shadow.is_empty())
+        {
+            let ask = "how passwords are kept stands in `/etc/shadow`, which is not among the exports; ask for the first characters of \
+                       each second field there, up to the second `$`";
+            answers.push(Answer::new(at, "accounts", Verdict::ask(ask, vec![account.origin])));
+        }
         for (name, held, origin) in hashes(device) {
             answers.push(Answer::new(at, name, judge(name, held, origin)));
         }
@@ -117,5 +127,12 @@ mod tests {
         ] {
             run(&CHECK, &[(text, &[(path, text)], wanted)]);
         }
+    }
+
+    #[test]
+    fn hashes_that_were_not_exported_are_a_question() {
+        const ACCOUNT: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        const SERVICE: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/usr/sbin/nologin\n");
+        run(&CHECK, &[("not exported", &[ACCOUNT], &["ask d"]), ("no shell", &[SERVICE], &[])]);
     }
 }

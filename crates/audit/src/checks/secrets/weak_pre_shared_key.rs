@@ -1,5 +1,6 @@
 //! A pre-shared key for IKE is weak.
 
+use crate::checks::ike;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
 use trevlin_model::Device;
 use trevlin_model::ike::PreSharedKey;
@@ -28,6 +29,7 @@ const CASUAL_BITS: u32 = 60;
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        answers.extend(ike::keys_not_exported(estate, at));
         for key in &device.facts.pre_shared_keys {
             answers.push(Answer::new(
                 at,
@@ -106,5 +108,14 @@ mod tests {
         }
         let commented = estate_with(&[("d/ipsec.secrets", "# : PSK \"secret\"\nann : EAP \"x\"\n")], "");
         assert!(answers(&CHECK, &commented).is_empty());
+    }
+
+    #[test]
+    fn a_file_that_is_read_in_and_missing_is_a_question() {
+        let file = |line: &'static str| ("d/etc/ipsec.secrets", line);
+        let answers =
+            |line| crate::checks::testing::answers(&CHECK, &crate::checks::testing::estate(&[file(line)]));
+        assert_eq!(answers("include /etc/ipsec.d/more.secrets\nann : EAP \"x\"\n"), ["ask d"]);
+        assert!(answers("include /etc/ipsec.d/*.secrets\nann : EAP \"x\"\n").is_empty());
     }
 }

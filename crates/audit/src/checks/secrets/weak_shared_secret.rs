@@ -26,11 +26,16 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.radius_clients {
             let what = format!("client `{}`", client.name);
-            let secret = client.secret.as_ref().map(|held| (held, client.origin));
-            let verdict =
-                secret.map(|(held, origin)| judge(estate, device, &what, held, origin, client.is_local()));
-            answers
-                .extend(verdict.map(|verdict| Answer::new(at, format!("client {}", client.name), verdict)));
+            let verdict = match &client.secret {
+                Some(held) => judge(estate, device, &what, held, client.origin, client.is_local()),
+                None => Verdict::ask(
+                    format!(
+                        "the RADIUS secret of {what} does not stand with it; ask for its length and how it was made"
+                    ),
+                    vec![client.origin],
+                ),
+            };
+            answers.push(Answer::new(at, format!("client {}", client.name), verdict));
         }
         let upstreams = device
             .facts
@@ -124,5 +129,11 @@ mod tests {
         ] {
             run(&CHECK, &[(line, &[("d/etc/pam_radius_auth.conf", line)], &[wanted])]);
         }
+    }
+
+    #[test]
+    fn a_secret_that_stands_elsewhere_is_a_question() {
+        let text = "client gate {\n ipaddr = 10.4.0.9\n secret = ${gate_secret}\n}\n";
+        run(&CHECK, &[("a variable", &[("d/clients.conf", text)], &["ask d"])]);
     }
 }

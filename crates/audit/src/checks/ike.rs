@@ -1,0 +1,21 @@
+//! What checks on keys for IKE have in common.
+
+use crate::{Answer, Estate, Verdict};
+
+/// A question for each file of keys that another reads in and that is not among the exports.
+pub(super) fn keys_not_exported(estate: &Estate, at: usize) -> Vec<Answer> {
+    let device = &estate.devices[at];
+    let is_secrets =
+        |origin: trevlin_model::Origin| estate.export(origin.export).file_name().ends_with(".secrets");
+    let missing = device.facts.missing.iter().filter(|one| is_secrets(one.origin));
+    missing
+        .map(|one| {
+            let ask = format!(
+                "keys for IKE also stand in `{}`, which is not among the exports; ask for whom each of them is, and for its length \
+                 and how it was made",
+                one.path
+            );
+            Answer::new(at, one.path.clone(), Verdict::ask(ask, vec![one.origin]))
+        })
+        .collect()
+}
