@@ -33,6 +33,12 @@ pub(crate) fn groups_of(device: &Device, name: &str) -> Vec<String> {
     device.facts.groups.iter().filter(holds).map(|group| group.name.clone()).collect()
 }
 
+/// Groups of the superuser: those of its account, and the one that has its name where nothing was exported.
+pub(crate) fn root_groups(device: &Device) -> Vec<String> {
+    let groups = groups_of(device, "root");
+    if groups.is_empty() { vec!["root".to_owned()] } else { groups }
+}
+
 /// The rule that decides whether an account may do everything as the superuser: of those about it the last one wins
 /// (sudoers(5), SUDOERS FILE FORMAT).
 pub(crate) fn sudo_rule<'a>(device: &'a Device, name: &str) -> Option<&'a SudoRule> {

@@ -106,6 +106,26 @@ impl SshServer {
             .unwrap_or_else(|| Setting::Default(known.defaults.clone()))
     }
 
+    /// The line that keeps a user out by name or group, whatever they show: DenyUsers, AllowUsers, DenyGroups and
+    /// AllowGroups in this order (sshd_config(5), AllowUsers). A host behind an `@` is taken to fit.
+    #[must_use]
+    pub fn excluded_by(&self, user: &str, groups: &[String]) -> Option<Origin> {
+        let connection = SshConnection { user: Some(user), groups, ..SshConnection::default() };
+        let stated = |keyword: &str| match self.effective(keyword, &connection) {
+            Setting::Stated { value, origin } => Some((value, origin)),
+            _ => None,
+        };
+        let is_user = |pattern: &String| matches(user, pattern.split('@').next().unwrap_or(pattern));
+        let is_group = |pattern: &String| groups.iter().any(|group| matches(group, pattern));
+        // With a host in it a denial is about some of the places only.
+        let denied = stated("denyusers")
+            .filter(|(all, _)| all.iter().any(|one| !one.contains('@') && is_user(one)))
+            .or_else(|| stated("allowusers").filter(|(all, _)| !all.iter().any(is_user)))
+            .or_else(|| stated("denygroups").filter(|(all, _)| all.iter().any(is_group)))
+            .or_else(|| stated("allowgroups").filter(|(all, _)| !all.iter().any(is_group)));
+        denied.map(|(_, origin)| origin)
+    }
+
     /// The first port it listens on.
     #[must_use]
     pub fn port(&self, connection: &SshConnection<'_>) -> u16 {

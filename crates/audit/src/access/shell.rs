@@ -1,74 +1,36 @@
 //! Shells that people log in to.
 
 use super::{Access, ServiceKind, from, judged, known};
-use crate::factors::{ShellWay, easiest_way, of_shell};
+use crate::factors::{ShellWay, conditions, easiest_way, of_shell};
 use crate::{Estate, people};
-use ipnet::IpNet;
 use std::collections::BTreeSet;
-use std::net::IpAddr;
-use trevlin_model::ssh::{SshConnection, SshCriterion, SshServer};
+use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, FactorKind, Origin, Protocol, Setting};
 
 /// One row for everybody, and one for each condition under which the way in is another.
 pub(super) fn rows(estate: &Estate, at: usize, server: &SshServer) -> Vec<Access> {
     let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
     rows.extend(superuser(estate, at, server));
-    for block in server.blocks.iter().filter(|block| !block.criteria.is_empty()) {
-        let about_logins = block.statements.iter().find(|one| {
-            matches!(
-                one.keyword.as_str(),
-                "passwordauthentication"
-                    | "kbdinteractiveauthentication"
-                    | "pubkeyauthentication"
-                    | "authenticationmethods"
-                    | "permitrootlogin"
-            )
-        });
-        let Some(statement) = about_logins else { continue };
-        let user = block.criteria.iter().find(|(criterion, _)| *criterion == SshCriterion::User);
-        let group = block.criteria.iter().find(|(criterion, _)| *criterion == SshCriterion::Group);
-        // A condition by name is judged for the first name in it; others cannot be tried out.
-        let first = |pattern: &str| pattern.split(',').next().unwrap_or(pattern).to_owned();
-        let (name, groups) =
-            (user.map(|(_, pattern)| first(pattern)), group.map(|(_, pattern)| first(pattern)));
-        let groups: Vec<String> = groups.into_iter().collect();
-        let connection = SshConnection { user: name.as_deref(), groups: &groups, ..SshConnection::default() };
-        if block.holds(&connection) {
-            let who =
-                block.criteria.iter().map(|(_, pattern)| pattern.as_str()).collect::<Vec<_>>().join(", ");
-            let who = if group.is_some() { format!("group {who}") } else { who };
-            rows.push(shell(estate, at, server, &connection, Some(who), statement.origin));
+    for condition in conditions(server) {
+        let mut row =
+            shell(estate, at, server, &condition.connection(), condition.who.clone(), condition.origin);
+        if !condition.sources.is_empty() {
+            row.sources.clone_from(&condition.sources);
         }
-        if let Some((_, sources)) =
-            block.criteria.iter().find(|(criterion, _)| *criterion == SshCriterion::Address)
-            && block.criteria.len() == 1
-            && let Some(address) = sources.split(',').find_map(sample)
-        {
-            let connection = SshConnection { address: Some(address), ..SshConnection::default() };
-            if block.holds(&connection) {
-                let mut row = shell(estate, at, server, &connection, None, statement.origin);
-                row.sources = sources.split(',').map(str::to_owned).collect();
-                rows.push(row);
-            }
-        }
+        rows.push(row);
     }
     rows
 }
 
-/// An address that a pattern stands for.
-fn sample(pattern: &str) -> Option<IpAddr> {
-    pattern.parse().ok().or_else(|| pattern.parse::<IpNet>().ok().map(|net| net.network()))
-}
-
 /// The superuser's row, where it is stated that it may log in.
 fn superuser(estate: &Estate, at: usize, server: &SshServer) -> Option<Access> {
-    let groups = ["root".to_owned()];
+    let groups = people::root_groups(&estate.devices[at]);
     let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
     let Setting::Stated { value, origin } = server.effective("permitrootlogin", &connection) else {
         return None;
     };
     let word = value.first().map(String::as_str)?;
-    if word == "no" {
+    if word == "no" || server.excluded_by("root", &groups).is_some() {
         return None;
     }
     let mut row = shell(estate, at, server, &connection, Some("root".into()), origin);

@@ -128,8 +128,12 @@ fn tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
         }
     }
     let factors = of_tls_based(estate, at, tunnel);
-    let who = if certificate { "who has a certificate" } else { "anybody there" };
-    (who.into(), lists.join(" and "), factors)
+    let who = match named(estate, at, tunnel) {
+        Some(who) => who,
+        None if certificate => "who has a certificate".into(),
+        None => "anybody there".into(),
+    };
+    (who, lists.join(" and "), factors)
 }
 
 /// Limits that are stated, in words.
@@ -170,4 +174,24 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
         found.extend(above.map(|(seconds, words)| format!("{seconds} {words}")));
     }
     found
+}
+
+/// The users of a local list that a tunnel asks, where it was exported.
+fn named(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
+    let check = tunnel.proof.passwords.first()?;
+    let (PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path)) = &check.source else {
+        return None;
+    };
+    let path = estate.export(estate.find(at, path, check.origin.export)?).path();
+    let of_list = |login: &&trevlin_model::Login| {
+        let trevlin_model::LoginList::LocalFile(list) = &login.list;
+        list == path
+    };
+    let users: BTreeSet<&str> =
+        estate.devices[at].logins.iter().filter(of_list).map(|login| login.user.as_str()).collect();
+    match users.len() {
+        0 => None,
+        1 => users.first().map(|user| (*user).to_owned()),
+        count => Some(format!("{count} named users")),
+    }
 }

@@ -1,9 +1,11 @@
 //! How many factors a way in asks for: what a stack of authentication modules, or a secure shell server, lets pass.
 
+mod conditions;
 mod radius;
 mod sources;
 pub(crate) mod tunnels;
 
+pub(crate) use conditions::conditions;
 pub(crate) use radius::of_radius;
 pub(crate) use sources::of_source;
 pub(crate) use tunnels::{Dialled, dialled, easier, of_tls_based, ways_in};

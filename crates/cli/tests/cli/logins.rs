@@ -81,6 +81,81 @@ fn a_condition_that_changes_the_way_in_is_a_row_of_its_own() {
     assert_eq!(rows[0]["limits"][0], "2 sessions");
 }
 
+/// One line for each row: what the table is for, without the place that proves it.
+fn told(files: &[(&str, &str)]) -> Vec<String> {
+    let list = |value: &serde_json::Value| {
+        value
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| one.as_str().unwrap().to_owned())
+            .collect::<Vec<_>>()
+            .join("+")
+    };
+    let line = |row: &serde_json::Value| {
+        let word = |name: &str| row[name].as_str().unwrap().to_owned();
+        let parts = [
+            word("kind"),
+            word("who"),
+            word("list"),
+            list(&row["factors"]),
+            list(&row["sources"]),
+            list(&row["administrators"]),
+            word("verdict"),
+        ];
+        parts.join(" | ")
+    };
+    rows(files).iter().map(line).collect()
+}
+
+#[test]
+fn lists_sources_and_administrators() {
+    const PASSWD: (&str, &str) =
+        ("d/etc/passwd", "root:x:0:0::/root:/bin/bash\nann:x:1000:1000::/home/ann:/bin/bash\n");
+    const GROUP: (&str, &str) = ("d/etc/group", "sudo:x:27:ann\n");
+    assert_eq!(
+        told(&[
+            PASSWD,
+            GROUP,
+            (
+                "d/etc/ssh/sshd_config",
+                "PasswordAuthentication no\nUsePAM no\nPermitRootLogin prohibit-password\nAllowUsers ann@10.4.0.* root@10.4.0.*\n\
+                 Match Address 10.4.0.0/24\nPasswordAuthentication yes\n"
+            ),
+        ]),
+        [
+            "shell | ann@10.4.0.*, root@10.4.0.* | authorized keys | key or token | 10.4.0.* | ann | one factor",
+            "shell | root | authorized keys | key or token | 10.4.0.* | root | one factor",
+            "shell | ann@10.4.0.*, root@10.4.0.* | accounts, authorized keys | password | 10.4.0.0/24 | ann | one factor",
+        ]
+    );
+    assert_eq!(
+        told(&[
+            (
+                "d/etc/ocserv/ocserv.conf",
+                "ipv4-network = 10.9.0.0/24\nauth = plain[passwd=/etc/ocserv/ocpasswd,otp=/x]\nmax-clients = 9\n"
+            ),
+            ("d/etc/ocserv/ocpasswd", "ann:*:$5$a$b\nbob:*:$5$a$b\n"),
+            ("d/etc/ipsec.secrets", "@a @b : PSK \"sesame\"\nann : EAP \"open\"\n"),
+        ]),
+        [
+            "tunnel | 2 named users | local list ocpasswd | password+one-time code |  |  | two factors",
+            "tunnel | @a and @b | pre-shared keys | shared key |  |  | one factor",
+            "tunnel | ann | local list | password |  |  | open question",
+        ]
+    );
+    let server = |line: &str| format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{line}\n");
+    for (line, wanted) in [
+        ("management 0.0.0.0 7505", "management | anybody | none |  |  |  | none"),
+        (
+            "management 127.0.0.1 7505 pw",
+            "management | any program | password file | password |  |  | one factor",
+        ),
+    ] {
+        assert_eq!(told(&[("d/s.conf", &server(line))])[1], wanted);
+    }
+}
+
 #[test]
 fn the_table_fits_its_width_and_is_as_it_was() {
     let demo = demo();

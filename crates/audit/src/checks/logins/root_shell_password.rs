@@ -1,7 +1,7 @@
 //! The superuser may log in to a shell with a password.
 
 use crate::factors::{Factors, of_shell};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, FactorKind, Setting};
@@ -39,7 +39,10 @@ fn locked(device: &Device) -> bool {
 }
 
 fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Verdict {
-    let groups = ["root".to_owned()];
+    let groups = people::root_groups(device);
+    if server.excluded_by("root", &groups).is_some() {
+        return Verdict::Pass;
+    }
     let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
     let origin = match server.effective("permitrootlogin", &connection) {
         Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
@@ -94,6 +97,12 @@ mod tests {
             ("PermitRootLogin yes\n", "root:*:19000:0:99999:7:::\n", &["pass d"]),
             ("PermitRootLogin yes\nMaxAuthTries x\n", "", &[]),
             ("Include more.conf\nMaxAuthTries 3\n", "", &["ask d"]),
+            ("PermitRootLogin yes\nAllowUsers ann bob\n", "", &["pass d"]),
+            ("PermitRootLogin yes\nAllowUsers ann root@10.4.0.*\n", "", &["fail high d sshd_config:1"]),
+            ("PermitRootLogin yes\nDenyUsers root\n", "", &["pass d"]),
+            ("PermitRootLogin yes\nDenyUsers root@192.0.2.9\n", "", &["fail high d sshd_config:1"]),
+            ("PermitRootLogin yes\nAllowGroups crew\n", "", &["pass d"]),
+            ("PermitRootLogin yes\n#AllowUsers ann\n", "", &["fail high d sshd_config:1"]),
         ] {
             run(&CHECK, &[(config, &[("d/etc/ssh/sshd_config", config), ("d/etc/shadow", shadow)], wanted)]);
         }

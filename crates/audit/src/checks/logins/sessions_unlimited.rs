@@ -1,7 +1,7 @@
 //! Sessions of a tunnel are not limited.
 
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Setting, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -14,8 +14,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "End sessions without traffic after some minutes and all of them after a working day, and let a login in once, or twice \
           where people change devices.",
     judged: "Fails where none of idle time and length of a session is limited, or where a login may come in any number of times; names \
-             what is missing. Limits that a RADIUS server or a PAM stack sets for each caller are not seen here. Undetermined where \
-             configuration is missing from the exports.",
+             what is missing. Undetermined where a RADIUS server decides, which may send limits for each caller, and where configuration \
+             is missing from the exports.",
     references: &["NIST SP 800-63B, 4.2.3", "BSI NET.3.3.A9", "NIST SP 800-53 Rev. 5, AC-10, AC-12"],
     run,
 };
@@ -67,10 +67,20 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
             dial_in.map_or((false, false), |one| (above(one.profile.idle), above(one.profile.max_connect)))
         }
     };
-    if !idle && !whole {
+    let by_radius = tunnel.proof.passwords.iter().find(|check| check.source == PasswordSource::Radius);
+    let unlimited_logins = tunnel.family == TunnelFamily::OpenConnect && !limit("max-same-clients");
+    if let Some(check) = by_radius.filter(|_| !idle && !whole && !unlimited_logins) {
+        let ask = format!(
+            "nothing in its own configuration ends sessions of {}, and the RADIUS server may say when to (Session-Timeout, \
+             Idle-Timeout); ask whether it does for every caller",
+            tunnel.name
+        );
+        return Verdict::ask(ask, vec![check.origin]);
+    }
+    if !idle && !whole && by_radius.is_none() {
         missing.push("no session ends by itself, by idle time or by length");
     }
-    if tunnel.family == TunnelFamily::OpenConnect && !limit("max-same-clients") {
+    if unlimited_logins {
         evidence.extend(stated("max-same-clients"));
         missing.push("one login may come in any number of times");
     }
@@ -112,6 +122,9 @@ mod tests {
             let text = format!("ipv4-network = 10.9.0.0/24\nauth = plain[passwd=a]\n{lines}\n");
             run(&CHECK, &[(lines, &[("d/ocserv.conf", &text)], &[wanted])]);
         }
+        let radius =
+            ("d/ocserv.conf", "ipv4-network = 10.9.0.0/24\nauth = radius[config=/x]\nmax-same-clients = 2\n");
+        run(&CHECK, &[("a RADIUS server may say", &[radius], &["ask d"])]);
         const SERVER: (&str, &str) = ("d/pptpd.conf", "option /etc/ppp/options\nremoteip 10.4.0.9\n");
         for (options, wanted) in [
             ("require-mschap-v2\nidle 600\n", "pass d"),

@@ -1,6 +1,6 @@
 //! A shell login has one factor only.
 
-use crate::factors::{Factors, easiest_way, of_shell};
+use crate::factors::{Factors, conditions, easiest_way, of_shell};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, access};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{FactorKind, Origin, Protocol, Setting};
@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
           at the least switch passwords off and let keys alone in from inside.",
     judged: "Fails where the easiest way in that the server accepts asks for one factor or none; milder where that is a key. \
              Passes where every way asks for two of different kinds. Undetermined where PAM decides and its files were not \
-             exported, or hand the decision on. A module in comments, or in another stack than `auth`, is no factor.",
+             exported, or hand the decision on. A module in comments, or in another stack than `auth`, is no factor. A \
+             condition (`Match`) under which the way in is easier than everybody's is judged by itself.",
     references: &[
         "NIST SP 800-63B, 4.2",
         "BSI SYS.1.3.A8",
@@ -33,6 +34,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for server in &device.facts.ssh_servers {
             answers.push(Answer::new(at, "secure shell", judge(estate, at, server)));
+            answers.extend(conditional(estate, at, server));
         }
     }
     answers
@@ -52,8 +54,49 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
         );
         return Verdict::ask(ask, vec![missing.origin]);
     }
-    let connection = SshConnection::default();
-    let ways = of_shell(estate, at, server, &connection);
+    judge_connection(estate, at, server, &SshConnection::default(), None)
+}
+
+/// Ways in under a condition, as far as they are easier than everybody's.
+fn conditional(estate: &Estate, at: usize, server: &SshServer) -> Vec<Answer> {
+    if server.refused.is_some() || server.missing.iter().any(|one| !one.path.contains('*')) {
+        return Vec::new();
+    }
+    let ease = |connection: &SshConnection<'_>| {
+        let ways = of_shell(estate, at, server, connection);
+        match easiest_way(&ways).map(|way| &way.factors) {
+            Some(Factors::Known(kinds, _)) if kinds.is_empty() => 0,
+            Some(Factors::Known(kinds, _)) if kinds.len() == 1 && kinds.contains(&FactorKind::Knowledge) => 1,
+            Some(Factors::Known(kinds, _)) if kinds.len() == 1 => 2,
+            Some(Factors::Unknown { .. }) => 3,
+            _ => 4,
+        }
+    };
+    let everybody = ease(&SshConnection::default());
+    let mut found = Vec::new();
+    for condition in conditions(server) {
+        let connection = condition.connection();
+        if ease(&connection) < everybody {
+            let who = match (&condition.who, condition.sources.is_empty()) {
+                (Some(who), true) => who.clone(),
+                (Some(who), false) => format!("{who} from {}", condition.sources.join(", ")),
+                (None, _) => format!("callers from {}", condition.sources.join(", ")),
+            };
+            let verdict = judge_connection(estate, at, server, &connection, Some((&who, condition.origin)));
+            found.push(Answer::new(at, format!("secure shell for {who}"), verdict));
+        }
+    }
+    found
+}
+
+fn judge_connection(
+    estate: &Estate,
+    at: usize,
+    server: &SshServer,
+    connection: &SshConnection<'_>,
+    about: Option<(&str, Origin)>,
+) -> Verdict {
+    let ways = of_shell(estate, at, server, connection);
     let Some(way) = easiest_way(&ways) else { return Verdict::Pass };
     let (kinds, lines) = match &way.factors {
         Factors::Known(kinds, lines) => (kinds, lines),
@@ -64,7 +107,7 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
     if kinds.len() > 1 {
         return Verdict::Pass;
     }
-    let port = server.port(&connection);
+    let port = server.port(connection);
     let from = access::from(estate, at, Protocol::TCP, Some(port));
     let forward = estate.forwards_of_port(at, Protocol::TCP, port).first().map(|(_, forward)| forward.origin);
     let only_key = kinds.iter().next() == Some(&FactorKind::Possession);
@@ -84,21 +127,25 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
         ),
     };
     let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
-    let evidence: Vec<Origin> = lines.iter().copied().chain(forward).chain([server.origin]).collect();
+    let condition = about.map(|(_, origin)| origin);
+    let evidence = condition.into_iter().chain(lines.iter().copied()).chain(forward).chain([server.origin]);
     Verdict::Fail(Fail {
         severity,
         why_this_severity: why,
-        title: format!("secure shell lets in with one factor: {words}"),
+        title: match about {
+            Some((who, _)) => format!("secure shell lets {who} in with one factor: {words}"),
+            None => format!("secure shell lets in with one factor: {words}"),
+        },
         detail: format!(
             "The easiest way in is by {} ({}).",
             way.methods.join(" and "),
-            if matches!(server.effective("authenticationmethods", &connection), Setting::Stated { .. }) {
+            if matches!(server.effective("authenticationmethods", connection), Setting::Stated { .. }) {
                 "as AuthenticationMethods lists it"
             } else {
                 "any one method that is switched on is enough; what the configuration does not state is at the daemon's default"
             }
         ),
-        evidence,
+        evidence: evidence.collect(),
     })
 }
 
@@ -137,6 +184,26 @@ mod tests {
             let mut files = vec![("d/etc/ssh/sshd_config", config)];
             files.extend(more);
             run(&CHECK, &[(name, &files, &[wanted])]);
+        }
+    }
+
+    #[test]
+    fn conditions_under_which_it_is_easier() {
+        const TWO: &str = "AuthenticationMethods publickey,password\nUsePAM no\nPermitRootLogin no\n";
+        for (lines, wanted) in [
+            (
+                "Match User ann\nAuthenticationMethods password\n",
+                &["pass d", "fail medium d sshd_config:5 sshd_config:1"][..],
+            ),
+            (
+                "Match Address 10.4.0.0/24\nAuthenticationMethods publickey\n",
+                &["pass d", "fail low d sshd_config:5 sshd_config:1"],
+            ),
+            ("Match User ann\nAuthenticationMethods publickey,password\n", &["pass d"]),
+            ("Match User ann\nBanner none\n", &["pass d"]),
+            ("#Match User ann\n#AuthenticationMethods password\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(lines, &[("d/etc/ssh/sshd_config", &format!("{TWO}{lines}"))], wanted)]);
         }
     }
 }
