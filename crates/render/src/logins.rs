@@ -5,7 +5,7 @@ use anstyle::{AnsiColor, Style};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::access::{Access, ServiceKind};
+use trevlin_audit::access::Access;
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -82,15 +82,14 @@ fn style(verdict: &str) -> Style {
 /// How many hundredths of the width each column takes.
 const SHARES: [usize; 7] = [17, 14, 15, 12, 14, 13, 14];
 
-const HEADER: [&str; 7] = ["to", "who", "from which list", "factors", "from where", "limits", "verdict"];
+const HEADER: [&str; 7] = ["to", "who", "which list", "factors", "from where", "limits", "verdict"];
 
 fn cells(row: &Access) -> [String; 7] {
-    let kind = if row.kind == ServiceKind::Tunnel { "tunnel: " } else { "" };
     let who = match row.administrators.as_slice() {
         [] => row.who.clone(),
-        [one] if *one == row.who => format!("{one}, an administrator"),
-        [one] => format!("{}, {one} an administrator", row.who),
-        all => format!("{}, {} administrators", row.who, all.len()),
+        [one] if *one == row.who => format!("{one} (admin)"),
+        [one] => format!("{}, admin {one}", row.who),
+        all => format!("{}, {} admins", row.who, all.len()),
     };
     let from = if row.sources.is_empty() {
         row.from.clone()
@@ -100,7 +99,7 @@ fn cells(row: &Access) -> [String; 7] {
     let factors = if row.factors.is_empty() { "not known".to_owned() } else { row.factors.join(" + ") };
     let factors = if row.verdict == "none" { "none".to_owned() } else { factors };
     let limits = if row.limits.is_empty() { "none stated".to_owned() } else { row.limits.join(", ") };
-    [format!("{kind}{}", row.service), who, row.list.clone(), factors, from, limits, row.verdict.to_owned()]
+    [row.service.clone(), who, row.list.clone(), factors, from, limits, row.verdict.to_owned()]
         .map(|text| neutral(&text).into_owned())
 }
 

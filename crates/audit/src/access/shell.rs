@@ -38,7 +38,7 @@ fn superuser(estate: &Estate, at: usize, server: &SshServer) -> Option<Access> {
         // Passwords are refused for this account; a key remains.
         let key = BTreeSet::from([FactorKind::Possession]);
         (row.factors, row.verdict) = judged(Some(&key));
-        row.list = "authorized keys".into();
+        row.list = "keys".into();
         if word == "forced-commands-only" {
             row.limits.insert(0, "stated commands only".into());
         }
@@ -112,7 +112,7 @@ fn shell_list(ways: &[ShellWay]) -> String {
     let words: Vec<_> = methods
         .iter()
         .map(|name| match *name {
-            "publickey" => "authorized keys",
+            "publickey" => "keys",
             "password" => "accounts",
             "keyboard-interactive" => "PAM",
             other => other,

@@ -124,9 +124,9 @@ fn lists_sources_and_administrators() {
             ),
         ]),
         [
-            "shell | ann@10.4.0.*, root@10.4.0.* | authorized keys | key or token | 10.4.0.* | ann | one factor",
-            "shell | root | authorized keys | key or token | 10.4.0.* | root | one factor",
-            "shell | ann@10.4.0.*, root@10.4.0.* | accounts, authorized keys | password | 10.4.0.0/24 | ann | one factor",
+            "shell | ann@10.4.0.*, root@10.4.0.* | keys | key or token | 10.4.0.* | ann | one factor",
+            "shell | root | keys | key or token | 10.4.0.* | root | one factor",
+            "shell | ann@10.4.0.*, root@10.4.0.* | accounts, keys | password | 10.4.0.0/24 | ann | one factor",
         ]
     );
     assert_eq!(
