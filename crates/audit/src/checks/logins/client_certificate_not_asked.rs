@@ -1,5 +1,6 @@
 //! A TLS-based tunnel server lets callers in without a client certificate.
 
+use crate::factors::of_tls_based;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{CertificateDemand, PasswordSource, Setting, Tunnel, TunnelRole};
 
@@ -14,7 +15,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Ask for a client certificate again (`verify-client-cert require`), give every caller one of their own, and keep \
           the password as the second factor.",
     judged: "Fails where the server states that it does not ask, or that callers without one come in. The default is to ask, \
-             so a server that states nothing passes. Undetermined where a part of its configuration was not exported.",
+             so a server that states nothing passes, and so does one that asks for two other factors. Undetermined where a part \
+             of its configuration was not exported.",
     references: &["NIST SP 800-113, 4.2", "BSI NET.3.3.A13", "openvpn(8), --verify-client-cert"],
     run,
 };
@@ -24,14 +26,15 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.role == TunnelRole::Server) {
             if let Some(certificate) = &tunnel.proof.certificate {
-                answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, certificate, &device.name)));
+                answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel, certificate)));
             }
         }
     }
     answers
 }
 
-fn judge(tunnel: &Tunnel, certificate: &Setting<CertificateDemand>, device: &str) -> Verdict {
+fn judge(estate: &Estate, at: usize, tunnel: &Tunnel, certificate: &Setting<CertificateDemand>) -> Verdict {
+    let device = &estate.devices[at].name;
     if !tunnel.answers_callers() {
         return Verdict::DoesNotApply;
     }
@@ -59,6 +62,10 @@ fn judge(tunnel: &Tunnel, certificate: &Setting<CertificateDemand>, device: &str
         CertificateDemand::Optional => "lets callers in without a client certificate",
         CertificateDemand::NotAsked => "asks for no client certificate",
     };
+    // A password and a code are two factors without one.
+    if of_tls_based(estate, at, tunnel).is_some_and(|kinds| kinds.len() > 1) {
+        return Verdict::Pass;
+    }
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "a password still decides".into(),
@@ -121,5 +128,15 @@ mod tests {
             run(&CHECK, &[(directives, &[("d/s.conf", &text)], &[wanted])]);
         }
         run(&CHECK, &[("a client", &[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")], &[])]);
+    }
+
+    #[test]
+    fn two_other_factors_need_none() {
+        let text = |otp: &str| format!("ipv4-network = 10.9.0.0/24\nauth = plain[passwd=a{otp}]\n");
+        for (otp, wanted) in
+            [(",otp=b", "pass d"), ("", "fail medium d ocserv.conf:2 ocserv.conf:2 ocserv.conf:2")]
+        {
+            run(&CHECK, &[(otp, &[("d/ocserv.conf", &text(otp))], &[wanted])]);
+        }
     }
 }
