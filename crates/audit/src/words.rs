@@ -6,6 +6,9 @@ use std::collections::BTreeSet;
 use std::sync::LazyLock;
 use trevlin_model::Device;
 
+/// Up to so many devices the names of all count against a secret.
+const NEIGHBOURS: usize = 64;
+
 #[derive(Deserialize, Default)]
 struct Guessed {
     words: Vec<String>,
@@ -17,7 +20,10 @@ static GUESSED: LazyLock<Guessed> =
 /// Words that count against a secret: the names of the organisation and the device and those given, whole and in parts,
 /// and what everybody tries.
 pub(crate) fn against(estate: &Estate, device: &Device, more: &[&str]) -> Vec<String> {
-    let devices = estate.devices.iter().map(|one| one.name.as_str());
+    // Names of the other devices are known to those who know one of them. In a large estate they are too many to be tried
+    // first, and too many to be looked through for every secret.
+    let few = estate.devices.len() <= NEIGHBOURS;
+    let devices = estate.devices.iter().filter(|_| few).map(|one| one.name.as_str());
     let names = estate.organisation.iter().map(String::as_str).chain([device.name.as_str()]).chain(devices);
     let mut words: BTreeSet<String> = BTreeSet::new();
     for name in names.chain(more.iter().copied()) {

@@ -3,6 +3,9 @@
 use crate::factors::tunnels;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
 
+use std::collections::BTreeMap;
+use trevlin_model::{Device, Origin};
+
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "logins/administrator-dials-in",
@@ -21,13 +24,12 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let administrators: Vec<_> = estate
-        .devices
-        .iter()
-        .flat_map(|device| {
-            people::administrators(device).into_iter().map(move |(name, origin)| (name, origin, device))
-        })
-        .collect();
+    let mut administrators: BTreeMap<String, (Origin, &Device)> = BTreeMap::new();
+    for device in &estate.devices {
+        for (name, origin) in people::administrators(device) {
+            administrators.entry(name).or_insert((origin, device));
+        }
+    }
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         if !administrators.is_empty() {
@@ -40,8 +42,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             }
         }
         for login in &device.logins {
-            let verdict = match administrators.iter().find(|(name, ..)| *name == login.user) {
-                Some((name, origin, where_)) => Verdict::Fail(Fail {
+            let verdict = match administrators.get_key_value(&login.user) {
+                Some((name, (origin, where_))) => Verdict::Fail(Fail {
                     severity: if name == "root" { Severity::High } else { CHECK.severity },
                     why_this_severity: format!("the same name administers {}", where_.name),
                     title: format!("`{name}` dials in and administers {}", where_.name),

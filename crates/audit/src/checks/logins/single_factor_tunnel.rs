@@ -47,10 +47,25 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
                 (_, TunnelFamily::Pptp, None) => Verdict::DoesNotApply,
             };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+            answers.push(Answer::new(at, tunnel.name.clone(), with_forward(estate, at, tunnel, verdict)));
         }
     }
     answers
+}
+
+/// Adds to a fault who leads callers from outside to the tunnel, where somebody does.
+fn with_forward(estate: &Estate, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
+    let Verdict::Fail(mut fail) = verdict else { return verdict };
+    let forward = tunnel.listeners.iter().find_map(|listener| {
+        let port = listener.port.value().copied()?;
+        estate.forwards_of_port(at, listener.protocol, port).first().copied()
+    });
+    if let Some((front, forward)) = forward {
+        fail.why_this_severity =
+            format!("{}, and {} forwards callers from outside to it", fail.why_this_severity, front.name);
+        fail.evidence.push(forward.origin);
+    }
+    Verdict::Fail(fail)
 }
 
 fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
@@ -428,6 +443,22 @@ mod tests {
             let files: Vec<_> =
                 [("d/ocserv.conf", text.as_str())].into_iter().chain(more.iter().copied()).collect();
             run(&CHECK, &[(auth, &files, &[wanted])]);
+        }
+    }
+
+    #[test]
+    fn a_forward_from_outside_is_told() {
+        const ADDRESS: (&str, &str) =
+            ("d/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.5","prefixlen":24}]}]"#);
+        const SERVER: (&str, &str) =
+            ("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\nca c\ncert c\nkey k\ndh none\n");
+        let front = |proto: &str| {
+            format!("*nat\n-A PREROUTING -p {proto} --dport 1194 -j DNAT --to-destination 10.4.0.5\nCOMMIT\n")
+        };
+        for (proto, wanted) in
+            [("udp", "fail medium d s.conf:2 rules.v4:2"), ("tcp", "fail medium d s.conf:2")]
+        {
+            run(&CHECK, &[(proto, &[ADDRESS, SERVER, ("e/rules.v4", &front(proto))], &[wanted])]);
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Somebody who logs in from afar may do everything without a password.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
+use std::collections::BTreeSet;
 use trevlin_model::sudo::SudoRule;
 
 /// The check.
@@ -20,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let dials_in: Vec<&str> =
+    let dials_in: BTreeSet<&str> =
         estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -29,7 +30,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for account in &shells {
             if let Some(rule) = people::sudo_rule(device, &account.name) {
                 let verdict =
-                    judge(&format!("`{}`", account.name), rule, dials_in.contains(&account.name.as_str()));
+                    judge(&format!("`{}`", account.name), rule, dials_in.contains(account.name.as_str()));
                 answers.push(Answer::new(at, account.name.clone(), verdict));
             }
         }
@@ -47,7 +48,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 let who: Vec<&str> =
                     rule.who.iter().map(String::as_str).filter(|name| *name != "root").collect();
                 if !who.is_empty() {
-                    let known = who.iter().any(|name| dials_in.contains(name));
+                    let known = who.iter().any(|name| dials_in.contains(*name));
                     answers.push(Answer::new(
                         at,
                         who.join(", "),
