@@ -18,6 +18,32 @@ pub(crate) const READER: Reader = Reader {
 /// Beginnings of the names of key kinds (sshd(8)).
 const KINDS: [&str; 6] = ["ssh-rsa", "ssh-dss", "ssh-ed25519", "ecdsa-sha2-", "sk-ssh-", "sk-ecdsa-"];
 
+/// Options that may stand before a key (sshd(8)), before any `=`; those that begin with `no-` undo others.
+const OPTIONS: [&str; 17] = [
+    "agent-forwarding",
+    "cert-authority",
+    "command",
+    "environment",
+    "expiry-time",
+    "from",
+    "no-touch-required",
+    "permitlisten",
+    "permitopen",
+    "port-forwarding",
+    "principals",
+    "pty",
+    "restrict",
+    "tunnel",
+    "user-rc",
+    "verify-required",
+    "x11-forwarding",
+];
+
+fn is_option(text: &str) -> bool {
+    let name = text.split('=').next().unwrap_or(text).to_ascii_lowercase();
+    OPTIONS.contains(&name.as_str()) || name.strip_prefix("no-").is_some_and(|rest| OPTIONS.contains(&rest))
+}
+
 fn is_kind(word: &str) -> bool {
     KINDS.iter().any(|kind| word.starts_with(kind))
 }
@@ -36,6 +62,10 @@ fn split(line: &str) -> Option<(&str, &str, &str, &str)> {
         })?;
         (&line[..end], line[end..].trim_start())
     };
+    // What else stands there is the name of a host: a list of known servers lets nobody in.
+    if !split_options(options).into_iter().all(is_option) {
+        return None;
+    }
     let mut words = rest.splitn(2, [' ', '\t']);
     let kind = words.next().filter(|kind| is_kind(kind))?;
     let rest = words.next()?.trim_start();
@@ -111,7 +141,8 @@ fn read(export: &Export) -> Reading {
         // A public key that lies beside its private one lets nobody in.
         let lets_in = host
             || export.file_name().contains("authorized_keys")
-            || user.is_some() && !export.file_name().ends_with(".pub");
+            || export.path().contains("authorized_keys.d/")
+            || !export.file_name().ends_with(".pub");
         if lets_in {
             reading.facts.ssh_keys.push(SshKey {
                 purpose,

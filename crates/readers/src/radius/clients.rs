@@ -122,6 +122,9 @@ fn range(text: &str) -> Option<IpRange> {
     if text == "*" {
         return Some(IpRange::all(Family::V4));
     }
+    if text == "localhost" {
+        return Some(IpRange::from(std::net::IpAddr::from(std::net::Ipv4Addr::LOCALHOST)));
+    }
     let family = if text.contains(':') { Family::V6 } else { Family::V4 };
     addresses::network(text, family).map(IpRange::from)
 }
@@ -146,6 +149,7 @@ mod tests {
                 "a 0.0.0.0-255.255.255.255 secret Required",
             ),
             ("client 10.9.0.1 {\n secret = x\n}\n", "10.9.0.1 10.9.0.1 secret default"),
+            ("client localhost {\n secret = x\n}\n", "localhost 127.0.0.1 secret default"),
             (
                 "client a {\n ipaddr = 10.9.0.0\n netmask = 24\n secret = x\n limit {\n  max_connections = 16\n }\n}\n",
                 "a 10.9.0.0-10.9.0.255 secret default",

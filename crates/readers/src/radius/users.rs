@@ -48,6 +48,11 @@ struct Item<'a> {
     value: &'a str,
 }
 
+/// Whether an attribute holds a password; names of attributes have no case.
+fn is_password(attribute: &str) -> bool {
+    PASSWORDS.iter().any(|(name, _)| name.eq_ignore_ascii_case(attribute))
+}
+
 /// Splits a list of items at its commas; quoted commas stay.
 fn items(text: &str) -> Vec<Item<'_>> {
     let (mut found, mut quote, mut from) = (Vec::new(), None, 0);
@@ -96,8 +101,7 @@ fn name(line: &str) -> Option<(&str, &str)> {
 fn recognise(export: &Export) -> Recognition {
     let entry = |text: &str| {
         let known = |item: &Item<'_>| {
-            let decides =
-                PASSWORDS.iter().any(|(name, _)| *name == item.attribute) || item.attribute == "Auth-Type";
+            let decides = is_password(item.attribute) || item.attribute.eq_ignore_ascii_case("Auth-Type");
             decides && matches!(item.operator, ":=" | "==" | "=" | "+=")
         };
         !text.starts_with([' ', '\t', '#'])
@@ -127,7 +131,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             continue;
         }
         if text.starts_with([' ', '\t']) {
-            let limits = items(text.trim()).into_iter().filter(|item| LIMITS.contains(&item.attribute));
+            let limits = items(text.trim())
+                .into_iter()
+                .filter(|item| LIMITS.iter().any(|name| name.eq_ignore_ascii_case(item.attribute)));
             let limits: Vec<_> =
                 limits.map(|item| (item.attribute.to_owned(), bare(item.value).to_owned())).collect();
             match reading.facts.radius_entries.last_mut() {
@@ -159,7 +165,9 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
     };
     let mut secret = None;
     for item in items(rest) {
-        if let Some((attribute, hashed)) = PASSWORDS.iter().find(|(name, _)| *name == item.attribute) {
+        if let Some((attribute, hashed)) =
+            PASSWORDS.iter().find(|(name, _)| name.eq_ignore_ascii_case(item.attribute))
+        {
             let kind = if *hashed { SecretKind::PasswordHash } else { SecretKind::LoginPassword };
             let held = Arc::new(HeldSecret {
                 secret: Secret::new(bare(item.value).replace("\\\"", "\"")),
@@ -172,10 +180,10 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
                 entry.has_password = true;
                 secret = Some(held);
             }
-        } else if item.attribute == "Auth-Type" {
+        } else if item.attribute.eq_ignore_ascii_case("Auth-Type") {
             entry.accepts |= bare(item.value).eq_ignore_ascii_case("accept");
             entry.rejects |= bare(item.value).eq_ignore_ascii_case("reject");
-        } else if LIMITS.contains(&item.attribute) {
+        } else if LIMITS.iter().any(|name| name.eq_ignore_ascii_case(item.attribute)) {
             entry.limits.push((item.attribute.to_owned(), bare(item.value).to_owned()));
         } else if item.operator != ":=" && item.operator != "+=" {
             entry.conditional = true;
@@ -218,6 +226,7 @@ mod tests {
                 "John Doe password",
             ),
             ("DEFAULT Auth-Type := Accept\n", "DEFAULT accepts"),
+            ("bob cleartext-password:=\"sesame, open\"\n", "bob password"),
             ("lame Auth-Type := Reject\n\tReply-Message = \"no\"\n", "lame rejects"),
             (
                 "ann Cleartext-Password := \"sesame, open\", Simultaneous-Use := 1\n\tSession-Timeout = 3600,\n\tIdle-Timeout = 600\n",

@@ -34,6 +34,21 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 answers.push(Answer::new(at, account.name.clone(), verdict));
             }
         }
+        let open = device
+            .facts
+            .sudo_rules
+            .iter()
+            .filter(|rule| rule.all_commands && rule.as_root && !rule.asks_password);
+        for (rule, name) in open.flat_map(|rule| rule.who.iter().map(move |name| (rule, name))) {
+            let known = |group: &str| device.facts.groups.iter().any(|one| one.name == group);
+            if let Some(group) = name.strip_prefix('%').filter(|group| !shells.is_empty() && !known(group)) {
+                let ask = format!(
+                    "the group `{group}` may do everything without a password, and its members are not among the exports; ask for \
+                     `getent group {group}`"
+                );
+                answers.push(Answer::new(at, name.clone(), Verdict::ask(ask, vec![rule.origin])));
+            }
+        }
         let is_sudoers =
             |one: &&trevlin_model::Reference| estate.export(one.origin.export).path().contains("sudoers");
         for missing in device.facts.missing.iter().filter(is_sudoers) {
@@ -100,6 +115,7 @@ mod tests {
             ("bob ALL=(ALL) NOPASSWD: ALL", &[]),
             ("@include /etc/sudoers.crew", &["ask d"]),
             ("@includedir /etc/sudoers.d", &[]),
+            ("%crew ALL=(ALL) NOPASSWD: ALL", &["ask d"]),
         ] {
             let text = format!("Defaults env_reset\n{rules}\n");
             run(&CHECK, &[(rules, &[("d/etc/sudoers", &text), ANN], wanted)]);
