@@ -14,8 +14,21 @@ const BITS_A_DIGIT: f64 = std::f64::consts::LOG2_10;
 /// Bits in one letter of a text in words: about what a language leaves open (NIST SP 800-63-1, appendix A: 1.5 to 2).
 const BITS_A_LETTER: f64 = 2.0;
 
-/// Letters of both cases, digits, signs, and some beyond ASCII: more than secrets are made of. Decoded bytes have 256.
-const LARGEST_ALPHABET: f64 = 256.0;
+/// Digits of guesses below which the estimator gives its lowest score.
+const TRIVIAL_DIGITS: f64 = 3.0;
+
+/// How well a key for machines holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum KeyGrade {
+    /// Among the first that anybody tries.
+    Trivial,
+    /// Falls to guessing on a recorded exchange.
+    Weak,
+    /// Holds against whoever guesses in passing, and not for as long as is asked.
+    Short,
+    /// Holds.
+    Holds,
+}
 
 /// Loads the word lists that grading needs, which takes longer than grading a secret does. To be called beside other
 /// work; grading loads them by itself otherwise.
@@ -91,21 +104,24 @@ impl Secret {
         }
     }
 
-    /// Whether a machine key holds at least so many bits of entropy, as far as its characters can tell.
+    /// How well a machine key holds against guessing at home, for somebody who knows the words in `context`, as far as its
+    /// characters can tell: `asked` and `casual` are bits of entropy.
     ///
     /// The estimator counts ten guesses for a character that fits no pattern. Where nearly every character is such a
     /// one, and the whole is not made of words in some language it does not know, the secret came from a generator, and
     /// each character is worth the alphabet it was drawn from; else the guesses count.
     #[must_use]
-    pub fn holds_bits(&self, bits: u32, context: &[&str]) -> bool {
+    pub fn key_grade(&self, asked: u32, casual: u32, context: &[&str]) -> KeyGrade {
         let value = graded(self.expose());
         let length = value.chars().count() as f64;
-        // No alphabet is large enough for so few characters.
-        let too_short = length * LARGEST_ALPHABET.log2() < f64::from(bits);
-        if too_short || self.known_default().is_some() || made_of(value, context) {
-            return false;
+        if length < 1.0 || self.known_default().is_some() || made_of(value, context) {
+            return KeyGrade::Trivial;
         }
         let digits = digits_of_guesses(value, context);
+        // What is guessed with fewer tries than the estimator's lowest score allows is tried first.
+        if digits < TRIVIAL_DIGITS {
+            return KeyGrade::Trivial;
+        }
         // In a short text a single pattern is a large part.
         let share = if length < 12.0 { 0.95 } else { 0.7 };
         let held = if length < 8.0 || digits < share * length {
@@ -115,7 +131,13 @@ impl Secret {
         } else {
             length * alphabet(value).log2()
         };
-        held >= f64::from(bits)
+        if held >= f64::from(asked) {
+            KeyGrade::Holds
+        } else if held >= f64::from(casual) {
+            KeyGrade::Short
+        } else {
+            KeyGrade::Weak
+        }
     }
 
     /// Who publishes this very secret, where somebody does.

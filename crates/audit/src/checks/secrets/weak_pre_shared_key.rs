@@ -4,7 +4,7 @@ use crate::checks::ike;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
 use trevlin_model::Device;
 use trevlin_model::ike::PreSharedKey;
-use trevlin_model::secret::Grade;
+use trevlin_model::secret::KeyGrade;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -46,26 +46,22 @@ fn judge(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yards
     let words = words::against(estate, device, &names);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let secret = &key.held.secret;
-    if secret.holds_bits(yardstick.key_strength, &words) {
-        return Verdict::Pass;
-    }
-    let grade = secret.grade(&words);
-    let (severity, why) = match (secret.known_default(), grade) {
-        (Some(known), _) => (Severity::Critical, format!("it is published: {}", known.source)),
-        (_, Grade::Trivial) => (Severity::Critical, "it is among the first that anybody tries".into()),
-        // Guesses are made at home, billions a second; what holds against guessing over the network does not hold here.
-        _ if !secret.holds_bits(CASUAL_BITS, &words) => {
-            (Severity::High, "it falls to guessing on one recorded exchange".into())
+    let grade = secret.key_grade(yardstick.key_strength, CASUAL_BITS, &words);
+    let (severity, word, why) = match (secret.known_default(), grade) {
+        (_, KeyGrade::Holds) => return Verdict::Pass,
+        (Some(known), _) => (Severity::Critical, "trivial", format!("it is published: {}", known.source)),
+        (_, KeyGrade::Trivial) => {
+            (Severity::Critical, "trivial", "it is among the first that anybody tries".to_owned())
         }
-        _ => (
+        // Guesses are made at home, billions a second; what holds against guessing over the network does not hold here.
+        (_, KeyGrade::Weak) => {
+            (Severity::High, "weak", "it falls to guessing on one recorded exchange".to_owned())
+        }
+        (_, KeyGrade::Short) => (
             Severity::Medium,
-            "it holds against casual guessing, and not for as long as the yardstick asks".into(),
+            "short of entropy",
+            "it holds against casual guessing, and not for as long as the yardstick asks".to_owned(),
         ),
-    };
-    let word = match severity {
-        Severity::Critical => Grade::Trivial.words(),
-        Severity::High => "weak",
-        _ => "short of entropy",
     };
     Verdict::Fail(Fail {
         severity,
