@@ -1,9 +1,9 @@
 //! Management ports of tunnel servers.
 
-use super::{Access, ServiceKind};
+use super::{Access, ServiceKind, from};
 use crate::Estate;
 use std::net::IpAddr;
-use trevlin_model::{FactorKind, Setting, TunnelFamily};
+use trevlin_model::{FactorKind, Protocol, Setting, TunnelFamily};
 
 /// The row of an OpenVPN server's management port, where it has one.
 pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
@@ -21,10 +21,11 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
     let itself =
         address == "localhost" || address.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
     let password = words.len() > 2;
-    let (who, from) = match (port, itself) {
+    let reached = from(estate, at, Protocol::TCP, port.parse().ok());
+    let (who, place) = match (port, itself) {
         ("unix", _) => ("who may open the socket", "itself only"),
         (_, true) => ("any program", "itself only"),
-        (_, false) => ("anybody", "inside"),
+        (_, false) => ("anybody", reached.as_str()),
     };
     let (factors, verdict) =
         if password { (vec![FactorKind::Knowledge.words()], "one factor") } else { (Vec::new(), "none") };
@@ -36,7 +37,7 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
         administrators: Vec::new(),
         list: if password { "password file" } else { "none" }.into(),
         factors,
-        from: from.into(),
+        from: place.into(),
         sources: Vec::new(),
         limits: Vec::new(),
         verdict,

@@ -5,7 +5,7 @@ use crate::factors::{ShellWay, conditions, easiest_way, of_shell};
 use crate::{Estate, people};
 use std::collections::BTreeSet;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, FactorKind, Origin, Protocol, Setting};
+use trevlin_model::{Device, Origin, Protocol, Setting};
 
 /// One row for everybody, and one for each condition under which the way in is another.
 pub(super) fn rows(estate: &Estate, at: usize, server: &SshServer) -> Vec<Access> {
@@ -35,10 +35,17 @@ fn superuser(estate: &Estate, at: usize, server: &SshServer) -> Option<Access> {
     }
     let mut row = shell(estate, at, server, &connection, Some("root".into()), origin);
     if word != "yes" {
-        // Passwords are refused for this account; a key remains.
-        let key = BTreeSet::from([FactorKind::Possession]);
-        (row.factors, row.verdict) = judged(Some(&key));
-        row.list = "keys".into();
+        // Passwords are refused for this account, by either method that asks for one; a way that needs one is closed.
+        let asks_none = |way: &ShellWay| {
+            way.methods
+                .iter()
+                .all(|name| !matches!(name.split(':').next(), Some("password" | "keyboard-interactive")))
+        };
+        let ways: Vec<ShellWay> =
+            of_shell(estate, at, server, &connection).into_iter().filter(asks_none).collect();
+        let way = easiest_way(&ways)?;
+        (row.factors, row.verdict) = judged(known(&way.factors));
+        row.list = shell_list(&ways);
         if word == "forced-commands-only" {
             row.limits.insert(0, "stated commands only".into());
         }
@@ -65,7 +72,11 @@ fn shell(
     let port = server.port(connection);
     let administrators = people::administrators(device).into_keys().filter(|name| name != "root");
     let about = connection.user.is_none_or(|user| user != "root");
-    let of_row = |name: &String| about && connection.user.is_none_or(|user| user == name);
+    let of_row = |name: &String| {
+        let in_group = connection.groups.is_empty()
+            || people::groups_of(device, name).iter().any(|group| connection.groups.contains(group));
+        about && in_group && connection.user.is_none_or(|user| user == name)
+    };
     Access {
         device: device.name.clone(),
         administrators: administrators.filter(of_row).collect(),

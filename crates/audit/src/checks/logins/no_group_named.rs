@@ -2,7 +2,7 @@
 
 use crate::factors::lines_of_service;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, access};
-use trevlin_model::pam::PamFacility;
+use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
 
@@ -16,8 +16,8 @@ pub(crate) const CHECK: Check = Check {
           new account opens it too, and nobody decides about that.",
     fix: "Name a group and put into it whom the way in is for: `AllowGroups` for secure shell, `pam_succeed_if` or `pam_access` in \
           the service's stack for a tunnel.",
-    judged: "Fails where a secure shell server states none of AllowUsers and AllowGroups, and more than one account with a shell was \
-             exported; graver where the outside reaches it. Fails where a tunnel asks PAM, and nothing in the stack of its service \
+    judged: "Fails where a secure shell server states none of AllowUsers and AllowGroups, nothing in its PAM stack sorts callers, and \
+             more than one account with a shell was exported; graver where the outside reaches it. Fails where a tunnel asks PAM, and nothing in the stack of its service \
              sorts callers by name or group. Undetermined where the stack was not exported.",
     references: &[
         "sshd_config(5), AllowGroups",
@@ -31,6 +31,12 @@ pub(crate) const CHECK: Check = Check {
 
 /// Modules that sort callers by name or group.
 const SORTING: [&str; 4] = ["pam_access", "pam_listfile", "pam_succeed_if", "pam_wheel"];
+
+/// Whether a line sorts callers before they are in.
+fn sorts(line: &PamLine) -> bool {
+    let about = matches!(line.facility, None | Some(PamFacility::Auth | PamFacility::Account));
+    about && SORTING.contains(&line.module.as_str())
+}
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
@@ -59,7 +65,14 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
         .iter()
         .any(|keyword| matches!(server.effective(keyword, &connection), Setting::Stated { .. }));
     let shells = device.facts.accounts.iter().filter(|account| account.has_shell()).count();
-    if names {
+    // PAM may sort them as well, where it is asked.
+    let by_pam = server
+        .effective("usepam", &connection)
+        .possible()
+        .any(|value| value.first().is_some_and(|word| word == "yes"));
+    let sorted =
+        by_pam && lines_of_service(device, "sshd").is_ok_and(|lines| lines.iter().any(|line| sorts(line)));
+    if names || sorted {
         return Some(Verdict::Pass);
     }
     if let Some(missing) = server.missing.iter().find(|one| !one.path.contains('*')) {
@@ -99,12 +112,9 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
             return Verdict::ask(ask, vec![asked_at]);
         }
     };
-    let about = |facility: Option<PamFacility>| {
-        matches!(facility, None | Some(PamFacility::Auth | PamFacility::Account))
-    };
-    let sorts = lines.iter().any(|line| about(line.facility) && SORTING.contains(&line.module.as_str()));
+    let sorts = lines.iter().any(|line| sorts(line));
     // Somebody else's list decides there, about which nothing shows here.
-    let elsewhere = lines.iter().any(|line| about(line.facility) && line.module.starts_with("pam_radius"));
+    let elsewhere = lines.iter().any(|line| line.module.starts_with("pam_radius"));
     if sorts || elsewhere {
         return Verdict::Pass;
     }
@@ -137,6 +147,22 @@ mod tests {
             ("Include more.conf\nPermitRootLogin no\n", TWO, &["ask d"]),
         ] {
             run(&CHECK, &[(text, &[("d/etc/ssh/sshd_config", text), accounts], wanted)]);
+        }
+    }
+
+    #[test]
+    fn shells_that_pam_sorts() {
+        const TWO: (&str, &str) =
+            ("d/etc/passwd", "root:x:0:0::/root:/bin/bash\nann:x:1000:1000::/home/ann:/bin/bash\n");
+        for (config, stack, wanted) in [
+            ("UsePAM yes\nMaxAuthTries 3\n", "account required pam_access.so\n", "pass d"),
+            ("UsePAM no\nMaxAuthTries 3\n", "account required pam_access.so\n", "fail low d sshd_config:1"),
+            ("UsePAM yes\nMaxAuthTries 3\n", "session required pam_access.so\n", "fail low d sshd_config:1"),
+        ] {
+            run(
+                &CHECK,
+                &[(stack, &[TWO, ("d/etc/ssh/sshd_config", config), ("d/etc/pam.d/sshd", stack)], &[wanted])],
+            );
         }
     }
 
