@@ -2,6 +2,7 @@
 //!
 //! ```toml
 //! organisation = ["Veyholm Ferry Line", "veyholm"]
+//! networks = ["192.0.2.16/29"]   # public address space of its own
 //!
 //! [device.edge]            # the folder's name
 //! name = "harbour-edge"    # how outputs call it
@@ -10,6 +11,7 @@
 //! dialled = ["gate.veyholm.example"]   # names by which clients call it
 //! ```
 
+use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use trevlin_model::DeviceKind;
@@ -19,6 +21,8 @@ use trevlin_model::DeviceKind;
 pub struct ValidEstateFile {
     /// Names of the organisation: words that passwords may not be made of.
     pub organisation: Vec<String>,
+    /// Public address space of the organisation's own.
+    pub networks: Vec<IpNet>,
     /// Devices by folder.
     pub devices: BTreeMap<String, DeviceEntry>,
 }
@@ -51,6 +55,8 @@ pub struct EstateFileError {
 struct Raw {
     #[serde(default)]
     organisation: OneOrMany,
+    #[serde(default)]
+    networks: Vec<toml::Spanned<String>>,
     #[serde(default)]
     device: BTreeMap<String, RawDevice>,
 }
@@ -98,6 +104,16 @@ impl ValidEstateFile {
             line: error.span().map_or(1, |span| line_of(span.start)),
             text: error.message().trim().replace('\n', "; "),
         })?;
+        let mut networks = Vec::new();
+        for network in raw.networks {
+            networks.push(network.as_ref().parse().map_err(|_| EstateFileError {
+                line: line_of(network.span().start),
+                text: format!(
+                    "`{}` is no network; expected an address with a prefix, such as 198.51.100.0/24",
+                    network.as_ref()
+                ),
+            })?);
+        }
         let mut devices = BTreeMap::new();
         for (folder, device) in raw.device {
             let kind = match device.kind {
@@ -120,7 +136,7 @@ impl ValidEstateFile {
                 },
             );
         }
-        Ok(Self { organisation: raw.organisation.all(), devices })
+        Ok(Self { organisation: raw.organisation.all(), networks, devices })
     }
 }
 
@@ -144,6 +160,7 @@ mod tests {
     fn what_is_wrong_is_told_with_its_line() {
         for (text, line, part) in [
             ("organisation = [\n", 1, "array"),
+            ("\nnetworks = [\"10.4.0.0/33\"]\n", 2, "10.4.0.0/33"),
             ("\ncolour = 3\n", 2, "unknown field `colour`"),
             ("[device.edge]\nkind = \"toaster\"\n", 2, "toaster"),
             ("[device.edge]\nexterior = []\n", 2, "exterior"),

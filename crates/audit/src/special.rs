@@ -4,15 +4,47 @@ use ipnet::IpNet;
 use serde::Deserialize;
 use std::net::IpAddr;
 use std::sync::LazyLock;
+use trevlin_model::IpRange;
 
 #[derive(Deserialize, Default)]
 struct Table {
     block: Vec<Block>,
 }
 
-#[derive(Deserialize)]
-struct Block {
+/// A block with a meaning of its own.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Block {
     prefix: IpNet,
+    /// What it is for.
+    pub(crate) name: String,
+    /// Where that is laid down.
+    pub(crate) source: String,
+}
+
+/// In whose space a range lies.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Space {
+    /// Blocks that everybody may use inside.
+    Private,
+    /// Space that belongs to somebody.
+    Public,
+    /// A block with another meaning.
+    Special(&'static Block),
+    /// It crosses the border between two of these.
+    Mixed,
+}
+
+/// Names of the blocks that are there for use inside.
+const PRIVATE: [&str; 2] = ["private use", "unique local"];
+
+/// In whose space a range lies.
+pub(crate) fn space_of(range: IpRange) -> Space {
+    let touches = |block: &&Block| IpRange::from(block.prefix).intersection(&range).is_some();
+    let Some(block) = TABLE.block.iter().find(touches) else { return Space::Public };
+    if IpRange::from(block.prefix).intersection(&range) != Some(range) {
+        return Space::Mixed;
+    }
+    if PRIVATE.contains(&block.name.as_str()) { Space::Private } else { Space::Special(block) }
 }
 
 static TABLE: LazyLock<Table> =

@@ -133,6 +133,7 @@ fn estate_file(at: &Path) -> anyhow::Result<ValidEstateFile> {
 
 fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.organisation.extend(one.organisation);
+    all.networks.extend(one.networks);
     all.devices.extend(one.devices);
 }
 

@@ -12,7 +12,9 @@ use crate::Check;
 /// Every check, in order of id.
 pub const CHECKS: &[&Check] = &[
     &addresses::pool_in_connected_network::CHECK,
+    &addresses::pool_in_foreign_space::CHECK,
     &addresses::pools_overlap::CHECK,
+    &addresses::range_malformed::CHECK,
     &exposure::outside_unfiltered::CHECK,
     &logins::administrator_dials_in::CHECK,
     &logins::client_certificate_not_asked::CHECK,

@@ -8,6 +8,7 @@ pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
 use crate::ValidEstateFile;
+use ipnet::IpNet;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::secret::Masker;
@@ -51,6 +52,8 @@ pub struct Estate {
     pub devices: Vec<Device>,
     /// Names of the organisation.
     pub organisation: Vec<String>,
+    /// Public address space of its own, as far as the estate file names it.
+    pub networks: Vec<IpNet>,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
@@ -86,6 +89,7 @@ impl Estate {
             exports,
             devices,
             organisation: file.organisation.clone(),
+            networks: file.networks.clone(),
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),
