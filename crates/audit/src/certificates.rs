@@ -14,13 +14,14 @@ pub(crate) fn day(seconds: i64) -> Date {
 
 /// Certificates that people of the estate have to do with: those of public authorities are somebody else's.
 pub(crate) fn own(estate: &Estate, device: usize) -> impl Iterator<Item = &Certificate> {
-    // A block that is told in two exports of one device is judged once.
     let all = &estate.devices[device].facts.certificates;
     all.iter().filter(|one| !one.in_trust_store)
 }
 
-/// The certificates that a tunnel names for a purpose, each with the directive that does; `None` where one of them is not
-/// among the exports, with the path and the directive.
+/// The certificates that a tunnel names for a purpose, each with the directive that does.
+///
+/// # Errors
+/// The path and the directive of the first file that is not among the exports.
 pub(crate) fn of_tunnel<'a>(
     estate: &'a Estate,
     device: usize,

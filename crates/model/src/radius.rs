@@ -1,6 +1,6 @@
 //! RADIUS servers: who may ask them (RFC 2865).
 
-use crate::{HeldSecret, IpRange, Origin, Setting};
+use crate::{HeldSecret, IpRange, Origin, Setting, TunnelFamily};
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -85,6 +85,17 @@ pub enum RadiusAsker {
     Library,
     /// OpenVPN's plug-in.
     OpenVpn,
+}
+
+impl RadiusAsker {
+    /// Who asks for the callers of a tunnel.
+    #[must_use]
+    pub fn of_tunnel(family: TunnelFamily) -> Self {
+        match family {
+            TunnelFamily::OpenVpn => Self::OpenVpn,
+            TunnelFamily::Pptp | TunnelFamily::OpenConnect => Self::Library,
+        }
+    }
 }
 
 /// One entry of a user file (users(5)).

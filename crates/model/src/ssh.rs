@@ -106,6 +106,20 @@ impl SshServer {
             .unwrap_or_else(|| Setting::Default(known.defaults.clone()))
     }
 
+    /// Whether a keyword is `yes` for a connection, or may be where its default depends on the version.
+    #[must_use]
+    pub fn may_be_on(&self, keyword: &str, connection: &SshConnection<'_>) -> bool {
+        let setting = self.effective(keyword, connection);
+        setting.possible().any(|value| value.first().is_some_and(|word| word == "yes"))
+    }
+
+    /// A file that is read in by name and that no export holds, so that settings judged here may be others in truth.
+    /// A pattern may fit no file at all.
+    #[must_use]
+    pub fn missing_configuration(&self) -> Option<&Reference> {
+        self.missing.iter().find(|one| !one.path.contains('*'))
+    }
+
     /// The line that keeps a user out by name or group, whatever they show: DenyUsers, AllowUsers, DenyGroups and
     /// AllowGroups in this order (sshd_config(5), AllowUsers). A host behind an `@` is taken to fit.
     #[must_use]

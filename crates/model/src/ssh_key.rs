@@ -30,8 +30,6 @@ pub struct SshKey {
     pub from: Option<String>,
     /// Whether it runs one command only (`command=`, `restrict`).
     pub limited: bool,
-    /// The key itself; it is no secret.
-    pub blob: Vec<u8>,
     /// What stands behind the key, for people.
     pub comment: String,
     /// The line.

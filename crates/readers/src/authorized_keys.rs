@@ -116,7 +116,7 @@ fn read(export: &Export) -> Reading {
         let origin = export.origin_of(text);
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let parsed = split(text).and_then(|parts| Some((parts, parse(parts.1, parts.2)?)));
-        let Some(((options, kind, _, comment), (key, blob))) = parsed else {
+        let Some(((options, kind, _, comment), key)) = parsed else {
             book.not_understood(
                 origin,
                 "expected a kind of key, the key in Base64, and a comment; sshd passes such a line over",
@@ -151,7 +151,6 @@ fn read(export: &Export) -> Reading {
                 key,
                 from: value("from"),
                 limited: value("command").is_some() || has("restrict"),
-                blob,
                 comment: comment.to_owned(),
                 origin,
             });
@@ -177,7 +176,7 @@ fn split_options(text: &str) -> Vec<&str> {
 }
 
 /// Algorithm and size from the key's own form: fields with their length in front (RFC 4253, 6.6; RFC 5656, 3.1).
-fn parse(kind: &str, key: &str) -> Option<(PublicKey, Vec<u8>)> {
+fn parse(kind: &str, key: &str) -> Option<PublicKey> {
     let blob = base64::engine::general_purpose::STANDARD.decode(key).ok()?;
     let mut rest = blob.as_slice();
     let mut field = || {
@@ -211,7 +210,7 @@ fn parse(kind: &str, key: &str) -> Option<(PublicKey, Vec<u8>)> {
         field()?;
         (KeyAlgorithm::Ec, size.iter().find(|(name, _)| *name == curve)?.1)
     };
-    Some((PublicKey { algorithm, bits }, blob))
+    Some(PublicKey { algorithm, bits })
 }
 
 /// Bits of a number without its leading zeros.

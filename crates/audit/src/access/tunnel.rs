@@ -94,10 +94,7 @@ fn source_words(estate: &Estate, at: usize, family: TunnelFamily, source: &Passw
 
 /// Which RADIUS server decides: a device of the estate by name, another by its address.
 fn radius_words(estate: &Estate, at: usize, family: TunnelFamily) -> String {
-    let asker = match family {
-        TunnelFamily::OpenVpn => RadiusAsker::OpenVpn,
-        _ => RadiusAsker::Library,
-    };
+    let asker = RadiusAsker::of_tunnel(family);
     let targets = &estate.devices[at].facts.radius_targets;
     let Some(target) = targets.iter().find(|target| target.asked_by == asker) else { return "RADIUS".into() };
     let holder = target.address.and_then(|address| estate.holders(address).first());

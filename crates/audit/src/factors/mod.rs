@@ -296,12 +296,7 @@ pub fn of_shell(
     server: &SshServer,
     connection: &SshConnection<'_>,
 ) -> Vec<ShellWay> {
-    let on = |keyword: &str| {
-        server
-            .effective(keyword, connection)
-            .possible()
-            .any(|value| value.first().is_some_and(|word| word == "yes"))
-    };
+    let on = |keyword: &str| server.may_be_on(keyword, connection);
     // A default stands nowhere, so it has no line to point at.
     let place = |keyword: &str| server.effective(keyword, connection).origin();
     let one = |kind: FactorKind, keyword: &str| {

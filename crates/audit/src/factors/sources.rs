@@ -5,7 +5,7 @@ use super::{Factors, of_service};
 use crate::Estate;
 use std::collections::BTreeSet;
 use trevlin_model::radius::RadiusAsker;
-use trevlin_model::{FactorKind, Origin, PasswordSource, Tunnel, TunnelFamily};
+use trevlin_model::{FactorKind, Origin, PasswordSource, Tunnel};
 
 /// What the one who decides about a tunnel's callers asks for, followed as far as the exports go.
 #[must_use]
@@ -22,13 +22,7 @@ pub(crate) fn of_source(
     };
     match source {
         PasswordSource::Pam(service) => of_service(estate, device, service, asked_at),
-        PasswordSource::Radius => {
-            let asker = match tunnel.family {
-                TunnelFamily::OpenVpn => RadiusAsker::OpenVpn,
-                _ => RadiusAsker::Library,
-            };
-            of_radius(estate, device, asker, asked_at)
-        }
+        PasswordSource::Radius => of_radius(estate, device, RadiusAsker::of_tunnel(tunnel.family), asked_at),
         PasswordSource::LocalListAndCode(_) => {
             Factors::Known(BTreeSet::from([FactorKind::Knowledge, FactorKind::OneTimeCode]), vec![asked_at])
         }

@@ -4,10 +4,9 @@ use super::sections::{Item, Section};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reading};
 use ipnet::IpNet;
-use std::sync::Arc;
 use trevlin_model::radius::{MessageAuthenticator, RadiusClient};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{DefaultValue, Export, Family, HeldSecret, IpRange, LineClass, Secret, Setting};
+use trevlin_model::{DefaultValue, Export, Family, IpRange, LineClass, Setting};
 
 /// Items of a client that have no bearing here.
 const PASSED_OVER: [&str; 12] = [
@@ -65,20 +64,12 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
                 mask = item.value.parse::<u8>().ok();
                 book.understood(item.origin);
             }
-            // A value that stands elsewhere, in a variable or in the environment.
-            "secret" if item.value.contains("${") || item.value.contains("%{") => {
-                book.understood(item.origin)
-            }
             "secret" => {
-                let held = Arc::new(HeldSecret {
-                    secret: Secret::new(item.value.replace("\\\"", "\"")),
-                    kind: SecretKind::RadiusSecret,
-                    owner: name.to_owned(),
-                    origin: item.value_origin,
-                });
-                client.secret = Some(Arc::clone(&held));
+                if !item.is_elsewhere() {
+                    client.secret = Some(item.hold(SecretKind::RadiusSecret, name));
+                    reading.facts.secrets.extend(client.secret.clone());
+                }
                 book.understood(item.origin);
-                reading.facts.secrets.push(held);
             }
             "require_message_authenticator" => match message_authenticator(item) {
                 Some(value) => client.message_authenticator = stated(value, item, &mut book),

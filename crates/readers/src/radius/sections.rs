@@ -1,7 +1,9 @@
 //! Sections and items of FreeRADIUS's files: `kind name { item = value … }` (radiusd.conf(5), unlang(5)).
 
 use crate::reader::Bookkeeper;
-use trevlin_model::{Export, LineClass, Origin};
+use std::sync::Arc;
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
 
 /// How deep sections may nest before the file is no configuration.
 const DEPTH: usize = 32;
@@ -16,6 +18,21 @@ pub(super) struct Item<'a> {
 }
 
 impl Item<'_> {
+    /// Whether the value stands elsewhere, in a variable or in what a request says.
+    pub(super) fn is_elsewhere(&self) -> bool {
+        self.value.contains("${") || self.value.contains("%{")
+    }
+
+    /// The value as a secret.
+    pub(super) fn hold(&self, kind: SecretKind, owner: &str) -> Arc<HeldSecret> {
+        Arc::new(HeldSecret {
+            secret: Secret::new(self.value.replace("\\\"", "\"")),
+            kind,
+            owner: owner.to_owned(),
+            origin: self.value_origin,
+        })
+    }
+
     /// `Some` for a word that stands for yes or no.
     pub(super) fn truth(&self) -> Option<bool> {
         match self.value {
@@ -149,7 +166,8 @@ fn item<'a>(export: &Export, piece: &'a str, origin: Origin) -> Option<Item<'a>>
     Some(Item { name: name.trim(), value: bare(value), value_origin: export.origin_of(value), origin })
 }
 
-fn bare(value: &str) -> &str {
+/// A value without the quotes around it.
+pub(super) fn bare(value: &str) -> &str {
     let within = ['"', '\''].iter().find_map(|quote| value.strip_prefix(*quote)?.strip_suffix(*quote));
     within.unwrap_or(value)
 }

@@ -1,12 +1,11 @@
 //! `radiusd.conf`, `proxy.conf`, the EAP module and virtual servers.
 
 use super::clients;
-use super::sections::{Item, Section};
+use super::sections::Section;
 use crate::reader::{Bookkeeper, Reading};
-use std::sync::Arc;
 use trevlin_model::radius::{EapSettings, RadiusSecurity, RadiusSite, RadiusStep, RadiusUpstream};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, Origin, Secret};
+use trevlin_model::{Export, Origin};
 
 /// Names of items that hold a secret, whatever section they stand in, and what it is for.
 const SECRETS: [(&str, SecretKind); 6] = [
@@ -78,34 +77,15 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
     }
 }
 
-fn hold(
-    export: &Export,
-    item: &Item<'_>,
-    kind: SecretKind,
-    owner: &str,
-    reading: &mut Reading,
-) -> Arc<HeldSecret> {
-    let _ = export;
-    let held = Arc::new(HeldSecret {
-        secret: Secret::new(item.value.replace("\\\"", "\"")),
-        kind,
-        owner: owner.to_owned(),
-        origin: item.value_origin,
-    });
-    reading.facts.secrets.push(Arc::clone(&held));
-    held
-}
-
 /// Secrets of sections that are not modelled, at whatever depth.
 fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
     for item in &section.items {
         if let Some((_, kind)) = SECRETS.iter().find(|(name, _)| *name == item.name)
             && !item.value.is_empty()
-            && !item.value.contains("${")
-            && !item.value.contains("%{")
+            && !item.is_elsewhere()
         {
             let owner = if section.name.is_empty() { section.kind } else { section.name };
-            hold(export, item, *kind, owner, reading);
+            reading.facts.secrets.push(item.hold(*kind, owner));
             Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(item.origin);
         }
     }
@@ -143,8 +123,9 @@ fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading:
     }
     let secret = section
         .item("secret")
-        .filter(|item| !item.value.contains("${") && !item.value.contains("%{"))
-        .map(|item| hold(export, item, SecretKind::RadiusSecret, section.name, reading));
+        .filter(|item| !item.is_elsewhere())
+        .map(|item| item.hold(SecretKind::RadiusSecret, section.name));
+    reading.facts.secrets.extend(secret.clone());
     // Pools that hold this server, and realms that use those pools.
     let pools: Vec<&str> = file
         .sections_of("home_server_pool")

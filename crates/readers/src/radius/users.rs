@@ -1,5 +1,6 @@
 //! The user file of FreeRADIUS (users(5)): a name and what to hold the request against, then indented what to answer.
 
+use super::sections::bare;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::radius::RadiusEntry;
@@ -83,11 +84,6 @@ fn items(text: &str) -> Vec<Item<'_>> {
     }
     add(&text[from..], from);
     found
-}
-
-fn bare(value: &str) -> &str {
-    let within = ['"', '\''].iter().find_map(|quote| value.strip_prefix(*quote)?.strip_suffix(*quote));
-    within.unwrap_or(value)
 }
 
 /// The name at the start of an entry, and the rest.

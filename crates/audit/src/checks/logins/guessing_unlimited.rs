@@ -35,10 +35,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let connection = SshConnection::default();
-            let yes = |keyword: &str| {
-                let found = server.effective(keyword, &connection);
-                found.possible().any(|value| value.first().is_some_and(|word| word == "yes"))
-            };
+            let yes = |keyword: &str| server.may_be_on(keyword, &connection);
             if yes("passwordauthentication") && yes("usepam") {
                 let said = server.effective("passwordauthentication", &connection).origin();
                 let verdict = by_pam(device, "sshd", "secure shell", said.unwrap_or(server.origin));

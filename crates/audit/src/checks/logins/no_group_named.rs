@@ -66,16 +66,13 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
         .any(|keyword| matches!(server.effective(keyword, &connection), Setting::Stated { .. }));
     let shells = device.facts.accounts.iter().filter(|account| account.has_shell()).count();
     // PAM may sort them as well, where it is asked.
-    let by_pam = server
-        .effective("usepam", &connection)
-        .possible()
-        .any(|value| value.first().is_some_and(|word| word == "yes"));
+    let by_pam = server.may_be_on("usepam", &connection);
     let sorted =
         by_pam && lines_of_service(device, "sshd").is_ok_and(|lines| lines.iter().any(|line| sorts(line)));
     if names || sorted {
         return Some(Verdict::Pass);
     }
-    if let Some(missing) = server.missing.iter().find(|one| !one.path.contains('*')) {
+    if let Some(missing) = server.missing_configuration() {
         let ask = format!(
             "whom secure shell lets in may stand in `{}`, which is not among the exports; ask for that file",
             missing.path

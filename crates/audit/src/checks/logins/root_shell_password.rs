@@ -47,7 +47,7 @@ fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Ver
     let origin = match server.effective("permitrootlogin", &connection) {
         Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
         _ => {
-            return match server.missing.iter().find(|one| !one.path.contains('*')) {
+            return match server.missing_configuration() {
                 Some(missing) => Verdict::ask(
                     format!(
                         "whether root may log in may stand in `{}`, which is not among the exports; ask for it",

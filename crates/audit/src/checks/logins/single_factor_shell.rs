@@ -47,7 +47,7 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
         );
         return Verdict::ask(ask, vec![*origin]);
     }
-    if let Some(missing) = server.missing.iter().find(|one| !one.path.contains('*')) {
+    if let Some(missing) = server.missing_configuration() {
         let ask = format!(
             "how callers log in may stand in `{}`, which is not among the exports; ask for that file",
             missing.path
@@ -59,7 +59,7 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
 
 /// Ways in under a condition, as far as they are easier than everybody's.
 fn conditional(estate: &Estate, at: usize, server: &SshServer) -> Vec<Answer> {
-    if server.refused.is_some() || server.missing.iter().any(|one| !one.path.contains('*')) {
+    if server.refused.is_some() || server.missing_configuration().is_some() {
         return Vec::new();
     }
     let ease = |connection: &SshConnection<'_>| {

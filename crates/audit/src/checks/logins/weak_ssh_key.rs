@@ -47,8 +47,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 fn not_exported(device: &Device) -> Option<Verdict> {
     let server = device.facts.ssh_servers.iter().find(|server| server.refused.is_none())?;
     let keys = device.facts.ssh_keys.iter().any(|key| key.purpose != SshKeyUse::Host);
-    let on = server.effective("pubkeyauthentication", &SshConnection::default());
-    let on = on.possible().any(|value| value.first().is_some_and(|word| word == "yes"));
+    let on = server.may_be_on("pubkeyauthentication", &SshConnection::default());
     let people = device.facts.accounts.iter().any(|account| account.has_shell());
     (on && people && !keys).then(|| {
         let ask = "keys let people in to secure shell, and no list of them is among the exports; ask for `authorized_keys` of \
