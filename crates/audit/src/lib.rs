@@ -11,6 +11,7 @@ mod estate;
 mod estate_file;
 pub mod factors;
 mod layout;
+mod management;
 mod outcome;
 mod people;
 mod special;

@@ -171,6 +171,12 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
+    /// A setting that was read, by its directive; of several the last one.
+    #[must_use]
+    pub fn setting(&self, directive: &str) -> Option<&Setting<String>> {
+        self.settings.iter().rev().find(|(name, _)| name == directive).map(|(_, setting)| setting)
+    }
+
     /// A part of its configuration that no export holds, so that settings judged here may be others in truth.
     #[must_use]
     pub fn missing_configuration(&self) -> Option<&Reference> {

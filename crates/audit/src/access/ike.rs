@@ -1,7 +1,7 @@
 //! Keys and logins for IKE. What connection asks for which of them stands in files that are not read yet, so that a
 //! password is told without a verdict; a pre-shared key is all there is to show wherever it is used.
 
-use super::{Access, ServiceKind, from};
+use super::{Access, ServiceKind, from, named_users};
 use crate::{Estate, people};
 use std::collections::BTreeMap;
 use trevlin_model::{FactorKind, Login, LoginList, Protocol};
@@ -37,10 +37,7 @@ pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
     }
     for logins in lists.into_values() {
         let evidence = crate::outcome::evidence(estate, &[logins[0].origin]);
-        let who = match logins.as_slice() {
-            [one] => one.user.clone(),
-            all => format!("{} named users", all.len()),
-        };
+        let who = named_users(logins.iter().map(|login| login.user.as_str()));
         let mut row = row(who, "local list", vec![FactorKind::Knowledge.words()], "open question", evidence);
         row.service.clone_from(&logins[0].service);
         let administrators = people::administrators(device);

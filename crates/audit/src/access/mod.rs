@@ -109,6 +109,14 @@ pub(crate) fn from(estate: &Estate, device: usize, protocol: Protocol, port: Opt
     }
 }
 
+/// Users of a list, for people: a single one by name, more by their number.
+fn named_users<'a>(mut users: impl ExactSizeIterator<Item = &'a str>) -> String {
+    match users.len() {
+        1 => users.next().unwrap_or_default().to_owned(),
+        count => format!("{count} named users"),
+    }
+}
+
 fn listener_from(estate: &Estate, device: usize, listener: &Listener) -> String {
     if listener.loopback_only() {
         return "itself only".into();

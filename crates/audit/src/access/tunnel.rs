@@ -1,6 +1,6 @@
 //! Tunnels that answer callers.
 
-use super::{Access, ServiceKind, judged, listener_from};
+use super::{Access, ServiceKind, judged, listener_from, named_users};
 use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
 use crate::{DialIn, Estate, people};
 use std::collections::BTreeSet;
@@ -67,11 +67,9 @@ fn dial_in(estate: &Estate, at: usize, number: usize) -> Row {
         Dialled::Eap(_) => ("not known".into(), "EAP".into(), None),
         Dialled::NoList(_) => ("not exported".into(), list(), None),
         Dialled::List(logins, _) => {
-            let who = match logins.as_slice() {
-                [one] => one.user.clone(),
-                all if all.iter().any(|login| login.user == "*") => "anybody".into(),
-                all => format!("{} named users", all.len()),
-            };
+            let anybody = logins.len() > 1 && logins.iter().any(|login| login.user == "*");
+            let users = logins.iter().map(|login| login.user.as_str());
+            let who = if anybody { "anybody".into() } else { named_users(users) };
             (who, list(), Some(BTreeSet::from([FactorKind::Knowledge])))
         }
     }
@@ -145,14 +143,10 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
         ("duplicate-cn", "one login for several"),
         ("client-config-dir", "settings for each caller"),
     ];
-    let stated = |name: &str| {
-        let found = tunnel.settings.iter().rev().find(|(directive, _)| directive == name);
-        found.and_then(|(_, value)| value.value())
-    };
     let mut found: Vec<String> = SHOWN
         .iter()
         .filter_map(|(name, words)| {
-            let value = stated(name)?;
+            let value = tunnel.setting(name)?.value()?;
             let number =
                 value.split(' ').next().filter(|first| first.bytes().all(|byte| byte.is_ascii_digit()));
             match number {
@@ -186,9 +180,5 @@ fn named(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
     };
     let users: BTreeSet<&str> =
         estate.devices[at].logins.iter().filter(of_list).map(|login| login.user.as_str()).collect();
-    match users.len() {
-        0 => None,
-        1 => users.first().map(|user| (*user).to_owned()),
-        count => Some(format!("{count} named users")),
-    }
+    (!users.is_empty()).then(|| named_users(users.into_iter()))
 }

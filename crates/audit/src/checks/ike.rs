@@ -19,3 +19,14 @@ pub(super) fn keys_not_exported(estate: &Estate, at: usize) -> Vec<Answer> {
         })
         .collect()
 }
+
+/// Tests that a check asks about a file of keys that is read in by name and missing, and about no pattern.
+#[cfg(test)]
+pub(super) fn asks_for_missing_files(check: &crate::Check) {
+    let answers = |line| {
+        let files = [("d/etc/ipsec.secrets", line)];
+        super::testing::answers(check, &super::testing::estate(&files))
+    };
+    assert_eq!(answers("include /etc/ipsec.d/more.secrets\nann : EAP \"x\"\n"), ["ask d"]);
+    assert!(answers("include /etc/ipsec.d/*.secrets\nann : EAP \"x\"\n").is_empty());
+}

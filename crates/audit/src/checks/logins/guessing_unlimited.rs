@@ -72,9 +72,8 @@ fn fail(title: &str, detail: &str, why: &str, origin: Origin) -> Verdict {
 fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
     if tunnel.family == TunnelFamily::OpenConnect {
         // The daemon bans addresses by itself, unless the score is switched off (default 80).
-        let score = tunnel.settings.iter().rev().find(|(name, _)| name == "max-ban-score");
-        return match score {
-            Some((_, Setting::Stated { value, origin })) if value.trim() == "0" => Some(fail(
+        return match tunnel.setting("max-ban-score") {
+            Some(Setting::Stated { value, origin }) if value.trim() == "0" => Some(fail(
                 &format!("{} bans nobody who guesses", tunnel.name),
                 "`max-ban-score` is 0.",
                 "its own limit is switched off",

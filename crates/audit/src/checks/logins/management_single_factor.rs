@@ -1,8 +1,7 @@
 //! A daemon's management port asks for one factor or none.
 
+use crate::management::ManagementPort;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use std::net::IpAddr;
-use trevlin_model::{Setting, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -24,32 +23,20 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device
-            .facts
-            .tunnels
-            .iter()
-            .filter(|one| one.family == TunnelFamily::OpenVpn && one.refused.is_none())
-        {
-            let said = tunnel.settings.iter().rev().find(|(name, _)| name == "management");
-            let calls = tunnel.settings.iter().any(|(name, _)| name == "management-client");
-            if let Some((_, Setting::Stated { value, origin })) = said
-                && !calls
-            {
-                let verdict = judge(&tunnel.name, value, *origin);
-                answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+        for tunnel in device.facts.tunnels.iter().filter(|one| one.refused.is_none()) {
+            if let Some(port) = ManagementPort::of(tunnel) {
+                answers.push(Answer::new(at, tunnel.name.clone(), judge(&tunnel.name, &port)));
             }
         }
     }
     answers
 }
 
-fn judge(tunnel: &str, value: &str, origin: trevlin_model::Origin) -> Verdict {
-    let mut words = value.split(' ');
-    let (address, port) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
-    if port == "unix" {
+fn judge(tunnel: &str, port: &ManagementPort<'_>) -> Verdict {
+    if port.is_socket() {
         return Verdict::Pass;
     }
-    let password = words.next().is_some_and(|path| !path.is_empty());
+    let (password, origin) = (port.password, port.origin);
     let fail = |severity, why: &str, detail: &str| {
         let guard = if password { "with a password alone" } else { "without a password" };
         Verdict::Fail(Fail {
@@ -60,19 +47,11 @@ fn judge(tunnel: &str, value: &str, origin: trevlin_model::Origin) -> Verdict {
             evidence: vec![origin],
         })
     };
-    let itself = match address {
-        "localhost" => true,
-        // The daemon takes the address its tunnel has inside.
-        "tunnel" => false,
-        _ => match address.parse::<IpAddr>() {
-            Ok(address) => address.is_loopback(),
-            Err(_) => {
-                let ask = format!(
-                    "where the management port of {tunnel} listens is told by a name; ask what it resolves to"
-                );
-                return Verdict::ask(ask, vec![origin]);
-            }
-        },
+    let Some(itself) = port.is_local() else {
+        let ask = format!(
+            "where the management port of {tunnel} listens is told by a name; ask what it resolves to"
+        );
+        return Verdict::ask(ask, vec![origin]);
     };
     match (itself, password) {
         (true, true) => Verdict::Pass,

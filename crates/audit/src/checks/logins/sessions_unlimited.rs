@@ -42,17 +42,13 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
         return Verdict::ask(ask, vec![missing.origin]);
     }
     // A number above 0 that is stated; 0 stands for no limit.
-    let limit = |name: &str| {
-        tunnel.settings.iter().rev().find(|(found, _)| found == name).is_some_and(
-            |(_, setting)| match setting {
-                Setting::Stated { value, .. } => value
-                    .split(' ')
-                    .next()
-                    .and_then(|number| number.parse::<u64>().ok())
-                    .is_some_and(|number| number > 0),
-                _ => false,
-            },
-        )
+    let limit = |name: &str| match tunnel.setting(name) {
+        Some(Setting::Stated { value, .. }) => value
+            .split(' ')
+            .next()
+            .and_then(|number| number.parse::<u64>().ok())
+            .is_some_and(|number| number > 0),
+        _ => false,
     };
     let stated = |name: &str| {
         tunnel.settings.iter().find(|(found, _)| found == name).and_then(|(_, one)| one.origin())

@@ -74,10 +74,6 @@ mod tests {
 
     #[test]
     fn a_file_that_is_read_in_and_missing_is_a_question() {
-        let file = |line: &'static str| ("d/etc/ipsec.secrets", line);
-        let answers =
-            |line| crate::checks::testing::answers(&CHECK, &crate::checks::testing::estate(&[file(line)]));
-        assert_eq!(answers("include /etc/ipsec.d/more.secrets\nann : EAP \"x\"\n"), ["ask d"]);
-        assert!(answers("include /etc/ipsec.d/*.secrets\nann : EAP \"x\"\n").is_empty());
+        ike::asks_for_missing_files(&CHECK);
     }
 }
