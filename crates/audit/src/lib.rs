@@ -14,6 +14,7 @@ mod layout;
 mod management;
 mod outcome;
 mod people;
+pub mod plan;
 mod special;
 mod words;
 mod yardstick;

@@ -50,6 +50,28 @@ pub(crate) fn space_of(range: IpRange) -> Space {
 static TABLE: LazyLock<Table> =
     LazyLock::new(|| toml::from_str(include_str!("../tables/special-addresses.toml")).unwrap_or_default());
 
+#[derive(Deserialize, Default)]
+struct CommonTable {
+    network: Vec<CommonNetwork>,
+}
+
+/// A network that callers' own places commonly use.
+#[derive(Debug, Deserialize)]
+pub(crate) struct CommonNetwork {
+    /// The network.
+    pub(crate) prefix: IpNet,
+    /// Where that is to be seen.
+    pub(crate) source: String,
+}
+
+static COMMON: LazyLock<CommonTable> =
+    LazyLock::new(|| toml::from_str(include_str!("../tables/common-home-networks.toml")).unwrap_or_default());
+
+/// Networks that callers' own places commonly use.
+pub(crate) fn common_at_home() -> impl Iterator<Item = &'static CommonNetwork> {
+    COMMON.network.iter()
+}
+
 /// Whether an address can belong to a host on the internet.
 pub(crate) fn is_public(address: IpAddr) -> bool {
     !TABLE.block.iter().any(|block| block.prefix.contains(&address))

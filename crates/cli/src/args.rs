@@ -2,6 +2,7 @@
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
+use std::net::IpAddr;
 use std::path::PathBuf;
 use trevlin_audit::{Area, Severity};
 
@@ -51,6 +52,14 @@ A file that cannot be read is named on standard error; the rest is audited.")]
   trevlin logins exports/                     the table, by device
   trevlin logins exports/ --format json       for other programs, schema trevlin-logins/1")]
     Logins(Logins),
+    /// Show the address plan: everything that lays claim to addresses, and where claims meet
+    #[command(after_help = "Examples:
+  trevlin addresses exports/                          the space as a tree, then every overlap
+  trevlin addresses exports/ --around 10.4.0.9        what lies near one address
+  trevlin addresses exports/ --free 200               private networks that collide with nothing
+  trevlin addresses exports/ --picture plan.svg       a picture of it (or plan.png)
+  trevlin addresses exports/ --format csv             for a spreadsheet; json has the schema trevlin-addresses/1")]
+    Addresses(Addresses),
     /// List the checks, or explain one
     Checks {
         /// A check, such as tunnels/pptp-answers
@@ -91,6 +100,25 @@ pub(crate) struct Logins {
     pub(crate) format: Format,
 }
 
+#[derive(Debug, Args)]
+pub(crate) struct Addresses {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Only what lies near this address
+    #[arg(long, value_name = "ADDR")]
+    pub(crate) around: Option<IpAddr>,
+    /// Propose private networks with room for so many callers that collide with nothing in the estate
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..), conflicts_with_all = ["around", "picture"])]
+    pub(crate) free: Option<u32>,
+    /// Draw the plan into this file, by its ending an SVG or a PNG
+    #[arg(long, value_name = "FILE")]
+    pub(crate) picture: Option<PathBuf>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = TableFormat::Text)]
+    pub(crate) format: TableFormat,
+}
+
 #[derive(Debug, Args, Default)]
 pub(crate) struct Selection {
     /// Only findings and questions of this area (can be repeated): logins, secrets, addresses, tunnels, ciphers,
@@ -125,6 +153,17 @@ pub(crate) enum Format {
     Text,
     /// One JSON object
     Json,
+}
+
+/// Forms of a table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum TableFormat {
+    /// Text for people
+    Text,
+    /// One JSON object
+    Json,
+    /// Lines for a spreadsheet
+    Csv,
 }
 
 /// When to colour.

@@ -1,14 +1,17 @@
 //! What each command does.
 
-use crate::args::{self, Arguments, Command, Format};
+use crate::args::{self, Arguments, Command, Format, TableFormat};
 use crate::load::{self, Telling};
 use crate::{demo, messages};
 use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
 use std::process::ExitCode;
-use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks};
+use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan};
 use trevlin_render::{Detail, Json, Renderer, Text};
+
+/// How many free networks are proposed.
+const FREE_NETWORKS: usize = 5;
 
 /// Runs the command.
 ///
@@ -18,6 +21,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
     match &arguments.command {
         Command::Audit(audit) => audit_command(audit, &arguments.common),
         Command::Logins(logins) => logins_command(logins, &arguments.common),
+        Command::Addresses(addresses) => addresses_command(addresses, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
     }
@@ -86,6 +90,33 @@ fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Re
     match arguments.format {
         Format::Text => print(|out| trevlin_render::logins_text(&rows, width(), out))?,
         Format::Json => print(|out| trevlin_render::logins_json(&rows, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    if let Some(wanted) = arguments.free {
+        let free = plan::free(estate.plan(), wanted, FREE_NETWORKS);
+        match arguments.format {
+            TableFormat::Text => print(|out| trevlin_render::free_text(&free, wanted, out))?,
+            TableFormat::Json => print(|out| trevlin_render::free_json(&free, out))?,
+            TableFormat::Csv => print(|out| {
+                writeln!(out, "network")?;
+                free.iter().try_for_each(|net| writeln!(out, "{net}"))
+            })?,
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    let around = arguments.around.map(|address| plan::neighbourhood(estate.plan(), address));
+    let sheet = plan::sheet(&estate, around);
+    if let Some(file) = &arguments.picture {
+        let _ = file;
+    }
+    match arguments.format {
+        TableFormat::Text => print(|out| trevlin_render::addresses_text(&sheet, width(), out))?,
+        TableFormat::Json => print(|out| trevlin_render::addresses_json(&sheet, out))?,
+        TableFormat::Csv => print(|out| trevlin_render::addresses_csv(&sheet, out))?,
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -113,6 +113,33 @@ impl IpRange {
         before.into_iter().chain(after).collect()
     }
 
+    /// The network that is exactly this range, where there is one.
+    #[must_use]
+    pub fn network(&self) -> Option<IpNet> {
+        let size = bits(self.last) ^ bits(self.first);
+        // One below a power of two, and nothing of it in the first address.
+        if size & size.wrapping_add(1) != 0 || bits(self.first) & size != 0 {
+            return None;
+        }
+        let width = if self.family() == Family::V4 { 32 } else { 128 };
+        IpNet::new(self.first, (width - (u128::BITS - size.leading_zeros())) as u8).ok()
+    }
+
+    /// Whether it holds all of another.
+    #[must_use]
+    pub fn covers(&self, other: &Self) -> bool {
+        self.intersection(other) == Some(*other)
+    }
+
+    /// The shortest way to write it: `10.4.0.9`, `10.4.0.0/24`, or `10.4.0.9-10.4.0.20`.
+    #[must_use]
+    pub fn short(&self) -> String {
+        match self.network() {
+            Some(net) if self.first != self.last => net.to_string(),
+            _ => self.to_string(),
+        }
+    }
+
     /// The address of this family that a number stands for.
     fn address(&self, bits: u128) -> IpAddr {
         match self.family() {
@@ -202,6 +229,22 @@ mod tests {
             (IpRange::all(Family::V6), "[]"),
         ] {
             assert_eq!(format!("{:?}", range.complement()), wanted);
+        }
+    }
+
+    #[test]
+    fn the_shortest_way_to_write_it() {
+        for (first, last, wanted) in [
+            ("10.0.0.0", "10.0.0.255", "10.0.0.0/24"),
+            ("10.0.0.9", "10.0.0.9", "10.0.0.9"),
+            ("10.0.0.1", "10.0.0.2", "10.0.0.1-10.0.0.2"),
+            ("10.0.0.128", "10.0.1.127", "10.0.0.128-10.0.1.127"),
+            ("0.0.0.0", "255.255.255.255", "0.0.0.0/0"),
+            ("::", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff", "::/0"),
+            ("2001:db8::", "2001:db8::ffff", "2001:db8::/112"),
+        ] {
+            let range = IpRange::new(first.parse().unwrap(), last.parse().unwrap()).unwrap();
+            assert_eq!(range.short(), wanted);
         }
     }
 

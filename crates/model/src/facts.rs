@@ -2,8 +2,10 @@
 
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
+use crate::dhcp::DhcpServer;
 use crate::ike::PreSharedKey;
 use crate::pam::PamService;
+use crate::plan::{AddressPlan, Placed, TunnelPlan};
 use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
 };
@@ -11,8 +13,8 @@ use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::SudoRule;
 use crate::{
-    Credential, Filter, HeldSecret, Interface, Login, Origin, PortForward, PppProfile, Reference, Route,
-    Tunnel,
+    Credential, Filter, HeldSecret, Interface, Login, MalformedAddress, Origin, PortForward, PppProfile,
+    Reference, Route, Tunnel,
 };
 use std::sync::Arc;
 
@@ -36,6 +38,19 @@ pub struct Facts {
     pub has_interfaces: bool,
     /// Routes.
     pub routes: Vec<Route>,
+    /// Interfaces as files that apply at boot have them. Until the device is put together they stand apart from
+    /// what runs.
+    pub stored_interfaces: Vec<Interface>,
+    /// Routes as such files have them.
+    pub stored_routes: Vec<Route>,
+    /// Name servers that the device itself asks.
+    pub name_servers: Vec<Placed>,
+    /// DHCP servers.
+    pub dhcp_servers: Vec<DhcpServer>,
+    /// Address sides of tunnels whose other settings are not read yet.
+    pub tunnel_plans: Vec<TunnelPlan>,
+    /// Addresses in files about interfaces that are none.
+    pub malformed: Vec<MalformedAddress>,
     /// Filter and translation tables.
     pub filters: Vec<Filter>,
     /// Port forwards found in them.
@@ -95,11 +110,24 @@ pub struct Facts {
 }
 
 impl Facts {
+    /// The address side of every tunnel, with its name. What a daemon would refuse to start with is left out.
+    pub fn plans(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
+        let running = self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none());
+        let read = running.map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
+        read.chain(self.tunnel_plans.iter().map(|one| (one.name.as_str(), &one.plan)))
+    }
+
     /// Takes over everything of another export.
     pub fn absorb(&mut self, other: Self) {
         self.interfaces.extend(other.interfaces);
         self.has_interfaces |= other.has_interfaces;
         self.routes.extend(other.routes);
+        self.stored_interfaces.extend(other.stored_interfaces);
+        self.stored_routes.extend(other.stored_routes);
+        self.name_servers.extend(other.name_servers);
+        self.dhcp_servers.extend(other.dhcp_servers);
+        self.tunnel_plans.extend(other.tunnel_plans);
+        self.malformed.extend(other.malformed);
         self.filters.extend(other.filters);
         self.forwards.extend(other.forwards);
         self.tunnels.extend(other.tunnels);

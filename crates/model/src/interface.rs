@@ -11,6 +11,8 @@ pub struct InterfaceAddress {
     pub net: IpNet,
     /// The other end of a point-to-point link.
     pub peer: Option<IpAddr>,
+    /// Whether it was got by asking (DHCP, router advertisements) and will run out.
+    pub dynamic: bool,
     /// Where it is stated.
     pub origin: Origin,
 }
@@ -29,6 +31,8 @@ pub struct Interface {
     pub up: Option<bool>,
     /// Its addresses.
     pub addresses: Vec<InterfaceAddress>,
+    /// Where a stored configuration says that it asks for its address (DHCP), so that the file cannot tell it.
+    pub asks: Option<Origin>,
     /// Where it is stated.
     pub origin: Origin,
 }

@@ -33,6 +33,8 @@ pub struct Pool {
     pub ranges: Vec<(IpRange, Origin)>,
     /// The whole network set aside for the tunnel, where the format states one.
     pub network: Option<IpNet>,
+    /// How many addresses one caller takes up (four in OpenVPN's net30 topology).
+    pub per_caller: Setting<u32>,
     /// The server's own addresses in the tunnel.
     pub server_addresses: Vec<IpAddr>,
     /// Beside the inside, or carved out of it.
@@ -46,6 +48,28 @@ pub struct Pool {
 }
 
 impl Pool {
+    /// A routed pool with nothing in it yet, one address a caller.
+    #[must_use]
+    pub fn new(owner: impl Into<String>, origin: Origin) -> Self {
+        Self {
+            owner: owner.into(),
+            ranges: Vec::new(),
+            network: None,
+            per_caller: Setting::Stated { value: 1, origin },
+            server_addresses: Vec::new(),
+            placement: Setting::Stated { value: PoolPlacement::Routed, origin },
+            malformed: Vec::new(),
+            from_default: None,
+            origin,
+        }
+    }
+
+    /// How many addresses there are for callers.
+    #[must_use]
+    pub fn size(&self) -> u128 {
+        self.ranges.iter().fold(0, |sum, (range, _)| sum.saturating_add(range.size()))
+    }
+
     /// Everything the pool lays claim to: its network where one is set aside, else its ranges.
     #[must_use]
     pub fn claims(&self) -> Vec<(IpRange, Origin)> {

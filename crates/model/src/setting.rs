@@ -36,6 +36,25 @@ pub enum Setting<T> {
 }
 
 impl<T> Setting<T> {
+    /// The same setting with another value made from each of its values.
+    #[must_use]
+    pub fn map<U>(self, change: impl Fn(T) -> U) -> Setting<U> {
+        match self {
+            Self::Stated { value, origin } => Setting::Stated { value: change(value), origin },
+            Self::Default(rows) => Setting::Default(
+                rows.into_iter()
+                    .map(|row| DefaultValue {
+                        value: change(row.value),
+                        daemon: row.daemon,
+                        versions: row.versions,
+                        source: row.source,
+                    })
+                    .collect(),
+            ),
+            Self::Unknown { why } => Setting::Unknown { why },
+        }
+    }
+
     /// A default that is the same in all versions.
     #[must_use]
     pub fn default_of(value: T, daemon: &'static str, source: &'static str) -> Self {

@@ -1,7 +1,8 @@
 //! Tunnels that answer callers or join sites.
 
 use crate::certificate::CertificateFile;
-use crate::{Origin, Pool, Protocol, Setting};
+use crate::plan::AddressPlan;
+use crate::{Origin, Protocol, Setting};
 use std::net::IpAddr;
 
 /// Protocol family.
@@ -154,8 +155,8 @@ pub struct Tunnel {
     pub listeners: Vec<Listener>,
     /// How callers prove who they are.
     pub proof: CallerProof,
-    /// What callers are given.
-    pub pools: Vec<Pool>,
+    /// What callers are given, and what lies behind it.
+    pub addresses: AddressPlan,
     /// Options file for the link daemon, where there is one.
     pub options_file: Option<Setting<String>>,
     /// Name the secrets files are searched for.

@@ -2,7 +2,7 @@
 
 use ipnet::{IpNet, Ipv4Net};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use trevlin_model::{Family, IpRange};
+use trevlin_model::{Family, IpRange, RangeError};
 
 /// An IPv4 network from address and contiguous mask in dotted notation; host bits are cut off.
 pub(crate) fn v4_with_mask(address: &str, mask: &str) -> Option<Ipv4Net> {
@@ -42,24 +42,106 @@ pub(crate) fn range(text: &str) -> Option<IpRange> {
     }
 }
 
-/// What is wrong with a text that should be a dotted IPv4 address, as a phrase, with what it probably meant.
+/// Whether a text that is no address may be the name of a host.
+pub(crate) fn is_name(text: &str) -> bool {
+    let letters = |byte: u8| byte.is_ascii_alphabetic();
+    text.bytes().any(letters)
+        && !text.contains(':')
+        && text.split('.').next_back().is_some_and(|last| last.is_empty() || last.bytes().any(letters))
+}
+
+/// What is wrong with a text that should be an address, a network or a range, as a phrase, with what it probably meant.
 pub(crate) fn what_is_wrong(text: &str) -> String {
-    let parts: Vec<&str> = text.split('.').collect();
-    if parts.len() == 5 {
-        return format!("`{text}` has five numbers, an address has four; one of them is too many");
+    let what = fault(text);
+    match probably(text) {
+        Some(meant) => format!("{what}; probably {meant} was meant"),
+        None => what,
     }
-    if parts.len() < 4 && text.contains('.') && text.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.')
+}
+
+fn fault(text: &str) -> String {
+    // A range is looked at end by end, a network by its address.
+    let first = text.split('/').next().unwrap_or(text);
+    if let Some((low, high)) = first.split_once('-')
+        && let (Ok(low), Ok(high)) = (low.trim().parse::<IpAddr>(), high.trim().parse::<IpAddr>())
     {
-        return format!("`{text}` has {} numbers, an address has four", parts.len());
+        return match IpRange::new(low, high) {
+            Ok(_) => format!("`{text}` is a range, where one address or one network is expected"),
+            Err(RangeError::Reversed) => format!("`{text}` runs backwards"),
+            Err(RangeError::MixedFamilies) => {
+                format!("`{text}` begins as IPv4 and ends as IPv6, or the other way round")
+            }
+        };
     }
-    for part in &parts {
-        if part.bytes().all(|byte| byte.is_ascii_digit())
-            && part.parse::<u32>().is_ok_and(|number| number > 255)
-        {
-            return format!("`{text}` has the number {part}; none may be over 255");
+    for end in first.split('-').map(str::trim) {
+        let parts: Vec<&str> = end.split('.').collect();
+        let digits = end.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+        if parts.len() == 5 {
+            return format!("`{text}` has five numbers, an address has four; one of them is too many");
+        }
+        if parts.len() < 4 && end.contains('.') && digits {
+            return format!("`{text}` has {} numbers, an address has four", parts.len());
+        }
+        for part in &parts {
+            if part.bytes().all(|byte| byte.is_ascii_digit())
+                && part.parse::<u32>().is_ok_and(|number| number > 255)
+            {
+                return format!("`{text}` has the number {part}; none may be over 255");
+            }
+        }
+        if parts.len() == 4 && digits && parts.iter().any(|part| part.len() > 1 && part.starts_with('0')) {
+            return format!("`{text}` has a number with a leading zero, which some programs read as octal");
         }
     }
+    if first != text
+        && first.parse::<IpAddr>().is_ok()
+        && let Some((_, suffix)) = text.split_once('/')
+    {
+        return match suffix.parse::<u32>() {
+            Ok(length) => format!("`{text}`: a prefix of {length} bits is longer than the address"),
+            Err(_) => {
+                format!("`{text}`: `{suffix}` is neither the length of a prefix nor a mask without holes")
+            }
+        };
+    }
     format!("`{text}` is not an address")
+}
+
+/// What a mistyped address or range was probably meant to be: the one reading that a single slip explains. It is told
+/// to a person and never taken as a fact.
+fn probably(text: &str) -> Option<String> {
+    let is_range = |text: &str| range(text).is_some();
+    // A letter for a digit, a comma or two dots for one.
+    let letters = text.replace(['l', 'I'], "1").replace(['o', 'O'], "0");
+    let tidied = letters.replace("..", ".").replace(',', ".");
+    if tidied != text && is_range(&tidied) {
+        return Some(tidied);
+    }
+    if let Some((low, high)) = text.split_once('-') {
+        let (low, high) = (low.trim(), high.trim());
+        if is_range(&format!("{high}-{low}")) {
+            return Some(format!("{high}-{low}"));
+        }
+        let (head, last) = low.rsplit_once('.')?;
+        // The end cut to its last digits: 200-25 for 200-225.
+        if let (Ok(first), Ok(end), Ok(_)) =
+            (last.parse::<u32>(), high.parse::<u32>(), low.parse::<Ipv4Addr>())
+        {
+            let whole = format!("{}{high}", last.get(..last.len().checked_sub(high.len())?)?);
+            let reached = whole.parse::<u32>().ok()?;
+            if end < first && reached > first && reached <= 255 {
+                return Some(format!("{head}.{last}-{reached}"));
+            }
+        }
+        return None;
+    }
+    let parts: Vec<&str> = text.split('.').collect();
+    // The fourth dot of five numbers stands where a range has its dash.
+    if let [a, b, c, first, last] = parts.as_slice() {
+        let joined = format!("{a}.{b}.{c}.{first}-{a}.{b}.{c}.{last}");
+        return is_range(&joined).then(|| format!("{a}.{b}.{c}.{first}-{last}"));
+    }
+    None
 }
 
 #[cfg(test)]
@@ -90,6 +172,17 @@ mod tests {
             ("10.1.2.300", "300"),
             ("10.1.2", "has 3 numbers"),
             ("gateway", "is not an address"),
+            ("10.1.2.9.40", "probably 10.1.2.9-40 was meant"),
+            ("10.1.2.40.9", "one of them is too many"),
+            ("10.1.2.40-10.1.2.9", "runs backwards; probably 10.1.2.9-10.1.2.40"),
+            ("10.1.2.200-25", "probably 10.1.2.200-225"),
+            ("10.1..2.3", "probably 10.1.2.3"),
+            ("10.1.2.l0", "probably 10.1.2.10"),
+            ("10.1,2.3", "probably 10.1.2.3"),
+            ("10.1.2.010", "octal"),
+            ("10.1.2.0/33", "longer than the address"),
+            ("10.1.2.0/255.0.255.0", "without holes"),
+            ("10.1.2.3-2001:db8::1", "begins as IPv4"),
         ] {
             assert!(what_is_wrong(text).contains(part), "{text}: {}", what_is_wrong(text));
         }

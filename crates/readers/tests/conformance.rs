@@ -254,8 +254,12 @@ fn settings_are_those_of_the_daemon() {
 }
 
 fn pools(name: &str, tunnel: &Tunnel, daemon: &BTreeMap<String, String>) {
-    let v4 =
-        tunnel.pools.iter().flat_map(|pool| &pool.ranges).find(|(range, _)| range.family() == Family::V4);
+    let v4 = tunnel
+        .addresses
+        .pools
+        .iter()
+        .flat_map(|pool| &pool.ranges)
+        .find(|(range, _)| range.family() == Family::V4);
     let defined = daemon.get("ifconfig_pool_defined").is_some_and(|word| word == "ENABLED");
     assert_eq!(v4.is_some(), defined, "{name}");
     let (Some((range, _)), true) = (v4, defined) else { return };

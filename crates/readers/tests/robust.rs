@@ -138,7 +138,7 @@ fn places(reading: &Reading) -> Vec<Origin> {
         facts
             .tunnels
             .iter()
-            .flat_map(|one| &one.pools)
+            .flat_map(|one| &one.addresses.pools)
             .flat_map(|pool| pool.claims())
             .map(|(_, origin)| origin),
     );

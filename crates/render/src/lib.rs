@@ -1,11 +1,13 @@
 //! Outcomes as text and data. What comes from exports is neutralised here, on its way out.
 
+mod addresses;
 mod checks;
 mod json;
 mod logins;
 mod neutral;
 mod text;
 
+pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
 pub use checks::{explain, list};
 pub use json::Json;
 pub use logins::{logins_json, logins_text};

@@ -53,7 +53,7 @@ pub(super) fn settle(estate: &mut Estate) {
     }
     for ((device, at), dial_in) in settled {
         let tunnel = &mut estate.devices[device].facts.tunnels[at];
-        for pool in &mut tunnel.pools {
+        for pool in &mut tunnel.addresses.pools {
             pool.placement = placement(&dial_in);
         }
         tunnel.local_name =

@@ -8,9 +8,11 @@ pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
 use crate::ValidEstateFile;
+use crate::plan::Plan;
 use ipnet::IpNet;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::sync::OnceLock;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, Hook, Interface, Ledger,
@@ -63,6 +65,7 @@ pub struct Estate {
     /// Port forwards (device, number) that lead to each device.
     forwards_to: BTreeMap<usize, Vec<(usize, usize)>>,
     masker: Masker,
+    plan: OnceLock<Plan>,
 }
 
 impl Estate {
@@ -95,6 +98,7 @@ impl Estate {
             by_address: BTreeMap::new(),
             forwards_to: BTreeMap::new(),
             masker,
+            plan: OnceLock::new(),
         };
         estate.index();
         dial_in::settle(&mut estate);
@@ -202,6 +206,11 @@ impl Estate {
         &self.outside[device]
     }
 
+    /// The address plan, worked out when it is first asked for.
+    pub fn plan(&self) -> &Plan {
+        self.plan.get_or_init(|| Plan::of(self))
+    }
+
     /// Masks every secret of the estate in a text on its way out.
     #[must_use]
     pub fn masker(&self) -> &Masker {
@@ -228,10 +237,25 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     let short = folder.rsplit('/').next().unwrap_or(&folder);
     let entry = file.devices.get(&folder).or_else(|| file.devices.get(short)).cloned().unwrap_or_default();
     facts.interfaces = merge(std::mem::take(&mut facts.interfaces));
+    facts.stored_interfaces = merge(std::mem::take(&mut facts.stored_interfaces));
+    stand_in(&mut facts);
     let kind = entry.kind.unwrap_or_else(|| kind(&facts));
     let name = entry.name.unwrap_or(folder);
     let stated_outside = entry.outside.unwrap_or_default();
     Device { name, kind, exports, facts, logins: Vec::new(), dialled: entry.dialled, stated_outside }
+}
+
+/// Where nothing shows what runs, the files that apply at boot are judged in its place. Files that name nothing but the
+/// loopback interface say nothing about the others.
+fn stand_in(facts: &mut Facts) {
+    let says = |one: &Interface| !one.loopback && (!one.addresses.is_empty() || one.asks.is_some());
+    if !facts.has_interfaces && facts.stored_interfaces.iter().any(says) {
+        facts.interfaces.clone_from(&facts.stored_interfaces);
+        facts.has_interfaces = true;
+    }
+    if facts.routes.is_empty() {
+        facts.routes.clone_from(&facts.stored_routes);
+    }
 }
 
 /// One interface from several dumps.
@@ -246,6 +270,7 @@ fn merge(interfaces: Vec<Interface>) -> Vec<Interface> {
                     }
                 }
                 known.up = known.up.or(one.up);
+                known.asks = known.asks.or(one.asks);
             }
             None => merged.push(one),
         }

@@ -87,7 +87,7 @@ fn options_are_read_in_the_daemon_s_order() {
         estate(&[SERVER, ("d/etc/ppp/options", "x\n"), ("d/etc/ppp/pptpd-options", "name gate\nproxyarp\n")]);
     let tunnel = &estate.devices[0].facts.tunnels[0];
     assert_eq!(tunnel.local_name.as_ref().and_then(Setting::value).map(String::as_str), Some("gate"));
-    assert_eq!(tunnel.pools[0].placement.value(), Some(&trevlin_model::PoolPlacement::ProxyArp));
+    assert_eq!(tunnel.addresses.pools[0].placement.value(), Some(&trevlin_model::PoolPlacement::ProxyArp));
 }
 
 /// Interfaces that face the outside, an uncertain one with `?`.

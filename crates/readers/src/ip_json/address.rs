@@ -36,6 +36,9 @@ struct Address<'a> {
     prefixlen: Option<u8>,
     /// The other end of a point-to-point address.
     address: Option<IpAddr>,
+    /// Whether it was got by asking and will run out.
+    #[serde(default)]
+    dynamic: bool,
 }
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
@@ -84,6 +87,7 @@ fn interface(export: &Export, link: Link<'_>, book: &mut Bookkeeper<'_>) -> Opti
         point_to_point: flag("POINTOPOINT") == Some(true) || link_type == "ppp",
         up: flag("UP"),
         addresses,
+        asks: None,
         origin: inside_quotes(export, raw_name),
         name,
     })
@@ -93,7 +97,12 @@ fn address(export: &Export, parsed: &Address<'_>) -> Option<InterfaceAddress> {
     let raw = parsed.local?;
     let local: IpAddr = serde_json::from_str(raw.get()).ok()?;
     let net = IpNet::new(local, parsed.prefixlen?).ok()?;
-    Some(InterfaceAddress { net, peer: parsed.address, origin: inside_quotes(export, raw) })
+    Some(InterfaceAddress {
+        net,
+        peer: parsed.address,
+        dynamic: parsed.dynamic,
+        origin: inside_quotes(export, raw),
+    })
 }
 
 #[cfg(test)]

@@ -15,11 +15,12 @@ use serde::Deserialize;
 use std::net::IpAddr;
 use std::sync::{Arc, LazyLock};
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
+use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::matches;
 use trevlin_model::{
-    CallerProof, CertificateDemand, Export, HeldSecret, IpRange, LineClass, Listener, MalformedAddress,
-    Origin, Pool, PoolPlacement, Protocol, Reference, Secret, Setting, Tunnel, TunnelFamily, TunnelRole,
+    CallerProof, CertificateDemand, Export, Family, HeldSecret, IpRange, LineClass, Listener,
+    MalformedAddress, Origin, Pool, Protocol, Reference, Secret, Setting, Tunnel, TunnelFamily, TunnelRole,
     WayIn,
 };
 
@@ -242,7 +243,7 @@ fn take(export: &Export, hosts: &[Host], number: usize, reading: &mut Reading) {
         refused,
         listeners: listeners(&host),
         proof,
-        pools: pools(&host, &name),
+        addresses: plan(&host, &name),
         options_file: None,
         local_name: None,
         delegates_addresses: None,
@@ -297,6 +298,49 @@ fn listeners(host: &Host) -> Vec<Listener> {
     found
 }
 
+/// The address side: pools, what callers send through (without a `route` everything), name servers, callers at a time.
+fn plan(host: &Host, owner: &str) -> AddressPlan {
+    let mut plan = AddressPlan { pools: pools(host, owner), ..AddressPlan::default() };
+    let mut routed = false;
+    for said in host.all("route") {
+        routed = true;
+        let family = if said.value.contains(':') { Family::V6 } else { Family::V4 };
+        if said.value == "default" {
+            plan.sent_through.extend(families(&plan.pools).map(|family| (IpRange::all(family), said.origin)));
+        } else if let Some(net) = addresses::network(&said.value, family) {
+            plan.sent_through.push((net.into(), said.origin));
+        } else {
+            let why = addresses::what_is_wrong(&said.value);
+            plan.malformed.push(MalformedAddress { why, origin: said.origin });
+        }
+    }
+    if !routed {
+        let everything: Vec<_> = families(&plan.pools).map(IpRange::all).collect();
+        let origins = plan.pools.iter().map(|pool| pool.origin);
+        plan.sent_through = everything.into_iter().zip(origins).collect();
+    }
+    for keyword in ["dns", "ipv4-dns", "ipv6-dns"] {
+        for said in host.all(keyword) {
+            match said.value.parse::<IpAddr>() {
+                Ok(server) => plan.name_servers.push((server.into(), said.origin)),
+                Err(_) => {
+                    let why = addresses::what_is_wrong(&said.value);
+                    plan.malformed.push(MalformedAddress { why, origin: said.origin });
+                }
+            }
+        }
+    }
+    // 0 is no limit.
+    let most = host.last("max-clients").and_then(|said| Some((said.value.parse().ok()?, said.origin)));
+    plan.sessions = most.filter(|(count, _)| *count > 0);
+    plan
+}
+
+/// IP versions that callers are given addresses of, in order of their pools.
+fn families(pools: &[Pool]) -> impl Iterator<Item = Family> + use<'_> {
+    pools.iter().filter_map(|pool| pool.ranges.first()).map(|(range, _)| range.family())
+}
+
 fn pools(host: &Host, owner: &str) -> Vec<Pool> {
     let mut found = Vec::new();
     for keyword in ["ipv4-network", "ipv6-network"] {
@@ -307,16 +351,7 @@ fn pools(host: &Host, owner: &str) -> Vec<Pool> {
             Some(mask) => addresses::v4_with_mask(&said.value, &mask.value).map(IpNet::from),
             None => said.value.parse::<IpNet>().ok(),
         };
-        let mut pool = Pool {
-            owner: owner.to_owned(),
-            ranges: Vec::new(),
-            network: None,
-            server_addresses: Vec::new(),
-            placement: Setting::Stated { value: PoolPlacement::Routed, origin: said.origin },
-            malformed: Vec::new(),
-            from_default: None,
-            origin: said.origin,
-        };
+        let mut pool = Pool::new(owner, said.origin);
         match net {
             Some(net) => {
                 let net = net.trunc();

@@ -63,10 +63,15 @@ fn pools_and_listeners() {
     ] {
         let reading = of(&format!("auth = pam\n{lines}\n"));
         let tunnel = &reading.facts.tunnels[0];
-        let told: Vec<_> =
-            tunnel.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| range.to_string()).collect();
+        let told: Vec<_> = tunnel
+            .addresses
+            .pools
+            .iter()
+            .flat_map(|pool| &pool.ranges)
+            .map(|(range, _)| range.to_string())
+            .collect();
         assert_eq!((told.join(" ").as_str(), tunnel.listeners.len()), (ranges, listeners), "{lines}");
-        assert_eq!(ranges.is_empty(), !tunnel.pools[0].malformed.is_empty());
+        assert_eq!(ranges.is_empty(), !tunnel.addresses.pools[0].malformed.is_empty());
     }
 }
 

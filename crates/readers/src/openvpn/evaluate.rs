@@ -1,16 +1,17 @@
 //! From directives to a tunnel: helper directives and defaults worked out as the daemon does.
 
 use super::config::{Config, Topology};
-use super::{DAEMON, refusal};
+use super::{DAEMON, plan, refusal};
 use ipnet::{IpNet, Ipv4Net};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
     CallerProof, CertificateDemand, DefaultValue, Export, IpRange, Listener, Origin, Pool, PoolPlacement,
     Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// The tunnel that the directives make.
-pub(super) fn tunnel(config: Config, export: &Export) -> Tunnel {
+pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) -> Tunnel {
     let role = role(&config);
     let serves = role == TunnelRole::Server;
     let kind = device_kind(&config);
@@ -56,7 +57,10 @@ pub(super) fn tunnel(config: Config, export: &Export) -> Tunnel {
             alternatives: Vec::new(),
             shared_key: config.shared_key.map(|((), origin)| origin),
         },
-        pools: if serves { pools(&config, kind) } else { Vec::new() },
+        addresses: AddressPlan {
+            pools: if serves { pools(&config, kind) } else { Vec::new() },
+            ..plan::of(&config, per_client)
+        },
         options_file: None,
         local_name: None,
         delegates_addresses: None,
@@ -109,18 +113,8 @@ fn topology(config: &Config) -> Setting<Topology> {
     }
 }
 
-fn pool(owner: &str, origin: Origin, placement: PoolPlacement) -> Pool {
-    Pool {
-        owner: owner.into(),
-        ranges: Vec::new(),
-        network: None,
-        server_addresses: Vec::new(),
-        placement: Setting::Stated { value: placement, origin },
-        malformed: Vec::new(),
-        from_default: None,
-        origin,
-    }
-}
+/// How the pools' owner is called.
+const OWNER: &str = "OpenVPN server";
 
 fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {
     let mut found = Vec::new();
@@ -128,12 +122,18 @@ fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {
     if let Some(((net, no_pool), at)) = config.server {
         found.push(server_pool(net, no_pool, at, config, subnet));
     } else if let Some((Some(bridge), at)) = config.bridge {
-        let mut one = pool("OpenVPN server", at, PoolPlacement::Bridged);
+        let mut one = Pool {
+            placement: Setting::Stated { value: PoolPlacement::Bridged, origin: at },
+            ..Pool::new(OWNER, at)
+        };
         one.server_addresses.push(bridge.gateway.into());
         one.ranges.extend(IpRange::new(bridge.first.into(), bridge.last.into()).map(|range| (range, at)));
         found.push(one);
     } else if let Some(((first, last), at)) = config.pool {
-        let mut one = pool("OpenVPN server", at, PoolPlacement::Routed);
+        let mut one = Pool::new(OWNER, at);
+        if !subnet {
+            one.per_caller = per_caller(config);
+        }
         one.ranges.extend(IpRange::new(first.into(), last.into()).map(|range| (range, at)));
         if let Some(((local, mask), _)) = &config.ifconfig {
             one.server_addresses.push((*local).into());
@@ -143,7 +143,7 @@ fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {
         found.push(one);
     }
     if let Some((net, at)) = config.server_ipv6.or(config.pool_ipv6) {
-        let mut one = pool("OpenVPN server", at, PoolPlacement::Routed);
+        let mut one = Pool::new(OWNER, at);
         one.network = Some(net.trunc().into());
         let base = net.network().to_bits();
         // The pool begins at 1000 (hexadecimal), or at 2 where the prefix is too long for that (server-ipv6 only).
@@ -168,16 +168,24 @@ fn pools(config: &Config, kind: Option<&str>) -> Vec<Pool> {
     // A mistyped address leaves no pool, or a pool that is not the one meant: the mistake is kept with it.
     if !config.malformed.is_empty() {
         if found.is_empty() {
-            found.push(pool("OpenVPN server", config.malformed[0].origin, PoolPlacement::Routed));
+            found.push(Pool::new(OWNER, config.malformed[0].origin));
         }
         found[0].malformed.clone_from(&config.malformed);
     }
     found
 }
 
+/// Each caller takes a network of four addresses in the net30 topology (openvpn(8), `--topology`).
+fn per_caller(config: &Config) -> Setting<u32> {
+    topology(config).map(|one| if one == Topology::Net30 { 4 } else { 1 })
+}
+
 /// What `server network mask` hands out (openvpn(8), `--server`).
 fn server_pool(net: Ipv4Net, no_pool: bool, at: Origin, config: &Config, subnet: bool) -> Pool {
-    let mut one = pool("OpenVPN server", at, PoolPlacement::Routed);
+    let mut one = Pool::new(OWNER, at);
+    if !subnet {
+        one.per_caller = per_caller(config);
+    }
     one.network = Some(net.into());
     let base = net.network().to_bits();
     one.server_addresses.push(Ipv4Addr::from_bits(base + 1).into());

@@ -8,6 +8,7 @@ mod config;
 mod directives;
 mod evaluate;
 mod lines;
+mod plan;
 mod proof;
 mod refusal;
 
@@ -103,7 +104,11 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading.facts.absorb(std::mem::take(&mut config.inline));
     // A piece that another file reads in is part of that file's tunnel, and a piece without a device is none.
     if config.is_tunnel() && !around.reads_in(export, included) {
-        reading.facts.tunnels.push(evaluate::tunnel(config, export));
+        let folder = config.settings.iter().rev().find(|(name, _)| name == "client-config-dir");
+        let pattern =
+            folder.and_then(|(_, setting)| Some(format!("{}/*", setting.value()?.trim_end_matches('/'))));
+        let per_client = pattern.map(|pattern| around.find_all(&pattern, export)).unwrap_or_default();
+        reading.facts.tunnels.push(evaluate::tunnel(config, &per_client, export));
     }
     reading
 }

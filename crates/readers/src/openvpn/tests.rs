@@ -39,7 +39,7 @@ fn pools_follow_topology_and_helper_directives() {
         ),
     ] {
         let (tunnel, _) = tunnel(text);
-        let pool = &tunnel.pools[0];
+        let pool = &tunnel.addresses.pools[0];
         let mut told = vec![pool.network.map_or("-".into(), |net| net.to_string())];
         told.extend(pool.ranges.iter().map(|(range, _)| range.to_string()));
         assert_eq!(told.join(" "), wanted, "{text}");
@@ -132,8 +132,8 @@ fn ledger_and_notes() {
 #[test]
 fn a_mistyped_range_stays_a_mistake() {
     let (tunnel, reading) = tunnel("dev tun\nserver 10.8.0.0.5 255.255.255.0\n");
-    assert!(tunnel.pools[0].ranges.is_empty() && tunnel.pools[0].network.is_none());
-    assert!(tunnel.pools[0].malformed[0].why.contains("five numbers"));
+    assert!(tunnel.addresses.pools[0].ranges.is_empty() && tunnel.addresses.pools[0].network.is_none());
+    assert!(tunnel.addresses.pools[0].malformed[0].why.contains("five numbers"));
     assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 1);
 }
 

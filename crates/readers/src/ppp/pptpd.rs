@@ -6,6 +6,7 @@
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::net::{IpAddr, Ipv4Addr};
+use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
     CallerProof, Export, IpRange, LineClass, Listener, MalformedAddress, NotModelled, Origin, Pool, Protocol,
     Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
@@ -87,8 +88,10 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         return reading;
     };
     let find = |keyword: &str| statements.iter().find(|one| one.keyword == keyword);
-    let connections = find("connections").and_then(|one| one.value.parse().ok()).filter(|count| *count > 0);
-    let connections = connections.unwrap_or(DEFAULT_CONNECTIONS);
+    let stated = find("connections")
+        .and_then(|one| Some((one.value.parse::<u32>().ok().filter(|count| *count > 0)?, one.origin)));
+    let connections = stated.map_or(DEFAULT_CONNECTIONS, |(count, _)| count as usize);
+
     let mut refused = None;
     let listen = match find("listen") {
         None => Setting::default_of(None, DAEMON, MANUAL),
@@ -103,16 +106,11 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     if delegate.is_none() {
         let local = find("localip").map(|one| list(export, one, connections, &mut book, &mut refused));
         let mut pool = Pool {
-            owner: "PPTP server".into(),
-            ranges: Vec::new(),
-            network: None,
             server_addresses: local
                 .map(|(ranges, _)| ranges.iter().map(|(range, _)| range.first()).collect())
                 .unwrap_or_default(),
             placement: Setting::Unknown { why: "the ppp options decide".into() },
-            malformed: Vec::new(),
-            from_default: None,
-            origin: first,
+            ..Pool::new("PPTP server", first)
         };
         match find("remoteip") {
             Some(one) => {
@@ -149,7 +147,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             alternatives: Vec::new(),
             shared_key: None,
         },
-        pools,
+        addresses: AddressPlan { pools, sessions: stated, ..AddressPlan::default() },
         options_file: Some(match find("option") {
             Some(one) => Setting::Stated { value: one.value.to_owned(), origin: one.origin },
             None => Setting::default_of("/etc/ppp/options".to_owned(), DAEMON, MANUAL),
@@ -328,7 +326,7 @@ mod tests {
         ] {
             let (tunnel, _) = tunnel(&format!("remoteip {value}\nlocalip 10.4.0.1\n"));
             let tunnel = tunnel.unwrap();
-            let pool = &tunnel.pools[0];
+            let pool = &tunnel.addresses.pools[0];
             let told = match pool.malformed.first() {
                 Some(bad) => bad.why.clone(),
                 None => pool.ranges.iter().map(|(range, _)| range.to_string()).collect::<Vec<_>>().join(" "),
@@ -345,7 +343,7 @@ mod tests {
         let (tunnel, reading) = tunnel("option /a\noption /b\n remoteip 10.4.0.9\nlisten 10.4.0.1\nfancy\n");
         let tunnel = tunnel.unwrap();
         assert_eq!(tunnel.options_file.unwrap().value().map(String::as_str), Some("/a"));
-        assert_eq!(tunnel.pools[0].from_default, Some(MANUAL));
+        assert_eq!(tunnel.addresses.pools[0].from_default, Some(MANUAL));
         assert_eq!(tunnel.listeners[0].address.value(), Some(&Some([10, 4, 0, 1].into())));
         assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 2);
     }
@@ -353,7 +351,7 @@ mod tests {
     #[test]
     fn delegated_addresses_are_no_pool() {
         let (tunnel, _) = tunnel("delegate\nremoteip 10.4.0.9-20\n");
-        assert!(tunnel.unwrap().pools.is_empty());
+        assert!(tunnel.unwrap().addresses.pools.is_empty());
     }
 
     #[test]

@@ -26,8 +26,11 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for (tunnel, pool) in
-            device.facts.tunnels.iter().flat_map(|tunnel| tunnel.pools.iter().map(move |pool| (tunnel, pool)))
+        for (tunnel, pool) in device
+            .facts
+            .tunnels
+            .iter()
+            .flat_map(|tunnel| tunnel.addresses.pools.iter().map(move |pool| (tunnel, pool)))
         {
             if let Some(bad) = pool.malformed.first() {
                 let question = format!(

@@ -27,7 +27,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.refused.is_none()) {
-            for pool in &tunnel.pools {
+            for pool in &tunnel.addresses.pools {
                 for (range, origin) in pool.claims() {
                     let subject = format!("{range} of {}", tunnel.name);
                     answers.push(Answer::new(at, subject, judge(&tunnel.name, range, origin, &own)));

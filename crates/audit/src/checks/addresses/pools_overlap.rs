@@ -37,7 +37,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut pools = 0;
     for (device, one) in estate.devices.iter().enumerate() {
         for tunnel in one.facts.tunnels.iter().filter(|tunnel| tunnel.refused.is_none()) {
-            for pool in &tunnel.pools {
+            for pool in &tunnel.addresses.pools {
                 claims.extend(pool.claims().into_iter().map(|(range, origin)| Claim {
                     range,
                     origin,

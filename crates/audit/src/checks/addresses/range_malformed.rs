@@ -25,6 +25,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         let pools = device.facts.tunnels.iter().flat_map(|tunnel| {
             tunnel
+                .addresses
                 .pools
                 .iter()
                 .flat_map(move |pool| pool.malformed.iter().map(move |bad| (tunnel.name.as_str(), bad)))

@@ -1,0 +1,199 @@
+//! What it means that two claims share addresses.
+
+use super::claims::{Claim, ClaimKind, PoolOwner};
+use super::{Plan, sweep};
+use crate::Estate;
+use serde::Serialize;
+use trevlin_model::{Interface, IpRange, Pool, PoolPlacement};
+
+/// What an overlap means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Meaning {
+    /// It is wrong.
+    Fault,
+    /// The design intends it, at a price.
+    Meant,
+}
+
+/// Two claims that share addresses.
+#[derive(Debug, Clone, Copy)]
+pub struct Overlap {
+    /// The claim that is held against the other, by number: what is handed out or lies behind a tunnel.
+    pub a: usize,
+    /// What it meets, by number.
+    pub b: usize,
+    /// The addresses that both have.
+    pub shared: IpRange,
+    /// What it means.
+    pub meaning: Meaning,
+}
+
+/// Kinds that are held against each other. The first of a pair is the one that gives way.
+const PAIRS: [(ClaimKind, ClaimKind); 26] = {
+    use ClaimKind::{
+        Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
+        Reservation, Translation,
+    };
+    [
+        (PoolNetwork, Network),
+        (Pool, Network),
+        (PoolNetwork, PoolNetwork),
+        (PoolNetwork, Pool),
+        (Pool, Pool),
+        (PoolNetwork, DhcpRange),
+        (Pool, DhcpRange),
+        (PoolNetwork, Translation),
+        (Pool, Translation),
+        (PoolNetwork, Remote),
+        (Pool, Remote),
+        (Pool, Reservation),
+        (Pool, FixedAddress),
+        (Pool, Address),
+        (Pool, OutsideAddress),
+        (Pool, NameServer),
+        (DhcpRange, DhcpRange),
+        (DhcpRange, Translation),
+        (DhcpRange, Reservation),
+        (DhcpRange, FixedAddress),
+        (DhcpRange, Address),
+        (DhcpRange, OutsideAddress),
+        (DhcpRange, NameServer),
+        (FixedAddress, FixedAddress),
+        (FixedAddress, Reservation),
+        (Remote, Network),
+    ]
+};
+
+/// Every overlap that is a fault or has its price.
+pub(super) fn overlaps(estate: &Estate, plan: &Plan) -> Vec<Overlap> {
+    let mut interest = [[false; ClaimKind::COUNT]; ClaimKind::COUNT];
+    for (a, b) in PAIRS {
+        interest[a as usize][b as usize] = true;
+        interest[b as usize][a as usize] = true;
+    }
+    let ranges: Vec<_> = plan.claims.iter().map(|claim| (claim.range, claim.kind as usize)).collect();
+    let mut found = Vec::new();
+    sweep::overlaps(&ranges, interest, |one, other, shared| {
+        let kinds = |a: usize, b: usize| (plan.claims[a].kind, plan.claims[b].kind);
+        // The first of two of a kind is the one that is read first.
+        let (a, b) = if one < other { (one, other) } else { (other, one) };
+        let (a, b) = if PAIRS.contains(&kinds(a, b)) { (a, b) } else { (b, a) };
+        if let Some(meaning) = meaning(estate, plan, &plan.claims[a], &plan.claims[b]) {
+            found.push(Overlap { a, b, shared, meaning });
+        }
+    });
+    found.sort_by_key(|one| (plan.claims[one.a].origin, plan.claims[one.b].origin, one.shared));
+    found
+}
+
+/// What it means that these two share addresses; `None` where that is nothing.
+fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning> {
+    use ClaimKind::{
+        Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
+        Reservation,
+    };
+    if a.group.is_some() && a.group == b.group {
+        // Only dnsmasq and the like keep a reserved address to its owner.
+        let own = owner(plan, a)?;
+        let matters = (a.kind, b.kind) == (DhcpRange, Reservation) && !own.keeps_reserved;
+        return matters.then_some(Meaning::Fault);
+    }
+    match (a.kind, b.kind) {
+        (PoolNetwork | Pool, Network) => {
+            let pool = whole(plan, a)?;
+            pool_in_network(estate, a, pool, b)
+        }
+        // A pool with a network of its own is held against others with all of it.
+        (PoolNetwork | Pool, PoolNetwork | Pool) => {
+            whole(plan, a)?;
+            whole(plan, b)?;
+            Some(Meaning::Fault)
+        }
+        (PoolNetwork | Pool, DhcpRange | ClaimKind::Translation) => whole(plan, a).map(|_| Meaning::Fault),
+        (PoolNetwork | Pool, Remote) => {
+            whole(plan, a)?;
+            (a.device == b.device && a.owner != b.owner && !wider(b.range, a.range)).then_some(Meaning::Fault)
+        }
+        (DhcpRange, DhcpRange) => {
+            let arranged = owner(plan, a)?.partner || owner(plan, b)?.partner;
+            (!arranged).then_some(Meaning::Fault)
+        }
+        (Pool | DhcpRange, Address | OutsideAddress) => (!b.dynamic).then_some(Meaning::Fault),
+        (Pool | DhcpRange, NameServer) => {
+            // A server of the estate that answers there is told as that server.
+            estate.holders(b.range.first()).is_empty().then_some(Meaning::Fault)
+        }
+        (FixedAddress, FixedAddress | Reservation) => (a.who != b.who).then_some(Meaning::Fault),
+        (Remote, Network) => (a.device == b.device && !wider(a.range, b.range)).then_some(Meaning::Fault),
+        _ => Some(Meaning::Fault),
+    }
+}
+
+/// Whether a range holds all of another and more. The more exact route wins, so such a one takes nothing away.
+fn wider(range: IpRange, other: IpRange) -> bool {
+    range != other && range.covers(&other)
+}
+
+/// The pool or DHCP server a claim belongs to.
+fn owner<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a PoolOwner> {
+    claim.group.map(|group| &plan.pools[group])
+}
+
+/// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
+fn whole<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a Pool> {
+    let pool = owner(plan, claim)?.pool.as_ref()?;
+    let covered = claim.kind == ClaimKind::Pool
+        && pool.network.is_some_and(|net| IpRange::from(net).intersection(&claim.range) == Some(claim.range));
+    (!covered).then_some(pool)
+}
+
+/// A pool against the network of an interface.
+fn pool_in_network(estate: &Estate, a: &Claim, pool: &Pool, b: &Claim) -> Option<Meaning> {
+    let interface = |claim: &Claim| {
+        estate.devices[claim.device].facts.interfaces.iter().find(|one| one.name == claim.owner)
+    };
+    let own = a.device == b.device;
+    if own && interface(b).is_some_and(|interface| is_own_link(interface, pool)) {
+        return None;
+    }
+    if !own {
+        let name = b.owner.as_str();
+        let other_end =
+            name.starts_with("tap") && pool.network.is_some_and(|net| IpRange::from(net) == b.range);
+        let connected_itself = estate.devices[a.device]
+            .facts
+            .interfaces
+            .iter()
+            .flat_map(|one| &one.addresses)
+            .any(|address| IpRange::from(address.net.trunc()).intersection(&a.range).is_some());
+        // Where its own device is connected to it the overlap is told there.
+        if other_end || connected_itself || is_host_local(name) {
+            return None;
+        }
+    }
+    match pool.placement.value() {
+        Some(PoolPlacement::ProxyArp | PoolPlacement::Bridged) => Some(Meaning::Meant),
+        _ => Some(Meaning::Fault),
+    }
+}
+
+/// Whether an interface is the tunnel's own end: its network is the one set aside for the tunnel.
+pub(crate) fn is_own_link(interface: &Interface, pool: &Pool) -> bool {
+    let owns = interface.addresses.iter().any(|address| pool.server_addresses.contains(&address.net.addr()));
+    owns && pool
+        .network
+        .is_some_and(|net| interface.addresses.iter().any(|address| address.net.trunc() == net.trunc()))
+}
+
+/// Whether an interface joins only what runs inside one host (containers, virtual machines), by the names that the
+/// programs give their bridges.
+pub(crate) fn is_host_local(name: &str) -> bool {
+    let bridge = name
+        .strip_prefix("br-")
+        .is_some_and(|rest| rest.len() == 12 && rest.bytes().all(|byte| byte.is_ascii_hexdigit()));
+    bridge
+        || ["docker", "virbr", "lxcbr", "lxdbr", "podman", "cni", "veth", "incusbr"]
+            .iter()
+            .any(|kind| name.starts_with(kind))
+}

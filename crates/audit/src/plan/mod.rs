@@ -1,0 +1,46 @@
+//! The address plan: everything in the estate that lays claim to addresses, and where claims meet.
+
+mod claims;
+mod free;
+mod meaning;
+pub(crate) mod sheet;
+mod sweep;
+
+pub use claims::{Claim, ClaimKind, PoolOwner};
+pub use free::free;
+pub use meaning::{Meaning, Overlap};
+pub use sheet::{MistypedRow, OverlapRow, Row, Sheet, neighbourhood, sheet};
+
+use crate::Estate;
+use trevlin_model::IpRange;
+
+/// The plan of an estate.
+#[derive(Debug, Clone, Default)]
+pub struct Plan {
+    /// Claims in order of device, then of reading.
+    pub claims: Vec<Claim>,
+    /// Pools, by the number that claims carry.
+    pub pools: Vec<PoolOwner>,
+    /// Where two claims share addresses and that is not as it should be, or has its price; ordered by place.
+    pub overlaps: Vec<Overlap>,
+}
+
+impl Plan {
+    /// Works out the plan.
+    pub(crate) fn of(estate: &Estate) -> Self {
+        let (claims, pools) = claims::of(estate);
+        let mut plan = Self { claims, pools, overlaps: Vec::new() };
+        plan.overlaps = meaning::overlaps(estate, &plan);
+        plan
+    }
+
+    /// The claims whose ranges share an address with this one.
+    pub fn around(&self, range: IpRange) -> impl Iterator<Item = &Claim> {
+        self.claims.iter().filter(move |claim| claim.range.intersection(&range).is_some())
+    }
+
+    /// Two claims by their numbers.
+    pub(crate) fn pair(&self, overlap: &Overlap) -> (&Claim, &Claim) {
+        (&self.claims[overlap.a], &self.claims[overlap.b])
+    }
+}

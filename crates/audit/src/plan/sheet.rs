@@ -1,0 +1,247 @@
+//! The plan as a table for outputs: the tree of the space, the overlaps in sentences, what is mistyped. Everything in it
+//! is text on its way out, with every secret masked.
+
+use super::{Claim, ClaimKind, Meaning, Overlap, Plan};
+use crate::Estate;
+use ipnet::IpNet;
+use serde::Serialize;
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use trevlin_model::{Family, IpRange, MalformedAddress, Origin};
+
+/// One claim in the table.
+#[derive(Debug, Clone, Serialize)]
+pub struct Row {
+    /// How many claimed ranges it lies in.
+    pub depth: usize,
+    /// The addresses, in the shortest way to write them.
+    pub range: String,
+    /// First address.
+    pub first: IpAddr,
+    /// Last address.
+    pub last: IpAddr,
+    /// What for.
+    pub kind: ClaimKind,
+    /// Device.
+    pub device: String,
+    /// What lays claim to them.
+    pub owner: String,
+    /// Whose an address is that is kept for one.
+    pub who: Option<String>,
+    /// Path of the export.
+    pub path: String,
+    /// Line, from 1.
+    pub line: u32,
+    /// The gravest of the overlaps it takes part in.
+    pub overlaps: Option<Meaning>,
+}
+
+/// Two claims that share addresses.
+#[derive(Debug, Clone, Serialize)]
+pub struct OverlapRow {
+    /// The addresses that both have.
+    pub shared: String,
+    /// First of them.
+    pub first: IpAddr,
+    /// Last of them.
+    pub last: IpAddr,
+    /// What it means.
+    pub meaning: Meaning,
+    /// Rows of the two claims, counted from 0.
+    pub rows: [usize; 2],
+    /// It in one sentence, with both places.
+    pub sentence: String,
+}
+
+/// Something that should be an address and is none.
+#[derive(Debug, Clone, Serialize)]
+pub struct MistypedRow {
+    /// Device.
+    pub device: String,
+    /// Whose it is.
+    pub owner: String,
+    /// What is wrong, and what it probably meant.
+    pub what: String,
+    /// Path of the export.
+    pub path: String,
+    /// Line, from 1.
+    pub line: u32,
+}
+
+/// The plan of an estate, ready for outputs.
+#[derive(Debug, Clone, Serialize)]
+pub struct Sheet {
+    /// Claims by address: a range before those inside it.
+    pub claims: Vec<Row>,
+    /// Overlaps, faults first.
+    pub overlaps: Vec<OverlapRow>,
+    /// What is mistyped.
+    pub mistyped: Vec<MistypedRow>,
+}
+
+/// The table of an estate, whole or as far as it touches a range.
+#[must_use]
+pub fn sheet(estate: &Estate, around: Option<IpRange>) -> Sheet {
+    let plan = estate.plan();
+    let mut order: Vec<usize> = (0..plan.claims.len())
+        .filter(|at| around.is_none_or(|range| plan.claims[*at].range.intersection(&range).is_some()))
+        .collect();
+    order.sort_by_key(|at| {
+        let claim = &plan.claims[*at];
+        (claim.range.first(), Reverse(claim.range.last()), claim.kind, claim.device, claim.origin)
+    });
+    let mut row_of = BTreeMap::new();
+    let mut open: Vec<IpRange> = Vec::new();
+    let mut claims: Vec<Row> = Vec::with_capacity(order.len());
+    for at in order {
+        let claim = &plan.claims[at];
+        open.retain(|range| range.last() >= claim.range.first() && range.family() == claim.range.family());
+        while open.last().is_some_and(|range| !range.covers(&claim.range) || *range == claim.range) {
+            open.pop();
+        }
+        row_of.insert(at, claims.len());
+        claims.push(row(estate, claim, open.len()));
+        if claim.range.size() > 1 {
+            open.push(claim.range);
+        }
+    }
+    let mut overlaps = Vec::new();
+    for overlap in &plan.overlaps {
+        let (Some(a), Some(b)) = (row_of.get(&overlap.a), row_of.get(&overlap.b)) else { continue };
+        for row in [*a, *b] {
+            let mark = &mut claims[row].overlaps;
+            *mark = Some(mark.map_or(overlap.meaning, |held| held.min(overlap.meaning)));
+        }
+        overlaps.push(OverlapRow {
+            shared: overlap.shared.short(),
+            first: overlap.shared.first(),
+            last: overlap.shared.last(),
+            meaning: overlap.meaning,
+            rows: [*a, *b],
+            sentence: estate.masker().mask(&sentence(estate, plan, overlap)),
+        });
+    }
+    overlaps.sort_by_key(|one| (one.meaning, one.first, one.last));
+    let mistyped = if around.is_some() { Vec::new() } else { mistyped_rows(estate) };
+    Sheet { claims, overlaps, mistyped }
+}
+
+fn row(estate: &Estate, claim: &Claim, depth: usize) -> Row {
+    let export = estate.export(claim.origin.export);
+    let mask = |text: &str| estate.masker().mask(text);
+    Row {
+        depth,
+        range: claim.range.short(),
+        first: claim.range.first(),
+        last: claim.range.last(),
+        kind: claim.kind,
+        device: estate.devices[claim.device].name.clone(),
+        owner: mask(&claim.owner),
+        who: claim.who.as_deref().map(mask),
+        path: export.path().to_owned(),
+        line: export.position(claim.origin.start).line,
+        overlaps: None,
+    }
+}
+
+/// An overlap in one sentence that names both lines.
+pub(crate) fn sentence(estate: &Estate, plan: &Plan, overlap: &Overlap) -> String {
+    let (a, b) = plan.pair(overlap);
+    let shared = if overlap.shared == a.range { "All of it".to_owned() } else { overlap.shared.short() };
+    let (a_told, b_told) = (told(estate, a), told(estate, b));
+    if overlap.shared == a.range || overlap.shared == b.range {
+        let (inner, outer) = if overlap.shared == a.range { (a_told, b_told) } else { (b_told, a_told) };
+        let word = if a.range == b.range { "is the same as" } else { "lies in" };
+        format!("{inner} {word} {outer}.")
+    } else {
+        format!("{a_told} and {b_told} share {shared}.")
+    }
+}
+
+/// A claim as a phrase: what it is, whose, and where that is stated.
+pub(crate) fn told(estate: &Estate, claim: &Claim) -> String {
+    let range = claim.range.short();
+    let device = &estate.devices[claim.device].name;
+    let (owner, place) = (&claim.owner, estate.place(claim.origin));
+    let who = claim.who.as_deref().unwrap_or("somebody");
+    match claim.kind {
+        ClaimKind::Network => format!("{range}, the network of {owner} on {device} ({place})"),
+        ClaimKind::Link => format!("{range}, the tunnel's link {owner} on {device} ({place})"),
+        ClaimKind::Address => format!("{range}, the address of {owner} on {device} ({place})"),
+        ClaimKind::OutsideAddress => format!("{range}, the outside address of {device} ({owner}, {place})"),
+        ClaimKind::Route => format!("{range}, to which {device} has a {owner} ({place})"),
+        ClaimKind::Remote => format!("{range}, which {device} reaches through {owner} ({place})"),
+        ClaimKind::PoolNetwork => format!("{range}, set aside for callers of {owner} on {device} ({place})"),
+        ClaimKind::Pool => format!("{range}, given to callers by {owner} on {device} ({place})"),
+        ClaimKind::DhcpRange => format!("{range}, handed out by {owner} on {device} ({place})"),
+        ClaimKind::Reservation => format!("{range}, reserved for {who} by {owner} on {device} ({place})"),
+        ClaimKind::FixedAddress => {
+            format!("{range}, the fixed address of {who} in {owner} on {device} ({place})")
+        }
+        ClaimKind::Translation => format!("{range}, which {device} translates others to ({place})"),
+        ClaimKind::NameServer => format!("{range}, the name server that {owner} on {device} names ({place})"),
+    }
+}
+
+/// What should be an address of a device and is none: whose it is, what is wrong. Each place once.
+pub(crate) fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedAddress)> {
+    // Configurations that the daemon refuses are mistyped all the same, and often for that reason.
+    let read = facts.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
+    let plans = read.chain(facts.tunnel_plans.iter().map(|one| (one.name.as_str(), &one.plan)));
+    let mut all: Vec<(String, &MalformedAddress)> = Vec::new();
+    for (name, plan) in plans {
+        let pools = plan.pools.iter().flat_map(|pool| &pool.malformed);
+        all.extend(pools.chain(&plan.malformed).map(|bad| (name.to_owned(), bad)));
+    }
+    for server in &facts.dhcp_servers {
+        all.extend(server.malformed.iter().map(|bad| (server.name.clone(), bad)));
+    }
+    let options = facts.ppp_profiles.iter().flat_map(|one| &one.malformed);
+    all.extend(options.map(|bad| ("pppd's options".to_owned(), bad)));
+    let lists = facts.credentials.iter().flat_map(|one| &one.malformed);
+    all.extend(lists.map(|bad| ("a list of logins".to_owned(), bad)));
+    all.extend(facts.malformed.iter().map(|bad| ("the interfaces".to_owned(), bad)));
+    // A file that another reads in is met twice.
+    let mut seen = std::collections::BTreeSet::new();
+    all.retain(|(_, bad)| seen.insert(bad.origin));
+    all
+}
+
+fn mistyped_rows(estate: &Estate) -> Vec<MistypedRow> {
+    let mut rows = Vec::new();
+    for device in &estate.devices {
+        for (owner, bad) in mistyped(&device.facts) {
+            let (path, line) = line_of(estate, bad.origin);
+            rows.push(MistypedRow {
+                device: device.name.clone(),
+                owner,
+                what: estate.masker().mask(&bad.why),
+                path,
+                line,
+            });
+        }
+    }
+    rows
+}
+
+fn line_of(estate: &Estate, origin: Origin) -> (String, u32) {
+    let export = estate.export(origin.export);
+    (export.path().to_owned(), export.position(origin.start).line)
+}
+
+/// What lies near an address: the smallest network that is claimed around it, or the usual size of one (24 bits of IPv4,
+/// 64 of IPv6).
+#[must_use]
+pub fn neighbourhood(plan: &Plan, address: IpAddr) -> IpRange {
+    let networks = plan.claims.iter().filter(|claim| {
+        let network = matches!(claim.kind, ClaimKind::Network | ClaimKind::Link | ClaimKind::PoolNetwork);
+        network && claim.range.contains(address)
+    });
+    let usual = if Family::of(address) == Family::V4 { 24 } else { 64 };
+    let around: IpRange =
+        IpNet::new(address, usual).map_or_else(|_| address.into(), |net| net.trunc().into());
+    let smallest = networks.map(|claim| claim.range).min_by_key(IpRange::size);
+    // A small network says little about what lies near.
+    smallest.filter(|range| range.size() > around.size() || !around.covers(range)).unwrap_or(around)
+}

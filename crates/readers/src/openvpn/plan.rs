@@ -1,0 +1,128 @@
+//! The address side of a tunnel beyond its pools: routes into it, what callers are told, addresses kept for one
+//! caller (openvpn(8): `--route`, `--push`, `--ifconfig-push`, `--iroute`, `--max-clients`).
+
+use super::config::Config;
+use super::lines::{Directive, split};
+use crate::addresses;
+use std::net::IpAddr;
+use trevlin_model::plan::{AddressPlan, FixedAddress};
+use trevlin_model::{Export, Family, IpRange, MalformedAddress, Origin, Setting};
+
+/// Words that stand for an address which the daemon works out itself.
+const WORKED_OUT: [&str; 3] = ["vpn_gateway", "net_gateway", "remote_host"];
+
+/// Everything but the pools. `per_client` are the files of `client-config-dir`.
+pub(super) fn of(config: &Config, per_client: &[&Export]) -> AddressPlan {
+    let mut plan = AddressPlan::default();
+    for (name, setting) in &config.settings {
+        let Setting::Stated { value, origin } = setting else { continue };
+        let words: Vec<&str> = value.split_whitespace().collect();
+        match (name.as_str(), words.as_slice()) {
+            ("route" | "route-ipv6", [args @ ..]) => {
+                if let Some(range) = route(name, args, *origin, &mut plan.malformed) {
+                    plan.remote.push((range, *origin));
+                }
+            }
+            ("push", [pushed, args @ ..]) => push(pushed, args, *origin, &mut plan),
+            ("max-clients", [count]) => plan.sessions = count.parse().ok().map(|count| (count, *origin)),
+            _ => {}
+        }
+    }
+    for export in per_client {
+        let (directives, _) = split(export);
+        for directive in &directives {
+            client(directive, export, &mut plan);
+        }
+    }
+    plan
+}
+
+/// The network of a route that leads into the tunnel; `None` for one that leads around it, and for names.
+fn route(
+    name: &str,
+    args: &[&str],
+    origin: Origin,
+    malformed: &mut Vec<MalformedAddress>,
+) -> Option<IpRange> {
+    let (network, mask, gateway) = match (name, args) {
+        ("route-ipv6", [prefix, rest @ ..]) => (*prefix, None, rest.first()),
+        (_, [network, rest @ ..]) => (*network, rest.first(), rest.get(1)),
+        _ => return None,
+    };
+    if gateway.is_some_and(|gateway| *gateway == "net_gateway" || gateway.parse::<IpAddr>().is_ok())
+        || WORKED_OUT.contains(&network)
+    {
+        return None;
+    }
+    let family = if name == "route" { Family::V4 } else { Family::V6 };
+    let text = match mask.filter(|mask| **mask != "default") {
+        Some(mask) => format!("{network}/{mask}"),
+        None => network.to_owned(),
+    };
+    let found = addresses::network(&text, family);
+    if found.is_none() && !addresses::is_name(network) {
+        malformed.push(MalformedAddress { why: addresses::what_is_wrong(&text), origin });
+    }
+    found.map(IpRange::from)
+}
+
+/// What callers are told.
+fn push(pushed: &str, args: &[&str], origin: Origin, plan: &mut AddressPlan) {
+    let pushed = pushed.trim_matches(['"', '\'']);
+    match pushed {
+        "route" | "route-ipv6" => {
+            let range = route(pushed, args, origin, &mut plan.malformed);
+            plan.sent_through.extend(range.map(|range| (range, origin)));
+        }
+        "redirect-gateway" => {
+            if !args.contains(&"!ipv4") {
+                plan.sent_through.push((IpRange::all(Family::V4), origin));
+            }
+            if args.contains(&"ipv6") {
+                plan.sent_through.push((IpRange::all(Family::V6), origin));
+            }
+        }
+        // IPv6 goes nowhere then, so it does not go around either.
+        "block-ipv6" => plan.sent_through.push((IpRange::all(Family::V6), origin)),
+        "dhcp-option" => {
+            if let ["DNS" | "DNS6", server, ..] = args {
+                match server.parse::<IpAddr>() {
+                    Ok(server) => plan.name_servers.push((server.into(), origin)),
+                    Err(_) => {
+                        let why = addresses::what_is_wrong(server);
+                        plan.malformed.push(MalformedAddress { why, origin });
+                    }
+                }
+            }
+        }
+        _ => {}
+    }
+}
+
+/// One line of a client's own file.
+fn client(directive: &Directive<'_>, export: &Export, plan: &mut AddressPlan) {
+    let origin = directive.origin;
+    let args: Vec<&str> = directive.args.iter().map(|(text, _)| text.as_str()).collect();
+    match (directive.name.as_str(), args.as_slice()) {
+        ("ifconfig-push" | "ifconfig-ipv6-push", [address, ..]) => {
+            match address.split('/').next().unwrap_or(address).parse::<IpAddr>() {
+                Ok(address) => plan.fixed.push(FixedAddress {
+                    who: export.file_name().to_owned(),
+                    range: address.into(),
+                    origin,
+                }),
+                Err(_) if addresses::is_name(address) => {}
+                Err(_) => {
+                    let why = addresses::what_is_wrong(address);
+                    plan.malformed.push(MalformedAddress { why, origin });
+                }
+            }
+        }
+        ("iroute" | "iroute-ipv6", args) => {
+            let name = if directive.name == "iroute" { "route" } else { "route-ipv6" };
+            let range = route(name, args, origin, &mut plan.malformed);
+            plan.remote.extend(range.map(|range| (range, origin)));
+        }
+        _ => {}
+    }
+}
