@@ -30,11 +30,39 @@ pub struct DhcpSubnet {
     pub origin: Origin,
 }
 
+impl DhcpServer {
+    /// A server with nothing in it yet.
+    #[must_use]
+    pub fn new(daemon: &'static str, file: &str, origin: Origin) -> Self {
+        Self {
+            name: format!("{daemon} ({file})"),
+            daemon,
+            subnets: Vec::new(),
+            reservations: Vec::new(),
+            keeps_reserved: false,
+            keeps_own: false,
+            partner: None,
+            malformed: Vec::new(),
+            origin,
+        }
+    }
+}
+
+impl DhcpSubnet {
+    /// A network with nothing in it yet.
+    #[must_use]
+    pub fn new(network: Option<IpNet>, origin: Origin) -> Self {
+        Self { network, ranges: Vec::new(), routers: Vec::new(), name_servers: Vec::new(), origin }
+    }
+}
+
 /// One DHCP server.
 #[derive(Debug, Clone)]
 pub struct DhcpServer {
     /// The program and its file, as a phrase ("dnsmasq (lan.conf)").
     pub name: String,
+    /// The program. Files of one program on one device make one server.
+    pub daemon: &'static str,
     /// Networks.
     pub subnets: Vec<DhcpSubnet>,
     /// Addresses kept for one client each.
@@ -42,6 +70,8 @@ pub struct DhcpServer {
     /// Whether the program itself keeps a reserved address out of what it hands to others, even where the address
     /// lies in a range.
     pub keeps_reserved: bool,
+    /// Whether the program keeps its own address out of what it hands out.
+    pub keeps_own: bool,
     /// A partner that hands out the same ranges by arrangement.
     pub partner: Option<Origin>,
     /// Pieces that should be addresses and are none.

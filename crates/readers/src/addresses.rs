@@ -2,7 +2,7 @@
 
 use ipnet::{IpNet, Ipv4Net};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use trevlin_model::{Family, IpRange, RangeError};
+use trevlin_model::{Family, IpRange, MalformedAddress, Origin, RangeError};
 
 /// An IPv4 network from address and contiguous mask in dotted notation; host bits are cut off.
 pub(crate) fn v4_with_mask(address: &str, mask: &str) -> Option<Ipv4Net> {
@@ -39,6 +39,38 @@ pub(crate) fn range(text: &str) -> Option<IpRange> {
     match text.split_once('-') {
         Some((first, last)) => IpRange::new(first.parse().ok()?, last.parse().ok()?).ok(),
         None => Some(text.parse::<IpAddr>().ok()?.into()),
+    }
+}
+
+/// What `parse` makes of a text. What is neither that nor the name of a host is kept as a mistake.
+pub(crate) fn take<T>(
+    text: &str,
+    origin: Origin,
+    malformed: &mut Vec<MalformedAddress>,
+    parse: impl FnOnce(&str) -> Option<T>,
+) -> Option<T> {
+    let found = parse(text);
+    if found.is_none() && !is_name(text) {
+        malformed.push(MalformedAddress { why: what_is_wrong(text), origin });
+    }
+    found
+}
+
+/// A single address.
+pub(crate) fn single(text: &str) -> Option<IpRange> {
+    text.parse::<IpAddr>().ok().map(IpRange::from)
+}
+
+/// A network of either version, host bits cut off; an address alone is a network of one.
+pub(crate) fn prefix(text: &str) -> Option<IpNet> {
+    network(text, if text.contains(':') { Family::V6 } else { Family::V4 })
+}
+
+/// `first-last` with or without blanks, a prefix, or a single address.
+pub(crate) fn range_or_prefix(text: &str) -> Option<IpRange> {
+    match text.split_once('-') {
+        Some((first, last)) => IpRange::new(first.trim().parse().ok()?, last.trim().parse().ok()?).ok(),
+        None => prefix(text).map(IpRange::from),
     }
 }
 

@@ -18,9 +18,13 @@ mod accounts;
 mod addresses;
 mod authorized_keys;
 mod decode;
+mod dhcp;
+mod ike;
+mod ini;
 mod ip_json;
 mod ipsec_secrets;
 mod iptables;
+mod network;
 mod ocserv;
 mod openvpn;
 mod other_filters;
@@ -31,6 +35,7 @@ mod radius;
 mod reader;
 mod sshd;
 mod sudoers;
+mod yaml;
 
 pub use decode::{DecodeError, decode};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
@@ -39,11 +44,18 @@ use trevlin_model::Export;
 
 /// Every reader, in order of name.
 pub const READERS: &[Reader] = &[
+    dhcp::dhcpd::READER,
+    dhcp::dnsmasq::READER,
     accounts::GROUP,
+    network::ifupdown::READER,
     ip_json::ADDRESSES,
     ip_json::ROUTES,
+    ike::ipsec_conf::READER,
     ipsec_secrets::READER,
     iptables::READER,
+    dhcp::kea::READER,
+    network::netplan::READER,
+    network::networkd::READER,
     other_filters::READER,
     ocserv::passwords::READER,
     ocserv::READER,
@@ -63,6 +75,9 @@ pub const READERS: &[Reader] = &[
     authorized_keys::READER,
     sshd::READER,
     sudoers::READER,
+    ike::swanctl::READER,
+    network::wireguard::READER,
+    ppp::xl2tpd::READER,
 ];
 
 /// Endings of copies that editors, people and package managers leave beside the file a daemon reads.

@@ -2,6 +2,7 @@
 
 use crate::Estate;
 use serde::Serialize;
+use std::collections::BTreeMap;
 use trevlin_model::{
     AllowedAddresses, Device, ExportState, Interface, IpRange, Origin, Pool, Target, TranslationKind,
 };
@@ -95,6 +96,8 @@ pub struct PoolOwner {
     pub pool: Option<Pool>,
     /// Whether an address kept for one client is kept out of what others are given.
     pub keeps_reserved: bool,
+    /// Whether the server keeps its own address out of what it hands out.
+    pub keeps_own: bool,
     /// Whether a partner hands out the same by arrangement.
     pub partner: bool,
 }
@@ -223,6 +226,7 @@ impl Gathered {
                     name: name.to_owned(),
                     pool: Some(pool.clone()),
                     keeps_reserved: false,
+                    keeps_own: false,
                     partner: false,
                 });
                 if let Some(network) = pool.network {
@@ -248,15 +252,23 @@ impl Gathered {
     }
 
     fn dhcp(&mut self, device: &Device) {
+        let mut groups: BTreeMap<&str, usize> = BTreeMap::new();
         for server in &device.facts.dhcp_servers {
-            let group = Some(self.pools.len());
-            self.pools.push(PoolOwner {
-                device: self.device,
-                name: server.name.clone(),
-                pool: None,
-                keeps_reserved: server.keeps_reserved,
-                partner: server.partner.is_some(),
-            });
+            // Files of one program on one device make one server.
+            let next = self.pools.len();
+            let at = *groups.entry(server.daemon).or_insert(next);
+            if at == next {
+                self.pools.push(PoolOwner {
+                    device: self.device,
+                    name: server.name.clone(),
+                    pool: None,
+                    keeps_reserved: server.keeps_reserved,
+                    keeps_own: server.keeps_own,
+                    partner: false,
+                });
+            }
+            self.pools[at].partner |= server.partner.is_some();
+            let group = Some(at);
             for subnet in &server.subnets {
                 for (range, origin) in &subnet.ranges {
                     self.claim(ClaimKind::DhcpRange, *range, &server.name, *origin).group = group;

@@ -119,7 +119,10 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning
             let arranged = owner(plan, a)?.partner || owner(plan, b)?.partner;
             (!arranged).then_some(Meaning::Fault)
         }
-        (Pool | DhcpRange, Address | OutsideAddress) => (!b.dynamic).then_some(Meaning::Fault),
+        (Pool | DhcpRange, Address | OutsideAddress) => {
+            let kept = a.device == b.device && owner(plan, a)?.keeps_own;
+            (!b.dynamic && !kept).then_some(Meaning::Fault)
+        }
         (Pool | DhcpRange, NameServer) => {
             // A server of the estate that answers there is told as that server.
             estate.holders(b.range.first()).is_empty().then_some(Meaning::Fault)

@@ -304,14 +304,11 @@ fn plan(host: &Host, owner: &str) -> AddressPlan {
     let mut routed = false;
     for said in host.all("route") {
         routed = true;
-        let family = if said.value.contains(':') { Family::V6 } else { Family::V4 };
         if said.value == "default" {
             plan.sent_through.extend(families(&plan.pools).map(|family| (IpRange::all(family), said.origin)));
-        } else if let Some(net) = addresses::network(&said.value, family) {
-            plan.sent_through.push((net.into(), said.origin));
         } else {
-            let why = addresses::what_is_wrong(&said.value);
-            plan.malformed.push(MalformedAddress { why, origin: said.origin });
+            let net = addresses::take(&said.value, said.origin, &mut plan.malformed, addresses::prefix);
+            plan.sent_through.extend(net.map(|net| (net.into(), said.origin)));
         }
     }
     if !routed {
@@ -321,13 +318,8 @@ fn plan(host: &Host, owner: &str) -> AddressPlan {
     }
     for keyword in ["dns", "ipv4-dns", "ipv6-dns"] {
         for said in host.all(keyword) {
-            match said.value.parse::<IpAddr>() {
-                Ok(server) => plan.name_servers.push((server.into(), said.origin)),
-                Err(_) => {
-                    let why = addresses::what_is_wrong(&said.value);
-                    plan.malformed.push(MalformedAddress { why, origin: said.origin });
-                }
-            }
+            let server = addresses::take(&said.value, said.origin, &mut plan.malformed, addresses::single);
+            plan.name_servers.extend(server.map(|server| (server, said.origin)));
         }
     }
     // 0 is no limit.

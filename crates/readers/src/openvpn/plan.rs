@@ -59,11 +59,10 @@ fn route(
         Some(mask) => format!("{network}/{mask}"),
         None => network.to_owned(),
     };
-    let found = addresses::network(&text, family);
-    if found.is_none() && !addresses::is_name(network) {
-        malformed.push(MalformedAddress { why: addresses::what_is_wrong(&text), origin });
-    }
-    found.map(IpRange::from)
+    let parse = |text: &str| addresses::network(text, family);
+    // A name with a mask is a name.
+    let whole = if addresses::is_name(network) { network } else { text.as_str() };
+    addresses::take(whole, origin, malformed, parse).map(IpRange::from)
 }
 
 /// What callers are told.
@@ -86,13 +85,8 @@ fn push(pushed: &str, args: &[&str], origin: Origin, plan: &mut AddressPlan) {
         "block-ipv6" => plan.sent_through.push((IpRange::all(Family::V6), origin)),
         "dhcp-option" => {
             if let ["DNS" | "DNS6", server, ..] = args {
-                match server.parse::<IpAddr>() {
-                    Ok(server) => plan.name_servers.push((server.into(), origin)),
-                    Err(_) => {
-                        let why = addresses::what_is_wrong(server);
-                        plan.malformed.push(MalformedAddress { why, origin });
-                    }
-                }
+                let server = addresses::take(server, origin, &mut plan.malformed, addresses::single);
+                plan.name_servers.extend(server.map(|server| (server, origin)));
             }
         }
         _ => {}
@@ -105,18 +99,13 @@ fn client(directive: &Directive<'_>, export: &Export, plan: &mut AddressPlan) {
     let args: Vec<&str> = directive.args.iter().map(|(text, _)| text.as_str()).collect();
     match (directive.name.as_str(), args.as_slice()) {
         ("ifconfig-push" | "ifconfig-ipv6-push", [address, ..]) => {
-            match address.split('/').next().unwrap_or(address).parse::<IpAddr>() {
-                Ok(address) => plan.fixed.push(FixedAddress {
-                    who: export.file_name().to_owned(),
-                    range: address.into(),
-                    origin,
-                }),
-                Err(_) if addresses::is_name(address) => {}
-                Err(_) => {
-                    let why = addresses::what_is_wrong(address);
-                    plan.malformed.push(MalformedAddress { why, origin });
-                }
-            }
+            let address = address.split('/').next().unwrap_or(address);
+            let fixed = addresses::take(address, origin, &mut plan.malformed, addresses::single);
+            plan.fixed.extend(fixed.map(|range| FixedAddress {
+                who: export.file_name().to_owned(),
+                range,
+                origin,
+            }));
         }
         ("iroute" | "iroute-ipv6", args) => {
             let name = if directive.name == "iroute" { "route" } else { "route-ipv6" };

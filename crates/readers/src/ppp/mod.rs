@@ -4,3 +4,4 @@ pub(crate) mod options;
 pub(crate) mod pptpd;
 pub(crate) mod secrets;
 mod words;
+pub(crate) mod xl2tpd;

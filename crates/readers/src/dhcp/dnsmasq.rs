@@ -1,0 +1,256 @@
+//! `dnsmasq.conf` and the files of `dnsmasq.d` (dnsmasq(8)): long options without their dashes, one a line.
+
+use crate::addresses;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use ipnet::IpNet;
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use std::sync::LazyLock;
+use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
+use trevlin_model::{Export, IpRange, LineClass, MalformedAddress, Origin, RangeError};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "dnsmasq", title: "dnsmasq configuration", manual: "dnsmasq(8)", recognise, read };
+
+#[derive(Deserialize, Default)]
+struct Options {
+    judged: BTreeSet<String>,
+    passed_over: BTreeSet<String>,
+}
+
+static OPTIONS: LazyLock<Options> =
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/dnsmasq-options.toml")).unwrap_or_default());
+
+/// Words that may stand where a range has its end (dnsmasq(8), --dhcp-range).
+const MODES: [&str; 8] =
+    ["static", "proxy", "ra-only", "slaac", "ra-names", "ra-stateless", "ra-advrouter", "off-link"];
+
+fn recognise(export: &Export) -> Recognition {
+    let tells =
+        |text: &str| ["dhcp-range=", "dhcp-host=", "dhcp-option="].iter().any(|word| text.starts_with(word));
+    if export.lines().take(TELLING_LINES * 3).any(|line| tells(line.text.trim())) {
+        return Recognition::Content;
+    }
+    let name = export.file_name();
+    let named = name == "dnsmasq.conf" || export.path().contains("dnsmasq.d/");
+    if named && !name.starts_with("README") { Recognition::Name } else { Recognition::No }
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut server: Option<DhcpServer> = None;
+    for line in export.lines() {
+        let text = uncommented(line.text).trim();
+        if text.is_empty() {
+            continue;
+        }
+        let origin = export.origin_of(text);
+        let (name, value) = match text.split_once('=') {
+            Some((name, value)) => (name.trim(), value.trim()),
+            None => (text, ""),
+        };
+        if !OPTIONS.judged.contains(name) {
+            if OPTIONS.passed_over.contains(name) {
+                book.class(origin, LineClass::PassedOver);
+            } else {
+                book.not_understood(origin, "no option of dnsmasq(8); the daemon refuses to start with it");
+            }
+            continue;
+        }
+        book.understood(origin);
+        let server = server.get_or_insert_with(|| DhcpServer::new("dnsmasq", export.file_name(), origin));
+        let value = value.trim_matches('"');
+        let before = server.malformed.len();
+        match name {
+            "dhcp-range" => range(value, origin, server),
+            "dhcp-host" => host(value, origin, server),
+            "dhcp-option" | "dhcp-option-force" => option(value, origin, server),
+            _ => {}
+        }
+        for bad in &server.malformed[before..] {
+            book.not_understood(bad.origin, bad.why.clone());
+        }
+    }
+    // Every address that a `dhcp-host` names is kept for it, in a range or not (dnsmasq(8), --dhcp-host).
+    reading.facts.dhcp_servers.extend(server.map(|server| DhcpServer {
+        keeps_reserved: true,
+        keeps_own: true,
+        ..server
+    }));
+    reading
+}
+
+/// The line up to a `#` that stands at its beginning or behind a blank, outside of quotes.
+fn uncommented(line: &str) -> &str {
+    let mut quoted = false;
+    let mut before = b' ';
+    for (at, byte) in line.bytes().enumerate() {
+        match byte {
+            b'"' => quoted = !quoted,
+            b'#' if !quoted && before.is_ascii_whitespace() => return &line[..at],
+            _ => {}
+        }
+        before = byte;
+    }
+    line
+}
+
+fn is_tag(part: &str) -> bool {
+    ["tag:", "set:", "net:"].iter().any(|kind| part.starts_with(kind))
+}
+
+/// `[tags,]start[,end or mode][,mask or length][,...]`
+fn range(value: &str, origin: Origin, server: &mut DhcpServer) {
+    let parts: Vec<&str> = value.split(',').map(str::trim).filter(|part| !is_tag(part)).collect();
+    // With `constructor:` the addresses are only the end of what an interface's own prefix makes of them.
+    if parts.iter().any(|part| part.starts_with("constructor:")) {
+        return;
+    }
+    let Some(start) = parts.first() else { return };
+    let Some(first) =
+        addresses::take(start, origin, &mut server.malformed, |text| text.parse::<IpAddr>().ok())
+    else {
+        return;
+    };
+    let second = parts.get(1).copied().filter(|part| !MODES.contains(part));
+    let last = match second.filter(|part| part.contains(['.', ':'])) {
+        Some(text) => {
+            addresses::take(text, origin, &mut server.malformed, |text| text.parse::<IpAddr>().ok())
+        }
+        None => None,
+    };
+    let mask = parts.iter().skip(if last.is_some() { 2 } else { 1 }).find_map(|part| match first {
+        IpAddr::V4(_) => ipnet::ipv4_mask_to_prefix(part.parse().ok()?).ok(),
+        IpAddr::V6(_) => part.parse::<u8>().ok(),
+    });
+    let network = mask.and_then(|length| IpNet::new(first, length).ok()).map(|net| net.trunc());
+    let mut subnet = DhcpSubnet::new(network, origin);
+    if let Some(last) = last {
+        match IpRange::new(first, last) {
+            Ok(range) => subnet.ranges.push((range, origin)),
+            Err(RangeError::Reversed | RangeError::MixedFamilies) => {
+                let why = addresses::what_is_wrong(&format!("{first}-{last}"));
+                server.malformed.push(MalformedAddress { why, origin });
+            }
+        }
+    }
+    server.subnets.push(subnet);
+}
+
+/// `[hardware address][,id:...][,set:...][,address][,name][,lease][,ignore]`, in any order.
+fn host(value: &str, origin: Origin, server: &mut DhcpServer) {
+    let parts: Vec<&str> = value.split(',').map(str::trim).collect();
+    let (mut hardware, mut name, mut found) = (None, None, Vec::new());
+    for part in parts {
+        let bare = part.trim_start_matches('[').trim_end_matches(']');
+        if is_tag(part) || part.starts_with("id:") || matches!(part, "ignore" | "infinite") {
+            continue;
+        }
+        if let Some(address) = addresses::single(bare) {
+            found.push(address);
+        } else if part.split(':').count() == 6 {
+            hardware = Some(part);
+        } else if part.contains(['.', ':']) && !addresses::is_name(part) {
+            let why = addresses::what_is_wrong(part);
+            server.malformed.push(MalformedAddress { why, origin });
+        } else if !part.is_empty() && !part.starts_with(|first: char| first.is_ascii_digit()) {
+            name = Some(part);
+        }
+    }
+    let who = name.or(hardware).unwrap_or("a client").to_owned();
+    server.reservations.extend(found.into_iter().map(|address| Reservation {
+        who: who.clone(),
+        address,
+        origin,
+    }));
+}
+
+/// Routers (3) and name servers (6; 23 for IPv6) that clients are told.
+fn option(value: &str, origin: Origin, server: &mut DhcpServer) {
+    let mut parts = value.split(',').map(str::trim).filter(|part| !is_tag(part));
+    let Some(number) = parts.next() else { return };
+    let number = number.trim_start_matches("option:").trim_start_matches("option6:");
+    let name_server = match number {
+        "3" | "router" => false,
+        "6" | "23" | "dns-server" => true,
+        _ => return,
+    };
+    let mut subnet = DhcpSubnet::new(None, origin);
+    for part in parts {
+        let text = part.trim_start_matches('[').trim_end_matches(']');
+        // 0.0.0.0 stands for the machine that runs dnsmasq.
+        if matches!(text, "0.0.0.0" | "::") {
+            continue;
+        }
+        let told = addresses::take(text, origin, &mut server.malformed, addresses::single);
+        let list = if name_server { &mut subnet.name_servers } else { &mut subnet.routers };
+        list.extend(told.map(|told| (told, origin)));
+    }
+    server.subnets.push(subnet);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn told(text: &str) -> String {
+        let export = Export::new(ExportId(0), "d/etc/dnsmasq.conf", text.into());
+        let reading = read(&export, &Surroundings::default());
+        let Some(server) = reading.facts.dhcp_servers.first() else { return "-".into() };
+        let mut told: Vec<String> = Vec::new();
+        for subnet in &server.subnets {
+            told.extend(subnet.network.map(|net| format!("net {net}")));
+            told.extend(subnet.ranges.iter().map(|(range, _)| range.to_string()));
+            told.extend(subnet.routers.iter().map(|(range, _)| format!("router {range}")));
+            told.extend(subnet.name_servers.iter().map(|(range, _)| format!("dns {range}")));
+        }
+        told.extend(server.reservations.iter().map(|one| format!("{}={}", one.who, one.address)));
+        told.extend(server.malformed.iter().map(|bad| format!("! {}", bad.why)));
+        told.join(", ")
+    }
+
+    #[test]
+    fn lines() {
+        for (text, wanted) in [
+            ("dhcp-range=10.4.0.50,10.4.0.150,12h", "10.4.0.50-10.4.0.150"),
+            (
+                "dhcp-range=set:red,10.4.0.50,10.4.0.150,255.255.255.0,12h",
+                "net 10.4.0.0/24, 10.4.0.50-10.4.0.150",
+            ),
+            ("dhcp-range=10.4.0.0,static", ""),
+            (
+                "dhcp-range=2001:db8::2, 2001:db8::500, 64, 12h",
+                "net 2001:db8::/64, 2001:db8::2-2001:db8::500",
+            ),
+            ("dhcp-range=::100,::1ff,constructor:eth0", ""),
+            (
+                "dhcp-range=10.4.0.150,10.4.0.50",
+                "! `10.4.0.150-10.4.0.50` runs backwards; probably 10.4.0.50-10.4.0.150 was meant",
+            ),
+            ("dhcp-host=02:00:5e:10:00:20,camera,10.4.0.60,infinite", "camera=10.4.0.60"),
+            ("dhcp-host=02:00:5e:10:00:20,10.4.0.60", "02:00:5e:10:00:20=10.4.0.60"),
+            ("dhcp-host=lamp,10.4.0.61 # kept", "lamp=10.4.0.61"),
+            ("dhcp-host=lamp,10.4.0.461", "! `10.4.0.461` has the number 461; none may be over 255"),
+            (
+                "dhcp-option=option:router,10.4.0.1\ndhcp-option=6,10.4.0.53,0.0.0.0",
+                "router 10.4.0.1, dns 10.4.0.53",
+            ),
+            ("#dhcp-range=10.4.0.50,10.4.0.150", "-"),
+        ] {
+            assert_eq!(told(text), wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_the_daemon_refuses_is_told() {
+        let export = Export::new(ExportId(0), "d/etc/dnsmasq.d/x", "wobble=3\ndomain-needed\n".into());
+        let reading = read(&export, &Surroundings::default());
+        assert_eq!(reading.ledger.class(1), Some(LineClass::NotUnderstood));
+        assert_eq!(reading.ledger.class(2), Some(LineClass::PassedOver));
+        assert!(reading.facts.dhcp_servers.is_empty());
+    }
+}

@@ -1,0 +1,413 @@
+//! `kea-dhcp4.conf` and `kea-dhcp6.conf` (kea-dhcp4(8)): JSON with comments of three kinds and includes.
+
+use crate::addresses;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use ipnet::IpNet;
+use serde_json::value::RawValue;
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
+use trevlin_model::plan::Placed;
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, HeldSecret, LineClass, NotModelled, Origin, Secret};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "kea",
+    title: "Kea DHCP server configuration",
+    manual: "Kea Administrator Reference Manual, 8 and 9",
+    recognise,
+    read,
+};
+
+/// How deep values are followed.
+const DEPTH: usize = 32;
+
+fn recognise(export: &Export) -> Recognition {
+    let text = export.text();
+    let mut end = text.len().min(16_384);
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    let head = &text[..end];
+    if head.contains('{') && ["\"Dhcp4\"", "\"Dhcp6\""].iter().any(|name| head.contains(name)) {
+        Recognition::Content
+    } else if export.file_name().starts_with("kea-dhcp") && export.file_name().ends_with(".conf") {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+/// The text with every comment, include and comma before a closing bracket made blank, so that it is plain JSON of the
+/// same length; and the places of includes.
+fn plain(text: &str) -> (String, Vec<std::ops::Range<usize>>) {
+    let bytes = text.as_bytes();
+    let mut out = bytes.to_vec();
+    let mut includes = Vec::new();
+    let mut comma: Option<usize> = None;
+    let mut at = 0;
+    while at < bytes.len() {
+        let rest = &bytes[at..];
+        let until = |end: &[u8]| {
+            rest.windows(end.len())
+                .skip(1)
+                .position(|window| window == end)
+                .map_or(rest.len(), |found| found + 1 + end.len())
+        };
+        let blank = if rest.starts_with(b"//") || rest.starts_with(b"#") {
+            rest.iter().position(|byte| *byte == b'\n').unwrap_or(rest.len())
+        } else if rest.starts_with(b"/*") {
+            until(b"*/")
+        } else if rest.starts_with(b"<?") {
+            let length = until(b"?>");
+            includes.push(at..at + length);
+            length
+        } else {
+            0
+        };
+        if blank > 0 {
+            for byte in &mut out[at..at + blank] {
+                if *byte != b'\n' {
+                    *byte = b' ';
+                }
+            }
+            at += blank;
+            continue;
+        }
+        match rest[0] {
+            b'"' => {
+                let mut end = 1;
+                while end < rest.len() && rest[end] != b'"' {
+                    end += if rest[end] == b'\\' { 2 } else { 1 };
+                }
+                at += end;
+                comma = None;
+            }
+            b',' => comma = Some(at),
+            b']' | b'}' => {
+                if let Some(comma) = comma.take() {
+                    out[comma] = b' ';
+                }
+            }
+            byte if byte.is_ascii_whitespace() => {}
+            _ => comma = None,
+        }
+        at += 1;
+    }
+    (String::from_utf8(out).unwrap_or_default(), includes)
+}
+
+type Map<'a> = BTreeMap<Cow<'a, str>, &'a RawValue>;
+
+struct State<'a> {
+    export: &'a Export,
+    /// Where the plain text begins in memory, to turn a slice of it into a place.
+    base: usize,
+    server: DhcpServer,
+    reading: Reading,
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let (text, includes) = plain(export.text());
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let whole = export.origin(0..export.text().len().max(1));
+    let top: Map<'_> = match serde_json::from_str(&text) {
+        Ok(top) => top,
+        Err(error) => {
+            let line = u32::try_from(error.line()).unwrap_or(1).max(1);
+            let origin = export.line(line).map_or(whole, |line| export.origin_of(line.text));
+            book.class(whole, LineClass::NotUnderstood);
+            book.note(
+                origin,
+                "the JSON is broken here, so nothing of the file could be read; the server refuses it too",
+            );
+            reading.facts.not_modelled.push(NotModelled {
+                what: "a DHCP server's configuration that is broken".into(),
+                filters_packets: false,
+                origin,
+            });
+            return reading;
+        }
+    };
+    book.class(whole, LineClass::Understood);
+    for span in includes {
+        book.not_understood(
+            export.origin(span),
+            "an include is not followed: what it holds is missing here; export the configuration with `config-get`",
+        );
+    }
+    let mut state = State {
+        export,
+        base: text.as_ptr() as usize,
+        server: DhcpServer::new("Kea", export.file_name(), whole),
+        reading,
+    };
+    for (name, suffix) in [("Dhcp4", "4"), ("Dhcp6", "6")] {
+        let Some(dhcp) = top.get(name).and_then(|raw| object(raw)) else { continue };
+        state.server.origin = state.origin(top[name]);
+        // Reserved addresses in a pool are kept for their owners, unless the server is told that there are none.
+        let out_of_pool = dhcp.get("reservations-out-of-pool").is_some_and(|raw| raw.get() == "true");
+        state.server.keeps_reserved = !out_of_pool;
+        state.scope(&dhcp, suffix, 0);
+        for raw in list(&dhcp, "hooks-libraries") {
+            if raw.get().contains("libdhcp_ha") {
+                state.server.partner = Some(state.origin(raw));
+            }
+        }
+        state.secrets(top[name], "", 0);
+    }
+    let mut reading = state.reading;
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    for bad in &state.server.malformed {
+        book.not_understood(bad.origin, bad.why.clone());
+    }
+    let stated = state.server.subnets.iter().any(|net| net.network.is_some() || !net.ranges.is_empty());
+    if stated || !state.server.reservations.is_empty() || !state.server.malformed.is_empty() {
+        reading.facts.dhcp_servers.push(state.server);
+    }
+    reading
+}
+
+fn object(raw: &RawValue) -> Option<Map<'_>> {
+    serde_json::from_str(raw.get()).ok()
+}
+
+fn list<'a>(map: &Map<'a>, name: &str) -> Vec<&'a RawValue> {
+    map.get(name).and_then(|raw| serde_json::from_str(raw.get()).ok()).unwrap_or_default()
+}
+
+fn string(raw: &RawValue) -> Option<String> {
+    serde_json::from_str(raw.get()).ok()
+}
+
+impl<'a> State<'a> {
+    fn origin(&self, raw: &RawValue) -> Origin {
+        let start = raw.get().as_ptr() as usize - self.base;
+        self.export.origin(start..start + raw.get().len())
+    }
+
+    fn text(&self, map: &Map<'_>, name: &str) -> Option<(String, Origin)> {
+        let raw = map.get(name)?;
+        Some((string(raw)?, self.origin(raw)))
+    }
+
+    /// A level that may hold subnets, reservations and options.
+    fn scope(&mut self, map: &Map<'_>, suffix: &str, depth: usize) {
+        if depth > DEPTH {
+            return;
+        }
+        let at = self.origin_of_map(map);
+        let mut common = DhcpSubnet::new(None, at);
+        self.options(map, &mut common);
+        if !common.routers.is_empty() || !common.name_servers.is_empty() {
+            self.server.subnets.push(common);
+        }
+        self.reservations(map);
+        for raw in list(map, &format!("subnet{suffix}")) {
+            if let Some(subnet) = object(raw) {
+                self.subnet(&subnet, raw);
+            }
+        }
+        for raw in list(map, "shared-networks") {
+            if let Some(shared) = object(raw) {
+                self.scope(&shared, suffix, depth + 1);
+            }
+        }
+    }
+
+    fn origin_of_map(&self, map: &Map<'_>) -> Origin {
+        map.values().next().map_or(self.server.origin, |raw| self.origin(raw))
+    }
+
+    fn subnet(&mut self, map: &Map<'_>, raw: &RawValue) {
+        let stated = self.text(map, "subnet");
+        let mut subnet =
+            DhcpSubnet::new(None, stated.as_ref().map_or_else(|| self.origin(raw), |(_, at)| *at));
+        if let Some((text, origin)) = stated {
+            subnet.network =
+                addresses::take(&text, origin, &mut self.server.malformed, |text| text.parse::<IpNet>().ok())
+                    .map(|net| net.trunc());
+        }
+        for raw in list(map, "pools") {
+            let Some((text, origin)) = object(raw).and_then(|pool| self.text(&pool, "pool")) else {
+                continue;
+            };
+            let range =
+                addresses::take(&text, origin, &mut self.server.malformed, addresses::range_or_prefix);
+            subnet.ranges.extend(range.map(|range| (range, origin)));
+        }
+        for raw in list(map, "pd-pools") {
+            let Some(pool) = object(raw) else { continue };
+            let Some((prefix, origin)) = self.text(&pool, "prefix") else { continue };
+            let length = pool.get("prefix-len").map_or("128", |raw| raw.get());
+            let text = format!("{prefix}/{length}");
+            let range =
+                addresses::take(&text, origin, &mut self.server.malformed, addresses::range_or_prefix);
+            subnet.ranges.extend(range.map(|range| (range, origin)));
+        }
+        self.options(map, &mut subnet);
+        self.reservations(map);
+        self.server.subnets.push(subnet);
+    }
+
+    fn options(&mut self, map: &Map<'_>, subnet: &mut DhcpSubnet) {
+        for raw in list(map, "option-data") {
+            let Some(option) = object(raw) else { continue };
+            let code = option.get("code").map_or("", |raw| raw.get());
+            let name = self.text(&option, "name").map(|(name, _)| name).unwrap_or_default();
+            let Some((data, origin)) = self.text(&option, "data") else { continue };
+            let mut told: Vec<Placed> = Vec::new();
+            let is_router = name == "routers" || code == "3";
+            if !is_router
+                && !matches!(
+                    (name.as_str(), code),
+                    ("domain-name-servers" | "dns-servers", _) | (_, "6" | "23")
+                )
+            {
+                continue;
+            }
+            for part in data.split(',').map(str::trim) {
+                let address = addresses::take(part, origin, &mut self.server.malformed, addresses::single);
+                told.extend(address.map(|address| (address, origin)));
+            }
+            let known = if is_router { &mut subnet.routers } else { &mut subnet.name_servers };
+            known.append(&mut told);
+        }
+    }
+
+    fn reservations(&mut self, map: &Map<'_>) {
+        for raw in list(map, "reservations") {
+            let Some(one) = object(raw) else { continue };
+            let who = ["hostname", "hw-address", "duid", "client-id", "circuit-id", "flex-id"]
+                .iter()
+                .find_map(|name| self.text(&one, name))
+                .map_or_else(|| "a client".to_owned(), |(who, _)| who);
+            let mut stated: Vec<(String, Origin)> = self.text(&one, "ip-address").into_iter().collect();
+            for name in ["ip-addresses", "prefixes"] {
+                for raw in list(&one, name) {
+                    stated.extend(string(raw).map(|text| (text, self.origin(raw))));
+                }
+            }
+            for (text, origin) in stated {
+                let address =
+                    addresses::take(&text, origin, &mut self.server.malformed, addresses::range_or_prefix);
+                self.server.reservations.extend(address.map(|address| Reservation {
+                    who: who.clone(),
+                    address,
+                    origin,
+                }));
+            }
+        }
+    }
+
+    /// Passwords of databases and control channels, wherever they stand.
+    fn secrets(&mut self, raw: &RawValue, within: &str, depth: usize) {
+        if depth > DEPTH {
+            return;
+        }
+        if let Some(map) = object(raw) {
+            for (name, value) in &map {
+                match string(value).filter(|text| !text.is_empty()) {
+                    Some(text) if matches!(name.as_ref(), "password" | "secret") => {
+                        let origin = self.origin(value);
+                        self.reading.facts.secrets.push(Arc::new(HeldSecret {
+                            secret: Secret::new(text),
+                            kind: SecretKind::OwnPassword,
+                            owner: format!("{within} in {}", self.export.file_name()).trim_start().to_owned(),
+                            origin: Origin { start: origin.start + 1, end: origin.end - 1, ..origin },
+                        }));
+                    }
+                    _ => self.secrets(value, name, depth + 1),
+                }
+            }
+        } else if let Ok(list) = serde_json::from_str::<Vec<&RawValue>>(raw.get()) {
+            for value in list {
+                self.secrets(value, within, depth + 1);
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use trevlin_model::ExportId;
+
+    const TEXT: &str = r#"// harbour
+{ "Dhcp4": { # the LAN
+  "lease-database": { "type": "mysql", "password": "se\"same" },
+  "option-data": [ { "name": "domain-name-servers", "data": "10.4.0.53, 10.4.0.54" } ],
+  /* two
+     networks */
+  "subnet4": [ { "id": 1, "subnet": "10.4.0.0/24",
+      "pools": [ { "pool": "10.4.0.50 - 10.4.0.99" }, { "pool": "10.4.0.128/26" }, ],
+      "reservations": [ { "hw-address": "02:00:5e:10:00:20", "ip-address": "10.4.0.60" } ] } ],
+  "shared-networks": [ { "name": "x", "subnet4": [ { "id": 2, "subnet": "10.5.0.0/24", "pools": [ { "pool": "10.5.0.300-310" } ] } ] } ]
+} }
+"#;
+
+    fn read_text(text: &str) -> (Reading, Export) {
+        let export = Export::new(ExportId(0), "d/etc/kea/kea-dhcp4.conf", text.into());
+        (read(&export, &Surroundings::default()), export)
+    }
+
+    #[test]
+    fn subnets_pools_and_reservations() {
+        let (reading, export) = read_text(TEXT);
+        let server = &reading.facts.dhcp_servers[0];
+        let told: Vec<_> = server
+            .subnets
+            .iter()
+            .map(|net| {
+                let ranges: Vec<_> = net
+                    .ranges
+                    .iter()
+                    .map(|(range, at)| format!("{}@{}", range.short(), export.position(at.start).line))
+                    .collect();
+                format!(
+                    "{:?} {} {}",
+                    net.network.map(|net| net.to_string()),
+                    ranges.join(" "),
+                    net.name_servers.len()
+                )
+            })
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "None  2",
+                "Some(\"10.4.0.0/24\") 10.4.0.50-10.4.0.99@8 10.4.0.128/26@8 0",
+                "Some(\"10.5.0.0/24\")  0",
+            ]
+        );
+        assert_eq!(server.reservations[0].who, "02:00:5e:10:00:20");
+        assert!(server.malformed[0].why.contains("none may be over 255"));
+        assert!(server.keeps_reserved);
+        assert_eq!(reading.facts.secrets.len(), 1);
+        assert_eq!(reading.ledger.class(10), Some(LineClass::NotUnderstood));
+    }
+
+    #[test]
+    fn what_is_broken_is_told_at_its_line() {
+        let (reading, export) = read_text("{ \"Dhcp4\": {\n \"subnet4\": [ { ] } }\n");
+        assert!(reading.facts.dhcp_servers.is_empty());
+        assert_eq!(export.position(reading.ledger.notes[0].origin.start).line, 2);
+        let (reading, _) = read_text("{ \"Dhcp4\": { <?include \"x\"?> } }\n");
+        assert!(reading.ledger.notes[0].text.contains("not followed"));
+    }
+
+    proptest! {
+        #[test]
+        fn blanks_keep_every_place(text in "[a-c\"\\\\#/*<?>,{}\\]\n ü]{0,60}") {
+            let (plain, _) = plain(&text);
+            prop_assert!(plain.is_empty() || plain.len() == text.len());
+            for (at, byte) in plain.bytes().enumerate() {
+                prop_assert!(byte == text.as_bytes()[at] || byte == b' ');
+            }
+        }
+    }
+}

@@ -1,0 +1,241 @@
+//! netplan's YAML files (netplan(5)).
+
+use super::wireguard::{Peer, finish, name, pool, take};
+use super::{interface, route, stated};
+use crate::addresses;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::yaml::{Node, documents};
+use std::ops::Range;
+use std::sync::Arc;
+use trevlin_model::plan::AddressPlan;
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "netplan", title: "interfaces at boot (netplan)", manual: "netplan(5)", recognise, read };
+
+/// Kinds of devices that have addresses (netplan(5)).
+const KINDS: [&str; 10] = [
+    "ethernets",
+    "modems",
+    "wifis",
+    "bridges",
+    "dummy-devices",
+    "bonds",
+    "tunnels",
+    "virtual-ethernets",
+    "vlans",
+    "vrfs",
+];
+
+fn recognise(export: &Export) -> Recognition {
+    let starts = export.lines().any(|line| line.text.trim_end() == "network:");
+    let kinds = || {
+        export.lines().any(|line| KINDS.iter().any(|kind| line.text.trim().strip_suffix(':') == Some(kind)))
+    };
+    if starts && kinds() {
+        Recognition::Content
+    } else if export.path().contains("netplan/") && export.file_name().ends_with(".yaml") {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+struct State<'a> {
+    export: &'a Export,
+    reading: Reading,
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let (found, broken) = documents(export.text());
+    let mut state = State { export, reading: Reading::of(export) };
+    let mut book = Bookkeeper::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere);
+    let end = broken.unwrap_or(export.text().len());
+    book.class(export.origin(0..end.max(1)), LineClass::Understood);
+    if let Some(at) = broken {
+        let at = at.min(export.text().len().saturating_sub(1));
+        book.class(export.origin(at..export.text().len()), LineClass::NotUnderstood);
+        book.note(
+            export.origin(at..at),
+            "the YAML is broken here; what stands before it was read, netplan refuses the file",
+        );
+    }
+    for network in found.iter().filter_map(|document| document.get("network")) {
+        for (kind, span, devices) in network.entries() {
+            if KINDS.contains(&kind.as_str()) {
+                for (device, at, node) in devices.entries() {
+                    state.device(kind, device, at.clone(), node);
+                }
+            } else if !matches!(kind.as_str(), "version" | "renderer" | "openvswitch" | "nm-devices") {
+                let origin = export.origin(span.clone());
+                Bookkeeper::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere)
+                    .not_understood(origin, "no key of netplan(5) at this place");
+            }
+        }
+        state.secrets(network, "", 0);
+    }
+    let mut reading = state.reading;
+    for bad in reading.facts.malformed.clone() {
+        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
+            .not_understood(bad.origin, bad.why);
+    }
+    reading
+}
+
+impl State<'_> {
+    fn origin(&self, span: Range<usize>) -> Origin {
+        let text = self.export.text().get(span.clone()).unwrap_or_default();
+        let bare = text.trim_matches(['"', '\'']);
+        // Quotes are no part of the value.
+        if bare.is_empty() { self.export.origin(span) } else { self.export.origin_of(bare) }
+    }
+
+    fn device(&mut self, kind: &str, device: &str, at: Range<usize>, node: &Node) {
+        let origin = self.origin(at);
+        let mut one = interface(device, origin);
+        let mode = node.get("mode").and_then(Node::scalar).map(|(mode, _)| mode).unwrap_or_default();
+        one.point_to_point = kind == "tunnels" && !matches!(mode, "gretap" | "ip6gretap" | "vxlan");
+        if node.get("dhcp4").is_some_and(Node::is_true) {
+            one.asks = node.get("dhcp4").and_then(Node::scalar).map(|(_, span)| self.origin(span));
+        }
+        for element in node.get("addresses").map(Node::elements).unwrap_or_default() {
+            // An address with options of its own is a map with one key.
+            let stated_at = match element {
+                Node::Scalar(text, span) => Some((text.as_str(), span.clone())),
+                other => other.entries().first().map(|(text, span, _)| (text.as_str(), span.clone())),
+            };
+            if let Some((text, span)) = stated_at {
+                let origin = self.origin(span);
+                one.addresses.extend(stated(text, origin, &mut self.reading.facts.malformed));
+            }
+        }
+        for key in ["gateway4", "gateway6"] {
+            if let Some((gateway, span)) = node.get(key).and_then(Node::scalar) {
+                let origin = self.origin(span);
+                let found =
+                    route("default", Some(gateway), device, origin, &mut self.reading.facts.malformed);
+                self.reading.facts.stored_routes.extend(found);
+            }
+        }
+        for element in node.get("routes").map(Node::elements).unwrap_or_default() {
+            let value = |key: &str| element.get(key).and_then(Node::scalar);
+            let Some((to, span)) = value("to") else { continue };
+            let to = if matches!(to, "0.0.0.0/0" | "::/0") { "default" } else { to };
+            let origin = self.origin(span);
+            let via = value("via").map(|(via, _)| via);
+            let found = route(to, via, device, origin, &mut self.reading.facts.malformed);
+            self.reading.facts.stored_routes.extend(found);
+        }
+        let servers = node.get("nameservers").and_then(|node| node.get("addresses"));
+        for (server, span) in servers.map(Node::elements).unwrap_or_default().iter().filter_map(Node::scalar)
+        {
+            let origin = self.origin(span);
+            let known = addresses::take(server, origin, &mut self.reading.facts.malformed, addresses::single);
+            self.reading.facts.name_servers.extend(known.map(|server| (server, origin)));
+        }
+        if mode == "wireguard" {
+            self.peers(device, node, &one, origin);
+        }
+        self.reading.facts.stored_interfaces.push(one);
+    }
+
+    fn peers(&mut self, device: &str, node: &Node, own: &trevlin_model::Interface, origin: Origin) {
+        let mut plan = AddressPlan::default();
+        let mut called = true;
+        for element in node.get("peers").map(Node::elements).unwrap_or_default() {
+            let key = element.get("keys").and_then(|keys| keys.get("public")).and_then(Node::scalar);
+            let allowed = element.get("allowed-ips").map(Node::elements).unwrap_or_default();
+            let peer = Peer {
+                who: name(None, key.map(|(key, _)| key)),
+                called: element.get("endpoint").is_some(),
+                allowed: allowed
+                    .iter()
+                    .filter_map(Node::scalar)
+                    .map(|(text, span)| (text, self.origin(span)))
+                    .collect(),
+            };
+            called &= peer.called;
+            take(&peer, &mut plan);
+        }
+        if !called {
+            plan.pools.extend(own.addresses.iter().map(|address| pool(device, address)));
+        }
+        finish(&mut self.reading, format!("WireGuard {device}"), plan, origin);
+    }
+
+    /// Passwords of wireless networks and keys of tunnels, wherever they stand.
+    fn secrets(&mut self, node: &Node, within: &str, depth: usize) {
+        for (key, _, value) in node.entries() {
+            let kind = match key.as_str() {
+                "password" | "client-key-password" => Some(SecretKind::OwnPassword),
+                "private" | "key" => Some(SecretKind::PrivateKey),
+                "shared" | "input" | "output" => Some(SecretKind::SharedKey),
+                _ => None,
+            };
+            match (kind, value.scalar()) {
+                // A path leads to a file with the key.
+                (Some(kind), Some((text, span))) if !text.is_empty() && !text.starts_with('/') => {
+                    let held = HeldSecret {
+                        secret: Secret::new(text),
+                        kind,
+                        owner: format!("{key} of {within}"),
+                        origin: self.origin(span),
+                    };
+                    self.reading.facts.secrets.push(Arc::new(held));
+                }
+                _ => self.secrets(value, key, depth + 1),
+            }
+        }
+        for element in node.elements() {
+            self.secrets(element, within, depth + 1);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[test]
+    fn devices_routes_and_tunnels() {
+        let text = "network:\n  version: 2\n  ethernets:\n    eth0:\n      addresses: [10.4.0.9/24, \"2001:db8:4::9/64\"]\n      \
+                    routes:\n        - to: default\n          via: 10.4.0.1\n        - {to: 10.7.0.0/16, via: 10.4.0.2}\n      \
+                    nameservers: {addresses: [10.4.0.53]}\n    eth1:\n      dhcp4: true\n  wifis:\n    wlan0:\n      \
+                    access-points:\n        \"quay\": {password: \"open sesame\"}\n      addresses: [10.4.0.900/24]\n  tunnels:\n    wg0:\n      \
+                    mode: wireguard\n      key: S0Secret=\n      addresses: [10.9.0.1/24]\n      peers:\n        - keys: {public: AAAABBBBCC=, shared: S1Secret=}\n          \
+                    allowed-ips: [10.9.0.2/32, 10.5.0.0/24]\n  wobble: 3\n";
+        let export = Export::new(ExportId(0), "d/etc/netplan/01.yaml", text.into());
+        assert_eq!(recognise(&export), Recognition::Content);
+        let reading = read(&export, &Surroundings::default());
+        let told: Vec<_> = reading
+            .facts
+            .stored_interfaces
+            .iter()
+            .map(|one| {
+                let line = export.position(one.origin.start).line;
+                format!("{} {} {}@{line}", one.name, one.addresses.len(), one.asks.is_some())
+            })
+            .collect();
+        assert_eq!(told, ["eth0 2 false@4", "eth1 0 true@11", "wlan0 0 false@14", "wg0 1 false@19"]);
+        let routes: Vec<_> =
+            reading.facts.stored_routes.iter().map(|one| one.destination.to_string()).collect();
+        assert_eq!(routes, ["0.0.0.0/0", "10.7.0.0/16"]);
+        let plan = &reading.facts.tunnel_plans[0].plan;
+        assert_eq!((plan.pools.len(), plan.fixed.len(), plan.remote.len()), (1, 1, 1));
+        assert_eq!((reading.facts.secrets.len(), reading.facts.malformed.len()), (3, 1));
+        assert!(!format!("{reading:?}").contains("sesame"));
+        assert!(reading.ledger.notes.iter().any(|note| note.text.contains("no key of netplan")));
+    }
+
+    #[test]
+    fn a_broken_file_keeps_its_beginning() {
+        let text = "network:\n  ethernets:\n    eth0:\n      addresses: [10.4.0.9/24]\n    eth1: [\n  }\n";
+        let export = Export::new(ExportId(0), "d/etc/netplan/01.yaml", text.into());
+        let reading = read(&export, &Surroundings::default());
+        assert_eq!(reading.facts.stored_interfaces[0].addresses.len(), 1);
+        assert!(reading.ledger.count(LineClass::NotUnderstood) > 0);
+    }
+}
