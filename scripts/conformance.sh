@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
-# ocserv, ssh-keygen, sudo.
+# ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -14,6 +14,12 @@ command -v ocserv >/dev/null || [ -x /usr/sbin/ocserv ] || missing+=(ocserv)
 command -v visudo >/dev/null || [ -x /usr/sbin/visudo ] || missing+=(sudo)
 command -v ssh-keygen >/dev/null || missing+=(openssh-client)
 command -v openssl >/dev/null || missing+=(openssl)
+command -v dnsmasq >/dev/null || [ -x /usr/sbin/dnsmasq ] || missing+=(dnsmasq-base)
+command -v kea-dhcp4 >/dev/null || [ -x /usr/sbin/kea-dhcp4 ] || missing+=(kea-dhcp4-server)
+command -v dhcpd >/dev/null || [ -x /usr/sbin/dhcpd ] || missing+=(isc-dhcp-server)
+command -v netplan >/dev/null || [ -x /usr/sbin/netplan ] || missing+=(netplan.io)
+command -v ifquery >/dev/null || [ -x /sbin/ifquery ] || missing+=(ifupdown)
+command -v wg-quick >/dev/null || missing+=(wireguard-tools)
 command -v sshd >/dev/null || [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
 if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive
@@ -26,4 +32,4 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_sshd -- --ignored
+cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd -- --ignored

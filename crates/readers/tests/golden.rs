@@ -48,6 +48,12 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
     };
     list("interface", facts.interfaces.iter().map(|one| format!("{one:?}")).collect());
     list("route", facts.routes.iter().map(|one| format!("{one:?}")).collect());
+    list("stored interface", facts.stored_interfaces.iter().map(|one| format!("{one:?}")).collect());
+    list("stored route", facts.stored_routes.iter().map(|one| format!("{one:?}")).collect());
+    list("name server", facts.name_servers.iter().map(|one| format!("{one:?}")).collect());
+    list("DHCP server", facts.dhcp_servers.iter().map(|one| format!("{one:#?}")).collect());
+    list("tunnel's addresses", facts.tunnel_plans.iter().map(|one| format!("{one:#?}")).collect());
+    list("mistyped", facts.malformed.iter().map(|one| format!("{one:?}")).collect());
     list("filter", facts.filters.iter().map(|one| format!("{one:#?}")).collect());
     list("forward", facts.forwards.iter().map(|one| format!("{one:?}")).collect());
     list("tunnel", facts.tunnels.iter().map(|one| format!("{one:#?}")).collect());
@@ -89,6 +95,11 @@ fn iptables() {
 #[test]
 fn openvpn() {
     check("openvpn");
+}
+
+#[test]
+fn addresses() {
+    check("addresses");
 }
 
 #[test]

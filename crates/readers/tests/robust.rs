@@ -5,7 +5,7 @@ use trevlin_model::{Export, ExportId, LineClass, Origin};
 use trevlin_readers::{READERS, Reading, Surroundings, decode};
 
 /// Pieces of every format, whole and broken, so that random texts go deep into the readers.
-const PIECES: [&str; 99] = [
+const PIECES: [&str; 124] = [
     "*filter\n",
     "*nat\n",
     "COMMIT\n",
@@ -105,6 +105,31 @@ const PIECES: [&str; 99] = [
     "auth required pam_unix.so\n",
     "a:b:$5$c$d\n",
     "é",
+    "dhcp-range=10.0.0.9,10.0.0.300\n",
+    "dhcp-host=é,10.0.0.9,[::1\n",
+    "dhcp-option=6,",
+    "{\"Dhcp4\":{\"subnet4\":[{\"subnet\":\"10.0.0.0/24\",",
+    "\"pools\":[{\"pool\":\"10.0.0.9 - é\"}],",
+    "\"password\":\"\\u00e9x\"",
+    "/* <?include \"x\"?> // ",
+    "subnet 10.0.0.0 netmask 255.0.255.0 {\n",
+    "host é { fixed-address 10.0.0.9, x; secret \"é",
+    "range 10.0.0.9 10.0.0.1;\n",
+    "iface é inet static\n address 10.0.0.9/99\n",
+    "wpa-psk \"é\\\n",
+    "up ip route add default via ",
+    "[Match]\nName=é\n[Network]\nAddress=10.0.0.1/24\nDHCPServer=yes\n",
+    "[DHCPServer]\nPoolOffset=4294967295\nPoolSize=4294967295\n",
+    "[NetDev]\nName=x\nKind=wireguard\n",
+    "[Interface]\nPrivateKey=é\nAddress=10.0.0.1/0,",
+    "[Peer]\n# é\nAllowedIPs=0.0.0.0/0, 10.0.0.0/33\n",
+    "network:\n  tunnels:\n    é: {mode: wireguard, addresses: [",
+    "\"10.0.0.1/24\", {x: y}], key: 'é'}\n",
+    "connections { é { pools = a, b\n",
+    "pools { a { addrs = 10.0.0.0/31 } }\n",
+    "secrets { ike { secret = \"é\n",
+    "conn é\n\talso=é\n\trightsourceip=10.0.0.0/8,%config\n",
+    "[lns default]\nip range = 0.0.0.0 - 255.255.255.255\nno ip range = 10.0.0.9\n",
 ];
 
 fn text() -> impl Strategy<Value = String> {
@@ -142,6 +167,27 @@ fn places(reading: &Reading) -> Vec<Origin> {
             .flat_map(|pool| pool.claims())
             .map(|(_, origin)| origin),
     );
+    let plans = facts.plans().map(|(_, plan)| plan);
+    for plan in plans {
+        let listed = plan.remote.iter().chain(&plan.sent_through).chain(&plan.name_servers);
+        places.extend(listed.map(|(_, origin)| *origin));
+        places.extend(plan.pools.iter().flat_map(|pool| pool.claims()).map(|(_, origin)| origin));
+        places.extend(plan.fixed.iter().map(|one| one.origin));
+        places.extend(plan.malformed.iter().map(|one| one.origin));
+    }
+    for server in &facts.dhcp_servers {
+        let subnets = || server.subnets.iter();
+        places.extend(
+            subnets().flat_map(|net| net.ranges.iter().chain(&net.routers)).map(|(_, origin)| *origin),
+        );
+        places.extend(subnets().map(|net| net.origin));
+        places.extend(server.reservations.iter().map(|one| one.origin));
+        places.extend(server.malformed.iter().map(|one| one.origin));
+    }
+    places.extend(facts.stored_interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.origin));
+    places.extend(facts.stored_interfaces.iter().map(|one| one.origin));
+    places.extend(facts.stored_routes.iter().map(|one| one.origin));
+    places.extend(facts.malformed.iter().map(|one| one.origin));
     places.extend(facts.logins.iter().map(|one| one.origin));
     places.extend(facts.certificates.iter().map(|one| one.origin));
     places.extend(facts.private_keys.iter().map(|one| one.origin));
