@@ -8,6 +8,7 @@
 //! name = "harbour-edge"    # how outputs call it
 //! kind = "router"          # firewall, router, server or storage
 //! outside = ["eth0"]       # interfaces that face the outside
+//! site = "harbour"        # where it stands
 //! dialled = ["gate.veyholm.example"]   # names by which clients call it
 //! ```
 
@@ -36,6 +37,8 @@ pub struct DeviceEntry {
     pub kind: Option<DeviceKind>,
     /// Interfaces that face the outside.
     pub outside: Option<Vec<String>>,
+    /// The site where it stands.
+    pub site: Option<String>,
     /// Names and addresses by which clients call it.
     pub dialled: Vec<String>,
 }
@@ -80,6 +83,7 @@ struct RawDevice {
     name: Option<String>,
     kind: Option<toml::Spanned<String>>,
     outside: Option<Vec<String>>,
+    site: Option<String>,
     #[serde(default)]
     dialled: OneOrMany,
 }
@@ -132,6 +136,7 @@ impl ValidEstateFile {
                     name: device.name,
                     kind,
                     outside: device.outside,
+                    site: device.site,
                     dialled: device.dialled.all(),
                 },
             );

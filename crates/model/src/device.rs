@@ -52,6 +52,8 @@ pub struct Device {
     pub facts: Facts,
     /// Logins worked out from the facts.
     pub logins: Vec<Login>,
+    /// The site where the estate file says it stands.
+    pub site: Option<String>,
     /// Names and addresses by which the estate file says clients dial it.
     pub dialled: Vec<String>,
     /// Interfaces that the estate file says face the outside.

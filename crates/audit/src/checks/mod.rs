@@ -11,10 +11,22 @@ use crate::Check;
 
 /// Every check, in order of id.
 pub const CHECKS: &[&Check] = &[
+    &addresses::address_kept_twice::CHECK,
+    &addresses::dhcp_range_shared::CHECK,
+    &addresses::inside_common_at_home::CHECK,
+    &addresses::ipv6_around_tunnel::CHECK,
+    &addresses::no_route_back::CHECK,
     &addresses::pool_in_connected_network::CHECK,
     &addresses::pool_in_foreign_space::CHECK,
+    &addresses::pool_oversized::CHECK,
+    &addresses::pool_too_small::CHECK,
     &addresses::pools_overlap::CHECK,
+    &addresses::range_beyond_network::CHECK,
     &addresses::range_malformed::CHECK,
+    &addresses::remote_network_overlaps::CHECK,
+    &addresses::same_network_at_two_sites::CHECK,
+    &addresses::stored_addresses_differ::CHECK,
+    &addresses::used_address_handed_out::CHECK,
     &exposure::outside_unfiltered::CHECK,
     &logins::administrator_dials_in::CHECK,
     &logins::client_certificate_not_asked::CHECK,
@@ -97,7 +109,11 @@ mod tests {
         for check in CHECKS {
             let (area, name) = check.id.split_once('/').unwrap();
             assert_eq!(area, check.area.word(), "{}", check.id);
-            assert!(name.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'-'), "{}", check.id);
+            assert!(
+                name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-'),
+                "{}",
+                check.id
+            );
             let sentences = check.why.matches(". ").count() + 1;
             assert!(
                 (2..=4).contains(&sentences) && check.why.ends_with('.'),

@@ -242,7 +242,8 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     let kind = entry.kind.unwrap_or_else(|| kind(&facts));
     let name = entry.name.unwrap_or(folder);
     let stated_outside = entry.outside.unwrap_or_default();
-    Device { name, kind, exports, facts, logins: Vec::new(), dialled: entry.dialled, stated_outside }
+    let site = entry.site;
+    Device { name, kind, exports, facts, logins: Vec::new(), dialled: entry.dialled, site, stated_outside }
 }
 
 /// Where nothing shows what runs, the files that apply at boot are judged in its place. Files that name nothing but the

@@ -68,3 +68,76 @@ pub fn free(plan: &Plan, addresses: u32, most: usize) -> Vec<IpNet> {
     }
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::{Claim, ClaimKind};
+    use proptest::prelude::*;
+    use trevlin_model::{ExportId, Origin};
+
+    fn plan(ranges: &[IpRange]) -> Plan {
+        let origin = Origin { export: ExportId(0), start: 0, end: 0 };
+        let claim = |range: &IpRange| Claim {
+            range: *range,
+            kind: ClaimKind::Route,
+            device: 0,
+            owner: String::new(),
+            who: None,
+            group: None,
+            dynamic: false,
+            origin,
+        };
+        Plan { claims: ranges.iter().map(claim).collect(), ..Plan::default() }
+    }
+
+    fn net(text: &str) -> IpRange {
+        IpRange::from(text.parse::<IpNet>().unwrap())
+    }
+
+    #[test]
+    fn what_is_proposed() {
+        for (claimed, wanted, first) in [
+            (&[][..], 250, Some("172.16.0.0/24")),
+            (&[][..], 254, Some("172.16.0.0/23")),
+            (&["172.16.0.0/12"], 250, Some("10.0.1.0/24")),
+            (&["172.16.0.0/12", "10.0.0.0/8"], 250, Some("192.168.3.0/24")),
+            (&["172.16.0.0/12", "10.0.0.0/8", "192.168.0.0/16"], 1, None),
+            (&["172.16.0.5/32"], 1, Some("172.16.0.0/30")),
+            (&["172.16.0.3/32"], 1, Some("172.16.0.4/30")),
+            (&[][..], 20_000_000, None),
+        ] {
+            let ranges: Vec<_> = claimed.iter().map(|text| net(text)).collect();
+            let found = free(&plan(&ranges), wanted, 3);
+            assert_eq!(found.first().map(|net| net.to_string()).as_deref(), first, "{claimed:?} {wanted}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_that_is_claimed_is_proposed(
+            claimed in prop::collection::vec((any::<u16>(), 0u32..0x0002_0000), 0..40),
+            wanted in 1u32..3000,
+        ) {
+            // Claims crowd the first block that is looked through.
+            let base = Ipv4Addr::new(172, 16, 0, 0).to_bits();
+            let ranges: Vec<_> = claimed
+                .iter()
+                .map(|(at, size)| {
+                    let first = base + u32::from(*at) * 16;
+                    IpRange::new(Ipv4Addr::from_bits(first).into(), Ipv4Addr::from_bits(first + size).into()).unwrap()
+                })
+                .collect();
+            let found = free(&plan(&ranges), wanted, 5);
+            prop_assert_eq!(found.len(), 5);
+            for net in &found {
+                let proposed = IpRange::from(*net);
+                prop_assert!(proposed.size() >= u128::from(wanted) + 3);
+                for range in &ranges {
+                    prop_assert_eq!(range.intersection(&proposed), None, "{:?} meets {}", range, net);
+                }
+                prop_assert!(common_at_home().all(|one| IpRange::from(one.prefix).intersection(&proposed).is_none()));
+            }
+        }
+    }
+}

@@ -144,7 +144,7 @@ fn owner<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a PoolOwner> {
 }
 
 /// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
-fn whole<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a Pool> {
+pub(super) fn whole<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a Pool> {
     let pool = owner(plan, claim)?.pool.as_ref()?;
     let covered = claim.kind == ClaimKind::Pool
         && pool.network.is_some_and(|net| IpRange::from(net).intersection(&claim.range) == Some(claim.range));
@@ -182,7 +182,7 @@ fn pool_in_network(estate: &Estate, a: &Claim, pool: &Pool, b: &Claim) -> Option
 }
 
 /// Whether an interface is the tunnel's own end: its network is the one set aside for the tunnel.
-pub(crate) fn is_own_link(interface: &Interface, pool: &Pool) -> bool {
+fn is_own_link(interface: &Interface, pool: &Pool) -> bool {
     let owns = interface.addresses.iter().any(|address| pool.server_addresses.contains(&address.net.addr()));
     owns && pool
         .network

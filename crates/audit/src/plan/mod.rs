@@ -2,7 +2,7 @@
 
 mod claims;
 mod free;
-mod meaning;
+pub(crate) mod meaning;
 pub(crate) mod sheet;
 mod sweep;
 
@@ -37,6 +37,12 @@ impl Plan {
     /// The claims whose ranges share an address with this one.
     pub fn around(&self, range: IpRange) -> impl Iterator<Item = &Claim> {
         self.claims.iter().filter(move |claim| claim.range.intersection(&range).is_some())
+    }
+
+    /// Whether a claim stands for a tunnel's pool: for its whole network, or for a range that lies in none.
+    pub(crate) fn stands_for_pool(&self, claim: &Claim) -> bool {
+        matches!(claim.kind, ClaimKind::PoolNetwork | ClaimKind::Pool)
+            && meaning::whole(self, claim).is_some()
     }
 
     /// Two claims by their numbers.

@@ -245,3 +245,97 @@ pub fn neighbourhood(plan: &Plan, address: IpAddr) -> IpRange {
     // A small network says little about what lies near.
     smallest.filter(|range| range.size() > around.size() || !around.covers(range)).unwrap_or(around)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::estate;
+
+    const LAN: &str = r#"[{"ifname":"eth1","flags":["UP"],"addr_info":[{"local":"10.4.0.1","prefixlen":24}]},
+{"ifname":"tun0","flags":["UP","POINTOPOINT"],"addr_info":[{"local":"10.8.0.1","prefixlen":24}]}]"#;
+
+    fn files() -> Estate {
+        estate(&[
+            ("a/ip-addr.json", LAN),
+            (
+                "a/dnsmasq.conf",
+                "dhcp-range=10.4.0.100,10.4.0.199\ndhcp-host=lamp,10.4.0.120\ndhcp-option=6,10.4.0.53\n",
+            ),
+            (
+                "a/s.conf",
+                "dev tun\nserver 10.8.0.0 255.255.255.0\ntopology subnet\nroute 10.7.0.0 255.255.0.0\n",
+            ),
+            ("b/pptpd.conf", "localip 10.4.0.2\nremoteip 10.4.0.190-210\nlisten 10.4.0.900\n"),
+            ("b/chap-secrets", "ann * sesame 10.4.0.150\n"),
+            ("b/ip-route.json", r#"[{"dst":"10.0.0.0/8","gateway":"10.4.0.1","flags":[]}]"#),
+        ])
+    }
+
+    #[test]
+    fn the_space_as_a_tree() {
+        let estate = files();
+        let sheet = sheet(&estate, None);
+        let told: Vec<_> = sheet
+            .claims
+            .iter()
+            .map(|row| {
+                let mark = match row.overlaps {
+                    Some(Meaning::Fault) => "!",
+                    Some(Meaning::Meant) => "~",
+                    None => "",
+                };
+                format!("{}{} {} {}{mark}", "-".repeat(row.depth), row.range, row.kind.words(), row.device)
+            })
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "10.0.0.0/8 route b",
+                "-10.4.0.0/24 network a!",
+                "--10.4.0.1 own address a",
+                "--10.4.0.53 name server a",
+                "--10.4.0.100-10.4.0.199 DHCP range a!",
+                "---10.4.0.120 reservation a",
+                "---10.4.0.150 fixed address b!",
+                "--10.4.0.190-10.4.0.210 pool b!",
+                "-10.7.0.0/16 behind a tunnel a",
+                "-10.8.0.0/24 tunnel's link a",
+                "-10.8.0.0/24 pool's network a",
+                "--10.8.0.2-10.8.0.254 pool a",
+            ]
+        );
+    }
+
+    #[test]
+    fn overlaps_in_sentences() {
+        let estate = files();
+        let told: Vec<_> = sheet(&estate, None).overlaps.iter().map(|one| one.sentence.clone()).collect();
+        assert_eq!(
+            told,
+            [
+                "10.4.0.150, the fixed address of ann in chap-secrets on b (b/chap-secrets:1) lies in 10.4.0.100-10.4.0.199, \
+                 handed out by dnsmasq (dnsmasq.conf) on a (a/dnsmasq.conf:1).",
+                "10.4.0.190-10.4.0.210, given to callers by PPTP server on b (b/pptpd.conf:2) and 10.4.0.100-10.4.0.199, handed out \
+                 by dnsmasq (dnsmasq.conf) on a (a/dnsmasq.conf:1) share 10.4.0.190-10.4.0.199.",
+                "10.4.0.190-10.4.0.210, given to callers by PPTP server on b (b/pptpd.conf:2) lies in 10.4.0.0/24, the network of \
+                 eth1 on a (a/ip-addr.json:1).",
+            ]
+        );
+    }
+
+    #[test]
+    fn around_an_address() {
+        let estate = files();
+        for (address, wanted) in [
+            ("10.4.0.9", "10.4.0.0/24"),
+            ("10.8.0.77", "10.8.0.0/24"),
+            ("192.0.2.7", "192.0.2.0/24"),
+            ("2001:db8::7", "2001:db8::/64"),
+        ] {
+            assert_eq!(neighbourhood(estate.plan(), address.parse().unwrap()).short(), wanted);
+        }
+        let near = sheet(&estate, Some("10.8.0.0/24".parse::<IpNet>().unwrap().into()));
+        assert_eq!(near.claims.len(), 4);
+        assert!(near.overlaps.is_empty());
+    }
+}

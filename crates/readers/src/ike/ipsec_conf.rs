@@ -132,9 +132,9 @@ fn lookup<'a>(all: &[Conn<'a>], name: &str, key: &str, depth: usize) -> Option<(
             .filter(move |conn| conn.name == name)
             .flat_map(move |conn| conn.lines.iter().filter(move |line| line.0 == wanted))
     };
-    let own =
+    let mut own =
         all.iter().filter(|conn| conn.name == name).flat_map(|conn| &conn.lines).filter(|line| line.0 == key);
-    own.last()
+    own.next_back()
         .map(|line| (line.1, line.2))
         .or_else(|| of("also").find_map(|line| lookup(all, line.1, key, depth + 1)))
 }

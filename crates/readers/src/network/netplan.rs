@@ -74,7 +74,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     .not_understood(origin, "no key of netplan(5) at this place");
             }
         }
-        state.secrets(network, "", 0);
+        state.secrets(network, "");
     }
     let mut reading = state.reading;
     for bad in reading.facts.malformed.clone() {
@@ -166,7 +166,7 @@ impl State<'_> {
     }
 
     /// Passwords of wireless networks and keys of tunnels, wherever they stand.
-    fn secrets(&mut self, node: &Node, within: &str, depth: usize) {
+    fn secrets(&mut self, node: &Node, within: &str) {
         for (key, _, value) in node.entries() {
             let kind = match key.as_str() {
                 "password" | "client-key-password" => Some(SecretKind::OwnPassword),
@@ -185,11 +185,11 @@ impl State<'_> {
                     };
                     self.reading.facts.secrets.push(Arc::new(held));
                 }
-                _ => self.secrets(value, key, depth + 1),
+                _ => self.secrets(value, key),
             }
         }
         for element in node.elements() {
-            self.secrets(element, within, depth + 1);
+            self.secrets(element, within);
         }
     }
 }

@@ -81,7 +81,8 @@ pub(super) fn take(peer: &Peer<'_>, plan: &mut AddressPlan) {
             continue;
         };
         let range = IpRange::from(net);
-        if net.prefix_len() == 0 {
+        // Two halves, and all of IPv6 that is in use, stand for everything as well.
+        if net.prefix_len() <= if net.addr().is_ipv4() { 1 } else { 3 } {
             plan.sent_through.push((range, *origin));
         } else if peer.called || range.size() > 1 {
             plan.remote.push((range, *origin));

@@ -18,11 +18,12 @@ pub(super) fn of(config: &Config, per_client: &[&Export]) -> AddressPlan {
         let Setting::Stated { value, origin } = setting else { continue };
         let words: Vec<&str> = value.split_whitespace().collect();
         match (name.as_str(), words.as_slice()) {
-            ("route" | "route-ipv6", [args @ ..]) => {
+            ("route" | "route-ipv6", args) => {
                 if let Some(range) = route(name, args, *origin, &mut plan.malformed) {
                     plan.remote.push((range, *origin));
                 }
             }
+            ("redirect-gateway" | "block-ipv6", args) => push(name, args, *origin, &mut plan),
             ("push", [pushed, args @ ..]) => push(pushed, args, *origin, &mut plan),
             ("max-clients", [count]) => plan.sessions = count.parse().ok().map(|count| (count, *origin)),
             _ => {}

@@ -1,9 +1,9 @@
 //! A pool of callers' addresses lies inside a network of the device's own interfaces.
 
+use super::{by_holder, mistyped_pools};
+use crate::plan::{Claim, ClaimKind};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{
-    Device, Interface, InterfaceAddress, IpRange, Origin, Pool, PoolPlacement, Setting, Tunnel,
-};
+use trevlin_model::{Pool, PoolPlacement, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -16,90 +16,66 @@ pub(crate) const CHECK: Check = Check {
           somebody inside is given it by hand or by DHCP. Without proxy ARP the inside does not even find the way back.",
     fix: "Give callers a network of their own that collides with nothing in the estate, route it to the tunnel server, \
           and write access rules for it.",
-    judged: "Fails where a pool shares addresses with the network of an interface on the same device, other than the \
-             tunnel's own. Milder where the design intends it: proxy ARP or a bridge. Undetermined where no interfaces \
-             were exported, or the pool is mistyped.",
+    judged: "Fails where a pool shares addresses with the network of an interface, of the same device or of another one of \
+             the estate, other than the tunnel's own. Milder where the design intends it: proxy ARP or a bridge. Undetermined \
+             where no interfaces were exported or one asks for its address, or the pool is mistyped.",
     references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
     run,
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let plan = estate.plan();
+    let found = by_holder(estate, |a, b| {
+        matches!((a.kind, b.kind), (ClaimKind::Pool | ClaimKind::PoolNetwork, ClaimKind::Network))
+    });
     let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        for (tunnel, pool) in device
-            .facts
-            .tunnels
-            .iter()
-            .flat_map(|tunnel| tunnel.addresses.pools.iter().map(move |pool| (tunnel, pool)))
-        {
-            if let Some(bad) = pool.malformed.first() {
-                let question = format!(
-                    "the pool of {} is mistyped ({}), so where it lies cannot be told; ask what was meant and what is in use",
-                    tunnel.name, bad.why
-                );
-                answers.push(Answer::new(at, tunnel.name.clone(), Verdict::ask(question, vec![bad.origin])));
-            } else if tunnel.refused.is_none() {
-                answers.extend(judge(estate, at, device, tunnel, pool));
-            }
-        }
-    }
-    answers
-}
-
-fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &Tunnel, pool: &Pool) -> Vec<Answer> {
-    let claims = pool.claims();
-    let Some((_, first)) = claims.first().copied() else { return Vec::new() };
-    if !device.facts.has_interfaces {
+    for (device, name, bad) in mistyped_pools(estate) {
         let question = format!(
-            "whether the pool of {} lies inside a network of {} cannot be told without its interfaces; ask for `ip -j addr show`",
-            tunnel.name, device.name
+            "the pool of {name} is mistyped ({}), so where it lies cannot be told; ask what was meant and what is in use",
+            bad.why
         );
-        return vec![Answer::new(at, tunnel.name.clone(), Verdict::ask(question, vec![first]))];
+        answers.push(Answer::new(device, name, Verdict::ask(question, vec![bad.origin])));
     }
-    let mut answers = Vec::new();
-    for interface in device.facts.interfaces.iter().filter(|one| !is_own(one, pool)) {
-        for address in &interface.addresses {
-            let network = IpRange::from(address.net);
-            let shared = claims
-                .iter()
-                .find_map(|(range, origin)| Some((range.intersection(&network)?, *range, *origin)));
-            if let Some(shared) = shared {
-                let subject = format!("{} in {} of {}", tunnel.name, address.net.trunc(), interface.name);
-                answers.push(Answer::new(
-                    at,
-                    subject,
-                    fail(estate, pool, tunnel, interface, address, shared),
-                ));
-            }
+    for (group, holder) in plan.pools.iter().enumerate() {
+        let Some(pool) = &holder.pool else { continue };
+        let device = &estate.devices[holder.device];
+        let answer = |verdict| Answer::new(holder.device, holder.name.clone(), verdict);
+        if !pool.malformed.is_empty() {
+            continue;
         }
-    }
-    if answers.is_empty() {
-        answers.push(Answer::new(at, tunnel.name.clone(), Verdict::Pass));
+        let Some((_, first)) = pool.claims().first().copied() else { continue };
+        // Of several pieces of a pool in one network the first is told.
+        let mut overlaps = found.get(&group).cloned().unwrap_or_default();
+        overlaps.sort_by_key(|one| (plan.claims[one.b].origin, plan.claims[one.a].origin));
+        overlaps.dedup_by_key(|one| one.b);
+        for overlap in &overlaps {
+            let (a, b) = plan.pair(overlap);
+            let subject = format!("{} in {} of {}", holder.name, b.range.short(), b.owner);
+            answers.push(Answer::new(holder.device, subject, fail(estate, pool, a, b)));
+        }
+        if overlaps.iter().any(|one| plan.claims[one.b].device == holder.device) {
+            continue;
+        }
+        let asks =
+            device.facts.interfaces.iter().find_map(|one| one.asks.filter(|_| one.addresses.is_empty()));
+        if !device.facts.has_interfaces || asks.is_some() {
+            let why =
+                if asks.is_some() { ": one asks for its address, which the file cannot tell" } else { "" };
+            let question = format!(
+                "whether the pool of {} lies inside a network of {} cannot be told without its interfaces{why}; ask for `ip -j addr show`",
+                holder.name, device.name
+            );
+            answers.push(answer(Verdict::ask(question, [first].into_iter().chain(asks).collect())));
+        } else if overlaps.is_empty() {
+            answers.push(answer(Verdict::Pass));
+        }
     }
     answers
 }
 
-/// Whether an interface is the tunnel's own end, or no network with other hosts in it.
-fn is_own(interface: &Interface, pool: &Pool) -> bool {
-    if interface.loopback || interface.point_to_point || interface.up == Some(false) {
-        return true;
-    }
-    let owns = interface.addresses.iter().any(|address| pool.server_addresses.contains(&address.net.addr()));
-    // The daemon's own device: its network is the one set aside for the tunnel.
-    owns && pool
-        .network
-        .is_some_and(|net| interface.addresses.iter().any(|address| address.net.trunc() == net.trunc()))
-}
-
-fn fail(
-    estate: &Estate,
-    pool: &Pool,
-    tunnel: &Tunnel,
-    interface: &Interface,
-    address: &InterfaceAddress,
-    (shared, range, origin): (IpRange, IpRange, Origin),
-) -> Verdict {
-    let mut evidence = vec![origin, address.origin];
+fn fail(estate: &Estate, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
+    let mut evidence = vec![a.origin, b.origin];
+    let own = a.device == b.device;
     let (severity, why) = match pool.placement.value() {
         Some(PoolPlacement::ProxyArp) => {
             evidence.extend(pool.placement.origin());
@@ -111,6 +87,10 @@ fn fail(
         Some(PoolPlacement::Bridged) => (
             Severity::Medium,
             "the tunnel is bridged to the inside, which is meant; callers are inside hosts in everything",
+        ),
+        Some(PoolPlacement::Routed) if !own => (
+            Severity::High,
+            "the network lives behind another device, which never sends the callers' replies here",
         ),
         Some(PoolPlacement::Routed) => {
             (Severity::High, "nothing answers for the callers inside, so replies get lost as well")
@@ -124,18 +104,21 @@ fn fail(
         (None, Setting::Unknown { why }) => format!(" Not known: {why}."),
         _ => String::new(),
     };
-    let network = address.net.trunc();
-    let part = if shared == range { format!("{range} lies") } else { format!("{shared} of {range} lies") };
+    let network = b.range.short();
+    let shared = a.range.intersection(&b.range).unwrap_or(a.range);
+    let part =
+        if shared == a.range { format!("{} lies", a.range) } else { format!("{shared} of {} lies", a.range) };
+    let whose =
+        if own { b.owner.clone() } else { format!("{} on {}", b.owner, estate.devices[b.device].name) };
     Verdict::Fail(Fail {
         severity,
         why_this_severity: why.into(),
-        title: format!("the callers' pool {range} reaches into {network}, the network of {}", interface.name),
+        title: format!("the callers' pool {} reaches into {network}, the network of {whose}", a.range),
         detail: format!(
-            "The pool of {} ({}): {part} inside {network}, which {} is connected to ({}).{source}",
-            tunnel.name,
-            estate.place(origin),
-            interface.name,
-            estate.place(address.origin),
+            "The pool of {} ({}): {part} inside {network}, which {whose} is connected to ({}).{source}",
+            a.owner,
+            estate.place(a.origin),
+            estate.place(b.origin),
         ),
         evidence,
     })
@@ -203,6 +186,46 @@ mod tests {
                     "an interface that is off",
                     &[("d/s.conf", "dev tun\nserver 10.7.0.0 255.255.255.0\n"), ("d/ip-addr.json", LAN)],
                     &["pass d"],
+                ),
+                (
+                    "a network of another device",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.4.0.0 255.255.255.0\n"),
+                        (
+                            "d/ip-addr.json",
+                            r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]}]"#,
+                        ),
+                        ("e/ip-addr.json", LAN),
+                    ],
+                    &["fail high d s.conf:2 ip-addr.json:1"],
+                ),
+                (
+                    "a network inside another host",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 172.17.0.0 255.255.255.0\n"),
+                        ("d/ip-addr.json", LAN),
+                        (
+                            "e/ip-addr.json",
+                            r#"[{"ifname":"docker0","addr_info":[{"local":"172.17.0.1","prefixlen":16}]}]"#,
+                        ),
+                    ],
+                    &["pass d"],
+                ),
+                (
+                    "files that apply at boot stand in",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.4.0.0 255.255.255.0\n"),
+                        ("d/interfaces", "iface eth0 inet static\n  address 10.4.0.9/24\n"),
+                    ],
+                    &["fail high d s.conf:2 interfaces:2"],
+                ),
+                (
+                    "an interface that asks for its address",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
+                        ("d/interfaces", "iface eth0 inet dhcp\n"),
+                    ],
+                    &["ask d"],
                 ),
                 ("no interfaces", &[("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n")], &["ask d"]),
                 (

@@ -1,5 +1,7 @@
 //! A pool lies in address space that is somebody else's, or nobody's.
 
+use super::mistyped_pools;
+use crate::plan::ClaimKind;
 use crate::special::{self, Space};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin};
@@ -24,23 +26,21 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let own = own_networks(estate);
+    let plan = estate.plan();
     let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.refused.is_none()) {
-            for pool in &tunnel.addresses.pools {
-                for (range, origin) in pool.claims() {
-                    let subject = format!("{range} of {}", tunnel.name);
-                    answers.push(Answer::new(at, subject, judge(&tunnel.name, range, origin, &own)));
-                }
-                for bad in &pool.malformed {
-                    let ask = format!(
-                        "whose space the pool of {} lies in cannot be told: {}; ask what the range is meant to be",
-                        tunnel.name, bad.why
-                    );
-                    answers.push(Answer::new(at, tunnel.name.clone(), Verdict::ask(ask, vec![bad.origin])));
-                }
-            }
+    for claim in &plan.claims {
+        if plan.stands_for_pool(claim) || claim.kind == ClaimKind::DhcpRange {
+            let subject = format!("{} of {}", claim.range, claim.owner);
+            let verdict = judge(&claim.owner, claim.range, claim.origin, &own);
+            answers.push(Answer::new(claim.device, subject, verdict));
         }
+    }
+    for (device, name, bad) in mistyped_pools(estate) {
+        let ask = format!(
+            "whose space the pool of {name} lies in cannot be told: {}; ask what the range is meant to be",
+            bad.why
+        );
+        answers.push(Answer::new(device, name, Verdict::ask(ask, vec![bad.origin])));
     }
     answers
 }
@@ -63,13 +63,13 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange]) -> Verdi
         Space::Public => fail(
             CHECK.severity,
             "it is public, and nothing names it as the organisation's own".into(),
-            format!("{tunnel} hands out {range}, which is public address space"),
+            format!("{tunnel} hands out {}, which is public address space", range.short()),
             "No interface of the estate stands in it, and the estate file does not name it.".into(),
         ),
         Space::Mixed => fail(
             CHECK.severity,
             "a part of it is somebody else's".into(),
-            format!("{tunnel} hands out {range}, which crosses the border of a block"),
+            format!("{tunnel} hands out {}, which crosses the border of a block", range.short()),
             "It begins in one block and ends in another, so that a slip in one number is likely.".into(),
         ),
         Space::Special(block) => {
@@ -80,7 +80,7 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange]) -> Verdi
             fail(
                 severity,
                 format!("the block is for {} ({})", block.name, block.source),
-                format!("{tunnel} hands out {range}, which is set aside for {}", block.name),
+                format!("{tunnel} hands out {}, which is set aside for {}", range.short(), block.name),
                 "Addresses of that block are not for callers.".into(),
             )
         }

@@ -1,8 +1,8 @@
 //! Two pools hand out the same addresses.
 
+use crate::plan::Claim;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::BTreeSet;
-use trevlin_model::{IpRange, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -21,44 +21,20 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-/// One range that a pool lays claim to.
-#[derive(Clone)]
-struct Claim<'a> {
-    range: IpRange,
-    origin: Origin,
-    device: usize,
-    tunnel: &'a str,
-    /// Number of the pool, so that its own pieces are not held against each other.
-    pool: usize,
-}
-
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut claims = Vec::new();
-    let mut pools = 0;
-    for (device, one) in estate.devices.iter().enumerate() {
-        for tunnel in one.facts.tunnels.iter().filter(|tunnel| tunnel.refused.is_none()) {
-            for pool in &tunnel.addresses.pools {
-                claims.extend(pool.claims().into_iter().map(|(range, origin)| Claim {
-                    range,
-                    origin,
-                    device,
-                    tunnel: &tunnel.name,
-                    pool: pools,
-                }));
-                pools += 1;
-            }
-        }
-    }
+    let plan = estate.plan();
+    // A pool with a network of its own stands there with all of it.
+    let mut claims: Vec<&Claim> = plan.claims.iter().filter(|claim| plan.stands_for_pool(claim)).collect();
     claims.sort_by_key(|claim| (claim.range.first(), claim.range.last(), claim.origin));
     groups(&claims).iter().map(|group| fail(estate, group)).collect()
 }
 
 /// Claims of different pools that hang together by shared addresses, each group in reading order. One sweep: a claim
 /// that begins before the furthest end so far belongs to the group at hand.
-fn groups<'a, 'b>(claims: &'a [Claim<'b>]) -> Vec<Vec<&'a Claim<'b>>> {
-    let mut groups: Vec<Vec<&Claim<'_>>> = Vec::new();
+fn groups<'a>(claims: &[&'a Claim]) -> Vec<Vec<&'a Claim>> {
+    let mut groups: Vec<Vec<&Claim>> = Vec::new();
     let mut end = None;
-    for claim in claims {
+    for &claim in claims {
         match (groups.last_mut(), end) {
             (Some(group), Some(last))
                 if claim.range.first() <= last && group[0].range.family() == claim.range.family() =>
@@ -75,19 +51,19 @@ fn groups<'a, 'b>(claims: &'a [Claim<'b>]) -> Vec<Vec<&'a Claim<'b>>> {
     for group in &mut groups {
         group.sort_by_key(|claim| claim.origin);
     }
-    groups.retain(|group| group.iter().any(|claim| claim.pool != group[0].pool));
+    groups.retain(|group| group.iter().any(|claim| claim.group != group[0].group));
     groups
 }
 
-fn fail(estate: &Estate, group: &[&Claim<'_>]) -> Answer {
-    let name = |claim: &Claim<'_>| format!("{} on {}", claim.tunnel, estate.devices[claim.device].name);
+fn fail(estate: &Estate, group: &[&Claim]) -> Answer {
+    let name = |claim: &Claim| format!("{} on {}", claim.owner, estate.devices[claim.device].name);
     let told: Vec<_> = group
         .iter()
         .map(|claim| format!("{} hands out {} ({})", name(claim), claim.range, estate.place(claim.origin)))
         .collect();
     let first = group[0];
-    let others: Vec<_> = group.iter().filter(|claim| claim.pool != first.pool).collect();
-    let pools: BTreeSet<_> = group.iter().map(|claim| claim.pool).collect();
+    let others: Vec<_> = group.iter().filter(|claim| claim.group != first.group).collect();
+    let pools: BTreeSet<_> = group.iter().map(|claim| claim.group).collect();
     let shared = others.iter().find_map(|other| first.range.intersection(&other.range));
     let title = match (pools.len(), shared) {
         (2, Some(shared)) => format!("{} and {} both hand out {shared}", name(first), name(others[0])),

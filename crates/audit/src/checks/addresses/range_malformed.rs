@@ -1,7 +1,7 @@
 //! An address or a range is mistyped.
 
+use crate::plan::sheet::mistyped;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use std::collections::BTreeSet;
 use trevlin_model::MalformedAddress;
 
 /// The check.
@@ -13,9 +13,9 @@ pub(crate) const CHECK: Check = Check {
     why: "What is no address is read by each program as it likes: it refuses to start, leaves the line out, or takes another range than \
           the one that was meant. Somebody then looks for the fault elsewhere, and opens more than was ever needed.",
     fix: "Write the range that was meant, and check with the daemon's own test or log that it took it.",
-    judged: "Fails for every piece of a pool, of the options and lists of pppd, or of a tunnel's configuration that should be an address \
-             and is none: a number over 255, five numbers, a range that runs backwards. What was meant is not guessed. Names of hosts \
-             are no mistakes.",
+    judged: "Fails for every piece of a pool, of a DHCP server, of the options and lists of pppd, of interfaces or of a tunnel that should be an address \
+             and is none: a number over 255, five numbers, a range that runs backwards. What was probably meant is told and never \
+             taken as a fact. Names of hosts are no mistakes.",
     references: &["RFC 791, 3.1", "RFC 4291, 2.2", "RFC 4632, 3.1"],
     run,
 };
@@ -23,40 +23,22 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let pools = device.facts.tunnels.iter().flat_map(|tunnel| {
-            tunnel
-                .addresses
-                .pools
-                .iter()
-                .flat_map(move |pool| pool.malformed.iter().map(move |bad| (tunnel.name.as_str(), bad)))
-        });
-        let options = device
-            .facts
-            .ppp_profiles
-            .iter()
-            .flat_map(|one| one.malformed.iter().map(|bad| ("pppd's options", bad)));
-        let lists = device
-            .facts
-            .credentials
-            .iter()
-            .flat_map(|one| one.malformed.iter().map(|bad| ("a list of logins", bad)));
-        // A file that another reads in is met twice.
-        let mut seen = BTreeSet::new();
-        for (whose, bad) in pools.chain(options).chain(lists) {
-            if seen.insert(bad.origin) {
-                answers.push(Answer::new(at, format!("{whose}: {}", bad.why), fail(whose, bad)));
-            }
+        for (whose, bad) in mistyped(&device.facts) {
+            answers.push(Answer::new(at, format!("{whose}: {}", bad.why), fail(estate, &whose, bad)));
         }
     }
     answers
 }
 
-fn fail(whose: &str, bad: &MalformedAddress) -> Verdict {
+fn fail(estate: &Estate, whose: &str, bad: &MalformedAddress) -> Verdict {
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "what the program makes of it is not what was meant".into(),
         title: format!("an address of {whose} is mistyped: {}", bad.why),
-        detail: "It was not taken for any other range.".into(),
+        detail: format!(
+            "At {} the program expects an address, a network or a range, and this is none; it was not taken for any other.",
+            estate.place(bad.origin)
+        ),
         evidence: vec![bad.origin],
     })
 }
@@ -83,6 +65,30 @@ mod tests {
                 &[],
             ),
             ("a list", "d/chap-secrets", "ann pptp x 10.4.0.300\n", &["fail medium d chap-secrets:1"]),
+            (
+                "a DHCP range",
+                "d/dnsmasq.conf",
+                "dhcp-range=10.4.0.100,10.4.0.20\n",
+                &["fail medium d dnsmasq.conf:1"],
+            ),
+            (
+                "an interface",
+                "d/interfaces",
+                "iface eth0 inet static\n address 10.4.0/24\n",
+                &["fail medium d interfaces:2"],
+            ),
+            (
+                "a route that callers are told",
+                "d/s.conf",
+                "dev tun\nserver 10.8.0.0 255.255.255.0\npush \"route 10.4.0.0.0 255.255.255.0\"\n",
+                &["fail medium d s.conf:3"],
+            ),
+            (
+                "a name server by name",
+                "d/s.conf",
+                "dev tun\nserver 10.8.0.0 255.255.255.0\nroute yard.example\n",
+                &[],
+            ),
             (
                 "backwards",
                 "d/s.conf",

@@ -1,0 +1,84 @@
+//! A pool is far larger than its callers need.
+
+use super::pool_too_small::{needs, room};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/pool-oversized",
+    area: Area::Addresses,
+    title: "A pool is far larger than its callers need",
+    severity: Severity::Info,
+    why: "Every access rule for the callers names the whole range, and every other site must keep out of it. The larger it is, the more \
+          likely it meets a network that somebody adds later, here or at a caller's place.",
+    fix: "Set aside what the callers need with room to grow, and give the rest back.",
+    judged: "Fails where an IPv4 pool has room for 1,024 callers or more, and for 64 times as many as the server lets in at a time or as its \
+             list of logins names. Does not apply where neither is known.",
+    references: &["RFC 1918, 5"],
+    run,
+};
+
+/// From so many callers on a pool is looked at.
+const LARGE: u128 = 1024;
+
+/// So many times the need is far more.
+const TIMES: u128 = 64;
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers: Vec<Answer> = Vec::new();
+    for holder in &estate.plan().pools {
+        let Some(pool) = &holder.pool else { continue };
+        // IPv6 pools are large by design.
+        let Some((range, origin)) = pool.ranges.first().filter(|(range, _)| range.first().is_ipv4()) else {
+            continue;
+        };
+        if answers.iter().any(|one| one.device == holder.device && one.subject == holder.name) {
+            continue;
+        }
+        let Some((least, _)) = room(estate, holder) else { continue };
+        let verdict = match needs(estate, holder).into_iter().max_by_key(|need| need.callers) {
+            None => Verdict::DoesNotApply,
+            Some(need) if least >= LARGE && least / TIMES >= u128::from(need.callers.max(1)) => {
+                Verdict::Fail(Fail {
+                    severity: CHECK.severity,
+                    why_this_severity: "it works, and takes up room".into(),
+                    title: format!(
+                        "{} has addresses for {least} callers, and {} may come",
+                        holder.name, need.callers
+                    ),
+                    detail: format!(
+                        "The pool {} has room for {least} callers ({}), while {} {} ({}).",
+                        range.short(),
+                        estate.place(*origin),
+                        need.callers,
+                        need.says,
+                        estate.place(need.origin)
+                    ),
+                    evidence: vec![*origin, need.origin],
+                })
+            }
+            Some(_) => Verdict::Pass,
+        };
+        answers.push(Answer::new(holder.device, holder.name.clone(), verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (network, clients, wanted) in [
+            ("10.8.0.0 255.255.0.0", "max-clients 20", &["fail info d s.conf:2 s.conf:4"][..]),
+            ("10.8.0.0 255.255.0.0", "max-clients 2000", &["pass d"]),
+            ("10.8.0.0 255.255.255.0", "max-clients 2", &["pass d"]),
+            ("10.8.0.0 255.255.0.0", "", &["none d"]),
+        ] {
+            let text = format!("dev tun\nserver {network}\ntopology subnet\n{clients}\n");
+            run(&CHECK, &[(network, &[("d/s.conf", &text)], wanted)]);
+        }
+    }
+}
