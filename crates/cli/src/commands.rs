@@ -2,7 +2,7 @@
 
 use crate::args::{self, Arguments, Command, Format, TableFormat};
 use crate::load::{self, Telling};
-use crate::{demo, messages};
+use crate::{demo, messages, picture};
 use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
@@ -111,7 +111,7 @@ fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyh
     let around = arguments.around.map(|address| plan::neighbourhood(estate.plan(), address));
     let sheet = plan::sheet(&estate, around);
     if let Some(file) = &arguments.picture {
-        let _ = file;
+        return picture::write(&sheet, file);
     }
     match arguments.format {
         TableFormat::Text => print(|out| trevlin_render::addresses_text(&sheet, width(), out))?,

@@ -6,6 +6,7 @@ mod demo;
 mod labels;
 mod load;
 mod messages;
+mod picture;
 mod walk;
 
 use clap::Parser;

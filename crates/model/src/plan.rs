@@ -40,6 +40,8 @@ pub struct AddressPlan {
 pub struct TunnelPlan {
     /// Name within the device.
     pub name: String,
+    /// The interface that is this device's end, where its addresses stand apart from the tunnel.
+    pub interface: Option<String>,
     /// The addresses.
     pub plan: AddressPlan,
     /// The line to point at.

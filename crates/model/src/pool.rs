@@ -1,6 +1,6 @@
 //! Address pools: what callers are given.
 
-use crate::{IpRange, Origin, Setting};
+use crate::{InterfaceAddress, IpRange, Origin, Setting};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -61,6 +61,17 @@ impl Pool {
             malformed: Vec::new(),
             from_default: None,
             origin,
+        }
+    }
+
+    /// The network set aside for those who call an interface of a device: that of the interface's own address.
+    #[must_use]
+    pub fn around(owner: impl Into<String>, address: &InterfaceAddress) -> Self {
+        let net = address.net;
+        Self {
+            network: (net.prefix_len() < net.max_prefix_len()).then(|| net.trunc()),
+            server_addresses: vec![net.addr()],
+            ..Self::new(owner, address.origin)
         }
     }
 

@@ -94,14 +94,24 @@ fn no_formula(cell: &str) -> String {
 fn word(meaning: Meaning) -> &'static str {
     match meaning {
         Meaning::Fault => "fault",
+        Meaning::Unclear => "unclear",
         Meaning::Meant => "meant",
+    }
+}
+
+/// What stands before a line.
+fn sign(meaning: Meaning) -> &'static str {
+    match meaning {
+        Meaning::Fault => "!",
+        Meaning::Unclear => "?",
+        Meaning::Meant => "~",
     }
 }
 
 fn style(meaning: Meaning) -> Style {
     match meaning {
         Meaning::Fault => FAULT,
-        Meaning::Meant => MEANT,
+        Meaning::Unclear | Meaning::Meant => MEANT,
     }
 }
 
@@ -138,15 +148,14 @@ pub fn addresses_text(sheet: &Sheet, width: usize, out: &mut dyn io::Write) -> i
         writeln!(out, "\n{BOLD}OVERLAPS{BOLD:#}")?;
         for one in &sheet.overlaps {
             let style = style(one.meaning);
-            let mark = if one.meaning == Meaning::Fault { "!" } else { "~" };
-            bullet(&format!("{style}{mark}{style:#}"), &one.sentence, width, out)?;
+            bullet(&format!("{style}{}{style:#}", sign(one.meaning)), &one.sentence, width, out)?;
         }
     }
     if !sheet.mistyped.is_empty() {
         writeln!(out, "\n{BOLD}MISTYPED{BOLD:#}")?;
         for one in &sheet.mistyped {
             let text = format!("{} on {}: {} ({}:{})", one.owner, one.device, one.what, one.path, one.line);
-            bullet(&format!("{FAULT}?{FAULT:#}"), &text, width, out)?;
+            bullet(&format!("{FAULT}x{FAULT:#}"), &text, width, out)?;
         }
     }
     summary(sheet, out)
@@ -191,7 +200,7 @@ fn tree(rows: &[Row], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
         let range = if again { "" } else { row.range.as_str() };
         before = Some((row, row.depth));
         let (sign, style) = match mark {
-            Some(meaning) => (if meaning == Meaning::Fault { "!" } else { "~" }, style(meaning)),
+            Some(meaning) => (sign(meaning), style(meaning)),
             None => (" ", Style::new()),
         };
         let indent = row.depth * 2;
@@ -218,7 +227,10 @@ fn claimants(rows: &[Row]) -> String {
         format!("{who}{} on {}", row.owner, row.device)
     };
     match rows {
-        [row] => format!("{} ({}:{})", name(row), row.path, row.line),
+        [row] => {
+            let foreign = if row.foreign { ", in somebody else's space" } else { "" };
+            format!("{} ({}:{}){foreign}", name(row), row.path, row.line)
+        }
         rows => {
             let mut names: Vec<_> = rows.iter().map(name).collect();
             names.dedup();
@@ -234,13 +246,16 @@ fn summary(sheet: &Sheet, out: &mut dyn io::Write) -> io::Result<()> {
     let count = |meaning: Meaning| sheet.overlaps.iter().filter(|one| one.meaning == meaning).count();
     let plural = |count: usize, word: &str| format!("{count} {word}{}", if count == 1 { "" } else { "s" });
     let mut told = vec![plural(sheet.claims.len(), "claim")];
-    let (faults, meant) = (count(Meaning::Fault), count(Meaning::Meant));
+    let (faults, unclear, meant) = (count(Meaning::Fault), count(Meaning::Unclear), count(Meaning::Meant));
     told.push(format!("{FAULT}!{FAULT:#} {}", plural(faults, "overlap")));
+    if unclear > 0 {
+        told.push(format!("{MEANT}?{MEANT:#} {unclear} if both are at one place"));
+    }
     if meant > 0 {
         told.push(format!("{MEANT}~{MEANT:#} {meant} that the design intends, at a price"));
     }
     if !sheet.mistyped.is_empty() {
-        told.push(format!("{FAULT}?{FAULT:#} {} mistyped", sheet.mistyped.len()));
+        told.push(format!("{FAULT}x{FAULT:#} {} mistyped", sheet.mistyped.len()));
     }
     writeln!(out, "\n{}", told.join(", "))
 }

@@ -5,6 +5,7 @@ mod checks;
 mod json;
 mod logins;
 mod neutral;
+mod picture;
 mod text;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
@@ -12,6 +13,7 @@ pub use checks::{explain, list};
 pub use json::Json;
 pub use logins::{logins_json, logins_text};
 pub use neutral::neutral;
+pub use picture::{PictureError, addresses_png, addresses_svg};
 pub use text::{Detail, Text};
 
 use std::io;

@@ -16,7 +16,7 @@ use std::sync::OnceLock;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, Hook, Interface, Ledger,
-    Origin, PortForward, Protocol, Target, TranslationKind, find_path,
+    Origin, Pool, PortForward, Protocol, Target, TranslationKind, find_path,
 };
 
 /// One export as read.
@@ -239,6 +239,7 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     facts.interfaces = merge(std::mem::take(&mut facts.interfaces));
     facts.stored_interfaces = merge(std::mem::take(&mut facts.stored_interfaces));
     stand_in(&mut facts);
+    lend_networks(&mut facts);
     let kind = entry.kind.unwrap_or_else(|| kind(&facts));
     let name = entry.name.unwrap_or(folder);
     let stated_outside = entry.outside.unwrap_or_default();
@@ -259,6 +260,18 @@ fn stand_in(facts: &mut Facts) {
     }
 }
 
+/// A tunnel whose callers have fixed addresses, and whose own address stands in another file, has that address's network
+/// as its own.
+fn lend_networks(facts: &mut Facts) {
+    for tunnel in
+        facts.tunnel_plans.iter_mut().filter(|one| one.plan.pools.is_empty() && !one.plan.fixed.is_empty())
+    {
+        let own = facts.interfaces.iter().find(|one| tunnel.interface.as_ref() == Some(&one.name));
+        let pools = own.into_iter().flat_map(|one| &one.addresses);
+        tunnel.plan.pools = pools.map(|address| Pool::around(tunnel.name.as_str(), address)).collect();
+    }
+}
+
 /// One interface from several dumps.
 fn merge(interfaces: Vec<Interface>) -> Vec<Interface> {
     let mut merged: Vec<Interface> = Vec::new();
@@ -272,6 +285,7 @@ fn merge(interfaces: Vec<Interface>) -> Vec<Interface> {
                 }
                 known.up = known.up.or(one.up);
                 known.asks = known.asks.or(one.asks);
+                known.point_to_point |= one.point_to_point;
             }
             None => merged.push(one),
         }

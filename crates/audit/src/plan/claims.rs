@@ -160,7 +160,9 @@ impl Gathered {
 
     fn interfaces(&mut self, estate: &Estate, device: &Device) {
         let at = self.device;
-        let outside = |interface: &Interface| estate.outside(at).iter().any(|one| one.name == interface.name);
+        let outside = |interface: &Interface| {
+            estate.outside(at).iter().any(|one| one.certain && one.name == interface.name)
+        };
         for interface in device.facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false)) {
             let own = if outside(interface) { ClaimKind::OutsideAddress } else { ClaimKind::Address };
             let link = interface.point_to_point || is_tunnel_name(&interface.name);

@@ -4,7 +4,8 @@ use super::claims::{Claim, ClaimKind, PoolOwner};
 use super::{Plan, sweep};
 use crate::Estate;
 use serde::Serialize;
-use trevlin_model::{Interface, IpRange, Pool, PoolPlacement};
+use std::collections::BTreeMap;
+use trevlin_model::{Device, Interface, IpRange, Pool, PoolPlacement};
 
 /// What an overlap means.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -12,6 +13,8 @@ use trevlin_model::{Interface, IpRange, Pool, PoolPlacement};
 pub enum Meaning {
     /// It is wrong.
     Fault,
+    /// It is wrong if both are in one place, which no export tells.
+    Unclear,
     /// The design intends it, at a price.
     Meant,
 }
@@ -65,6 +68,14 @@ const PAIRS: [(ClaimKind, ClaimKind); 26] = {
     ]
 };
 
+/// So many pairs of claims on two ranges are held against each other one by one. Of more, each claim is held against the
+/// first few of the other range that it matters with: an estate where thousands use one range has no need of millions of
+/// pairs.
+const MOST_PAIRS: usize = 10_000;
+
+/// How many are tried then.
+const TRIED: usize = 16;
+
 /// Every overlap that is a fault or has its price.
 pub(super) fn overlaps(estate: &Estate, plan: &Plan) -> Vec<Overlap> {
     let mut interest = [[false; ClaimKind::COUNT]; ClaimKind::COUNT];
@@ -72,19 +83,78 @@ pub(super) fn overlaps(estate: &Estate, plan: &Plan) -> Vec<Overlap> {
         interest[a as usize][b as usize] = true;
         interest[b as usize][a as usize] = true;
     }
-    let ranges: Vec<_> = plan.claims.iter().map(|claim| (claim.range, claim.kind as usize)).collect();
-    let mut found = Vec::new();
-    sweep::overlaps(&ranges, interest, |one, other, shared| {
-        let kinds = |a: usize, b: usize| (plan.claims[a].kind, plan.claims[b].kind);
+    // Claims of one kind on one range are one for the sweep.
+    let mut by_range: BTreeMap<(IpRange, ClaimKind), Vec<usize>> = BTreeMap::new();
+    for (at, claim) in plan.claims.iter().enumerate() {
+        if interest.iter().any(|row| row[claim.kind as usize]) {
+            by_range.entry((claim.range, claim.kind)).or_default().push(at);
+        }
+    }
+    let nodes: Vec<(IpRange, usize)> =
+        by_range.keys().map(|(range, kind)| (*range, *kind as usize)).collect();
+    let claims: Vec<&[usize]> = by_range.values().map(Vec::as_slice).collect();
+    let mut found = Found { estate, plan, overlaps: Vec::new() };
+    for (node, (range, kind)) in nodes.iter().enumerate() {
+        if interest[*kind][*kind] {
+            found.among(claims[node], *range);
+        }
+    }
+    sweep::overlaps(&nodes, interest, |one, other, shared| found.between(claims[one], claims[other], shared));
+    let mut overlaps = found.overlaps;
+    overlaps.sort_by_key(|one| (plan.claims[one.a].origin, plan.claims[one.b].origin, one.shared));
+    overlaps.dedup_by_key(|one| (one.a, one.b));
+    overlaps
+}
+
+struct Found<'a> {
+    estate: &'a Estate,
+    plan: &'a Plan,
+    overlaps: Vec<Overlap>,
+}
+
+impl Found<'_> {
+    /// Holds two claims against each other. Whether it matters that they meet.
+    fn pair(&mut self, one: usize, other: usize, shared: IpRange) -> bool {
+        let kinds = |a: usize, b: usize| (self.plan.claims[a].kind, self.plan.claims[b].kind);
         // The first of two of a kind is the one that is read first.
         let (a, b) = if one < other { (one, other) } else { (other, one) };
         let (a, b) = if PAIRS.contains(&kinds(a, b)) { (a, b) } else { (b, a) };
-        if let Some(meaning) = meaning(estate, plan, &plan.claims[a], &plan.claims[b]) {
-            found.push(Overlap { a, b, shared, meaning });
+        let meaning = meaning(self.estate, self.plan, &self.plan.claims[a], &self.plan.claims[b]);
+        self.overlaps.extend(meaning.map(|meaning| Overlap { a, b, shared, meaning }));
+        meaning.is_some()
+    }
+
+    /// Claims on one range among themselves.
+    fn among(&mut self, claims: &[usize], range: IpRange) {
+        if claims.len() * claims.len() > MOST_PAIRS {
+            for one in claims {
+                let _ = claims.iter().take(TRIED).any(|other| one != other && self.pair(*one, *other, range));
+            }
+            return;
         }
-    });
-    found.sort_by_key(|one| (plan.claims[one.a].origin, plan.claims[one.b].origin, one.shared));
-    found
+        for (at, one) in claims.iter().enumerate() {
+            for other in &claims[at + 1..] {
+                self.pair(*one, *other, range);
+            }
+        }
+    }
+
+    /// Claims on two ranges.
+    fn between(&mut self, ones: &[usize], others: &[usize], shared: IpRange) {
+        if ones.len() * others.len() > MOST_PAIRS {
+            for (some, rest) in [(ones, others), (others, ones)] {
+                for one in some {
+                    let _ = rest.iter().take(TRIED).any(|other| self.pair(*one, *other, shared));
+                }
+            }
+            return;
+        }
+        for one in ones {
+            for other in others {
+                self.pair(*one, *other, shared);
+            }
+        }
+    }
 }
 
 /// What it means that these two share addresses; `None` where that is nothing.
@@ -117,20 +187,47 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning
         }
         (DhcpRange, DhcpRange) => {
             let arranged = owner(plan, a)?.partner || owner(plan, b)?.partner;
-            (!arranged).then_some(Meaning::Fault)
+            if arranged { None } else { in_one_place(estate, a, b) }
         }
         (Pool | DhcpRange, Address | OutsideAddress) => {
             let kept = a.device == b.device && owner(plan, a)?.keeps_own;
-            (!b.dynamic && !kept).then_some(Meaning::Fault)
+            if b.dynamic || kept { None } else { handed_out(estate, a, b) }
         }
-        (Pool | DhcpRange, NameServer) => {
-            // A server of the estate that answers there is told as that server.
-            estate.holders(b.range.first()).is_empty().then_some(Meaning::Fault)
-        }
+        // A server of the estate that answers there is told as that server.
+        (Pool | DhcpRange, NameServer) if !estate.holders(b.range.first()).is_empty() => None,
+        (Pool | DhcpRange, _) => handed_out(estate, a, b),
         (FixedAddress, FixedAddress | Reservation) => (a.who != b.who).then_some(Meaning::Fault),
         (Remote, Network) => (a.device == b.device && !wider(a.range, b.range)).then_some(Meaning::Fault),
         _ => Some(Meaning::Fault),
     }
+}
+
+/// A range against an address in use. A pool's addresses are reached by routes from anywhere, a DHCP server's only where
+/// it is.
+fn handed_out(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
+    if a.kind == ClaimKind::Pool { Some(Meaning::Fault) } else { in_one_place(estate, a, b) }
+}
+
+/// Whether two devices share a network, so that two claims in it are about the same addresses: they are one device, or of
+/// one site; one sends what it does not know to the other, or both to the same device. Two sites may use the same network.
+fn in_one_place(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
+    let (one, other) = (&estate.devices[a.device], &estate.devices[b.device]);
+    if a.device == b.device {
+        return Some(Meaning::Fault);
+    }
+    if let (Some(one), Some(other)) = (&one.site, &other.site) {
+        return (one == other).then_some(Meaning::Fault);
+    }
+    let gateways = |device: &Device| -> Vec<usize> {
+        let gateways =
+            device.facts.routes.iter().filter(|route| route.is_default()).filter_map(|route| route.gateway);
+        gateways.flat_map(|gateway| estate.holders(gateway).to_vec()).collect()
+    };
+    let (of_one, of_other) = (gateways(one), gateways(other));
+    let together = of_one.contains(&b.device)
+        || of_other.contains(&a.device)
+        || of_one.iter().any(|gateway| of_other.contains(gateway));
+    Some(if together { Meaning::Fault } else { Meaning::Unclear })
 }
 
 /// Whether a range holds all of another and more. The more exact route wins, so such a one takes nothing away.

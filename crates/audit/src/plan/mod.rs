@@ -4,7 +4,7 @@ mod claims;
 mod free;
 pub(crate) mod meaning;
 pub(crate) mod sheet;
-mod sweep;
+pub mod sweep;
 
 pub use claims::{Claim, ClaimKind, PoolOwner};
 pub use free::free;

@@ -3,6 +3,7 @@
 
 use super::{Claim, ClaimKind, Meaning, Overlap, Plan};
 use crate::Estate;
+use crate::special::{is_foreign, own_space};
 use ipnet::IpNet;
 use serde::Serialize;
 use std::cmp::Reverse;
@@ -33,6 +34,8 @@ pub struct Row {
     pub path: String,
     /// Line, from 1.
     pub line: u32,
+    /// Whether it hands out addresses of somebody else's space, or of a block with a meaning of its own.
+    pub foreign: bool,
     /// The gravest of the overlaps it takes part in.
     pub overlaps: Option<Meaning>,
 }
@@ -91,6 +94,7 @@ pub fn sheet(estate: &Estate, around: Option<IpRange>) -> Sheet {
         let claim = &plan.claims[*at];
         (claim.range.first(), Reverse(claim.range.last()), claim.kind, claim.device, claim.origin)
     });
+    let own = own_space(estate);
     let mut row_of = BTreeMap::new();
     let mut open: Vec<IpRange> = Vec::new();
     let mut claims: Vec<Row> = Vec::with_capacity(order.len());
@@ -101,7 +105,7 @@ pub fn sheet(estate: &Estate, around: Option<IpRange>) -> Sheet {
             open.pop();
         }
         row_of.insert(at, claims.len());
-        claims.push(row(estate, claim, open.len()));
+        claims.push(row(estate, claim, open.len(), &own));
         if claim.range.size() > 1 {
             open.push(claim.range);
         }
@@ -127,7 +131,9 @@ pub fn sheet(estate: &Estate, around: Option<IpRange>) -> Sheet {
     Sheet { claims, overlaps, mistyped }
 }
 
-fn row(estate: &Estate, claim: &Claim, depth: usize) -> Row {
+fn row(estate: &Estate, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
+    let handed_out = matches!(claim.kind, ClaimKind::Pool | ClaimKind::PoolNetwork | ClaimKind::DhcpRange);
+    let foreign = handed_out && is_foreign(claim.range, own);
     let export = estate.export(claim.origin.export);
     let mask = |text: &str| estate.masker().mask(text);
     Row {
@@ -141,6 +147,7 @@ fn row(estate: &Estate, claim: &Claim, depth: usize) -> Row {
         who: claim.who.as_deref().map(mask),
         path: export.path().to_owned(),
         line: export.position(claim.origin.start).line,
+        foreign,
         overlaps: None,
     }
 }
@@ -267,7 +274,10 @@ mod tests {
             ),
             ("b/pptpd.conf", "localip 10.4.0.2\nremoteip 10.4.0.190-210\nlisten 10.4.0.900\n"),
             ("b/chap-secrets", "ann * sesame 10.4.0.150\n"),
-            ("b/ip-route.json", r#"[{"dst":"10.0.0.0/8","gateway":"10.4.0.1","flags":[]}]"#),
+            (
+                "b/ip-route.json",
+                r#"[{"dst":"default","gateway":"10.4.0.1","flags":[]},{"dst":"10.0.0.0/8","gateway":"10.4.0.1","flags":[]}]"#,
+            ),
         ])
     }
 
@@ -281,6 +291,7 @@ mod tests {
             .map(|row| {
                 let mark = match row.overlaps {
                     Some(Meaning::Fault) => "!",
+                    Some(Meaning::Unclear) => "?",
                     Some(Meaning::Meant) => "~",
                     None => "",
                 };

@@ -9,7 +9,7 @@ use trevlin_model::IpRange;
 /// Ranges are sorted once. A range stays among the open ones of its kind until one begins behind its end, and a new range
 /// is held only against open ones of the kinds it is of interest to. The cost is that of sorting and of the pairs that
 /// are found.
-pub(crate) fn overlaps<const KINDS: usize>(
+pub fn overlaps<const KINDS: usize>(
     ranges: &[(IpRange, usize)],
     of_interest: [[bool; KINDS]; KINDS],
     mut visit: impl FnMut(usize, usize, IpRange),

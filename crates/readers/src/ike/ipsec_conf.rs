@@ -112,7 +112,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         for bad in plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed) {
             book.not_understood(bad.origin, bad.why.clone());
         }
-        reading.facts.tunnel_plans.push(TunnelPlan { name: title, plan, origin: conn.origin });
+        reading.facts.tunnel_plans.push(TunnelPlan {
+            name: title,
+            interface: None,
+            plan,
+            origin: conn.origin,
+        });
         reading.facts.not_modelled.push(NotModelled {
             what: "an IPsec connection of which only the addresses are judged yet".into(),
             filters_packets: false,

@@ -188,7 +188,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             malformed.push(bad.clone());
         }
         let origin = own.first().map_or(export.origin(0..0), |one| one.origin);
-        reading.facts.tunnel_plans.push(TunnelPlan { name: title, plan, origin });
+        reading.facts.tunnel_plans.push(TunnelPlan { name: title, interface: None, plan, origin });
         reading.facts.not_modelled.push(NotModelled {
             what: "an IPsec connection of which only the addresses are judged yet".into(),
             filters_packets: false,

@@ -1,6 +1,6 @@
 //! netplan's YAML files (netplan(5)).
 
-use super::wireguard::{Peer, finish, name, pool, take};
+use super::wireguard::{Peer, finish, name, take};
 use super::{interface, route, stated};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
@@ -9,7 +9,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
+use trevlin_model::{Export, HeldSecret, LineClass, Origin, Pool, Secret};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -160,9 +160,11 @@ impl State<'_> {
             take(&peer, &mut plan);
         }
         if !called {
-            plan.pools.extend(own.addresses.iter().map(|address| pool(device, address)));
+            plan.pools.extend(
+                own.addresses.iter().map(|address| Pool::around(format!("WireGuard {device}"), address)),
+            );
         }
-        finish(&mut self.reading, format!("WireGuard {device}"), plan, origin);
+        finish(&mut self.reading, device, plan, origin);
     }
 
     /// Passwords of wireless networks and keys of tunnels, wherever they stand.

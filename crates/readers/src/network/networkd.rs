@@ -232,7 +232,7 @@ fn device(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
         }
         take(&peer, &mut plan);
     }
-    finish(reading, format!("WireGuard {device}"), plan, origin);
+    finish(reading, device, plan, origin);
 }
 
 #[cfg(test)]

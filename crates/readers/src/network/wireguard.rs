@@ -115,10 +115,15 @@ pub(super) fn secret(export: &Export, value: &str, kind: SecretKind, owner: &str
 }
 
 /// A tunnel whose peers and addresses are known, and whose keys and port are not judged yet.
-pub(super) fn finish(reading: &mut Reading, name: String, plan: AddressPlan, origin: Origin) {
+pub(super) fn finish(reading: &mut Reading, device: &str, plan: AddressPlan, origin: Origin) {
     reading.facts.malformed.extend(plan.malformed.iter().cloned());
     let plan = AddressPlan { malformed: Vec::new(), ..plan };
-    reading.facts.tunnel_plans.push(TunnelPlan { name, plan, origin });
+    reading.facts.tunnel_plans.push(TunnelPlan {
+        name: format!("WireGuard {device}"),
+        interface: Some(device.to_owned()),
+        plan,
+        origin,
+    });
     reading.facts.not_modelled.push(NotModelled {
         what: "a WireGuard tunnel of which only the addresses are judged yet".into(),
         filters_packets: false,
@@ -184,26 +189,19 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         .map_or_else(|| all.last().map_or(export.origin(0..0), |one| one.origin), |one| one.origin);
     if let Some(own) = own {
         if !called {
-            plan.pools.extend(own.addresses.iter().map(|address| pool(&device, address)));
+            plan.pools.extend(
+                own.addresses.iter().map(|address| Pool::around(format!("WireGuard {device}"), address)),
+            );
         }
         reading.facts.stored_interfaces.push(own);
     }
     reading.facts.secrets.append(&mut secrets);
-    finish(&mut reading, format!("WireGuard {device}"), plan, origin);
+    finish(&mut reading, &device, plan, origin);
     for bad in reading.facts.malformed.clone() {
         Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
             .not_understood(bad.origin, bad.why);
     }
     reading
-}
-
-/// The network set aside for those who call: that of the interface's own address.
-pub(super) fn pool(device: &str, address: &trevlin_model::InterfaceAddress) -> Pool {
-    Pool {
-        network: (address.net.prefix_len() < address.net.max_prefix_len()).then(|| address.net.trunc()),
-        server_addresses: vec![address.net.addr()],
-        ..Pool::new(format!("WireGuard {device}"), address.origin)
-    }
 }
 
 fn peer<'a>(export: &Export, section: &Section<'a>) -> Peer<'a> {

@@ -82,7 +82,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             }
             plan.pools.push(pool);
         }
-        reading.facts.tunnel_plans.push(TunnelPlan { name: title, plan, origin: section.origin });
+        reading.facts.tunnel_plans.push(TunnelPlan {
+            name: title,
+            interface: None,
+            plan,
+            origin: section.origin,
+        });
         reading.facts.not_modelled.push(NotModelled {
             what: "an L2TP server of which only the addresses are judged yet".into(),
             filters_packets: false,

@@ -1,7 +1,7 @@
 //! Addresses of a DHCP range are handed out by something else as well.
 
 use super::{by_holder, listed};
-use crate::plan::{Claim, ClaimKind};
+use crate::plan::{Claim, ClaimKind, Meaning};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::BTreeMap;
 
@@ -16,7 +16,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Let one of the two hand the addresses out. Give callers a network of their own, or end the DHCP range before the pool begins. \
           Two DHCP servers for one network need either a split of the range or the arrangement of partners that their program offers.",
     judged: "Fails where a DHCP range and a tunnel's pool share an address, or the ranges of two DHCP servers do, on one device or on two. \
-             DHCP servers that are partners (high availability, failover) pass, and so do pieces of one server.",
+             DHCP servers that are partners (high availability, failover) pass, and so do pieces of one server and servers at two \
+             sites. Undetermined where two DHCP servers may stand at two sites.",
     references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (no address in use by two clients)"],
     run,
 };
@@ -31,12 +32,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (group, overlaps) in found {
         let holder = &plan.pools[group];
         // One finding for each two that meet.
-        let mut others: BTreeMap<Option<usize>, Vec<(&Claim, &Claim)>> = BTreeMap::new();
+        let mut others: BTreeMap<(Option<usize>, Meaning), Vec<(&Claim, &Claim)>> = BTreeMap::new();
         for overlap in overlaps {
             let (a, b) = plan.pair(overlap);
-            others.entry(b.group).or_default().push((a, b));
+            others.entry((b.group, overlap.meaning)).or_default().push((a, b));
         }
-        for pairs in others.values() {
+        for ((_, meaning), pairs) in &others {
             let (a, b) = pairs[0];
             let name = |claim: &Claim| format!("{} on {}", claim.owner, estate.devices[claim.device].name);
             let shared = a.range.intersection(&b.range).map(|range| range.short()).unwrap_or_default();
@@ -47,6 +48,16 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 "they are on two devices, and no screen shows both"
             };
+            let subject = format!("{} / {}", holder.name, name(b));
+            if *meaning == Meaning::Unclear {
+                let question = format!(
+                    "{} and {} both hand out {shared}: ask whether both serve one network, or stand at two sites, and name the sites in the estate file (`site`)",
+                    name(a),
+                    name(b)
+                );
+                answers.push(Answer::new(holder.device, subject, Verdict::ask(question, evidence)));
+                continue;
+            }
             let verdict = Verdict::Fail(Fail {
                 severity: CHECK.severity,
                 why_this_severity: why.into(),
@@ -54,7 +65,6 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 detail: format!("Both ranges hold {shared}: {told}."),
                 evidence,
             });
-            let subject = format!("{} / {}", holder.name, name(b));
             answers.push(Answer::new(holder.device, subject, verdict));
         }
     }
@@ -67,6 +77,11 @@ mod tests {
     use crate::checks::testing::run;
 
     const DNSMASQ: (&str, &str) = ("a/dnsmasq.conf", "dhcp-range=10.4.0.100,10.4.0.209\n");
+
+    const GATE: (&str, &str) =
+        ("a/ip-addr.json", r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#);
+    const BEHIND: (&str, &str) =
+        ("b/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","flags":[]}]"#);
 
     #[test]
     fn cases() {
@@ -84,7 +99,20 @@ mod tests {
                     &[],
                 ),
                 (
-                    "two servers",
+                    "two servers of one network",
+                    &[
+                        DNSMASQ,
+                        GATE,
+                        BEHIND,
+                        (
+                            "b/dhcpd.conf",
+                            "subnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
+                        ),
+                    ],
+                    &["fail high a dnsmasq.conf:1 dhcpd.conf:1"],
+                ),
+                (
+                    "two servers, perhaps at two sites",
                     &[
                         DNSMASQ,
                         (
@@ -92,7 +120,7 @@ mod tests {
                             "subnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
                         ),
                     ],
-                    &["fail high a dnsmasq.conf:1 dhcpd.conf:1"],
+                    &["ask a"],
                 ),
                 (
                     "partners",

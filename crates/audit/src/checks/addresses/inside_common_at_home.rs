@@ -66,7 +66,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn faces_outside(estate: &Estate, claim: &Claim) -> bool {
-    estate.outside(claim.device).iter().any(|one| one.name == claim.owner)
+    estate.outside(claim.device).iter().any(|one| one.certain && one.name == claim.owner)
 }
 
 fn fail(estate: &Estate, name: &str, pool: Origin, met: &[(IpRange, Origin, &CommonNetwork)]) -> Verdict {

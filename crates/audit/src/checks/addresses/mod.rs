@@ -74,12 +74,18 @@ fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> bool {
     open.is_empty()
 }
 
-/// Claims as one phrase each, in order, and their places; each place once.
+/// So many claims are told one by one.
+const MOST_TOLD: usize = 6;
+
+/// Claims as one phrase each, in order, and their places; each place once. Of many the first are told, and how many more.
 fn listed(estate: &Estate, claims: &[&Claim]) -> (String, Vec<Origin>) {
     let mut seen = BTreeSet::new();
     let unique: Vec<&&Claim> =
         claims.iter().filter(|claim| seen.insert((claim.origin, claim.range))).collect();
-    let phrases: Vec<_> = unique.iter().map(|claim| told(estate, claim)).collect();
+    let mut phrases: Vec<_> = unique.iter().take(MOST_TOLD).map(|claim| told(estate, claim)).collect();
+    if unique.len() > MOST_TOLD {
+        phrases.push(format!("{} more", unique.len() - MOST_TOLD));
+    }
     (phrases.join("; "), unique.iter().map(|claim| claim.origin).collect())
 }
 

@@ -2,7 +2,7 @@
 
 use super::mistyped_pools;
 use crate::plan::ClaimKind;
-use crate::special::{self, Space};
+use crate::special::{self, Space, own_space};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin};
 
@@ -25,13 +25,13 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let own = own_networks(estate);
+    let own = own_space(estate);
     let plan = estate.plan();
     let mut answers = Vec::new();
     for claim in &plan.claims {
         if plan.stands_for_pool(claim) || claim.kind == ClaimKind::DhcpRange {
             let subject = format!("{} of {}", claim.range, claim.owner);
-            let verdict = judge(&claim.owner, claim.range, claim.origin, &own);
+            let verdict = judge(&claim.owner, claim.range, claim.origin, &own, &estate.place(claim.origin));
             answers.push(Answer::new(claim.device, subject, verdict));
         }
     }
@@ -45,15 +45,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-/// Public space of the organisation's own: what its interfaces stand in, and what the estate file names.
-fn own_networks(estate: &Estate) -> Vec<IpRange> {
-    let interfaces = estate.devices.iter().flat_map(|device| &device.facts.interfaces);
-    let nets = interfaces.flat_map(|one| &one.addresses).map(|address| IpRange::from(address.net.trunc()));
-    let public = nets.filter(|range| matches!(special::space_of(*range), Space::Public));
-    public.chain(estate.networks.iter().map(|net| IpRange::from(*net))).collect()
-}
-
-fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange]) -> Verdict {
+fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &str) -> Verdict {
     let fail = |severity, why: String, title: String, detail: String| {
         Verdict::Fail(Fail { severity, why_this_severity: why, title, detail, evidence: vec![origin] })
     };
@@ -64,13 +56,17 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange]) -> Verdi
             CHECK.severity,
             "it is public, and nothing names it as the organisation's own".into(),
             format!("{tunnel} hands out {}, which is public address space", range.short()),
-            "No interface of the estate stands in it, and the estate file does not name it.".into(),
+            format!(
+                "It is stated at {place}; no interface of the estate stands in it, and the estate file does not name it."
+            ),
         ),
         Space::Mixed => fail(
             CHECK.severity,
             "a part of it is somebody else's".into(),
             format!("{tunnel} hands out {}, which crosses the border of a block", range.short()),
-            "It begins in one block and ends in another, so that a slip in one number is likely.".into(),
+            format!(
+                "Stated at {place}, it begins in one block and ends in another, so that a slip in one number is likely."
+            ),
         ),
         Space::Special(block) => {
             let severity = match block.name.as_str() {
@@ -81,7 +77,7 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange]) -> Verdi
                 severity,
                 format!("the block is for {} ({})", block.name, block.source),
                 format!("{tunnel} hands out {}, which is set aside for {}", range.short(), block.name),
-                "Addresses of that block are not for callers.".into(),
+                format!("It is stated at {place}; addresses of that block are not for callers."),
             )
         }
     }

@@ -1,7 +1,8 @@
 //! An address that somebody has for good lies in a range that is handed out to others.
 
 use super::{by_holder, listed};
-use crate::plan::{Claim, ClaimKind, PoolOwner};
+use crate::plan::sheet::told;
+use crate::plan::{Claim, ClaimKind, Meaning, Overlap, PoolOwner};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 
 /// The check.
@@ -17,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the range of a tunnel's pool or of a DHCP server holds a reservation or a fixed address of somebody else, the \
              address of an interface of the estate, a name server that others are told, or addresses that others are translated to. \
              Milder where the fixed addresses belong to the pool's own tunnel. Addresses that were got by asking, and \
-             reservations in a range whose server keeps them for their owners, pass.",
+             reservations in a range whose server keeps them for their owners, pass. Undetermined where a DHCP server and the \
+             other device may stand at two sites.",
     references: &[
         "RFC 2131, 3.1 and 4.3.1",
         "dhcpd.conf(5), fixed-address",
@@ -42,10 +44,29 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(holder.device, holder.name.clone(), Verdict::Pass));
             continue;
         };
-        let pairs: Vec<(&Claim, &Claim)> = overlaps.iter().map(|overlap| plan.pair(overlap)).collect();
-        answers.push(Answer::new(holder.device, holder.name.clone(), fail(estate, holder, &pairs)));
+        let (certain, unclear): (Vec<&Overlap>, Vec<&Overlap>) =
+            overlaps.iter().copied().partition(|one| one.meaning == Meaning::Fault);
+        let pairs = |all: &[&Overlap]| all.iter().map(|one| plan.pair(one)).collect::<Vec<_>>();
+        let verdict = if certain.is_empty() {
+            ask(estate, &pairs(&unclear))
+        } else {
+            fail(estate, holder, &pairs(&certain))
+        };
+        answers.push(Answer::new(holder.device, holder.name.clone(), verdict));
     }
     answers
+}
+
+fn ask(estate: &Estate, pairs: &[(&Claim, &Claim)]) -> Verdict {
+    let (range, used) = pairs[0];
+    let more =
+        if pairs.len() > 1 { format!(" (and {} more like it)", pairs.len() - 1) } else { String::new() };
+    let question = format!(
+        "{}{more} would lie in {}, if both are at one place; ask whether they are, and name the sites in the estate file (`site`)",
+        told(estate, used),
+        told(estate, range)
+    );
+    Verdict::ask(question, vec![range.origin, used.origin])
 }
 
 fn fail(estate: &Estate, holder: &PoolOwner, pairs: &[(&Claim, &Claim)]) -> Verdict {
@@ -98,6 +119,11 @@ mod tests {
         ("a/dnsmasq.conf", "dhcp-range=10.4.0.100,10.4.0.199\ndhcp-host=lamp,10.4.0.120\n");
     const POOL: (&str, &str) = ("b/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.200-225\n");
 
+    const GATE: (&str, &str) =
+        ("a/ip-addr.json", r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#);
+    const BEHIND: (&str, &str) =
+        ("b/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","flags":[]}]"#);
+
     #[test]
     fn cases() {
         run(
@@ -105,8 +131,13 @@ mod tests {
             &[
                 (
                     "a caller's fixed address in a DHCP range",
-                    &[DNSMASQ, ("b/chap-secrets", "ann pptp sesame 10.4.0.150\n")],
+                    &[DNSMASQ, GATE, BEHIND, ("b/chap-secrets", "ann pptp sesame 10.4.0.150\n")],
                     &["fail medium a dnsmasq.conf:1 chap-secrets:1"],
+                ),
+                (
+                    "perhaps at another site",
+                    &[DNSMASQ, ("b/chap-secrets", "ann pptp sesame 10.4.0.150\n")],
+                    &["ask a"],
                 ),
                 ("the server's own reservation", &[DNSMASQ], &["pass a"]),
                 (
