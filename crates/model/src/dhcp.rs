@@ -37,6 +37,7 @@ impl DhcpServer {
         Self {
             name: format!("{daemon} ({file})"),
             daemon,
+            interfaces: Vec::new(),
             subnets: Vec::new(),
             reservations: Vec::new(),
             keeps_reserved: false,
@@ -63,6 +64,8 @@ pub struct DhcpServer {
     pub name: String,
     /// The program. Files of one program on one device make one server.
     pub daemon: &'static str,
+    /// Interfaces on which clients are answered, where they are named.
+    pub interfaces: Vec<String>,
     /// Networks.
     pub subnets: Vec<DhcpSubnet>,
     /// Addresses kept for one client each.

@@ -81,6 +81,13 @@ impl<'a> Surroundings<'a> {
         find_paths(pattern, named_in.path(), &paths).into_iter().map(|at| self.exports[at]).collect()
     }
 
+    /// What is to be said of an include that is read as a file of its own: nothing, unless it names one file that was not
+    /// exported.
+    pub(crate) fn missing_include(&self, path: &str, named_in: &Export) -> Option<String> {
+        let missing = !path.contains(['*', '?', '[']) && self.find(path, named_in).is_none();
+        missing.then(|| format!("`{path}` is not among the exports; what it states is missing here"))
+    }
+
     /// Whether another export of the device reads this one in; `included` gives what one line of an export reads in.
     pub(crate) fn reads_in(
         &self,

@@ -130,7 +130,7 @@ pub fn free_text(free: &[IpNet], wanted: u32, out: &mut dyn io::Write) -> io::Re
     for net in free {
         // The ends and the server's own address are not for callers.
         let room = (1u64 << (net.max_prefix_len() - net.prefix_len())) - 3;
-        writeln!(out, "  {BOLD}{net:<18}{BOLD:#} room for {room} callers")?;
+        writeln!(out, "  {BOLD}{:<18}{BOLD:#} room for {room} callers", net.to_string())?;
     }
     Ok(())
 }
@@ -191,12 +191,12 @@ fn tree(rows: &[Row], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     for all in lines {
         let row = &all[0];
         let mark = all.iter().filter_map(|row| row.overlaps).min();
-        if row.depth == 0 && before.is_some() {
-            writeln!(out)?;
-        }
         // A range that stands above already is not written again.
         let again = before
             .is_some_and(|(held, depth)| (held.first, held.last, depth) == (row.first, row.last, row.depth));
+        if row.depth == 0 && before.is_some() && !again {
+            writeln!(out)?;
+        }
         let range = if again { "" } else { row.range.as_str() };
         before = Some((row, row.depth));
         let (sign, style) = match mark {

@@ -1,10 +1,11 @@
 //! Gathers every claim on addresses from the facts.
 
+use super::meaning::is_host_local;
 use crate::Estate;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_model::{
-    AllowedAddresses, Device, ExportState, Interface, IpRange, Origin, Pool, Target, TranslationKind,
+    AllowedAddresses, Device, ExportState, Hook, Interface, IpRange, Origin, Pool, Target, TranslationKind,
 };
 
 /// What a claim is for.
@@ -81,6 +82,8 @@ pub struct Claim {
     pub(crate) group: Option<usize>,
     /// Whether it was got by asking, so that a DHCP server knows of it.
     pub(crate) dynamic: bool,
+    /// Whether it is about a network inside one host.
+    pub(crate) host_local: bool,
     /// Where it is stated.
     pub origin: Origin,
 }
@@ -146,6 +149,7 @@ impl Gathered {
             who: None,
             group: None,
             dynamic: false,
+            host_local: false,
             origin,
         });
         &mut self.claims[at]
@@ -203,9 +207,13 @@ impl Gathered {
         let runs = device.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
         let of_interest = |state: ExportState| state == ExportState::Running || !runs;
         for filter in device.facts.filters.iter().filter(|filter| of_interest(filter.state)) {
-            for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {
+            for (chain, rule) in
+                filter.chains.iter().flat_map(|chain| chain.rules.iter().map(move |rule| (chain, rule)))
+            {
+                // A network map on the way in changes where a packet goes, not where it comes from.
                 if let Target::Translate(how) = &rule.target
-                    && matches!(how.kind, TranslationKind::Source | TranslationKind::NetworkMap)
+                    && (how.kind == TranslationKind::Source
+                        || (how.kind == TranslationKind::NetworkMap && chain.hook == Some(Hook::Postrouting)))
                     && let Some(range) = how.addresses
                 {
                     self.claim(ClaimKind::Translation, range, "address translation", rule.origin);
@@ -271,9 +279,13 @@ impl Gathered {
             }
             self.pools[at].partner |= server.partner.is_some();
             let group = Some(at);
+            let host_local =
+                !server.interfaces.is_empty() && server.interfaces.iter().all(|one| is_host_local(one));
             for subnet in &server.subnets {
                 for (range, origin) in &subnet.ranges {
-                    self.claim(ClaimKind::DhcpRange, *range, &server.name, *origin).group = group;
+                    let claim = self.claim(ClaimKind::DhcpRange, *range, &server.name, *origin);
+                    claim.group = group;
+                    claim.host_local = host_local;
                 }
                 for (name_server, origin) in &subnet.name_servers {
                     self.name_server(*name_server, &server.name, *origin);
@@ -283,6 +295,7 @@ impl Gathered {
                 let claim = self.claim(ClaimKind::Reservation, one.address, &server.name, one.origin);
                 claim.who = Some(one.who.clone());
                 claim.group = group;
+                claim.host_local = host_local;
             }
         }
     }

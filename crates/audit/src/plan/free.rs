@@ -86,6 +86,7 @@ mod tests {
             who: None,
             group: None,
             dynamic: false,
+            host_local: false,
             origin,
         };
         Plan { claims: ranges.iter().map(claim).collect(), ..Plan::default() }

@@ -169,6 +169,10 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning
         let matters = (a.kind, b.kind) == (DhcpRange, Reservation) && !own.keeps_reserved;
         return matters.then_some(Meaning::Fault);
     }
+    // What is inside one host is nothing to another.
+    if a.device != b.device && (a.host_local || b.host_local) {
+        return None;
+    }
     match (a.kind, b.kind) {
         (PoolNetwork | Pool, Network) => {
             let pool = whole(plan, a)?;

@@ -36,6 +36,14 @@ fn secrets() -> BTreeSet<String> {
             let values = text.lines().filter_map(|line| line.trim().strip_prefix("secret = "));
             found.extend(values.map(|value| value.trim_matches('"').to_owned()));
         }
+        if name.ends_with(".netdev") {
+            let keys = text.lines().filter_map(|line| line.split_once("Key="));
+            found.extend(keys.filter(|(kind, _)| *kind != "Public").map(|(_, value)| value.to_owned()));
+        }
+        if name == "swanctl.conf" {
+            let values = text.lines().filter_map(|line| line.trim().strip_prefix("secret = "));
+            found.extend(values.map(|value| value.trim_matches('"').to_owned()));
+        }
         if name == "ipsec.secrets" {
             let values = text.lines().filter_map(|line| line.split_once(" : PSK "));
             found.extend(values.map(|(_, value)| value.trim_matches('"').to_owned()));
@@ -93,6 +101,9 @@ fn no_output_holds_a_secret() {
         &["audit", demo, "--format", "json"],
         &["logins", demo],
         &["logins", demo, "--format", "json"],
+        &["addresses", demo],
+        &["addresses", demo, "--format", "json"],
+        &["addresses", demo, "--format", "csv"],
         &["demo"],
         &["checks", "secrets/weak-login-password"],
     ] {

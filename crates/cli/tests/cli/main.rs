@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod addresses;
 mod audit;
 mod common;
 mod demo;

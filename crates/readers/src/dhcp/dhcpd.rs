@@ -85,18 +85,20 @@ struct Scope {
 
 struct State<'a> {
     export: &'a Export,
+    around: &'a Surroundings<'a>,
     server: DhcpServer,
     secrets: Vec<Arc<HeldSecret>>,
     addresses_stated: bool,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = tokens(export.text());
     let first = all.first().map_or_else(|| export.origin(0..0), |token| export.origin(token.span.clone()));
     let mut state = State {
         export,
+        around,
         server: DhcpServer::new("dhcpd", export.file_name(), first),
         secrets: Vec::new(),
         addresses_stated: false,
@@ -232,7 +234,9 @@ impl State<'_> {
                 self.server.partner.get_or_insert(origin);
             }
             ["include", path] => {
-                book.note(origin, format!("`{path}` is read as a file of its own, where it was exported"));
+                if let Some(why) = self.around.missing_include(path, self.export) {
+                    book.note(origin, why);
+                }
             }
             _ => class = LineClass::PassedOver,
         }

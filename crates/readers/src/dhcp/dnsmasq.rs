@@ -42,6 +42,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut server: Option<DhcpServer> = None;
+    let mut interfaces: Vec<String> = Vec::new();
     for line in export.lines() {
         let text = uncommented(line.text).trim();
         if text.is_empty() {
@@ -52,6 +53,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             Some((name, value)) => (name.trim(), value.trim()),
             None => (text, ""),
         };
+        if name == "interface" {
+            interfaces.extend(value.split(',').map(|name| name.trim().to_owned()));
+        }
         if !OPTIONS.judged.contains(name) {
             if OPTIONS.passed_over.contains(name) {
                 book.class(origin, LineClass::PassedOver);
@@ -61,6 +65,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             continue;
         }
         book.understood(origin);
+        if name == "interface" {
+            continue;
+        }
         let server = server.get_or_insert_with(|| DhcpServer::new("dnsmasq", export.file_name(), origin));
         let value = value.trim_matches('"');
         let before = server.malformed.len();
@@ -78,6 +85,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading.facts.dhcp_servers.extend(server.map(|server| DhcpServer {
         keeps_reserved: true,
         keeps_own: true,
+        interfaces,
         ..server
     }));
     reading

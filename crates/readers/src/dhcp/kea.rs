@@ -148,6 +148,22 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     for (name, suffix) in [("Dhcp4", "4"), ("Dhcp6", "6")] {
         let Some(dhcp) = top.get(name).and_then(|raw| object(raw)) else { continue };
         state.server.origin = state.origin(top[name]);
+        state.secrets(top[name], "", 0);
+        // As packages ship it: examples of everything, and no interface on which anybody is answered.
+        if dhcp
+            .get("interfaces-config")
+            .and_then(|raw| object(raw))
+            .is_none_or(|map| list(&map, "interfaces").is_empty())
+        {
+            let origin = state.server.origin;
+            state.reading.facts.not_modelled.push(NotModelled {
+                what: "a DHCP server's configuration that names no interface, so that nobody is answered"
+                    .into(),
+                filters_packets: false,
+                origin: Origin { end: origin.start + 1, ..origin },
+            });
+            continue;
+        }
         // Reserved addresses in a pool are kept for their owners, unless the server is told that there are none.
         let out_of_pool = dhcp.get("reservations-out-of-pool").is_some_and(|raw| raw.get() == "true");
         state.server.keeps_reserved = !out_of_pool;
@@ -157,7 +173,6 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                 state.server.partner = Some(state.origin(raw));
             }
         }
-        state.secrets(top[name], "", 0);
     }
     let mut reading = state.reading;
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
@@ -239,6 +254,8 @@ impl<'a> State<'a> {
                 addresses::take(&text, origin, &mut self.server.malformed, addresses::range_or_prefix);
             subnet.ranges.extend(range.map(|range| (range, origin)));
         }
+        // Prefixes that are delegated lie outside of the subnet by design.
+        let mut delegated = DhcpSubnet::new(None, subnet.origin);
         for raw in list(map, "pd-pools") {
             let Some(pool) = object(raw) else { continue };
             let Some((prefix, origin)) = self.text(&pool, "prefix") else { continue };
@@ -246,11 +263,14 @@ impl<'a> State<'a> {
             let text = format!("{prefix}/{length}");
             let range =
                 addresses::take(&text, origin, &mut self.server.malformed, addresses::range_or_prefix);
-            subnet.ranges.extend(range.map(|range| (range, origin)));
+            delegated.ranges.extend(range.map(|range| (range, origin)));
         }
         self.options(map, &mut subnet);
         self.reservations(map);
         self.server.subnets.push(subnet);
+        if !delegated.ranges.is_empty() {
+            self.server.subnets.push(delegated);
+        }
     }
 
     fn options(&mut self, map: &Map<'_>, subnet: &mut DhcpSubnet) {
@@ -339,6 +359,7 @@ mod tests {
 
     const TEXT: &str = r#"// harbour
 { "Dhcp4": { # the LAN
+  "interfaces-config": { "interfaces": [ "eth1" ] },
   "lease-database": { "type": "mysql", "password": "se\"same" },
   "option-data": [ { "name": "domain-name-servers", "data": "10.4.0.53, 10.4.0.54" } ],
   /* two
@@ -380,7 +401,7 @@ mod tests {
             told,
             [
                 "None  2",
-                "Some(\"10.4.0.0/24\") 10.4.0.50-10.4.0.99@8 10.4.0.128/26@8 0",
+                "Some(\"10.4.0.0/24\") 10.4.0.50-10.4.0.99@9 10.4.0.128/26@9 0",
                 "Some(\"10.5.0.0/24\")  0",
             ]
         );
@@ -388,7 +409,7 @@ mod tests {
         assert!(server.malformed[0].why.contains("none may be over 255"));
         assert!(server.keeps_reserved);
         assert_eq!(reading.facts.secrets.len(), 1);
-        assert_eq!(reading.ledger.class(10), Some(LineClass::NotUnderstood));
+        assert_eq!(reading.ledger.class(11), Some(LineClass::NotUnderstood));
     }
 
     #[test]
@@ -396,6 +417,8 @@ mod tests {
         let (reading, export) = read_text("{ \"Dhcp4\": {\n \"subnet4\": [ { ] } }\n");
         assert!(reading.facts.dhcp_servers.is_empty());
         assert_eq!(export.position(reading.ledger.notes[0].origin.start).line, 2);
+        let idle = TEXT.replace("\"eth1\"", "/* eth1 */");
+        assert!(read_text(&idle).0.facts.dhcp_servers.is_empty(), "nobody is answered");
         let (reading, _) = read_text("{ \"Dhcp4\": { <?include \"x\"?> } }\n");
         assert!(reading.ledger.notes[0].text.contains("not followed"));
     }

@@ -44,7 +44,7 @@ struct Conn<'a> {
     origin: Origin,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut all: Vec<Conn<'_>> = Vec::new();
@@ -65,7 +65,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     book.understood(origin);
                 }
                 ["config", _] | ["ca", _] | ["version", _] => book.class(origin, LineClass::PassedOver),
-                ["include", _] => book.note(origin, "what is included is read as a file of its own"),
+                ["include", path] => {
+                    book.class(origin, LineClass::PassedOver);
+                    if let Some(why) = around.missing_include(path, export) {
+                        book.note(origin, why);
+                    }
+                }
                 _ => book.not_understood(origin, "no section of ipsec.conf(5) begins like this"),
             }
             continue;

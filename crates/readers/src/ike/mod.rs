@@ -6,14 +6,15 @@ pub(crate) mod swanctl;
 use crate::addresses;
 use std::net::Ipv4Addr;
 use trevlin_model::plan::AddressPlan;
-use trevlin_model::{IpRange, MalformedAddress, Origin, Pool, PoolPlacement, Setting};
+use trevlin_model::{IpRange, MalformedAddress, Origin, Pool, Setting};
 
 /// A pool of virtual addresses from a prefix or a range. The ends of an IPv4 prefix are for nobody (strongSwan leaves out
 /// the network's own and its broadcast address).
 fn pool(name: &str, text: &str, origin: Origin) -> Pool {
     let mut pool = Pool::new(name, origin);
-    // A virtual address may be one of the inside (with the farp plug-in), which only the plug-ins loaded tell.
-    pool.placement = Setting::Stated { value: PoolPlacement::Routed, origin };
+    // A plug-in may answer for callers inside; which are loaded stands elsewhere.
+    pool.placement =
+        Setting::Unknown { why: "whether the farp plug-in is loaded stands in strongswan.conf".into() };
     let Some(range) = addresses::take(text, origin, &mut pool.malformed, addresses::range_or_prefix) else {
         return pool;
     };

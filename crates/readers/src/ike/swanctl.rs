@@ -51,7 +51,7 @@ impl Value<'_> {
 }
 
 /// Every value of a text, and the lines of its sections. A `#` begins a comment outside of quotes.
-fn values<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Vec<Value<'a>> {
+fn values<'a>(export: &'a Export, around: &Surroundings<'_>, book: &mut Bookkeeper<'_>) -> Vec<Value<'a>> {
     let mut found = Vec::new();
     let mut within: Vec<&str> = Vec::new();
     for line in export.lines() {
@@ -88,16 +88,14 @@ fn values<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Vec<Value<'a>> {
                 found.push(Value { within: within.clone(), key: key.trim(), value, origin });
                 rest = after;
             } else {
-                let include = rest.starts_with("include");
-                let why = if include {
-                    "what is included is read as files of their own"
-                } else {
-                    "expected `key = value` or `section {`"
-                };
-                if include {
-                    book.note(origin, why)
-                } else {
-                    book.not_understood(origin, why)
+                match rest.strip_prefix("include ").map(str::trim) {
+                    Some(path) => {
+                        book.class(origin, LineClass::PassedOver);
+                        if let Some(why) = around.missing_include(path, export) {
+                            book.note(origin, why);
+                        }
+                    }
+                    None => book.not_understood(origin, "expected `key = value` or `section {`"),
                 }
                 break;
             }
@@ -121,7 +119,7 @@ fn uncommented(line: &str) -> &str {
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let all = values(export, &mut book);
+    let all = values(export, around, &mut book);
     let known = |one: &Value<'_>| {
         one.is_in(&["pools", "*"])
             || one.within.first() == Some(&"secrets")
@@ -145,7 +143,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         if recognise(other) == Recognition::Content {
             let mut scratch = Reading::of(other);
             let mut book = Bookkeeper::new(other, &mut scratch.ledger, &mut scratch.elsewhere);
-            elsewhere.push((other, values(other, &mut book)));
+            elsewhere.push((other, values(other, around, &mut book)));
         }
     }
     let everywhere = || all.iter().chain(elsewhere.iter().flat_map(|(_, values)| values));

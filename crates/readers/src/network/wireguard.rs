@@ -63,12 +63,17 @@ pub(super) struct Peer<'a> {
     pub(super) allowed: Vec<(&'a str, Origin)>,
 }
 
-/// How a peer is called: by the comment above it, else by the beginning of its public key.
+/// How a peer is called: by the comment above it, else by the beginning of its public key. A comment may also be a line
+/// that was switched off, with a key in it, so only plain words are a name.
 pub(super) fn name(comment: Option<&str>, public_key: Option<&str>) -> String {
-    let comment =
-        comment.map(|text| text.trim_start_matches("Name =").trim()).filter(|text| !text.is_empty());
-    match (comment, public_key) {
-        (Some(comment), _) if comment.len() <= 60 => comment.to_owned(),
+    let words = comment.map(|text| text.trim_start_matches("Name =").trim()).filter(|text| {
+        !text.is_empty()
+            && text.len() <= 60
+            && !text.contains('=')
+            && text.split_whitespace().all(|word| word.chars().count() <= 24)
+    });
+    match (words, public_key) {
+        (Some(words), _) => words.to_owned(),
         (_, Some(key)) => format!("the peer {}…", key.chars().take(8).collect::<String>()),
         _ => "a peer".to_owned(),
     }
@@ -229,7 +234,7 @@ mod tests {
         let (hub, reading) = plan(
             "[Interface]\nAddress = 10.9.0.1/24, 2001:db8:9::1/64 # hub\nPrivateKey = S0Secret=\nListenPort = 51820\n\n\
              # ann\n[Peer]\nPublicKey = AAAABBBBCCCC=\nPresharedKey = S1Secret=\nAllowedIPs = 10.9.0.2/32\n\n\
-             [Peer]\nPublicKey = DDDDEEEEFFFF=\nAllowedIPs = 10.9.0.3/32, 10.5.0.0/24\nAllowedIPs = 10.9.0.300/32\nWobble = 1\n",
+             [Peer]\n#PresharedKey = S2Secret=\nPublicKey = DDDDEEEEFFFF=\nAllowedIPs = 10.9.0.3/32, 10.5.0.0/24\nAllowedIPs = 10.9.0.300/32\nWobble = 1\n",
         );
         assert_eq!(hub.pools[0].network.unwrap().to_string(), "10.9.0.0/24");
         let fixed: Vec<_> = hub.fixed.iter().map(|one| format!("{} {}", one.who, one.range)).collect();

@@ -103,7 +103,7 @@ pub(super) fn page(sheet: &Sheet, blocks: &[Block]) -> Page {
     let _ = write!(
         body,
         "<text x=\"{}\" y=\"{y}\" font-size=\"12\" fill=\"#444\">{}</text>",
-        MARGIN + 132.0,
+        MARGIN + 168.0,
         escape(&told)
     );
     y += 22.0;
@@ -227,7 +227,7 @@ fn legend(body: &mut String, sheet: &Sheet, drawn: &[&Block], top: f64) -> f64 {
         if kinds.contains(&kind) {
             let words = kind.words();
             entry(
-                width(words, TEXT) + 44.0,
+                width(words, TEXT) + 40.0,
                 &mut |body, x, y| mark(body, &look(kind), x, x + 26.0, y),
                 words,
                 body,
@@ -238,7 +238,7 @@ fn legend(body: &mut String, sheet: &Sheet, drawn: &[&Block], top: f64) -> f64 {
         let meaning = if pattern == "twice" { Meaning::Fault } else { Meaning::Meant };
         if sheet.overlaps.iter().any(|one| one.meaning == meaning) {
             entry(
-                width(words, TEXT) + 44.0,
+                width(words, TEXT) + 40.0,
                 &mut |body, x, y| hatch(body, pattern, x, x + 26.0, y - BAR / 2.0, BAR),
                 words,
                 body,

@@ -75,7 +75,11 @@ impl Place<'_> {
     /// Where a label goes that belongs to something from one place to another: behind it, or before it where the frame
     /// ends.
     fn label_at(self, from: f64, to: f64, needs: f64, gap: f64) -> f64 {
-        if to + gap + needs <= self.frame.to { to + gap } else { (from - gap - needs).max(self.frame.left()) }
+        if to + gap + needs <= self.frame.to {
+            to + gap
+        } else {
+            (from - gap - needs).max(self.frame.left() + 4.0)
+        }
     }
 }
 
@@ -102,7 +106,9 @@ fn item<'a>(row: &'a Row, at: Place<'_>) -> Item<'a> {
         ClaimKind::PoolNetwork => format!("network of {}", row.owner),
         _ => format!("{range} {owner}"),
     };
-    let label = cut(&label, TEXT, (at.frame.span() / 2.5).min(230.0));
+    // A long bar holds a long label; else it has to leave room for others.
+    let room = (at.frame.span() / 2.5).min(230.0).max(to - from - 12.0);
+    let label = cut(&label, TEXT, room);
     let needs = width(&label, TEXT);
     let patterned = matches!(look(row.kind).shape, Shape::Slanted | Shape::Dotted);
     let inside = !single && !patterned && needs + 10.0 < to - from;

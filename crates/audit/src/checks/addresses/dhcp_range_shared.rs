@@ -22,6 +22,9 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
+/// Two ranges that meet.
+type Pair<'a> = (&'a Claim, &'a Claim);
+
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     use ClaimKind::{DhcpRange, Pool, PoolNetwork};
     let plan = estate.plan();
@@ -32,7 +35,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (group, overlaps) in found {
         let holder = &plan.pools[group];
         // One finding for each two that meet.
-        let mut others: BTreeMap<(Option<usize>, Meaning), Vec<(&Claim, &Claim)>> = BTreeMap::new();
+        let mut others: BTreeMap<(Option<usize>, Meaning), Vec<Pair<'_>>> = BTreeMap::new();
         for overlap in overlaps {
             let (a, b) = plan.pair(overlap);
             others.entry((b.group, overlap.meaning)).or_default().push((a, b));
@@ -130,6 +133,14 @@ mod tests {
                             "b/dhcpd.conf",
                             "failover peer \"x\" { primary; }\nsubnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
                         ),
+                    ],
+                    &[],
+                ),
+                (
+                    "networks inside two hosts",
+                    &[
+                        ("a/default.conf", "interface=virbr0\ndhcp-range=192.168.122.2,192.168.122.254\n"),
+                        ("b/default.conf", "interface=virbr0\ndhcp-range=192.168.122.2,192.168.122.254\n"),
                     ],
                     &[],
                 ),

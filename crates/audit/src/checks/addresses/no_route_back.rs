@@ -39,8 +39,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(estate: &Estate, holder: &PoolOwner, pool: &Pool, range: IpRange, origin: Origin) -> Verdict {
     let device = &estate.devices[holder.device];
-    let routed = matches!(pool.placement.value(), Some(PoolPlacement::Routed));
-    if !routed || !pool.malformed.is_empty() || lies_in_connected(device, pool, range) {
+    // Answering for callers inside (proxy ARP) helps only where their addresses are of a connected network.
+    let bridged = pool.placement.value() == Some(&PoolPlacement::Bridged);
+    if bridged || !pool.malformed.is_empty() || lies_in_connected(device, pool, range) {
         return Verdict::DoesNotApply;
     }
     let default = |route: &&Route| route.is_default() && route.family() == range.family();

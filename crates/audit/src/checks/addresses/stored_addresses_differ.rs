@@ -44,7 +44,9 @@ fn matters(address: &&InterfaceAddress) -> bool {
         std::net::IpAddr::V4(v4) => v4.is_link_local(),
         std::net::IpAddr::V6(v6) => v6.is_unicast_link_local(),
     };
-    !local && !address.dynamic && !address.net.addr().is_loopback()
+    // A single address is one that devices take turns with, put there by a program of its own.
+    let turns = address.net.prefix_len() == address.net.max_prefix_len();
+    !local && !turns && !address.dynamic && !address.net.addr().is_loopback()
 }
 
 fn judge(estate: &Estate, device: &Device, stored: &Interface, running: &Interface) -> Verdict {
@@ -122,6 +124,11 @@ mod tests {
             (
                 "one that was asked for",
                 running("10.4.0.9", r#",{"local":"10.4.9.9","prefixlen":24,"dynamic":true}"#),
+                &["pass d"],
+            ),
+            (
+                "one that devices take turns with",
+                running("10.4.0.9", r#",{"local":"10.4.0.254","prefixlen":32}"#),
                 &["pass d"],
             ),
             ("link local", running("10.4.0.9", r#",{"local":"fe80::1","prefixlen":64}"#), &["pass d"]),
