@@ -57,6 +57,7 @@ fn dhcp_servers_take_and_refuse_the_same() {
         ("dhcpd", &["-t", "-cf"], "dhcpd.conf", "10.20.12.60,", "10.20.12.600,", false),
         ("dhcpd", &["-t", "-cf"], "dhcpd.conf", "10.20.12.0 netmask", "10.20.12.7 netmask", false),
         ("dhcpd", &["-t", "-cf"], "dhcpd.conf", "10.20.12.99;", "10.20.12.9;", true),
+        ("dhcpd", &["-t", "-cf"], "dhcpd.conf", "range 10.20.12.50", "rnage 10.20.12.50", false),
     ] {
         let text = std::fs::read_to_string(case(name)).unwrap();
         assert!(text.contains(from), "{name}: {from}");
@@ -145,4 +146,34 @@ fn interfaces_and_peers() {
     assert_eq!(whole.remote.len(), stripped.remote.len());
     // Addresses are wg-quick's own affair.
     assert!(!whole.pools.is_empty() && stripped.pools.is_empty());
+}
+
+/// systemd-networkd, in a network and a mount namespace of its own, takes the cases without a complaint, and complains about
+/// the lines that are told as not understood here.
+#[test]
+#[ignore = "needs systemd-networkd and root; run by scripts/conformance.sh"]
+fn networkd_complains_about_the_same() {
+    const BAD: &str = "[Match]\nName=eth9\n[Network]\nAddres=10.0.0.1/24\nAddress=10.0.0.1000/24\n[Route]\nGatewy=10.0.0.9\n";
+    let folder = tempfile::tempdir().unwrap();
+    let script = format!(
+        "mount -t tmpfs none /run && mkdir -p /run/systemd/network && cp {}/*.net* {}/30-bad.network /run/systemd/network/ && \
+         SYSTEMD_LOG_LEVEL=debug SYSTEMD_LOG_TARGET=console timeout 4 /usr/lib/systemd/systemd-networkd 2>&1; true",
+        case("").display(),
+        folder.path().display()
+    );
+    std::fs::write(folder.path().join("30-bad.network"), BAD).unwrap();
+    let said = told(&run("unshare", &["-n", "-m", "bash", "-c", &script]));
+    let complains = |place: &str| said.lines().any(|line| line.contains(place) && line.contains("ignoring"));
+    assert!(said.contains("wg0.netdev") || said.contains("wg0:"), "{said}");
+    for (name, text) in [
+        ("20-lan.network", std::fs::read_to_string(case("20-lan.network")).unwrap()),
+        ("wg0.netdev", std::fs::read_to_string(case("wg0.netdev")).unwrap()),
+        ("30-bad.network", BAD.to_owned()),
+    ] {
+        let reading = read(&format!("d/etc/systemd/network/{name}"), &text);
+        for line in 1..=text.lines().count() as u32 {
+            let not_understood = reading.ledger.class(line) == Some(trevlin_model::LineClass::NotUnderstood);
+            assert_eq!(complains(&format!("{name}:{line}:")), not_understood, "{name}:{line}\n{said}");
+        }
+    }
 }

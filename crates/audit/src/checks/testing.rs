@@ -4,6 +4,12 @@ use crate::{Check, Estate, Input, ValidEstateFile, Verdict, Yardstick};
 use trevlin_model::{Export, ExportId, LineClass};
 use trevlin_readers::{Reading, Surroundings, recognise};
 
+/// Device `a` has the address 10.4.0.1, and device `b` sends what it does not know there: they share a network.
+pub(crate) const GATE: (&str, &str) =
+    ("a/ip-addr.json", r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#);
+pub(crate) const BEHIND: (&str, &str) =
+    ("b/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","flags":[]}]"#);
+
 /// An estate from paths (`device/file`) and texts.
 pub(crate) fn estate(files: &[(&str, &str)]) -> Estate {
     estate_with(files, "")

@@ -198,7 +198,7 @@ impl Gathered {
                 continue;
             }
             let owner =
-                format!("route by {}", route.gateway.map(|gateway| gateway.to_string()).unwrap_or_default());
+                format!("by {}", route.gateway.map(|gateway| gateway.to_string()).unwrap_or_default());
             self.claim(ClaimKind::Route, route.destination.into(), &owner, route.origin);
         }
     }
@@ -249,6 +249,13 @@ impl Gathered {
             for (range, origin) in &plan.remote {
                 if range.size() > 1 && *range != IpRange::all(range.family()) {
                     self.claim(ClaimKind::Remote, *range, name, *origin);
+                }
+            }
+            for (range, origin) in &plan.sent_through {
+                // Everything is no claim on anything.
+                if range.network().is_none_or(|net| net.prefix_len() > 3) {
+                    let owner = format!("told to callers of {name}");
+                    self.claim(ClaimKind::Route, *range, &owner, *origin);
                 }
             }
             for fixed in &plan.fixed {

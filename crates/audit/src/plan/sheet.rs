@@ -177,7 +177,7 @@ pub(crate) fn told(estate: &Estate, claim: &Claim) -> String {
         ClaimKind::Link => format!("{range}, the tunnel's link {owner} on {device} ({place})"),
         ClaimKind::Address => format!("{range}, the address of {owner} on {device} ({place})"),
         ClaimKind::OutsideAddress => format!("{range}, the outside address of {device} ({owner}, {place})"),
-        ClaimKind::Route => format!("{range}, to which {device} has a {owner} ({place})"),
+        ClaimKind::Route => format!("{range}, a route of {device} ({owner}, {place})"),
         ClaimKind::Remote => format!("{range}, which {device} reaches through {owner} ({place})"),
         ClaimKind::PoolNetwork => format!("{range}, set aside for callers of {owner} on {device} ({place})"),
         ClaimKind::Pool => format!("{range}, given to callers by {owner} on {device} ({place})"),

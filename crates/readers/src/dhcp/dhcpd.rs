@@ -3,8 +3,10 @@
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use ipnet::IpNet;
+use serde::Deserialize;
+use std::collections::BTreeSet;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, IpRange, LineClass, MalformedAddress, Origin, Secret};
@@ -17,6 +19,23 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
+
+#[derive(Deserialize, Default)]
+struct Statements {
+    statements: BTreeSet<String>,
+}
+
+static STATEMENTS: LazyLock<Statements> =
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/dhcpd-statements.toml")).unwrap_or_default());
+
+/// What becomes of a statement that states no address.
+fn other(words: &[&str]) -> LineClass {
+    let known = words.first().is_some_and(|word| STATEMENTS.statements.contains(*word));
+    if known { LineClass::PassedOver } else { LineClass::NotUnderstood }
+}
+
+/// What is said of a statement that the manual has not.
+const NO_STATEMENT: &str = "no statement of dhcpd.conf(5) begins like this; the server refuses to start";
 
 /// How deep blocks are followed.
 const DEPTH: usize = 32;
@@ -172,8 +191,11 @@ impl State<'_> {
                 scope
             }
             ["pool" | "pool6" | "group" | "shared-network", ..] => scope,
-            _ => {
-                book.class(origin, LineClass::PassedOver);
+            words => {
+                book.class(origin, other(words));
+                if other(words) == LineClass::NotUnderstood {
+                    book.note(origin, NO_STATEMENT);
+                }
                 scope
             }
         }
@@ -238,9 +260,12 @@ impl State<'_> {
                     book.note(origin, why);
                 }
             }
-            _ => class = LineClass::PassedOver,
+            words => class = other(words),
         }
         book.class(origin, class);
+        if class == LineClass::NotUnderstood {
+            book.note(origin, NO_STATEMENT);
+        }
         for bad in &self.server.malformed[before..] {
             book.not_understood(bad.origin, bad.why.clone());
         }

@@ -5,8 +5,10 @@ use super::{interface, route, stated};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::yaml::{Node, documents};
+use serde::Deserialize;
+use std::collections::BTreeSet;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, LineClass, Origin, Pool, Secret};
@@ -14,6 +16,14 @@ use trevlin_model::{Export, HeldSecret, LineClass, Origin, Pool, Secret};
 /// The reader.
 pub(crate) const READER: Reader =
     Reader { name: "netplan", title: "interfaces at boot (netplan)", manual: "netplan(5)", recognise, read };
+
+#[derive(Deserialize, Default)]
+struct Keys {
+    keys: BTreeSet<String>,
+}
+
+static KEYS: LazyLock<Keys> =
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/netplan-keys.toml")).unwrap_or_default());
 
 /// Kinds of devices that have addresses (netplan(5)).
 const KINDS: [&str; 10] = [
@@ -94,6 +104,17 @@ impl State<'_> {
 
     fn device(&mut self, kind: &str, device: &str, at: Range<usize>, node: &Node) {
         let origin = self.origin(at);
+        for (key, span, _) in node.entries() {
+            if !KEYS.keys.contains(key) {
+                let origin = self.origin(span.clone());
+                Bookkeeper::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
+                    .not_understood(origin, "no key of netplan(5) for a device; netplan refuses the file");
+            }
+        }
+        // With `match` the key is a name of its own, and the interface is the one that is matched.
+        let matched = node.get("match").and_then(|one| one.get("name"));
+        let matched = node.get("set-name").or(matched).and_then(Node::scalar).map(|(name, _)| name);
+        let device = matched.filter(|name| !name.contains(['*', '?', '['])).unwrap_or(device);
         let mut one = interface(device, origin);
         let mode = node.get("mode").and_then(Node::scalar).map(|(mode, _)| mode).unwrap_or_default();
         one.point_to_point = kind == "tunnels" && !matches!(mode, "gretap" | "ip6gretap" | "vxlan");
@@ -205,7 +226,7 @@ mod tests {
     fn devices_routes_and_tunnels() {
         let text = "network:\n  version: 2\n  ethernets:\n    eth0:\n      addresses: [10.4.0.9/24, \"2001:db8:4::9/64\"]\n      \
                     routes:\n        - to: default\n          via: 10.4.0.1\n        - {to: 10.7.0.0/16, via: 10.4.0.2}\n      \
-                    nameservers: {addresses: [10.4.0.53]}\n    eth1:\n      dhcp4: true\n  wifis:\n    wlan0:\n      \
+                    nameservers: {addresses: [10.4.0.53]}\n    lan:\n      match: {name: eth1}\n      dhcp4: true\n      adresses: []\n  wifis:\n    wlan0:\n      \
                     access-points:\n        \"quay\": {password: \"open sesame\"}\n      addresses: [10.4.0.900/24]\n  tunnels:\n    wg0:\n      \
                     mode: wireguard\n      key: S0Secret=\n      addresses: [10.9.0.1/24]\n      peers:\n        - keys: {public: AAAABBBBCC=, shared: S1Secret=}\n          \
                     allowed-ips: [10.9.0.2/32, 10.5.0.0/24]\n  wobble: 3\n";
@@ -221,7 +242,7 @@ mod tests {
                 format!("{} {} {}@{line}", one.name, one.addresses.len(), one.asks.is_some())
             })
             .collect();
-        assert_eq!(told, ["eth0 2 false@4", "eth1 0 true@11", "wlan0 0 false@14", "wg0 1 false@19"]);
+        assert_eq!(told, ["eth0 2 false@4", "eth1 0 true@11", "wlan0 0 false@16", "wg0 1 false@21"]);
         let routes: Vec<_> =
             reading.facts.stored_routes.iter().map(|one| one.destination.to_string()).collect();
         assert_eq!(routes, ["0.0.0.0/0", "10.7.0.0/16"]);
@@ -229,7 +250,8 @@ mod tests {
         assert_eq!((plan.pools.len(), plan.fixed.len(), plan.remote.len()), (1, 1, 1));
         assert_eq!((reading.facts.secrets.len(), reading.facts.malformed.len()), (3, 1));
         assert!(!format!("{reading:?}").contains("sesame"));
-        assert!(reading.ledger.notes.iter().any(|note| note.text.contains("no key of netplan")));
+        let notes = reading.ledger.notes.iter().filter(|note| note.text.contains("no key of netplan"));
+        assert_eq!(notes.count(), 2);
     }
 
     #[test]

@@ -5,7 +5,9 @@ use super::{interface, route, stated};
 use crate::addresses;
 use crate::ini::{Section, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
+use std::sync::LazyLock;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
@@ -20,20 +22,9 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-/// Sections that become facts.
-const SECTIONS: [&str; 11] = [
-    "Match",
-    "Network",
-    "Address",
-    "Route",
-    "DHCPServer",
-    "DHCPServerStaticLease",
-    "NetDev",
-    "WireGuard",
-    "WireGuardPeer",
-    "Tunnel",
-    "Link",
-];
+/// Keys of the sections that become facts, by section.
+static SECTIONS: LazyLock<BTreeMap<String, BTreeSet<String>>> =
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/networkd-keys.toml")).unwrap_or_default());
 
 /// Kinds of device whose two ends know each other (systemd.netdev(5), Kind).
 const LINKS: [&str; 10] =
@@ -58,8 +49,8 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let all = sections(export, &['#', ';']);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for section in &all {
-        let known = SECTIONS.contains(&section.name);
-        let class = if known { LineClass::Understood } else { LineClass::PassedOver };
+        let keys = SECTIONS.get(section.name);
+        let class = if keys.is_some() { LineClass::Understood } else { LineClass::PassedOver };
         if !section.name.is_empty() {
             book.class(section.origin, class);
         }
@@ -69,6 +60,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     entry.origin,
                     "expected `[Section]` or `Key=value`; the daemon skips this line",
                 );
+            } else if keys.is_some_and(|keys| !keys.contains(entry.key)) {
+                let why = format!("no key of [{}]; the daemon ignores this line", section.name);
+                book.not_understood(entry.origin, why);
             } else {
                 book.class(entry.origin, class);
             }
@@ -252,7 +246,7 @@ mod tests {
             "d/etc/systemd/network/20-lan.network",
             "[Match]\nName=eth1\n[Network]\nAddress=10.4.0.1/24\nDNS=10.4.0.53 10.4.0.54#ns.example\nDHCPServer=yes\n\
              [Address]\nAddress=2001:db8:4::1/64\n[Route]\nDestination=10.7.0.0/16\nGateway=10.4.0.2\n[Route]\nGateway=10.4.0.254\n\
-             [DHCPServer]\nPoolOffset=50\nPoolSize=100\nDNS=_server_address\n[DHCPServerStaticLease]\nMACAddress=02:00:5e:10:00:20\nAddress=10.4.0.60\nwobble\n",
+             [DHCPServer]\nPoolOffset=50\nPoolSize=100\nDNS=_server_address\n[DHCPServerStaticLease]\nMACAddress=02:00:5e:10:00:20\nAddress=10.4.0.60\nwobble\nAddres=10.4.0.61\n",
         );
         let one = &reading.facts.stored_interfaces[0];
         assert_eq!((one.name.as_str(), one.addresses.len(), one.asks), ("eth1", 2, None));
@@ -263,7 +257,7 @@ mod tests {
         assert_eq!(server.subnets[0].ranges[0].0.to_string(), "10.4.0.50-10.4.0.149");
         assert_eq!(server.reservations[0].who, "02:00:5e:10:00:20");
         assert_eq!(reading.facts.name_servers.len(), 2);
-        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 1);
+        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 2);
     }
 
     #[test]

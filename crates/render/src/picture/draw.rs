@@ -42,6 +42,8 @@ pub(super) enum Shape {
     Outline,
     /// A broken outline.
     Broken,
+    /// An outline of points.
+    Pointed,
     /// A filled circle.
     Circle,
     /// A diamond.
@@ -64,7 +66,8 @@ pub(super) fn look(kind: ClaimKind) -> Look {
         ClaimKind::NameServer => ("#0c7060", Shape::Diamond),
         ClaimKind::Translation => ("#8a1f5c", Shape::Dotted),
         ClaimKind::Network | ClaimKind::Link => ("#666666", Shape::Outline),
-        ClaimKind::Route | ClaimKind::Remote => ("#666666", Shape::Broken),
+        ClaimKind::Remote => ("#666666", Shape::Broken),
+        ClaimKind::Route => ("#666666", Shape::Pointed),
     };
     Look { colour, shape }
 }
@@ -271,7 +274,8 @@ pub(super) fn mark(body: &mut String, look: &Look, from: f64, to: f64, y: f64) {
         Shape::Slanted => bar("url(#slanted)", ""),
         Shape::Dotted => bar("url(#dotted)", ""),
         Shape::Outline => bar("#ffffff", ""),
-        Shape::Broken => bar("#ffffff", " stroke-dasharray=\"4 3\""),
+        Shape::Broken => bar("#ffffff", " stroke-dasharray=\"6 3\""),
+        Shape::Pointed => bar("#ffffff", " stroke-dasharray=\"1.5 2.5\""),
         Shape::Circle => format!("<circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3.6\" fill=\"{colour}\"/>"),
         Shape::Square => format!(
             "<rect x=\"{:.1}\" y=\"{:.1}\" width=\"7\" height=\"7\" fill=\"{colour}\"/>",

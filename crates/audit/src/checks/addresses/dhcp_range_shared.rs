@@ -77,14 +77,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::checks::testing::run;
+    use crate::checks::testing::{BEHIND, GATE, run};
 
     const DNSMASQ: (&str, &str) = ("a/dnsmasq.conf", "dhcp-range=10.4.0.100,10.4.0.209\n");
-
-    const GATE: (&str, &str) =
-        ("a/ip-addr.json", r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#);
-    const BEHIND: (&str, &str) =
-        ("b/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","flags":[]}]"#);
 
     #[test]
     fn cases() {

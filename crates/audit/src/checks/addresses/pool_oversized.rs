@@ -1,6 +1,6 @@
 //! A pool is far larger than its callers need.
 
-use super::pool_too_small::{needs, room};
+use super::pool_too_small::{needs, room, words};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 
 /// The check.
@@ -29,31 +29,23 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };
         // IPv6 pools are large by design.
-        let Some((range, origin)) = pool.ranges.first().filter(|(range, _)| range.first().is_ipv4()) else {
+        let Some((_, origin)) = pool.ranges.first().filter(|(range, _)| range.first().is_ipv4()) else {
             continue;
         };
         if answers.iter().any(|one| one.device == holder.device && one.subject == holder.name) {
             continue;
         }
         let Some((least, _)) = room(estate, holder) else { continue };
-        let verdict = match needs(estate, holder).into_iter().max_by_key(|need| need.callers) {
+        let need = needs(estate, holder).into_iter().max_by_key(|need| need.callers);
+        let verdict = match need {
             None => Verdict::DoesNotApply,
             Some(need) if least >= LARGE && least / TIMES >= u128::from(need.callers.max(1)) => {
+                let (title, detail) = words(estate, &holder.name, least, *origin, &need);
                 Verdict::Fail(Fail {
                     severity: CHECK.severity,
                     why_this_severity: "it works, and takes up room".into(),
-                    title: format!(
-                        "{} has addresses for {least} callers, and {} may come",
-                        holder.name, need.callers
-                    ),
-                    detail: format!(
-                        "The pool {} has room for {least} callers ({}), while {} {} ({}).",
-                        range.short(),
-                        estate.place(*origin),
-                        need.callers,
-                        need.says,
-                        estate.place(need.origin)
-                    ),
+                    title,
+                    detail,
                     evidence: vec![*origin, need.origin],
                 })
             }

@@ -72,6 +72,20 @@ pub(super) fn room(estate: &Estate, holder: &PoolOwner) -> Option<(u128, u128)> 
     (most[at] > 0).then_some((least[at], most[at]))
 }
 
+/// The title and the sentence for a pool and what it should be for.
+pub(super) fn words(estate: &Estate, name: &str, room: u128, pool: Origin, need: &Need) -> (String, String) {
+    (
+        format!("{name} has addresses for {room} callers, and {} may come", need.callers),
+        format!(
+            "The pool has room for {room} callers ({}), while {} {} ({}).",
+            estate.place(pool),
+            need.callers,
+            need.says,
+            estate.place(need.origin)
+        ),
+    )
+}
+
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {
@@ -87,20 +101,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             None => Verdict::Pass,
             Some(need) => {
                 let origin = pool.ranges.first().map_or(pool.origin, |(_, origin)| *origin);
+                let (title, detail) = words(estate, &holder.name, most, origin, need);
                 Verdict::Fail(Fail {
                     severity: CHECK.severity,
                     why_this_severity: "callers are turned away, and nobody else is hit".into(),
-                    title: format!(
-                        "{} has addresses for {most} callers, and {} may come",
-                        holder.name, need.callers
-                    ),
-                    detail: format!(
-                        "The pool has room for {most} callers ({}), while {} {} ({}).",
-                        estate.place(origin),
-                        need.callers,
-                        need.says,
-                        estate.place(need.origin)
-                    ),
+                    title,
+                    detail,
                     evidence: vec![origin, need.origin],
                 })
             }
