@@ -106,14 +106,20 @@ fn fail(estate: &Estate, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
     };
     let network = b.range.short();
     let shared = a.range.intersection(&b.range).unwrap_or(a.range);
-    let part =
-        if shared == a.range { format!("{} lies", a.range) } else { format!("{shared} of {} lies", a.range) };
+    let part = if shared == a.range {
+        format!("{} lies", a.range.short())
+    } else {
+        format!("{} of {} lies", shared.short(), a.range.short())
+    };
     let whose =
         if own { b.owner.clone() } else { format!("{} on {}", b.owner, estate.devices[b.device].name) };
     Verdict::Fail(Fail {
         severity,
         why_this_severity: why.into(),
-        title: format!("the callers' pool {} reaches into {network}, the network of {whose}", a.range),
+        title: format!(
+            "the callers' pool {} reaches into {network}, the network of {whose}",
+            a.range.short()
+        ),
         detail: format!(
             "The pool of {} ({}): {part} inside {network}, which {whose} is connected to ({}).{source}",
             a.owner,

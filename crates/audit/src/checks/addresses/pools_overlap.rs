@@ -1,5 +1,6 @@
 //! Two pools hand out the same addresses.
 
+use super::MOST_TOLD;
 use crate::plan::Claim;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::BTreeSet;
@@ -57,16 +58,24 @@ fn groups<'a>(claims: &[&'a Claim]) -> Vec<Vec<&'a Claim>> {
 
 fn fail(estate: &Estate, group: &[&Claim]) -> Answer {
     let name = |claim: &Claim| format!("{} on {}", claim.owner, estate.devices[claim.device].name);
-    let told: Vec<_> = group
+    let mut told: Vec<_> = group
         .iter()
-        .map(|claim| format!("{} hands out {} ({})", name(claim), claim.range, estate.place(claim.origin)))
+        .take(MOST_TOLD)
+        .map(|claim| {
+            format!("{} hands out {} ({})", name(claim), claim.range.short(), estate.place(claim.origin))
+        })
         .collect();
+    if group.len() > MOST_TOLD {
+        told.push(format!("{} more", group.len() - MOST_TOLD));
+    }
     let first = group[0];
     let others: Vec<_> = group.iter().filter(|claim| claim.group != first.group).collect();
     let pools: BTreeSet<_> = group.iter().map(|claim| claim.group).collect();
     let shared = others.iter().find_map(|other| first.range.intersection(&other.range));
     let title = match (pools.len(), shared) {
-        (2, Some(shared)) => format!("{} and {} both hand out {shared}", name(first), name(others[0])),
+        (2, Some(shared)) => {
+            format!("{} and {} both hand out {}", name(first), name(others[0]), shared.short())
+        }
         (count, _) => {
             format!("{count} pools overlap, beginning with those of {} and {}", name(first), name(others[0]))
         }
