@@ -130,7 +130,7 @@ struct Gathered {
 }
 
 /// Whether an interface is the end of a tunnel by its name, where no dump of what runs tells.
-fn is_tunnel_name(name: &str) -> bool {
+pub(super) fn is_tunnel_name(name: &str) -> bool {
     ["tun", "wg", "ppp"].iter().any(|kind| {
         name.strip_prefix(kind).is_some_and(|rest| rest.starts_with(|next: char| next.is_ascii_digit()))
     })

@@ -1,6 +1,6 @@
 //! What it means that two claims share addresses.
 
-use super::claims::{Claim, ClaimKind, PoolOwner};
+use super::claims::{Claim, ClaimKind, PoolOwner, is_tunnel_name};
 use super::{Plan, sweep};
 use crate::Estate;
 use serde::Serialize;
@@ -225,7 +225,13 @@ fn in_one_place(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
     let gateways = |device: &Device| -> Vec<usize> {
         let gateways =
             device.facts.routes.iter().filter(|route| route.is_default()).filter_map(|route| route.gateway);
-        gateways.flat_map(|gateway| estate.holders(gateway).to_vec()).collect()
+        // An address that several devices have tells nothing: it may be one at each site.
+        gateways
+            .filter_map(|gateway| match estate.holders(gateway) {
+                [holder] => Some(*holder),
+                _ => None,
+            })
+            .collect()
     };
     let (of_one, of_other) = (gateways(one), gateways(other));
     let together = of_one.contains(&b.device)
@@ -265,10 +271,10 @@ fn pool_in_network(estate: &Estate, a: &Claim, pool: &Pool, b: &Claim) -> Option
         let name = b.owner.as_str();
         let other_end =
             name.starts_with("tap") && pool.network.is_some_and(|net| IpRange::from(net) == b.range);
-        let connected_itself = estate.devices[a.device]
-            .facts
-            .interfaces
-            .iter()
+        let inside = estate.devices[a.device].facts.interfaces.iter().filter(|one| {
+            !one.point_to_point && !one.loopback && !is_tunnel_name(&one.name) && !is_own_link(one, pool)
+        });
+        let connected_itself = inside
             .flat_map(|one| &one.addresses)
             .any(|address| IpRange::from(address.net.trunc()).intersection(&a.range).is_some());
         // Where its own device is connected to it the overlap is told there.

@@ -53,9 +53,6 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             Some((name, value)) => (name.trim(), value.trim()),
             None => (text, ""),
         };
-        if name == "interface" {
-            interfaces.extend(value.split(',').map(|name| name.trim().to_owned()));
-        }
         if !OPTIONS.judged.contains(name) {
             if OPTIONS.passed_over.contains(name) {
                 book.class(origin, LineClass::PassedOver);
@@ -66,6 +63,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         book.understood(origin);
         if name == "interface" {
+            interfaces.extend(value.split(',').map(|name| name.trim().to_owned()));
             continue;
         }
         let server = server.get_or_insert_with(|| DhcpServer::new("dnsmasq", export.file_name(), origin));

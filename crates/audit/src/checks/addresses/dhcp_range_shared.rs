@@ -121,6 +121,20 @@ mod tests {
                     &["ask a"],
                 ),
                 (
+                    "two sites with one address for their gateways",
+                    &[
+                        ("a/dnsmasq.conf", "dhcp-range=10.4.0.100,10.4.0.209\n"),
+                        GATE,
+                        ("b/ip-addr.json", GATE.1),
+                        ("c/ip-route.json", BEHIND.1),
+                        (
+                            "c/dhcpd.conf",
+                            "subnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
+                        ),
+                    ],
+                    &["ask a"],
+                ),
+                (
                     "partners",
                     &[
                         DNSMASQ,

@@ -206,6 +206,19 @@ mod tests {
                     &["fail high d s.conf:2 ip-addr.json:1"],
                 ),
                 (
+                    "a network of another device, while the tunnel is up",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.4.0.0 255.255.255.0\n"),
+                        (
+                            "d/ip-addr.json",
+                            r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
+{"ifname":"tun0","flags":["POINTOPOINT","UP"],"addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#,
+                        ),
+                        ("e/ip-addr.json", LAN),
+                    ],
+                    &["fail high d s.conf:2 ip-addr.json:1"],
+                ),
+                (
                     "a network inside another host",
                     &[
                         ("d/s.conf", "dev tun\nserver 172.17.0.0 255.255.255.0\n"),
