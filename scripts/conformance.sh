@@ -35,3 +35,4 @@ sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
 cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd -- --ignored
+cargo test --locked --workspace --lib algorithms -- --ignored

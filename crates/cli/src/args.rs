@@ -52,6 +52,12 @@ A file that cannot be read is named on standard error; the rest is audited.")]
   trevlin logins exports/                     the table, by device
   trevlin logins exports/ --format json       for other programs, schema trevlin-logins/1")]
     Logins(Logins),
+    /// Show every tunnel: its protocol, who comes in, the weakest algorithm it may use, what goes through it
+    #[command(after_help = "Examples:
+  trevlin tunnels exports/                         the table, by device
+  trevlin tunnels exports/ --detail desks.conf     everything of one tunnel, with its lines
+  trevlin tunnels exports/ --format json           for other programs, schema trevlin-tunnels/1")]
+    Tunnels(Tunnels),
     /// Show the address plan: everything that lays claim to addresses, and where claims meet
     #[command(after_help = "Examples:
   trevlin addresses exports/                          the space as a tree, then every overlap
@@ -98,6 +104,25 @@ pub(crate) struct Logins {
     /// Form of the output
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Tunnels {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Only this device (can be repeated)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) device: Vec<String>,
+    /// Everything of the tunnels whose name holds this
+    #[arg(long, value_name = "NAME")]
+    pub(crate) detail: Option<String>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Judge certificates as of this date, as 2026-11-25 [default: today]
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
 }
 
 #[derive(Debug, Args)]

@@ -7,7 +7,7 @@ use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
 use std::process::ExitCode;
-use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan};
+use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan, tunnels};
 use trevlin_render::{Detail, Json, Renderer, Text};
 
 /// How many free networks are proposed.
@@ -21,6 +21,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
     match &arguments.command {
         Command::Audit(audit) => audit_command(audit, &arguments.common),
         Command::Logins(logins) => logins_command(logins, &arguments.common),
+        Command::Tunnels(tunnels) => tunnels_command(tunnels, &arguments.common),
         Command::Addresses(addresses) => addresses_command(addresses, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
@@ -90,6 +91,29 @@ fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Re
     match arguments.format {
         Format::Text => print(|out| trevlin_render::logins_text(&rows, width(), out))?,
         Format::Json => print(|out| trevlin_render::logins_json(&rows, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn tunnels_command(arguments: &args::Tunnels, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.device)?;
+    let mut rows = tunnels::tunnels(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today)));
+    rows.retain(|row| arguments.device.is_empty() || arguments.device.contains(&row.device));
+    if let Some(name) = &arguments.detail {
+        let before: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
+        rows.retain(|row| row.name.contains(name.as_str()));
+        if rows.is_empty() {
+            bail!("there is no tunnel with `{name}` in its name; there are: {}", before.join(", "));
+        }
+    }
+    match (arguments.format, &arguments.detail) {
+        (Format::Json, _) => print(|out| trevlin_render::tunnels_json(&rows, out))?,
+        (Format::Text, Some(_)) => {
+            let all: Vec<_> = rows.iter().collect();
+            print(|out| trevlin_render::tunnels_detail(&all, out))?;
+        }
+        (Format::Text, None) => print(|out| trevlin_render::tunnels_text(&rows, width(), out))?,
     }
     Ok(ExitCode::SUCCESS)
 }

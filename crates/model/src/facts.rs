@@ -4,6 +4,7 @@ use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
 use crate::ike::PreSharedKey;
+use crate::offer::Offer;
 use crate::pam::PamService;
 use crate::plan::{AddressPlan, Placed, TunnelPlan};
 use crate::radius::{
@@ -110,6 +111,13 @@ pub struct Facts {
 }
 
 impl Facts {
+    /// What every tunnel may agree on, with its name. What a daemon would refuse to start with is left out.
+    pub fn offers(&self) -> impl Iterator<Item = (&str, &[Offer])> {
+        let running = self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none());
+        let read = running.map(|tunnel| (tunnel.name.as_str(), tunnel.offers.as_slice()));
+        read.chain(self.tunnel_plans.iter().map(|one| (one.name.as_str(), one.offers.as_slice())))
+    }
+
     /// The address side of every tunnel, with its name. What a daemon would refuse to start with is left out.
     pub fn plans(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
         let running = self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none());

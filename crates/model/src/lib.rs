@@ -23,6 +23,7 @@ pub mod ike;
 mod interface;
 mod ledger;
 mod login;
+pub mod offer;
 pub mod pam;
 pub mod plan;
 mod pool;

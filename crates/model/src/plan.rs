@@ -1,6 +1,7 @@
 //! What a tunnel does with addresses beyond its listeners: pools, fixed addresses, networks behind it.
 
-use crate::{IpRange, MalformedAddress, Origin, Pool};
+use crate::offer::Offer;
+use crate::{IpRange, MalformedAddress, Origin, Pool, Setting};
 
 /// A range and the place that states it.
 pub type Placed = (IpRange, Origin);
@@ -42,6 +43,10 @@ pub struct TunnelPlan {
     pub name: String,
     /// The interface that is this device's end, where its addresses stand apart from the tunnel.
     pub interface: Option<String>,
+    /// What may be agreed on, by part.
+    pub offers: Vec<Offer>,
+    /// Settings read that checks judge.
+    pub settings: Vec<(String, Setting<String>)>,
     /// The addresses.
     pub plan: AddressPlan,
     /// The line to point at.

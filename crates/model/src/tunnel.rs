@@ -1,6 +1,7 @@
 //! Tunnels that answer callers or join sites.
 
 use crate::certificate::CertificateFile;
+use crate::offer::Offer;
 use crate::plan::AddressPlan;
 use crate::{Origin, Protocol, Setting};
 use std::net::IpAddr;
@@ -155,6 +156,8 @@ pub struct Tunnel {
     pub listeners: Vec<Listener>,
     /// How callers prove who they are.
     pub proof: CallerProof,
+    /// What may be agreed on, by part.
+    pub offers: Vec<Offer>,
     /// What callers are given, and what lies behind it.
     pub addresses: AddressPlan,
     /// Options file for the link daemon, where there is one.

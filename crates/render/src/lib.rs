@@ -2,11 +2,13 @@
 
 mod addresses;
 mod checks;
+mod columns;
 mod json;
 mod logins;
 mod neutral;
 mod picture;
 mod text;
+mod tunnels;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
 pub use checks::{explain, list};
@@ -15,6 +17,7 @@ pub use logins::{logins_json, logins_text};
 pub use neutral::neutral;
 pub use picture::{PictureError, addresses_png, addresses_svg};
 pub use text::{Detail, Text};
+pub use tunnels::{tunnels_detail, tunnels_json, tunnels_text};
 
 use std::io;
 use trevlin_audit::Outcome;

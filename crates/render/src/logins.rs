@@ -1,8 +1,8 @@
 //! The table of logins.
 
+use crate::columns::columns;
 use crate::neutral;
 use anstyle::{AnsiColor, Style};
-use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::access::Access;
@@ -35,14 +35,14 @@ pub fn logins_text(rows: &[Access], width: usize, out: &mut dyn io::Write) -> io
     let rooms = SHARES.map(|share| width.clamp(60, 140) * share / 100);
     // The verdict stands last, so what follows these columns is the verdict.
     let before: usize = rooms[..rooms.len() - 1].iter().sum();
-    for line in lines(HEADER.map(str::to_owned), &rooms) {
+    for line in columns(HEADER.map(str::to_owned), &rooms) {
         writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
     }
     for device in rows.chunk_by(|a, b| a.device == b.device) {
         writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&device[0].device))?;
         for row in device {
             let style = style(row.verdict);
-            for line in lines(cells(row), &rooms) {
+            for line in columns(cells(row), &rooms) {
                 let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
                 let (rest, verdict) = line.split_at(at);
                 let verdict = verdict.trim_end();
@@ -56,18 +56,6 @@ pub fn logins_text(rows: &[Access], width: usize, out: &mut dyn io::Write) -> io
         writeln!(out)?;
     }
     summary(rows, out)
-}
-
-/// A row as lines of columns of fixed width. Every device has the same columns, so that the eye finds its way down.
-fn lines(row: [String; 7], rooms: &[usize; 7]) -> Vec<String> {
-    let mut table = Table::new();
-    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
-    table.add_row(row);
-    for (column, room) in table.column_iter_mut().zip(rooms) {
-        let room = u16::try_from(*room).unwrap_or(10);
-        column.set_padding((0, 1)).set_constraint(ColumnConstraint::Absolute(Width::Fixed(room)));
-    }
-    table.lines().collect()
 }
 
 fn style(verdict: &str) -> Style {

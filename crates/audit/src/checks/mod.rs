@@ -1,6 +1,7 @@
 //! The checks: one file each, in the folder of its area.
 
 mod addresses;
+mod ciphers;
 mod exposure;
 mod ike;
 mod logins;
@@ -27,6 +28,9 @@ pub const CHECKS: &[&Check] = &[
     &addresses::same_network_at_two_sites::CHECK,
     &addresses::stored_addresses_differ::CHECK,
     &addresses::used_address_handed_out::CHECK,
+    &ciphers::weak_encryption::CHECK,
+    &ciphers::weak_integrity::CHECK,
+    &ciphers::weak_key_exchange::CHECK,
     &exposure::outside_unfiltered::CHECK,
     &logins::administrator_dials_in::CHECK,
     &logins::client_certificate_not_asked::CHECK,
@@ -64,8 +68,14 @@ pub const CHECKS: &[&Check] = &[
     &secrets::weak_password_hash::CHECK,
     &secrets::weak_pre_shared_key::CHECK,
     &secrets::weak_shared_secret::CHECK,
+    &tunnels::callers_talk::CHECK,
+    &tunnels::compression::CHECK,
+    &tunnels::control_channel_open::CHECK,
     &tunnels::dial_in_unencrypted::CHECK,
+    &tunnels::ikev1_answers::CHECK,
     &tunnels::pptp_answers::CHECK,
+    &tunnels::server_not_verified::CHECK,
+    &tunnels::static_key::CHECK,
 ];
 
 /// The check with this id.

@@ -178,7 +178,7 @@ fn a_device_is_shown_with_what_it_has_a_part_in() {
 fn exit_status() {
     let medium = folder(&[("d/s.conf", SERVER)]);
     let medium = medium.path().to_str().unwrap();
-    let nothing = folder(&[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\n")]);
+    let nothing = folder(&[("d/c.conf", "client\ndev tun\nremote 192.0.2.9\nremote-cert-tls server\n")]);
     let nothing = nothing.path().to_str().unwrap();
     for (arguments, status) in [
         (&["audit", medium][..], 0),

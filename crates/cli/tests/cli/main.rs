@@ -9,3 +9,4 @@ mod demo;
 mod leaks;
 mod logins;
 mod readme;
+mod tunnels;

@@ -2,11 +2,12 @@
 //!
 //! `conn %default` holds for every connection; `also` brings in another section's lines.
 
-use super::{networks, pool};
+use super::{networks, offer, pool};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::{AddressPlan, FixedAddress, TunnelPlan};
-use trevlin_model::{Export, LineClass, NotModelled, Origin};
+use trevlin_model::{Export, LineClass, NotModelled, Origin, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -21,8 +22,24 @@ pub(crate) const READER: Reader = Reader {
 const DEPTH: usize = 8;
 
 /// Keys that become facts here.
-const KNOWN: [&str; 8] =
-    ["also", "auto", "leftsourceip", "leftsubnet", "rightdns", "rightsourceip", "rightsubnet", "right"];
+const KNOWN: [&str; 13] = [
+    "aggressive",
+    "ah",
+    "also",
+    "auto",
+    "esp",
+    "ike",
+    "keyexchange",
+    "leftsourceip",
+    "leftsubnet",
+    "right",
+    "rightdns",
+    "rightsourceip",
+    "rightsubnet",
+];
+
+/// Settings of a connection that checks judge.
+const SETTINGS: [&str; 3] = ["keyexchange", "aggressive", "right"];
 
 fn recognise(export: &Export) -> Recognition {
     let conn = |line: &str| {
@@ -114,12 +131,23 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             }
         }
         networks(&mut plan, said("leftsubnet"), said("rightsubnet"));
+        let mut offers: Vec<Offer> = Vec::new();
+        for (key, part) in [("ike", OfferPart::Control), ("esp", OfferPart::Data), ("ah", OfferPart::Data)] {
+            offers.extend(said(key).map(|(value, origin)| offer(part, value, origin)));
+        }
+        let settings = SETTINGS.iter().filter_map(|key| {
+            let (value, origin) = said(key)?;
+            Some(((*key).to_owned(), Setting::Stated { value: value.to_owned(), origin }))
+        });
+        let settings = settings.collect();
         for bad in plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed) {
             book.not_understood(bad.origin, bad.why.clone());
         }
         reading.facts.tunnel_plans.push(TunnelPlan {
             name: title,
             interface: None,
+            offers,
+            settings,
             plan,
             origin: conn.origin,
         });
@@ -189,6 +217,9 @@ mod tests {
             ]
         );
         assert_eq!(reading.facts.tunnel_plans[1].plan.malformed.len(), 1);
-        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 2);
+        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 1);
+        let names: Vec<_> =
+            reading.facts.tunnel_plans[1].offers[0].algorithms.iter().map(|one| one.name.as_str()).collect();
+        assert_eq!(names, ["aes256", "sha256", "modp2048"]);
     }
 }

@@ -5,6 +5,7 @@ pub(crate) mod swanctl;
 
 use crate::addresses;
 use std::net::Ipv4Addr;
+use trevlin_model::offer::{Offer, OfferPart, Offered, Spelling};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{IpRange, MalformedAddress, Origin, Pool, Setting};
 
@@ -43,6 +44,34 @@ fn selectors(text: &str, origin: Origin, malformed: &mut Vec<MalformedAddress>) 
         found.extend(addresses::take(bare, origin, malformed, addresses::range_or_prefix));
     }
     found
+}
+
+/// The algorithms of a list of proposals: suites with commas between them, algorithms with dashes between them. A `default`
+/// stands for the daemon's own list, which has nothing weak since version 5.4. Extended sequence numbers are no algorithm.
+fn offer(part: OfferPart, value: &str, origin: Origin) -> Offer {
+    let mut algorithms: Vec<Offered> = Vec::new();
+    for suite in value.trim_end_matches('!').split(',').map(str::trim) {
+        for word in suite.split('-').filter(|word| !word.is_empty()) {
+            // Additional key exchanges are numbered (`ke1_mlkem768`).
+            let name = match word.split_once('_') {
+                Some((numbered, rest)) if numbered.starts_with("ke") && numbered.len() == 3 => rest,
+                _ => word,
+            };
+            if matches!(name, "default" | "esn" | "noesn" | "none")
+                || algorithms.iter().any(|one| one.name == name)
+            {
+                continue;
+            }
+            algorithms.push(Offered {
+                name: name.to_owned(),
+                role: None,
+                versions: None,
+                origin,
+                default: None,
+            });
+        }
+    }
+    Offer { part, spelling: Spelling::StrongSwan, algorithms, open: None, origin }
 }
 
 /// Takes what one end of a connection may reach: `remote` lies behind the other end; where callers come in, `local` is

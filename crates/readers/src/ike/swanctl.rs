@@ -1,13 +1,14 @@
 //! `swanctl.conf` (swanctl.conf(5)): nested sections in braces and `key = value` lines.
 
-use super::{networks, pool};
+use super::{networks, offer, pool};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
+use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::{AddressPlan, TunnelPlan};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, NotModelled, Origin, Secret};
+use trevlin_model::{Export, HeldSecret, LineClass, NotModelled, Origin, Secret, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -17,6 +18,12 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
+
+/// Settings of a connection that checks judge.
+const SETTINGS: [&str; 4] = ["version", "aggressive", "proposals", "remote_addrs"];
+
+/// What becomes facts of a child.
+const CHILD_KEYS: [&str; 4] = ["local_ts", "remote_ts", "esp_proposals", "ah_proposals"];
 
 /// How deep sections are followed.
 const DEPTH: usize = 16;
@@ -123,9 +130,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let known = |one: &Value<'_>| {
         one.is_in(&["pools", "*"])
             || one.within.first() == Some(&"secrets")
-            || (one.is_in(&["connections", "*"]) && one.key == "pools")
-            || (one.is_in(&["connections", "*", "children", "*"])
-                && matches!(one.key, "local_ts" | "remote_ts"))
+            || (one.is_in(&["connections", "*"]) && (one.key == "pools" || SETTINGS.contains(&one.key)))
+            || (one.is_in(&["connections", "*", "children", "*"]) && CHILD_KEYS.contains(&one.key))
     };
     for one in &all {
         // What the connections say beyond their addresses is not judged yet, and counts as not understood.
@@ -171,6 +177,16 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
                 }
             }
         }
+        let direct = |key: &str| own.iter().rev().find(|one| one.within.len() == 2 && one.key == key);
+        let mut offers: Vec<Offer> = direct("proposals")
+            .map(|one| offer(OfferPart::Control, one.value, one.origin))
+            .into_iter()
+            .collect();
+        let settings = SETTINGS.iter().filter_map(|key| {
+            let one = direct(key)?;
+            Some(((*key).to_owned(), Setting::Stated { value: one.value.to_owned(), origin: one.origin }))
+        });
+        let settings: Vec<_> = settings.collect();
         let mut children: Vec<&str> = own.iter().filter_map(|one| one.within.get(3).copied()).collect();
         children.dedup();
         for child in children {
@@ -181,12 +197,22 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
                 stated.map(|one| (one.value, one.origin))
             };
             networks(&mut plan, said("local_ts"), said("remote_ts"));
+            for key in ["esp_proposals", "ah_proposals"] {
+                offers.extend(said(key).map(|(value, origin)| offer(OfferPart::Data, value, origin)));
+            }
         }
         for bad in plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed) {
             malformed.push(bad.clone());
         }
         let origin = own.first().map_or(export.origin(0..0), |one| one.origin);
-        reading.facts.tunnel_plans.push(TunnelPlan { name: title, interface: None, plan, origin });
+        reading.facts.tunnel_plans.push(TunnelPlan {
+            name: title,
+            interface: None,
+            offers,
+            settings,
+            plan,
+            origin,
+        });
         reading.facts.not_modelled.push(NotModelled {
             what: "an IPsec connection of which only the addresses are judged yet".into(),
             filters_packets: false,

@@ -126,6 +126,8 @@ pub(super) fn finish(reading: &mut Reading, device: &str, plan: AddressPlan, ori
     reading.facts.tunnel_plans.push(TunnelPlan {
         name: format!("WireGuard {device}"),
         interface: Some(device.to_owned()),
+        offers: Vec::new(),
+        settings: Vec::new(),
         plan,
         origin,
     });

@@ -243,6 +243,7 @@ fn take(export: &Export, hosts: &[Host], number: usize, reading: &mut Reading) {
         refused,
         listeners: listeners(&host),
         proof,
+        offers: Vec::new(),
         addresses: plan(&host, &name),
         options_file: None,
         local_name: None,

@@ -1,7 +1,7 @@
 //! From directives to a tunnel: helper directives and defaults worked out as the daemon does.
 
 use super::config::{Config, Topology};
-use super::{DAEMON, plan, refusal};
+use super::{DAEMON, offers, plan, refusal};
 use ipnet::{IpNet, Ipv4Net};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use trevlin_model::plan::AddressPlan;
@@ -57,6 +57,7 @@ pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) ->
             alternatives: Vec::new(),
             shared_key: config.shared_key.map(|((), origin)| origin),
         },
+        offers: offers::of(&config, role, origin),
         addresses: AddressPlan {
             pools: if serves { pools(&config, kind) } else { Vec::new() },
             ..plan::of(&config, per_client)

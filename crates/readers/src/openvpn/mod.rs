@@ -8,6 +8,7 @@ mod config;
 mod directives;
 mod evaluate;
 mod lines;
+mod offers;
 mod plan;
 mod proof;
 mod refusal;

@@ -147,6 +147,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             alternatives: Vec::new(),
             shared_key: None,
         },
+        offers: Vec::new(),
         addresses: AddressPlan { pools, sessions: stated, ..AddressPlan::default() },
         options_file: Some(match find("option") {
             Some(one) => Setting::Stated { value: one.value.to_owned(), origin: one.origin },

@@ -85,6 +85,8 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         reading.facts.tunnel_plans.push(TunnelPlan {
             name: title,
             interface: None,
+            offers: Vec::new(),
+            settings: Vec::new(),
             plan,
             origin: section.origin,
         });

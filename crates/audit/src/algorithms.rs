@@ -1,0 +1,191 @@
+//! The table of algorithms: what each name means in each program's spelling, and what is known of its strength.
+
+use crate::Severity;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::sync::LazyLock;
+use trevlin_model::offer::{AlgorithmRole, Spelling};
+
+/// What is known of an algorithm's strength, the weakest first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Status {
+    /// Gives no protection, or next to none.
+    Broken,
+    /// Must not or should not be used any more.
+    Deprecated,
+    /// Holds, and is on its way out.
+    Legacy,
+    /// Holds.
+    Acceptable,
+    /// What standards ask for.
+    Recommended,
+    /// Holds against quantum computers as well.
+    QuantumResistant,
+}
+
+impl Status {
+    /// The word for it.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Broken => "broken",
+            Self::Deprecated => "deprecated",
+            Self::Legacy => "on its way out",
+            Self::Acceptable => "acceptable",
+            Self::Recommended => "recommended",
+            Self::QuantumResistant => "quantum-resistant",
+        }
+    }
+
+    /// How grave it is that it may be agreed on.
+    pub(crate) fn severity(self) -> Option<Severity> {
+        match self {
+            Self::Broken => Some(Severity::High),
+            Self::Deprecated => Some(Severity::Medium),
+            Self::Legacy => Some(Severity::Low),
+            _ => None,
+        }
+    }
+}
+
+/// A row of the table.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Algorithm {
+    /// The algorithm's name.
+    pub(crate) name: String,
+    role: String,
+    /// Strength.
+    pub(crate) status: Status,
+    /// Who says so.
+    pub(crate) source: String,
+    /// When.
+    pub(crate) year: u16,
+    /// Size of a cipher's block in bits.
+    pub(crate) block: Option<u32>,
+    #[serde(default)]
+    openvpn: Vec<String>,
+    #[serde(default)]
+    strongswan: Vec<String>,
+}
+
+#[derive(Deserialize, Default)]
+struct Table {
+    algorithm: Vec<Algorithm>,
+}
+
+static TABLE: LazyLock<Table> =
+    LazyLock::new(|| toml::from_str(include_str!("../tables/algorithms.toml")).unwrap_or_default());
+
+impl Algorithm {
+    /// What it does.
+    pub(crate) fn role(&self) -> AlgorithmRole {
+        match self.role.as_str() {
+            "encryption" => AlgorithmRole::Encryption,
+            "integrity" => AlgorithmRole::Integrity,
+            "prf" => AlgorithmRole::Prf,
+            _ => AlgorithmRole::KeyExchange,
+        }
+    }
+
+    fn spelled(&self, spelling: Spelling) -> &[String] {
+        match spelling {
+            Spelling::OpenVpn => &self.openvpn,
+            Spelling::StrongSwan => &self.strongswan,
+        }
+    }
+}
+
+/// Algorithms by spelling and name in small letters.
+type Names = BTreeMap<(Spelling, String), Vec<&'static Algorithm>>;
+
+static NAMES: LazyLock<Names> = LazyLock::new(|| {
+    let mut names = Names::new();
+    for algorithm in &TABLE.algorithm {
+        for spelling in [Spelling::OpenVpn, Spelling::StrongSwan] {
+            for name in algorithm.spelled(spelling) {
+                names.entry((spelling, name.to_ascii_lowercase())).or_default().push(algorithm);
+            }
+        }
+    }
+    names
+});
+
+/// The algorithm that a program means by a name, whatever its capitals. The role tells apart what goes by one name.
+pub(crate) fn lookup(
+    spelling: Spelling,
+    role: Option<AlgorithmRole>,
+    name: &str,
+) -> Option<&'static Algorithm> {
+    let found = NAMES.get(&(spelling, name.to_ascii_lowercase()))?;
+    found.iter().copied().find(|one| role.is_none_or(|role| one.role() == role))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_row_is_recognised_in_a_spelling() {
+        assert!(TABLE.algorithm.len() > 70);
+        let mut elsewhere = 0;
+        for algorithm in &TABLE.algorithm {
+            assert!(!algorithm.source.is_empty() && algorithm.year > 2000, "{}", algorithm.name);
+            let mut spelled = 0;
+            for spelling in [Spelling::OpenVpn, Spelling::StrongSwan] {
+                for name in algorithm.spelled(spelling) {
+                    let found = lookup(spelling, Some(algorithm.role()), &name.to_lowercase()).unwrap();
+                    assert_eq!(found.name, algorithm.name, "{name}");
+                    spelled += 1;
+                }
+            }
+            elsewhere += usize::from(spelled == 0);
+        }
+        // A few rows have names in TLS libraries only.
+        assert!(elsewhere <= 3, "{elsewhere}");
+    }
+
+    #[test]
+    fn names_and_their_strength() {
+        use AlgorithmRole::{Encryption, Integrity};
+        for (spelling, role, name, status) in [
+            (Spelling::OpenVpn, None, "bf-cbc", Some(Status::Deprecated)),
+            (Spelling::OpenVpn, Some(Encryption), "none", Some(Status::Broken)),
+            (Spelling::OpenVpn, Some(Integrity), "none", Some(Status::Broken)),
+            (Spelling::OpenVpn, None, "AES-256-GCM", Some(Status::Recommended)),
+            (Spelling::StrongSwan, None, "3des", Some(Status::Deprecated)),
+            (Spelling::StrongSwan, None, "modp1024", Some(Status::Deprecated)),
+            (Spelling::StrongSwan, None, "modp768", Some(Status::Broken)),
+            (Spelling::StrongSwan, None, "sha1", Some(Status::Legacy)),
+            (Spelling::StrongSwan, None, "mlkem768", Some(Status::QuantumResistant)),
+            (Spelling::StrongSwan, None, "wobble", None),
+        ] {
+            assert_eq!(lookup(spelling, role, name).map(|one| one.status), status, "{name}");
+        }
+    }
+
+    /// Every cipher and digest that the program knows is in the table.
+    #[test]
+    #[ignore = "needs openvpn; run by scripts/conformance.sh"]
+    fn names_of_the_openvpn_program() {
+        for (list, role) in
+            [("--show-ciphers", AlgorithmRole::Encryption), ("--show-digests", AlgorithmRole::Integrity)]
+        {
+            let output = std::process::Command::new("openvpn").arg(list).output().unwrap();
+            let text = String::from_utf8(output.stdout).unwrap();
+            // `NAME  (128 bit key, ...)` and `NAME 256 bit digest size`.
+            let names: Vec<&str> = text
+                .lines()
+                .filter(|line| line.contains(" bit key") || line.contains(" bit digest"))
+                .filter_map(|line| line.split_whitespace().next())
+                .collect();
+            assert!(names.len() > 10, "{text}");
+            for name in names {
+                // Sponges that give any length, and null, are no digests for a tunnel.
+                if ["SHAKE128", "SHAKE256", "KECCAK-KMAC-128", "KECCAK-KMAC-256", "NULL"].contains(&name) {
+                    continue;
+                }
+                assert!(lookup(Spelling::OpenVpn, Some(role), name).is_some(), "{name}");
+            }
+        }
+    }
+}

@@ -1,0 +1,81 @@
+//! A tunnel may use weak encryption.
+
+use super::judge;
+use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use trevlin_model::offer::AlgorithmRole;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/weak-encryption",
+    area: Area::Ciphers,
+    title: "A tunnel may use weak encryption",
+    severity: Severity::High,
+    why: "What passes through a tunnel is as safe as the weakest cipher both ends take, since somebody in between can often make them agree on it. Ciphers with blocks of 64 bits give away content after some gigabytes, and older ones fall to trying.",
+    fix: "Offer nothing but AES in GCM and ChaCha20-Poly1305. Where an old device needs an old cipher, give it a connection of its own until it is replaced.",
+    judged: "Fails where an algorithm of a list that may be agreed on is broken, deprecated, or on its way out by the table of algorithms, even among \
+             better ones. Undetermined where a name is in no table, and where the version that runs decides what is taken by default. Commented \
+             lines, and lists that a later line replaces, do not count.",
+    references: &[
+        "RFC 8221, 5",
+        "RFC 8247, 2.1",
+        "NIST SP 800-77 Rev. 1, 3.2",
+        "NIST SP 800-131A Rev. 2",
+        "BSI TR-02102-3",
+    ],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    judge(estate, &[AlgorithmRole::Encryption], "encryption", true)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            (
+                "Blowfish from old callers",
+                "data-ciphers AES-256-GCM\ndata-ciphers-fallback BF-CBC",
+                &["fail medium d s.conf:4"][..],
+            ),
+            ("in a comment", "data-ciphers AES-256-GCM\n#data-ciphers-fallback BF-CBC", &["pass d"]),
+            ("none at all", "data-ciphers AES-256-GCM:none", &["fail high d s.conf:3"]),
+            ("stated, for versions up to 2.5", "cipher BF-CBC", &["fail medium d s.conf:3"]),
+            (
+                "a later line replaces an earlier one",
+                "data-ciphers BF-CBC\ndata-ciphers AES-256-GCM",
+                &["pass d"],
+            ),
+            ("nothing stated", "", &["ask d"]),
+            ("a name of no table", "data-ciphers AES-256-GCM:WOBBLE-256", &["ask d"]),
+        ] {
+            let text = format!("dev tun\nserver 10.88.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/s.conf", &text)], wanted)]);
+        }
+        for (name, text, wanted) in [
+            (
+                "among better ones",
+                "conn c\n\tauto=add\n\tike=aes256-sha256-ecp256,3des-sha1-modp1024\n",
+                &["fail medium d ipsec.conf:3"][..],
+            ),
+            ("no encryption", "conn c\n\tauto=add\n\tesp=null-sha256\n", &["fail high d ipsec.conf:3"]),
+            (
+                "inherited and replaced",
+                "conn %default\n\tesp=3des-md5\nconn c\n\tauto=add\n\tesp=aes256gcm16\n",
+                &["pass d"],
+            ),
+            (
+                "inherited",
+                "conn %default\n\tesp=3des-md5\nconn c\n\tauto=add\n",
+                &["fail medium d ipsec.conf:2"],
+            ),
+            ("switched off", "conn c\n\tauto=ignore\n\tesp=3des-md5\n", &[]),
+        ] {
+            run(&CHECK, &[(name, &[("d/ipsec.conf", text)], wanted)]);
+        }
+    }
+}

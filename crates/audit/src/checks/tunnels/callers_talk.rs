@@ -1,0 +1,56 @@
+//! Callers reach each other through the tunnel.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{Setting, Tunnel, TunnelFamily};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/callers-talk",
+    area: Area::Tunnels,
+    title: "Callers reach each other through the tunnel server",
+    severity: Severity::Low,
+    why: "A caller's computer that somebody took over attacks the others through the tunnel, past whatever protects them at home. The tunnel server passes it on by itself, so that no packet filter sees it.",
+    fix: "Leave out `client-to-client`. What callers may reach of each other is then for the packet filter to say.",
+    judged: "Fails for OpenVPN servers with `client-to-client`. Without it packets between callers pass the device's packet filter.",
+    references: &["openvpn(8), --client-to-client", "NIST SP 800-46 Rev. 2, 3.2"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let serves = |one: &&Tunnel| one.family == TunnelFamily::OpenVpn && one.answers_callers();
+        for tunnel in device.facts.tunnels.iter().filter(serves) {
+            let verdict = match tunnel.setting("client-to-client").and_then(Setting::origin) {
+                None => Verdict::Pass,
+                Some(origin) => Verdict::Fail(Fail {
+                    severity: CHECK.severity,
+                    why_this_severity: "it takes a caller that somebody took over".into(),
+                    title: format!("callers of {} reach each other past every filter", tunnel.name),
+                    detail: format!("`client-to-client` is stated ({}).", estate.place(origin)),
+                    evidence: vec![origin],
+                }),
+            };
+            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            ("on", "client-to-client", &["fail low d t.conf:3"][..]),
+            ("off", "", &["pass d"]),
+            ("in a comment", ";client-to-client", &["pass d"]),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/t.conf", &text)], wanted)]);
+        }
+    }
+}

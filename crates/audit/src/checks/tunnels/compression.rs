@@ -1,0 +1,100 @@
+//! A tunnel compresses what it encrypts.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/compression",
+    area: Area::Tunnels,
+    title: "A tunnel compresses what it encrypts",
+    severity: Severity::Medium,
+    why: "The length of what is compressed tells its content: somebody who can make a caller request things of his choosing, by a web page for example, and sees the lengths, reads cookies and passwords letter by letter. It costs nothing to do without.",
+    fix: "Leave out `comp-lzo` and `compress`, on both ends. Where old callers have it in their files, `compress migrate` keeps them connected without compressing.",
+    judged: "Fails where an OpenVPN configuration, or what it tells callers, switches compression on; milder without `allow-compression yes`, since versions from 2.5 on then only unpack. `comp-lzo no`, `compress stub` and `migrate` pass.",
+    references: &["openvpn(8), --allow-compression", "RFC 3749, 6", "RFC 9325, 3.3"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let tunnels = device.facts.tunnels.iter().filter(|one| one.refused.is_none());
+        for tunnel in tunnels.filter(|one| one.family == TunnelFamily::OpenVpn) {
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel)));
+        }
+    }
+    answers
+}
+
+/// Whether a directive with its value switches compression on.
+fn compresses(directive: &str, value: &str) -> bool {
+    match directive {
+        "comp-lzo" => value != "no",
+        "compress" => !matches!(value, "" | "stub" | "stub-v2" | "migrate"),
+        _ => false,
+    }
+}
+
+/// The line that switches it on, the last of its kind, or one that callers are told.
+fn switched_on(tunnel: &Tunnel) -> Option<(String, Origin)> {
+    let stated = |name: &str| match tunnel.setting(name)? {
+        Setting::Stated { value, origin } => Some((value.clone(), *origin)),
+        _ => None,
+    };
+    let own = ["comp-lzo", "compress"].into_iter().find_map(|name| {
+        let (value, origin) = stated(name)?;
+        compresses(name, &value).then(|| (format!("{name} {value}").trim().to_owned(), origin))
+    });
+    let pushed = tunnel.settings.iter().filter(|(name, _)| name == "push").find_map(|(_, setting)| {
+        let Setting::Stated { value, origin } = setting else { return None };
+        let (name, rest) = value.split_once(' ').unwrap_or((value, ""));
+        compresses(name, rest.trim()).then(|| (format!("push \"{value}\""), *origin))
+    });
+    own.or(pushed)
+}
+
+fn judge(tunnel: &Tunnel) -> Verdict {
+    let Some((line, origin)) = switched_on(tunnel) else { return Verdict::Pass };
+    let allowed = match tunnel.setting("allow-compression") {
+        Some(Setting::Stated { value, origin }) => Some((value.as_str(), *origin)),
+        _ => None,
+    };
+    let (severity, why, mut evidence) = match allowed {
+        Some(("yes", at)) => (Severity::Medium, "every version compresses what it sends", vec![origin, at]),
+        Some(("no", at)) => {
+            (Severity::Low, "versions that know `allow-compression` refuse to compress", vec![origin, at])
+        }
+        _ => (Severity::Low, "versions up to 2.4 compress, later ones only unpack", vec![origin]),
+    };
+    evidence.dedup();
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!("{} compresses what it encrypts", tunnel.name),
+        detail: format!("`{line}` is stated."),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            ("on", "comp-lzo\nallow-compression yes", &["fail medium d t.conf:3 t.conf:4"][..]),
+            ("by version", "compress lz4-v2", &["fail low d t.conf:3"]),
+            ("told to callers", "push \"comp-lzo\"", &["fail low d t.conf:3"]),
+            ("off", "comp-lzo no", &["pass d"]),
+            ("only unpacked", "compress migrate", &["pass d"]),
+            ("in a comment", ";comp-lzo", &["pass d"]),
+            ("a later line", "comp-lzo yes\ncomp-lzo no", &["pass d"]),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/t.conf", &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,71 @@
+//! A tunnel server speaks TLS with anybody.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{Tunnel, TunnelFamily};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/control-channel-open",
+    area: Area::Tunnels,
+    title: "A tunnel server speaks TLS with anybody who asks",
+    severity: Severity::Low,
+    why: "Without a key for the control channel the server answers every packet with a TLS handshake: it is found by scanning, and it can be kept busy. The next fault in the TLS library is then open to everybody at once.",
+    fix: "Give all ends the same `tls-crypt` key, or each caller its own with `tls-crypt-v2`.",
+    judged: "Fails for OpenVPN servers without `tls-auth`, `tls-crypt` or `tls-crypt-v2`. Undetermined where a part of the configuration was not exported.",
+    references: &["openvpn(8), --tls-crypt and --tls-crypt-v2"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let serves = |one: &&Tunnel| one.family == TunnelFamily::OpenVpn && one.answers_callers();
+        for tunnel in device.facts.tunnels.iter().filter(serves) {
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, tunnel)));
+        }
+    }
+    answers
+}
+
+fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
+    if ["tls-auth", "tls-crypt", "tls-crypt-v2"].iter().any(|name| tunnel.setting(name).is_some()) {
+        return Verdict::Pass;
+    }
+    if let Some(missing) = tunnel.missing_configuration() {
+        let question = format!(
+            "whether {} has a key for its control channel may stand in `{}`, which is not among the exports; ask for it",
+            tunnel.name, missing.path
+        );
+        return Verdict::ask(question, vec![missing.origin]);
+    }
+    Verdict::Fail(Fail {
+        severity: CHECK.severity,
+        why_this_severity: "certificates still decide who comes in".into(),
+        title: format!("{} speaks TLS with anybody who asks", tunnel.name),
+        detail: format!(
+            "Neither `tls-auth` nor `tls-crypt` is stated for the server at {}. In this file's language: `tls-crypt /etc/openvpn/tls-crypt.key`.",
+            estate.place(tunnel.origin)
+        ),
+        evidence: vec![tunnel.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            ("no key", "", &["fail low d t.conf:2"][..]),
+            ("a key", "tls-crypt ta.key", &["pass d"]),
+            ("inline", "<tls-crypt>\nKEY\n</tls-crypt>", &["pass d"]),
+            ("in a comment", "#tls-auth ta.key 0", &["fail low d t.conf:2"]),
+            ("in a part that is missing", "config other.conf", &["ask d"]),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/t.conf", &text)], wanted)]);
+        }
+    }
+}

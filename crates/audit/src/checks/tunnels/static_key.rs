@@ -1,0 +1,56 @@
+//! A tunnel has one key for everything.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::TunnelFamily;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/static-key",
+    area: Area::Tunnels,
+    title: "A tunnel is encrypted with one key for ever",
+    severity: Severity::Medium,
+    why: "Everything that ever passed is encrypted with the key in the file. Whoever gets it, from a backup or from an end that was replaced, reads what was recorded years ago, and nobody can tell which of the ends was there.",
+    fix: "Replace the key by certificates, or by fingerprints that both ends know of each other: keys are then agreed on anew every hour.",
+    judged: "Fails for OpenVPN configurations with `secret`. Newer versions warn of it and the next one refuses it.",
+    references: &["openvpn(8), --secret", "NIST SP 800-77 Rev. 1, 3.2 (forward secrecy)"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let tunnels = device.facts.tunnels.iter().filter(|one| one.refused.is_none());
+        for tunnel in tunnels.filter(|one| one.family == TunnelFamily::OpenVpn) {
+            let verdict = match tunnel.proof.shared_key {
+                None => Verdict::Pass,
+                Some(origin) => Verdict::Fail(Fail {
+                    severity: CHECK.severity,
+                    why_this_severity: "the key is never changed by itself".into(),
+                    title: format!("{} is encrypted with one key for ever", tunnel.name),
+                    detail: format!("`secret` is stated ({}).", estate.place(origin)),
+                    evidence: vec![origin],
+                }),
+            };
+            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            ("one key", "secret static.key", &["fail medium d t.conf:4"][..]),
+            ("certificates", "tls-client\nca c\ncert c\nkey k", &["pass d"]),
+            ("in a comment", "#secret static.key\ntls-client", &["pass d"]),
+        ] {
+            let text = format!("dev tun\nremote 192.0.2.9\nifconfig 10.8.0.1 10.8.0.2\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/t.conf", &text)], wanted)]);
+        }
+    }
+}

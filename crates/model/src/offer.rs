@@ -1,0 +1,75 @@
+//! What the ends of a tunnel may agree on: algorithms as each program names them.
+
+use crate::Origin;
+
+/// What an offer is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum OfferPart {
+    /// Setting up keys (IKE, TLS).
+    Control,
+    /// What passes through the tunnel.
+    Data,
+}
+
+impl OfferPart {
+    /// How outputs call it.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Control => "keys",
+            Self::Data => "data",
+        }
+    }
+}
+
+/// What an algorithm does, where its place in the file tells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum AlgorithmRole {
+    /// Keeps the content from others.
+    Encryption,
+    /// Shows that the content is unchanged.
+    Integrity,
+    /// Derives keys.
+    Prf,
+    /// Agrees on a key.
+    KeyExchange,
+}
+
+/// Whose names an algorithm is spelled in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Spelling {
+    /// openvpn(8), `--show-ciphers` and `--show-digests`.
+    OpenVpn,
+    /// Proposal keywords of strongSwan.
+    StrongSwan,
+}
+
+/// One algorithm that may be agreed on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Offered {
+    /// Name, as written.
+    pub name: String,
+    /// What it does; `None` where only the name tells.
+    pub role: Option<AlgorithmRole>,
+    /// For which versions of the program it counts, in words; `None` for all.
+    pub versions: Option<&'static str>,
+    /// Where it is stated; for a default the tunnel's own line.
+    pub origin: Origin,
+    /// Where the default is documented, for one that is not stated.
+    pub default: Option<&'static str>,
+}
+
+/// Algorithms that may be agreed on for one part of a tunnel. The weakest of them counts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Offer {
+    /// For what.
+    pub part: OfferPart,
+    /// Whose names.
+    pub spelling: Spelling,
+    /// The algorithms.
+    pub algorithms: Vec<Offered>,
+    /// What the exports cannot tell about it, as a question.
+    pub open: Option<String>,
+    /// The line to point at.
+    pub origin: Origin,
+}

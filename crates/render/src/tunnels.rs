@@ -1,0 +1,121 @@
+//! The table of tunnels.
+
+use crate::columns::columns;
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::io;
+use trevlin_audit::tunnels::TunnelRow;
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    tunnels: &'a [TunnelRow],
+}
+
+/// The table as one JSON object, schema `trevlin-tunnels/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-tunnels/1", tunnels: rows }, out)
+}
+
+/// How many hundredths of the width each column takes.
+const SHARES: [usize; 7] = [20, 10, 12, 18, 12, 16, 12];
+
+const HEADER: [&str; 7] =
+    ["tunnel", "role", "factors", "weakest that may be used", "sends", "pool", "verdict"];
+
+/// The table as text, one block for each device.
+///
+/// # Errors
+/// When writing fails.
+pub fn tunnels_text(rows: &[TunnelRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if rows.is_empty() {
+        return writeln!(out, "no tunnel was found in these exports");
+    }
+    let rooms = SHARES.map(|share| width.clamp(60, 120) * share / 100);
+    // The verdict stands last, so what follows these columns is the verdict.
+    let before: usize = rooms[..rooms.len() - 1].iter().sum();
+    for line in columns(HEADER.map(str::to_owned), &rooms) {
+        writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
+    }
+    for device in rows.chunk_by(|a, b| a.device == b.device) {
+        writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&device[0].device))?;
+        for row in device {
+            let style = style(&row.verdict);
+            for line in columns(cells(row), &rooms) {
+                let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
+                let (rest, verdict) = line.split_at(at);
+                match verdict.trim_end() {
+                    "" => writeln!(out, " {}", rest.trim_end())?,
+                    verdict => writeln!(out, " {rest}{style}{verdict}{style:#}")?,
+                }
+            }
+        }
+        writeln!(out)?;
+    }
+    writeln!(out, "{} tunnels; --detail NAME shows everything of one, with its lines", rows.len())
+}
+
+/// Everything of some tunnels, each with its place.
+///
+/// # Errors
+/// When writing fails.
+pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Result<()> {
+    for (number, row) in rows.iter().enumerate() {
+        if number > 0 {
+            writeln!(out)?;
+        }
+        let style = style(&row.verdict);
+        writeln!(out, "{BOLD}{} on {}{BOLD:#}", neutral(&row.name), neutral(&row.device))?;
+        writeln!(out, "  {}, {} ({}:{})", row.protocol, row.role, neutral(&row.path), row.line)?;
+        for (what, text) in [
+            ("factors", row.factors.join(" + ")),
+            ("reached from", row.from.clone()),
+            ("sends", row.sends.to_owned()),
+        ] {
+            if !text.is_empty() {
+                writeln!(out, "  {DIM}{what:<16}{DIM:#}{}", neutral(&text))?;
+            }
+        }
+        for one in &row.detail {
+            writeln!(
+                out,
+                "  {DIM}{:<16}{DIM:#}{} {DIM}{}{DIM:#}",
+                one.what,
+                neutral(&one.text),
+                neutral(&one.place)
+            )?;
+        }
+        writeln!(out, "  {DIM}{:<16}{DIM:#}{style}{}{style:#}", "verdict", row.verdict)?;
+    }
+    Ok(())
+}
+
+fn style(verdict: &str) -> Style {
+    match verdict {
+        "critical" | "high" => AnsiColor::Red.on_default().bold(),
+        "medium" | "low" | "info" => AnsiColor::Yellow.on_default().bold(),
+        "no finding" => AnsiColor::Green.on_default().bold(),
+        _ => DIM,
+    }
+}
+
+fn cells(row: &TunnelRow) -> [String; 7] {
+    let or = |text: String, other: &str| if text.is_empty() { other.to_owned() } else { text };
+    [
+        row.name.clone(),
+        row.role.to_owned(),
+        or(row.factors.join(" + "), "not read"),
+        or(row.weakest.clone(), "not read"),
+        or(row.sends.to_owned(), "not stated"),
+        or(row.pools.join(", "), "none"),
+        row.verdict.clone(),
+    ]
+    .map(|text| neutral(&text).into_owned())
+}
