@@ -281,7 +281,7 @@ mod tests {
         assert_eq!(
             told,
             [
-                "a OpenVPN answers callers [Blowfish (deprecated)] everything [10.8.0.0/24] high",
+                "a OpenVPN answers callers [Blowfish (deprecated)] everything [10.8.0.0/24] medium",
                 "a IPsec joins sites [AES-GCM, 256 bits (recommended)] some networks [] open question",
                 "b WireGuard answers callers []  [10.9.0.0/24] open question",
             ]

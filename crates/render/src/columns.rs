@@ -1,9 +1,54 @@
-//! Rows of columns of fixed width.
+//! Tables by device, with columns of fixed width and a verdict in the last one.
 
+use crate::neutral;
+use anstyle::Style;
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
+use std::io;
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+/// How a table looks: the heads of its columns, and how many hundredths of the width each takes.
+pub(crate) struct Look<const COLUMNS: usize> {
+    pub(crate) heads: [&'static str; COLUMNS],
+    pub(crate) shares: [usize; COLUMNS],
+    /// Widest that it gets, in columns of the terminal.
+    pub(crate) widest: usize,
+}
+
+/// Writes rows in the order given, one block for each device. A row is its device, its cells, and how its verdict looks.
+pub(crate) fn table<const COLUMNS: usize>(
+    look: &Look<COLUMNS>,
+    rows: &[(&str, [String; COLUMNS], Style)],
+    width: usize,
+    out: &mut dyn io::Write,
+) -> io::Result<()> {
+    let rooms = look.shares.map(|share| width.clamp(60, look.widest) * share / 100);
+    // The verdict stands last, so what follows these columns is the verdict.
+    let before: usize = rooms[..COLUMNS - 1].iter().sum();
+    for line in columns(look.heads.map(str::to_owned), &rooms) {
+        writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
+    }
+    for device in rows.chunk_by(|a, b| a.0 == b.0) {
+        writeln!(out, "{BOLD}{}{BOLD:#}", neutral(device[0].0))?;
+        for (_, cells, style) in device {
+            let cells = cells.clone().map(|text| neutral(&text).into_owned());
+            for line in columns(cells, &rooms) {
+                let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
+                let (rest, verdict) = line.split_at(at);
+                match verdict.trim_end() {
+                    "" => writeln!(out, " {}", rest.trim_end())?,
+                    verdict => writeln!(out, " {rest}{style}{verdict}{style:#}")?,
+                }
+            }
+        }
+        writeln!(out)?;
+    }
+    Ok(())
+}
 
 /// A row as lines. Every block of a table has the same columns, so that the eye finds its way down.
-pub(crate) fn columns<const COLUMNS: usize>(row: [String; COLUMNS], rooms: &[usize; COLUMNS]) -> Vec<String> {
+fn columns<const COLUMNS: usize>(row: [String; COLUMNS], rooms: &[usize; COLUMNS]) -> Vec<String> {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     table.add_row(row);

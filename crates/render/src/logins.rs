@@ -1,13 +1,11 @@
 //! The table of logins.
 
-use crate::columns::columns;
-use crate::neutral;
+use crate::columns::{Look, table};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::access::Access;
 
-const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
 
 #[derive(Serialize)]
@@ -32,29 +30,9 @@ pub fn logins_text(rows: &[Access], width: usize, out: &mut dyn io::Write) -> io
     if rows.is_empty() {
         return writeln!(out, "no way to log in was found in these exports");
     }
-    let rooms = SHARES.map(|share| width.clamp(60, 140) * share / 100);
-    // The verdict stands last, so what follows these columns is the verdict.
-    let before: usize = rooms[..rooms.len() - 1].iter().sum();
-    for line in columns(HEADER.map(str::to_owned), &rooms) {
-        writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
-    }
-    for device in rows.chunk_by(|a, b| a.device == b.device) {
-        writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&device[0].device))?;
-        for row in device {
-            let style = style(row.verdict);
-            for line in columns(cells(row), &rooms) {
-                let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
-                let (rest, verdict) = line.split_at(at);
-                let verdict = verdict.trim_end();
-                if verdict.is_empty() {
-                    writeln!(out, " {}", rest.trim_end())?;
-                } else {
-                    writeln!(out, " {rest}{style}{verdict}{style:#}")?;
-                }
-            }
-        }
-        writeln!(out)?;
-    }
+    let shown: Vec<_> =
+        rows.iter().map(|row| (row.device.as_str(), cells(row), style(row.verdict))).collect();
+    table(&LOOK, &shown, width, out)?;
     summary(rows, out)
 }
 
@@ -67,10 +45,11 @@ fn style(verdict: &str) -> Style {
     }
 }
 
-/// How many hundredths of the width each column takes.
-const SHARES: [usize; 7] = [17, 14, 15, 12, 14, 13, 14];
-
-const HEADER: [&str; 7] = ["to", "who", "which list", "factors", "from where", "limits", "verdict"];
+const LOOK: Look<7> = Look {
+    heads: ["to", "who", "which list", "factors", "from where", "limits", "verdict"],
+    shares: [17, 14, 15, 12, 14, 13, 14],
+    widest: 140,
+};
 
 fn cells(row: &Access) -> [String; 7] {
     let who = match row.administrators.as_slice() {
@@ -88,7 +67,6 @@ fn cells(row: &Access) -> [String; 7] {
     let factors = if row.verdict == "none" { "none".to_owned() } else { factors };
     let limits = if row.limits.is_empty() { "none stated".to_owned() } else { row.limits.join(", ") };
     [row.service.clone(), who, row.list.clone(), factors, from, limits, row.verdict.to_owned()]
-        .map(|text| neutral(&text).into_owned())
 }
 
 fn summary(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {

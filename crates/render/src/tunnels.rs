@@ -1,6 +1,6 @@
 //! The table of tunnels.
 
-use crate::columns::columns;
+use crate::columns::{Look, table};
 use crate::neutral;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
@@ -24,11 +24,11 @@ pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<(
     crate::json::write(&Document { schema: "trevlin-tunnels/1", tunnels: rows }, out)
 }
 
-/// How many hundredths of the width each column takes.
-const SHARES: [usize; 7] = [20, 10, 12, 18, 12, 16, 12];
-
-const HEADER: [&str; 7] =
-    ["tunnel", "role", "factors", "weakest that may be used", "sends", "pool", "verdict"];
+const LOOK: Look<7> = Look {
+    heads: ["tunnel", "role", "factors", "weakest that may be used", "sends", "pool", "verdict"],
+    shares: [20, 10, 12, 18, 12, 16, 12],
+    widest: 120,
+};
 
 /// The table as text, one block for each device.
 ///
@@ -38,27 +38,9 @@ pub fn tunnels_text(rows: &[TunnelRow], width: usize, out: &mut dyn io::Write) -
     if rows.is_empty() {
         return writeln!(out, "no tunnel was found in these exports");
     }
-    let rooms = SHARES.map(|share| width.clamp(60, 120) * share / 100);
-    // The verdict stands last, so what follows these columns is the verdict.
-    let before: usize = rooms[..rooms.len() - 1].iter().sum();
-    for line in columns(HEADER.map(str::to_owned), &rooms) {
-        writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
-    }
-    for device in rows.chunk_by(|a, b| a.device == b.device) {
-        writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&device[0].device))?;
-        for row in device {
-            let style = style(&row.verdict);
-            for line in columns(cells(row), &rooms) {
-                let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
-                let (rest, verdict) = line.split_at(at);
-                match verdict.trim_end() {
-                    "" => writeln!(out, " {}", rest.trim_end())?,
-                    verdict => writeln!(out, " {rest}{style}{verdict}{style:#}")?,
-                }
-            }
-        }
-        writeln!(out)?;
-    }
+    let shown: Vec<_> =
+        rows.iter().map(|row| (row.device.as_str(), cells(row), style(&row.verdict))).collect();
+    table(&LOOK, &shown, width, out)?;
     writeln!(out, "{} tunnels; --detail NAME shows everything of one, with its lines", rows.len())
 }
 
@@ -117,5 +99,4 @@ fn cells(row: &TunnelRow) -> [String; 7] {
         or(row.pools.join(", "), "none"),
         row.verdict.clone(),
     ]
-    .map(|text| neutral(&text).into_owned())
 }

@@ -1,7 +1,8 @@
 //! Callers reach each other through the tunnel.
 
+use super::openvpn;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Setting, Tunnel, TunnelFamily};
+use trevlin_model::{Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,24 +18,18 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        let serves = |one: &&Tunnel| one.family == TunnelFamily::OpenVpn && one.answers_callers();
-        for tunnel in device.facts.tunnels.iter().filter(serves) {
-            let verdict = match tunnel.setting("client-to-client").and_then(Setting::origin) {
-                None => Verdict::Pass,
-                Some(origin) => Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "it takes a caller that somebody took over".into(),
-                    title: format!("callers of {} reach each other past every filter", tunnel.name),
-                    detail: format!("`client-to-client` is stated ({}).", estate.place(origin)),
-                    evidence: vec![origin],
-                }),
-            };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+    openvpn(estate, Tunnel::answers_callers, |estate, tunnel| {
+        match tunnel.setting("client-to-client").and_then(Setting::origin) {
+            None => Verdict::Pass,
+            Some(origin) => Verdict::Fail(Fail {
+                severity: CHECK.severity,
+                why_this_severity: "it takes a caller that somebody took over".into(),
+                title: format!("callers of {} reach each other past every filter", tunnel.name),
+                detail: format!("`client-to-client` is stated ({}).", estate.place(origin)),
+                evidence: vec![origin],
+            }),
         }
-    }
-    answers
+    })
 }
 
 #[cfg(test)]

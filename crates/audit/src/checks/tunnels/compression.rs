@@ -1,7 +1,8 @@
 //! A tunnel compresses what it encrypts.
 
+use super::openvpn;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily};
+use trevlin_model::{Origin, Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,14 +18,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        let tunnels = device.facts.tunnels.iter().filter(|one| one.refused.is_none());
-        for tunnel in tunnels.filter(|one| one.family == TunnelFamily::OpenVpn) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel)));
-        }
-    }
-    answers
+    openvpn(estate, |_| true, |_, tunnel| judge(tunnel))
 }
 
 /// Whether a directive with its value switches compression on.

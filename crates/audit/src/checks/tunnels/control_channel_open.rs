@@ -1,7 +1,8 @@
 //! A tunnel server speaks TLS with anybody.
 
+use super::{openvpn, stated_or_missing};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Tunnel, TunnelFamily};
+use trevlin_model::Tunnel;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,26 +18,13 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        let serves = |one: &&Tunnel| one.family == TunnelFamily::OpenVpn && one.answers_callers();
-        for tunnel in device.facts.tunnels.iter().filter(serves) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, tunnel)));
-        }
-    }
-    answers
+    openvpn(estate, Tunnel::answers_callers, judge)
 }
 
 fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
-    if ["tls-auth", "tls-crypt", "tls-crypt-v2"].iter().any(|name| tunnel.setting(name).is_some()) {
-        return Verdict::Pass;
-    }
-    if let Some(missing) = tunnel.missing_configuration() {
-        let question = format!(
-            "whether {} has a key for its control channel may stand in `{}`, which is not among the exports; ask for it",
-            tunnel.name, missing.path
-        );
-        return Verdict::ask(question, vec![missing.origin]);
+    let keys = ["tls-auth", "tls-crypt", "tls-crypt-v2"];
+    if let Some(verdict) = stated_or_missing(tunnel, &keys, "has a key for its control channel") {
+        return verdict;
     }
     Verdict::Fail(Fail {
         severity: CHECK.severity,

@@ -8,3 +8,38 @@ pub(super) mod ikev1_answers;
 pub(super) mod pptp_answers;
 pub(super) mod server_not_verified;
 pub(super) mod static_key;
+
+use crate::{Answer, Estate, Verdict};
+use trevlin_model::{Tunnel, TunnelFamily};
+
+/// Judges the OpenVPN tunnels of a kind that the daemon would start.
+fn openvpn(
+    estate: &Estate,
+    of_interest: impl Fn(&Tunnel) -> bool,
+    judge: impl Fn(&Estate, &Tunnel) -> Verdict,
+) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let tunnels = device.facts.tunnels.iter();
+        for tunnel in tunnels
+            .filter(|one| one.family == TunnelFamily::OpenVpn && one.refused.is_none() && of_interest(one))
+        {
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, tunnel)));
+        }
+    }
+    answers
+}
+
+/// The answer where one of these directives is stated, or may stand in a part that was not exported; `None` where they
+/// are missing for certain. `what` ends a sentence that begins with "whether NAME".
+fn stated_or_missing(tunnel: &Tunnel, directives: &[&str], what: &str) -> Option<Verdict> {
+    if directives.iter().any(|name| tunnel.setting(name).is_some()) {
+        return Some(Verdict::Pass);
+    }
+    let missing = tunnel.missing_configuration()?;
+    let question = format!(
+        "whether {} {what} may stand in `{}`, which is not among the exports; ask for it",
+        tunnel.name, missing.path
+    );
+    Some(Verdict::ask(question, vec![missing.origin]))
+}

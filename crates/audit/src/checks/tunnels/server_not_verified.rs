@@ -1,7 +1,8 @@
 //! A caller takes any certificate for the server's.
 
+use super::{openvpn, stated_or_missing};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Tunnel, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -30,29 +31,12 @@ const ASKS: [&str; 9] = [
 ];
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        let calls = |one: &&Tunnel| one.family == TunnelFamily::OpenVpn && one.role == TunnelRole::Client;
-        for tunnel in device.facts.tunnels.iter().filter(calls) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, tunnel)));
-        }
-    }
-    answers
+    openvpn(estate, |one| one.role == TunnelRole::Client && one.proof.shared_key.is_none(), judge)
 }
 
 fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
-    if tunnel.proof.shared_key.is_some() || tunnel.refused.is_some() {
-        return Verdict::DoesNotApply;
-    }
-    if ASKS.iter().any(|name| tunnel.setting(name).is_some()) {
-        return Verdict::Pass;
-    }
-    if let Some(missing) = tunnel.missing_configuration() {
-        let question = format!(
-            "whether {} asks whose certificate the server shows may stand in `{}`, which is not among the exports; ask for it",
-            tunnel.name, missing.path
-        );
-        return Verdict::ask(question, vec![missing.origin]);
+    if let Some(verdict) = stated_or_missing(tunnel, &ASKS, "asks whose certificate the server shows") {
+        return verdict;
     }
     Verdict::Fail(Fail {
         severity: CHECK.severity,

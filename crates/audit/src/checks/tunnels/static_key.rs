@@ -1,7 +1,7 @@
 //! A tunnel has one key for everything.
 
+use super::openvpn;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::TunnelFamily;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,24 +17,20 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        let tunnels = device.facts.tunnels.iter().filter(|one| one.refused.is_none());
-        for tunnel in tunnels.filter(|one| one.family == TunnelFamily::OpenVpn) {
-            let verdict = match tunnel.proof.shared_key {
-                None => Verdict::Pass,
-                Some(origin) => Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "the key is never changed by itself".into(),
-                    title: format!("{} is encrypted with one key for ever", tunnel.name),
-                    detail: format!("`secret` is stated ({}).", estate.place(origin)),
-                    evidence: vec![origin],
-                }),
-            };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
-        }
-    }
-    answers
+    openvpn(
+        estate,
+        |_| true,
+        |estate, tunnel| match tunnel.proof.shared_key {
+            None => Verdict::Pass,
+            Some(origin) => Verdict::Fail(Fail {
+                severity: CHECK.severity,
+                why_this_severity: "the key is never changed by itself".into(),
+                title: format!("{} is encrypted with one key for ever", tunnel.name),
+                detail: format!("`secret` is stated ({}).", estate.place(origin)),
+                evidence: vec![origin],
+            }),
+        },
+    )
 }
 
 #[cfg(test)]
