@@ -194,6 +194,7 @@ fn sends(plan: &AddressPlan) -> &'static str {
 
 fn pools(plan: &AddressPlan) -> Vec<String> {
     let whole = |pool: &trevlin_model::Pool| match pool.network {
+        _ if !pool.malformed.is_empty() => vec!["mistyped".to_owned()],
         Some(net) => vec![net.to_string()],
         None => pool.ranges.iter().map(|(range, _)| range.short()).collect(),
     };

@@ -74,12 +74,18 @@ pub(crate) fn range_or_prefix(text: &str) -> Option<IpRange> {
     }
 }
 
-/// Whether a text that is no address may be the name of a host.
+/// Whether a text that is no address may be the name of a host. Letters in the place of digits make none.
 pub(crate) fn is_name(text: &str) -> bool {
     let letters = |byte: u8| byte.is_ascii_alphabetic();
     text.bytes().any(letters)
         && !text.contains(':')
         && text.split('.').next_back().is_some_and(|last| last.is_empty() || last.bytes().any(letters))
+        && digits_for_letters(text).parse::<IpAddr>().is_err()
+}
+
+/// The text with the digits that some letters look like.
+fn digits_for_letters(text: &str) -> String {
+    text.replace(['l', 'I'], "1").replace(['o', 'O'], "0")
 }
 
 /// What is wrong with a text that should be an address, a network or a range, as a phrase, with what it probably meant.
@@ -144,8 +150,7 @@ fn fault(text: &str) -> String {
 fn probably(text: &str) -> Option<String> {
     let is_range = |text: &str| range(text).is_some();
     // A letter for a digit, a comma or two dots for one.
-    let letters = text.replace(['l', 'I'], "1").replace(['o', 'O'], "0");
-    let tidied = letters.replace("..", ".").replace(',', ".");
+    let tidied = digits_for_letters(text).replace("..", ".").replace(',', ".");
     if tidied != text && is_range(&tidied) {
         return Some(tidied);
     }
@@ -195,6 +200,20 @@ mod tests {
             assert_eq!(network(text, Family::V4).map(|net| net.to_string()).as_deref(), wanted, "{text}");
         }
         assert_eq!(network("2001:db8::1/32", Family::V6).unwrap().to_string(), "2001:db8::/32");
+    }
+
+    #[test]
+    fn names_of_hosts() {
+        for (text, name) in [
+            ("gate.example", true),
+            ("gate", true),
+            ("10.4.0.1", false),
+            ("10.4.0.1O", false),
+            ("lO.4.0.1", false),
+            ("fe80::x", false),
+        ] {
+            assert_eq!(is_name(text), name, "{text}");
+        }
     }
 
     #[test]

@@ -73,6 +73,7 @@ pub const CHECKS: &[&Check] = &[
     &tunnels::control_channel_open::CHECK,
     &tunnels::dial_in_unencrypted::CHECK,
     &tunnels::ikev1_answers::CHECK,
+    &tunnels::l2tp_in_the_open::CHECK,
     &tunnels::pptp_answers::CHECK,
     &tunnels::server_not_verified::CHECK,
     &tunnels::static_key::CHECK,

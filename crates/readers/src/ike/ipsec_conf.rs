@@ -22,7 +22,7 @@ pub(crate) const READER: Reader = Reader {
 const DEPTH: usize = 8;
 
 /// Keys that become facts here.
-const KNOWN: [&str; 13] = [
+const KNOWN: [&str; 16] = [
     "aggressive",
     "ah",
     "also",
@@ -36,10 +36,13 @@ const KNOWN: [&str; 13] = [
     "rightdns",
     "rightsourceip",
     "rightsubnet",
+    "leftprotoport",
+    "rightprotoport",
+    "type",
 ];
 
 /// Settings of a connection that checks judge.
-const SETTINGS: [&str; 3] = ["keyexchange", "aggressive", "right"];
+const SETTINGS: [&str; 6] = ["keyexchange", "aggressive", "right", "leftprotoport", "rightprotoport", "type"];
 
 fn recognise(export: &Export) -> Recognition {
     let conn = |line: &str| {

@@ -22,9 +22,21 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
+/// Keys of the daemon as a whole that checks judge.
+const GLOBAL: [&str; 2] = ["listen-addr", "port"];
+
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    for section in sections(export, &[';', '#']) {
+    let all = sections(export, &[';', '#']);
+    let global = all.iter().filter(|one| one.name == "global").flat_map(|one| &one.entries);
+    let settings: Vec<(String, Setting<String>)> = global
+        .filter(|entry| GLOBAL.contains(&entry.key))
+        .map(|entry| {
+            let value = before_comment(entry.value, &[';']).to_owned();
+            (entry.key.to_owned(), Setting::Stated { value, origin: entry.origin })
+        })
+        .collect();
+    for section in all {
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if !section.name.is_empty() {
             book.class(section.origin, LineClass::Understood);
@@ -33,7 +45,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         for entry in &section.entries {
             let known = serves && matches!(entry.key, "ip range" | "local ip" | "assign ip" | "no ip range");
             let class = if known { LineClass::Understood } else { LineClass::NotUnderstood };
-            book.class(entry.origin, if section.name == "global" { LineClass::PassedOver } else { class });
+            let class = match section.name {
+                "global" if GLOBAL.contains(&entry.key) => LineClass::Understood,
+                "global" => LineClass::PassedOver,
+                _ => class,
+            };
+            book.class(entry.origin, class);
         }
         if !serves {
             continue;
@@ -86,7 +103,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             name: title,
             interface: None,
             offers: Vec::new(),
-            settings: Vec::new(),
+            settings: settings.clone(),
             plan,
             origin: section.origin,
         });

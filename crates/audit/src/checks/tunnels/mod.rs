@@ -5,6 +5,7 @@ pub(super) mod compression;
 pub(super) mod control_channel_open;
 pub(super) mod dial_in_unencrypted;
 pub(super) mod ikev1_answers;
+pub(super) mod l2tp_in_the_open;
 pub(super) mod pptp_answers;
 pub(super) mod server_not_verified;
 pub(super) mod static_key;

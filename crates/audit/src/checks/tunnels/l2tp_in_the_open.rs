@@ -1,0 +1,195 @@
+//! An L2TP server answers callers without IPsec.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::net::IpAddr;
+use trevlin_model::plan::TunnelPlan;
+use trevlin_model::{Device, Family, MatchKind, Origin, Protocol, Rule, Setting, Target};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/l2tp-in-the-open",
+    area: Area::Tunnels,
+    title: "An L2TP server answers callers without IPsec",
+    severity: Severity::High,
+    why: "L2TP itself encrypts nothing: it relies on IPsec around it. A server that takes callers without it gets their passwords in a form that can \
+          be guessed, and everything they send in the open. Callers' programs fall back to that without a word where IPsec fails.",
+    fix: "Let the packet filter take UDP port 1701 only from inside IPsec (`-m policy --dir in --pol ipsec`), or bind the daemon to loopback; \
+          better, replace it by IKEv2 alone.",
+    judged: "Fails where a rule of the packet filter takes UDP port 1701 without asking for IPsec; milder where a connection for it is set up, \
+             since callers may then come either way. Passes where only packets from inside IPsec are taken and the rest is dropped, and where \
+             the daemon is bound to loopback. Undetermined where neither the filter nor a connection for it was exported.",
+    references: &[
+        "RFC 3193, 2",
+        "RFC 2661, 9",
+        "NIST SP 800-77 Rev. 1, 3.2",
+        "iptables-extensions(8), policy",
+    ],
+    run,
+};
+
+/// The port of L2TP (RFC 2661, 8.1).
+const PORT: u16 = 1701;
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnel_plans.iter().filter(|one| one.name.starts_with("L2TP")) {
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, device, tunnel)));
+        }
+    }
+    answers
+}
+
+fn said<'a>(tunnel: &'a TunnelPlan, name: &str) -> Option<(&'a str, Origin)> {
+    match &tunnel.settings.iter().rev().find(|(known, _)| known == name)?.1 {
+        Setting::Stated { value, origin } => Some((value.as_str(), *origin)),
+        _ => None,
+    }
+}
+
+/// Whether a rule is about this port by name, and lets it in.
+fn takes(rule: &Rule, port: u16) -> bool {
+    let udp = |one: &MatchKind| matches!(one, MatchKind::Protocol(protocol) if *protocol == Protocol::UDP);
+    let ports = |one: &MatchKind| match one {
+        MatchKind::DestinationPorts(ports) | MatchKind::EitherPorts(ports) => {
+            ports.iter().any(|range| range.contains(port))
+        }
+        _ => false,
+    };
+    let holds = |wanted: &dyn Fn(&MatchKind) -> bool| {
+        rule.matches.iter().any(|one| !one.negated && wanted(&one.kind))
+    };
+    rule.target == Target::Accept && holds(&udp) && holds(&ports)
+}
+
+/// Whether a rule holds only for packets that came out of IPsec.
+fn from_ipsec(rule: &Rule) -> bool {
+    rule.matches.iter().any(|one| match &one.kind {
+        MatchKind::NotModelled(text) => {
+            !one.negated
+                && text.starts_with("policy")
+                && text.contains("--pol ipsec")
+                && !text.contains("! --pol")
+        }
+        _ => false,
+    })
+}
+
+/// The connection of the device that protects this port.
+fn connection(device: &Device, port: u16) -> Option<&TunnelPlan> {
+    device.facts.tunnel_plans.iter().find(|one| {
+        one.name.starts_with("IPsec")
+            && one.settings.iter().any(|(name, setting)| {
+                let Setting::Stated { value, .. } = setting else { return false };
+                name.ends_with("protoport")
+                    && (value.ends_with(&format!("/{port}")) || value.ends_with("/l2tp"))
+            })
+    })
+}
+
+fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &TunnelPlan) -> Verdict {
+    if let Some((address, _)) = said(tunnel, "listen-addr")
+        && address.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
+    {
+        return Verdict::Pass;
+    }
+    let port = said(tunnel, "port").and_then(|(port, _)| port.parse().ok()).unwrap_or(PORT);
+    let tables = estate.tables(at, Family::V4);
+    let chains = || tables.iter().filter(|table| table.table == "filter").flat_map(|table| &table.chains);
+    let rules: Vec<&Rule> =
+        chains().flat_map(|chain| &chain.rules).filter(|rule| takes(rule, port)).collect();
+    let protected = connection(device, port);
+    if let Some(open) = rules.iter().find(|rule| !from_ipsec(rule)) {
+        let (severity, why, also) = match protected {
+            Some(one) => (
+                Severity::Medium,
+                "a connection protects callers who use it, and nobody has to",
+                format!(" {} protects callers who use it ({}).", one.name, estate.place(one.origin)),
+            ),
+            None => (CHECK.severity, "no IPsec connection for it is among the exports", String::new()),
+        };
+        let mut evidence = vec![open.origin, tunnel.origin];
+        evidence.extend(protected.map(|one| one.origin));
+        return Verdict::Fail(Fail {
+            severity,
+            why_this_severity: why.into(),
+            title: format!("{} answers callers without IPsec", tunnel.name),
+            detail: format!(
+                "A rule takes UDP port {port} without asking for IPsec ({}).{also}",
+                estate.place(open.origin)
+            ),
+            evidence,
+        });
+    }
+    let drops = chains().any(|chain| {
+        chain.hook == Some(trevlin_model::Hook::Input)
+            && (chain.policy == Some(Target::Drop)
+                || chain.rules.last().is_some_and(|rule| {
+                    rule.matches.is_empty() && matches!(rule.target, Target::Drop | Target::Reject)
+                }))
+    });
+    if !rules.is_empty() && drops {
+        return Verdict::Pass;
+    }
+    let question = format!(
+        "whether {} answers callers without IPsec cannot be told: no rule about UDP port {port} was exported; ask for the packet filter and for the IPsec connection that protects it",
+        tunnel.name
+    );
+    Verdict::ask(question, vec![tunnel.origin])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    const SERVER: (&str, &str) =
+        ("d/xl2tpd.conf", "[global]\nport = 1701\n[lns default]\nip range = 10.9.0.9-10.9.0.40\n");
+    const AROUND: (&str, &str) =
+        ("d/ipsec.conf", "conn l2tp\n\tauto=add\n\ttype=transport\n\tleftprotoport=17/1701\n");
+
+    #[test]
+    fn cases() {
+        let filter = |policy: &str, rule: &str| format!("*filter\n:INPUT {policy} [0:0]\n{rule}\nCOMMIT\n");
+        let open = filter("DROP", "-A INPUT -p udp -m udp --dport 1701 -j ACCEPT");
+        let guarded =
+            filter("DROP", "-A INPUT -p udp -m policy --dir in --pol ipsec -m udp --dport 1701 -j ACCEPT");
+        let commented = filter("DROP", "#-A INPUT -p udp -m udp --dport 1701 -j ACCEPT");
+        let not_from =
+            filter("DROP", "-A INPUT -p udp -m policy --dir in --pol none -m udp --dport 1701 -j ACCEPT");
+        let others =
+            filter("ACCEPT", "-A INPUT -p udp -m policy --dir in --pol ipsec -m udp --dport 1701 -j ACCEPT");
+        let at = "d/iptables-save.txt";
+        run(
+            &CHECK,
+            &[
+                ("in the open", &[SERVER, (at, &open)], &["fail high d iptables-save.txt:3 xl2tpd.conf:3"]),
+                (
+                    "either way",
+                    &[SERVER, AROUND, (at, &open)],
+                    &["fail medium d iptables-save.txt:3 xl2tpd.conf:3 ipsec.conf:1"],
+                ),
+                ("only from inside IPsec", &[SERVER, AROUND, (at, &guarded)], &["pass d"]),
+                (
+                    "packets without IPsec",
+                    &[SERVER, (at, &not_from)],
+                    &["fail high d iptables-save.txt:3 xl2tpd.conf:3"],
+                ),
+                ("everything else is taken too", &[SERVER, AROUND, (at, &others)], &["ask d"]),
+                ("no rule", &[SERVER, (at, &commented)], &["ask d"]),
+                ("no filter", &[SERVER, AROUND], &["ask d"]),
+                (
+                    "bound to loopback",
+                    &[
+                        (
+                            "d/xl2tpd.conf",
+                            "[global]\nlisten-addr = 127.0.0.1\n[lns default]\nip range = 10.9.0.9-10.9.0.40\n",
+                        ),
+                        (at, &open),
+                    ],
+                    &["pass d"],
+                ),
+            ],
+        );
+    }
+}
