@@ -90,6 +90,14 @@ pub(crate) fn common_at_home() -> impl Iterator<Item = &'static CommonNetwork> {
     COMMON.network.iter()
 }
 
+/// Whether an address holds on one link only (RFC 3927, RFC 4291).
+pub(crate) fn is_link_local(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(v4) => v4.is_link_local(),
+        IpAddr::V6(v6) => v6.is_unicast_link_local(),
+    }
+}
+
 /// Whether an address can belong to a host on the internet.
 pub(crate) fn is_public(address: IpAddr) -> bool {
     !TABLE.block.iter().any(|block| block.prefix.contains(&address))

@@ -106,7 +106,6 @@ pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
             );
         }
         for one in &device.facts.tunnel_plans {
-            let protocol = ["WireGuard", "IPsec", "L2TP"].into_iter().find(|word| one.name.starts_with(word));
             let role = if !one.plan.pools.is_empty() {
                 "answers callers"
             } else if !one.plan.remote.is_empty() {
@@ -116,7 +115,7 @@ pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
             } else {
                 "not known"
             };
-            row(&one.name, protocol.unwrap_or("not known"), role, &one.plan, &one.offers, one.origin, false);
+            row(&one.name, one.family.name(), role, &one.plan, &one.offers, one.origin, false);
         }
     }
     rows

@@ -111,6 +111,12 @@ pub struct Facts {
 }
 
 impl Facts {
+    /// The same with what a daemon would refuse to start with, often because an address is mistyped.
+    pub fn every_plan(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
+        let read = self.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
+        read.chain(self.tunnel_plans.iter().map(|one| (one.name.as_str(), &one.plan)))
+    }
+
     /// What every tunnel may agree on, with its name. What a daemon would refuse to start with is left out.
     pub fn offers(&self) -> impl Iterator<Item = (&str, &[Offer])> {
         let running = self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none());

@@ -36,11 +36,36 @@ pub struct AddressPlan {
     pub malformed: Vec<MalformedAddress>,
 }
 
+/// Protocol of a tunnel that is read in part.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PlanFamily {
+    /// A connection of IKE and IPsec.
+    Ipsec,
+    /// The layer two tunnelling protocol, RFC 2661.
+    L2tp,
+    /// WireGuard.
+    WireGuard,
+}
+
+impl PlanFamily {
+    /// The protocol's name as people write it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Ipsec => "IPsec",
+            Self::L2tp => "L2TP",
+            Self::WireGuard => "WireGuard",
+        }
+    }
+}
+
 /// The address side of a tunnel whose other settings are not read yet.
 #[derive(Debug, Clone)]
 pub struct TunnelPlan {
     /// Name within the device.
     pub name: String,
+    /// Protocol.
+    pub family: PlanFamily,
     /// The interface that is this device's end, where its addresses stand apart from the tunnel.
     pub interface: Option<String>,
     /// What may be agreed on, by part.
@@ -51,4 +76,13 @@ pub struct TunnelPlan {
     pub plan: AddressPlan,
     /// The line to point at.
     pub origin: Origin,
+}
+
+impl TunnelPlan {
+    /// A setting that is stated, by its key, with its line; of several the last one.
+    #[must_use]
+    pub fn stated(&self, key: &str) -> Option<(&str, Origin)> {
+        let (_, setting) = self.settings.iter().rev().find(|(known, _)| known == key)?;
+        setting.stated().map(|(value, origin)| (value.as_str(), origin))
+    }
 }

@@ -36,6 +36,15 @@ pub enum Setting<T> {
 }
 
 impl<T> Setting<T> {
+    /// The value and its line, where an export states it.
+    #[must_use]
+    pub fn stated(&self) -> Option<(&T, Origin)> {
+        match self {
+            Self::Stated { value, origin } => Some((value, *origin)),
+            _ => None,
+        }
+    }
+
     /// The same setting with another value made from each of its values.
     #[must_use]
     pub fn map<U>(self, change: impl Fn(T) -> U) -> Setting<U> {

@@ -2,6 +2,7 @@
 
 use super::meaning::is_host_local;
 use crate::Estate;
+use crate::special::is_link_local;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_model::{
@@ -172,11 +173,7 @@ impl Gathered {
             let link = interface.point_to_point || is_tunnel_name(&interface.name);
             for address in &interface.addresses {
                 let ip = address.net.addr();
-                let unicast_link_local = match ip {
-                    std::net::IpAddr::V4(v4) => v4.is_link_local(),
-                    std::net::IpAddr::V6(v6) => v6.is_unicast_link_local(),
-                };
-                if unicast_link_local || ip.is_loopback() {
+                if is_link_local(ip) || ip.is_loopback() {
                     continue;
                 }
                 let kind = if link { ClaimKind::Link } else { ClaimKind::Network };

@@ -12,7 +12,6 @@ pub use meaning::{Meaning, Overlap};
 pub use sheet::{MistypedRow, OverlapRow, Row, Sheet, neighbourhood, sheet};
 
 use crate::Estate;
-use trevlin_model::IpRange;
 
 /// The plan of an estate.
 #[derive(Debug, Clone, Default)]
@@ -32,11 +31,6 @@ impl Plan {
         let mut plan = Self { claims, pools, overlaps: Vec::new() };
         plan.overlaps = meaning::overlaps(estate, &plan);
         plan
-    }
-
-    /// The claims whose ranges share an address with this one.
-    pub fn around(&self, range: IpRange) -> impl Iterator<Item = &Claim> {
-        self.claims.iter().filter(move |claim| claim.range.intersection(&range).is_some())
     }
 
     /// Whether a claim stands for a tunnel's pool: for its whole network, or for a range that lies in none.

@@ -134,7 +134,7 @@ pub fn sheet(estate: &Estate, around: Option<IpRange>) -> Sheet {
 fn row(estate: &Estate, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
     let handed_out = matches!(claim.kind, ClaimKind::Pool | ClaimKind::PoolNetwork | ClaimKind::DhcpRange);
     let foreign = handed_out && is_foreign(claim.range, own);
-    let export = estate.export(claim.origin.export);
+    let (path, line) = line_of(estate, claim.origin);
     let mask = |text: &str| estate.masker().mask(text);
     Row {
         depth,
@@ -145,8 +145,8 @@ fn row(estate: &Estate, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
         device: estate.devices[claim.device].name.clone(),
         owner: mask(&claim.owner),
         who: claim.who.as_deref().map(mask),
-        path: export.path().to_owned(),
-        line: export.position(claim.origin.start).line,
+        path,
+        line,
         foreign,
         overlaps: None,
     }
@@ -155,14 +155,13 @@ fn row(estate: &Estate, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
 /// An overlap in one sentence that names both lines.
 pub(crate) fn sentence(estate: &Estate, plan: &Plan, overlap: &Overlap) -> String {
     let (a, b) = plan.pair(overlap);
-    let shared = if overlap.shared == a.range { "All of it".to_owned() } else { overlap.shared.short() };
     let (a_told, b_told) = (told(estate, a), told(estate, b));
     if overlap.shared == a.range || overlap.shared == b.range {
         let (inner, outer) = if overlap.shared == a.range { (a_told, b_told) } else { (b_told, a_told) };
         let word = if a.range == b.range { "is the same as" } else { "lies in" };
         format!("{inner} {word} {outer}.")
     } else {
-        format!("{a_told} and {b_told} share {shared}.")
+        format!("{a_told} and {b_told} share {}.", overlap.shared.short())
     }
 }
 
@@ -193,11 +192,8 @@ pub(crate) fn told(estate: &Estate, claim: &Claim) -> String {
 
 /// What should be an address of a device and is none: whose it is, what is wrong. Each place once.
 pub(crate) fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedAddress)> {
-    // Configurations that the daemon refuses are mistyped all the same, and often for that reason.
-    let read = facts.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
-    let plans = read.chain(facts.tunnel_plans.iter().map(|one| (one.name.as_str(), &one.plan)));
     let mut all: Vec<(String, &MalformedAddress)> = Vec::new();
-    for (name, plan) in plans {
+    for (name, plan) in facts.every_plan() {
         let pools = plan.pools.iter().flat_map(|pool| &pool.malformed);
         all.extend(pools.chain(&plan.malformed).map(|bad| (name.to_owned(), bad)));
     }

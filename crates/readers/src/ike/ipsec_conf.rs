@@ -6,7 +6,7 @@ use super::{networks, offer, pool};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use trevlin_model::offer::{Offer, OfferPart};
-use trevlin_model::plan::{AddressPlan, FixedAddress, TunnelPlan};
+use trevlin_model::plan::{AddressPlan, FixedAddress, PlanFamily, TunnelPlan};
 use trevlin_model::{Export, LineClass, NotModelled, Origin, Setting};
 
 /// The reader.
@@ -148,6 +148,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
         reading.facts.tunnel_plans.push(TunnelPlan {
             name: title,
+            family: PlanFamily::Ipsec,
             interface: None,
             offers,
             settings,

@@ -6,7 +6,7 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::offer::{Offer, OfferPart};
-use trevlin_model::plan::{AddressPlan, TunnelPlan};
+use trevlin_model::plan::{AddressPlan, PlanFamily, TunnelPlan};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, LineClass, NotModelled, Origin, Secret, Setting};
 
@@ -207,6 +207,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         let origin = own.first().map_or(export.origin(0..0), |one| one.origin);
         reading.facts.tunnel_plans.push(TunnelPlan {
             name: title,
+            family: PlanFamily::Ipsec,
             interface: None,
             offers,
             settings,

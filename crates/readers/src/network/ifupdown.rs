@@ -1,7 +1,7 @@
 //! `/etc/network/interfaces` and the files it reads in (interfaces(5) of ifupdown). A file that is read in is read as a
 //! file of its own, with the same outcome.
 
-use super::{interface, route, stated};
+use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::net::IpAddr;
@@ -127,11 +127,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
     }
     stanza.finish(&mut reading);
-    for bad in reading.facts.malformed.clone() {
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
-            .not_understood(bad.origin, bad.why);
-    }
-    reading
+    tell_mistyped(export, reading)
 }
 
 /// Options of the wireless packages that hold a key.

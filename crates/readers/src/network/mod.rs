@@ -6,9 +6,10 @@ pub(crate) mod networkd;
 pub(crate) mod wireguard;
 
 use crate::addresses;
+use crate::reader::{Bookkeeper, Reading};
 use ipnet::IpNet;
 use std::net::IpAddr;
-use trevlin_model::{Interface, InterfaceAddress, MalformedAddress, Origin, Route};
+use trevlin_model::{Export, Interface, InterfaceAddress, MalformedAddress, Origin, Route};
 
 /// An interface with nothing stated yet.
 fn interface(name: &str, origin: Origin) -> Interface {
@@ -52,4 +53,13 @@ fn route(
         text => addresses::take(text, origin, malformed, addresses::prefix)?,
     };
     Some(Route { destination, gateway, interface: Some(interface.to_owned()), forwards: true, origin })
+}
+
+/// Marks the lines of what should be an address and is none.
+fn tell_mistyped(export: &Export, mut reading: Reading) -> Reading {
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    for bad in &reading.facts.malformed {
+        book.not_understood(bad.origin, bad.why.clone());
+    }
+    reading
 }

@@ -1,7 +1,7 @@
 //! netplan's YAML files (netplan(5)).
 
 use super::wireguard::{Peer, finish, name, take};
-use super::{interface, route, stated};
+use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::yaml::{Node, documents};
@@ -86,12 +86,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         state.secrets(network, "");
     }
-    let mut reading = state.reading;
-    for bad in reading.facts.malformed.clone() {
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
-            .not_understood(bad.origin, bad.why);
-    }
-    reading
+    tell_mistyped(export, state.reading)
 }
 
 impl State<'_> {

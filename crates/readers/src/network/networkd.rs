@@ -1,7 +1,7 @@
 //! `.network` and `.netdev` files of systemd-networkd (systemd.network(5), systemd.netdev(5)).
 
 use super::wireguard::{Peer, finish, listed, name, secret, take};
-use super::{interface, route, stated};
+use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::ini::{Section, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
@@ -73,11 +73,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     } else {
         network(export, &all, &mut reading);
     }
-    for bad in reading.facts.malformed.clone() {
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
-            .not_understood(bad.origin, bad.why);
-    }
-    reading
+    tell_mistyped(export, reading)
 }
 
 fn in_all<'s, 'a>(all: &'s [Section<'a>], section: &'s str, key: &'s str) -> Vec<&'s crate::ini::Entry<'a>> {

@@ -3,12 +3,12 @@
 //! A peer without an endpoint calls; what it may use as its own address is its fixed address, and a network is one that
 //! lies behind it. A peer with an endpoint is called; everything allowed from it is sent to it.
 
-use super::{interface, stated};
+use super::{interface, stated, tell_mistyped};
 use crate::addresses;
 use crate::ini::{Section, before_comment, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::sync::Arc;
-use trevlin_model::plan::{AddressPlan, FixedAddress, TunnelPlan};
+use trevlin_model::plan::{AddressPlan, FixedAddress, PlanFamily, TunnelPlan};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, IpRange, LineClass, NotModelled, Origin, Pool, Secret};
 
@@ -125,6 +125,7 @@ pub(super) fn finish(reading: &mut Reading, device: &str, plan: AddressPlan, ori
     let plan = AddressPlan { malformed: Vec::new(), ..plan };
     reading.facts.tunnel_plans.push(TunnelPlan {
         name: format!("WireGuard {device}"),
+        family: PlanFamily::WireGuard,
         interface: Some(device.to_owned()),
         offers: Vec::new(),
         settings: Vec::new(),
@@ -204,11 +205,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     }
     reading.facts.secrets.append(&mut secrets);
     finish(&mut reading, &device, plan, origin);
-    for bad in reading.facts.malformed.clone() {
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
-            .not_understood(bad.origin, bad.why);
-    }
-    reading
+    tell_mistyped(export, reading)
 }
 
 fn peer<'a>(export: &Export, section: &Section<'a>) -> Peer<'a> {

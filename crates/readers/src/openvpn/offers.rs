@@ -6,7 +6,7 @@
 
 use super::config::Config;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
-use trevlin_model::{Origin, Setting, TunnelRole};
+use trevlin_model::{Origin, TunnelRole};
 
 /// What newer versions take where nothing is stated.
 const DEFAULT_CIPHERS: [&str; 2] = ["AES-256-GCM", "AES-128-GCM"];
@@ -22,10 +22,8 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
     };
     let last = |names: &[&str]| {
         let said = config.settings.iter().rev().find(|(name, _)| names.contains(&name.as_str()))?;
-        match &said.1 {
-            Setting::Stated { value, origin } => Some((said.0.as_str(), value.as_str(), *origin)),
-            _ => None,
-        }
+        let (value, origin) = said.1.stated()?;
+        Some((said.0.as_str(), value.as_str(), origin))
     };
     let (list, cipher) = (last(&["data-ciphers", "ncp-ciphers"]), last(&["cipher"]));
     let negotiates = config.shared_key.is_none() && last(&["ncp-disable"]).is_none();

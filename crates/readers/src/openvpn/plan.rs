@@ -6,7 +6,7 @@ use super::lines::{Directive, split};
 use crate::addresses;
 use std::net::IpAddr;
 use trevlin_model::plan::{AddressPlan, FixedAddress};
-use trevlin_model::{Export, Family, IpRange, MalformedAddress, Origin, Setting};
+use trevlin_model::{Export, Family, IpRange, MalformedAddress, Origin};
 
 /// Words that stand for an address which the daemon works out itself.
 const WORKED_OUT: [&str; 3] = ["vpn_gateway", "net_gateway", "remote_host"];
@@ -15,17 +15,17 @@ const WORKED_OUT: [&str; 3] = ["vpn_gateway", "net_gateway", "remote_host"];
 pub(super) fn of(config: &Config, per_client: &[&Export]) -> AddressPlan {
     let mut plan = AddressPlan::default();
     for (name, setting) in &config.settings {
-        let Setting::Stated { value, origin } = setting else { continue };
+        let Some((value, origin)) = setting.stated() else { continue };
         let words: Vec<&str> = value.split_whitespace().collect();
         match (name.as_str(), words.as_slice()) {
             ("route" | "route-ipv6", args) => {
-                if let Some(range) = route(name, args, *origin, &mut plan.malformed) {
-                    plan.remote.push((range, *origin));
+                if let Some(range) = route(name, args, origin, &mut plan.malformed) {
+                    plan.remote.push((range, origin));
                 }
             }
-            ("redirect-gateway" | "block-ipv6", args) => push(name, args, *origin, &mut plan),
-            ("push", [pushed, args @ ..]) => push(pushed, args, *origin, &mut plan),
-            ("max-clients", [count]) => plan.sessions = count.parse().ok().map(|count| (count, *origin)),
+            ("redirect-gateway" | "block-ipv6", args) => push(name, args, origin, &mut plan),
+            ("push", [pushed, args @ ..]) => push(pushed, args, origin, &mut plan),
+            ("max-clients", [count]) => plan.sessions = count.parse().ok().map(|count| (count, origin)),
             _ => {}
         }
     }

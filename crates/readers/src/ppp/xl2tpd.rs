@@ -4,7 +4,7 @@ use crate::addresses;
 use crate::ini::{before_comment, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use std::net::IpAddr;
-use trevlin_model::plan::{AddressPlan, TunnelPlan};
+use trevlin_model::plan::{AddressPlan, PlanFamily, TunnelPlan};
 use trevlin_model::{Export, LineClass, NotModelled, Pool, Setting};
 
 /// The reader.
@@ -101,6 +101,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         reading.facts.tunnel_plans.push(TunnelPlan {
             name: title,
+            family: PlanFamily::L2tp,
             interface: None,
             offers: Vec::new(),
             settings: settings.clone(),

@@ -2,6 +2,7 @@
 
 use ipnet::IpNet;
 use std::cmp::Reverse;
+use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use trevlin_audit::plan::{ClaimKind, Row, Sheet};
 
@@ -88,7 +89,19 @@ pub(super) fn blocks(sheet: &Sheet) -> Vec<Block> {
         }
     }
     let mut blocks: Vec<Block> =
-        found.into_iter().filter_map(|(first, last, rows)| block(sheet, first, last, rows)).collect();
+        found.into_iter().filter_map(|(first, last, rows)| block(first, last, rows)).collect();
+    // Two claims that meet lie in one block.
+    let mut block_of = BTreeMap::new();
+    for (number, block) in blocks.iter().enumerate() {
+        block_of.extend(block.rows.iter().map(|row| (*row, number)));
+    }
+    for (number, overlap) in sheet.overlaps.iter().enumerate() {
+        if let [Some(one), Some(other)] = overlap.rows.map(|row| block_of.get(&row))
+            && one == other
+        {
+            blocks[*one].overlaps.push(number);
+        }
+    }
     let faulty = |block: &Block| block.overlaps.is_empty();
     blocks.sort_by_key(|block| (faulty(block), block.net.network(), block.length));
     blocks
@@ -102,14 +115,9 @@ fn around(first: IpAddr, last: IpAddr) -> Option<IpNet> {
     Some(IpNet::new(first, length.min(least) as u8).ok()?.trunc())
 }
 
-fn block(sheet: &Sheet, first: IpAddr, last: IpAddr, rows: Vec<usize>) -> Option<Block> {
+fn block(first: IpAddr, last: IpAddr, rows: Vec<usize>) -> Option<Block> {
     let net = around(first, last)?;
-    let overlaps = (0..sheet.overlaps.len())
-        .filter(|at| {
-            sheet.overlaps[*at].rows.iter().all(|row| rows.binary_search(row).is_ok() || rows.contains(row))
-        })
-        .collect();
-    Some(Block { net, length: net.prefix_len(), rows, overlaps })
+    Some(Block { net, length: net.prefix_len(), rows, overlaps: Vec::new() })
 }
 
 #[cfg(test)]

@@ -46,9 +46,7 @@ fn by_holder(
 fn mistyped_pools(estate: &Estate) -> Vec<(usize, &str, &MalformedAddress)> {
     let mut found = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let read = device.facts.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
-        let plans = device.facts.tunnel_plans.iter().map(|one| (one.name.as_str(), &one.plan));
-        for (name, plan) in read.chain(plans) {
+        for (name, plan) in device.facts.every_plan() {
             found.extend(plan.pools.iter().filter_map(|pool| Some((at, name, pool.malformed.first()?))));
         }
     }

@@ -1,6 +1,7 @@
 //! The inside does not know the way back to the callers.
 
 use crate::plan::PoolOwner;
+use crate::special::{is_link_local, is_public};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::{
@@ -50,18 +51,15 @@ fn judge(estate: &Estate, holder: &PoolOwner, pool: &Pool, range: IpRange, origi
     else {
         return Verdict::DoesNotApply;
     };
-    match hides_callers(estate, holder.device, range) {
+    let unless = match hides_callers(estate, holder.device, range) {
         Some(true) => return Verdict::Pass,
-        Some(false) => {}
-        None => {
-            let question = format!(
-                "whether {} translates callers of {} to its own address cannot be told; ask for its filters (`iptables-save`)",
-                device.name, holder.name
-            );
-            return way_back(estate, holder, (default, gateway), range, origin, Some(question));
-        }
-    }
-    way_back(estate, holder, (default, gateway), range, origin, None)
+        Some(false) => None,
+        None => Some(format!(
+            "whether {} translates callers of {} to its own address cannot be told; ask for its filters (`iptables-save`)",
+            device.name, holder.name
+        )),
+    };
+    way_back(estate, holder, (default, gateway), range, origin, unless)
 }
 
 /// Whether the gateway knows the way. `unless` is asked in place of a failure, where something else could explain it.
@@ -75,7 +73,7 @@ fn way_back(
 ) -> Verdict {
     let name = &holder.name;
     let Some(at) = estate.holders(gateway).iter().copied().find(|at| *at != holder.device) else {
-        if crate::special::is_public(gateway) || gateway_is_link_local(gateway) {
+        if is_public(gateway) || is_link_local(gateway) {
             // The server is the gateway itself.
             return Verdict::Pass;
         }
@@ -124,10 +122,6 @@ fn way_back(
         ),
         evidence: vec![origin, shown],
     })
-}
-
-fn gateway_is_link_local(gateway: IpAddr) -> bool {
-    matches!(gateway, IpAddr::V6(v6) if v6.is_unicast_link_local())
 }
 
 /// Whether the pool is a piece of a network that the server is connected to, other than the tunnel's own link.

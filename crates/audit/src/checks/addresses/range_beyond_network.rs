@@ -2,8 +2,9 @@
 
 use crate::plan::{Claim, ClaimKind, PoolOwner};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::collections::BTreeMap;
 use std::net::IpAddr;
-use trevlin_model::{Device, IpRange, Origin};
+use trevlin_model::{IpRange, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -31,13 +32,14 @@ struct Fault {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
+    let served = Served::of(estate);
     let mut answers = Vec::new();
     for claim in
         plan.claims.iter().filter(|claim| matches!(claim.kind, ClaimKind::Pool | ClaimKind::DhcpRange))
     {
         let Some(holder) = claim.group.map(|group| &plan.pools[group]) else { continue };
         let device = &estate.devices[claim.device];
-        let faults = faults(estate, device, holder, claim);
+        let faults = faults(estate, &served, holder, claim);
         let subject = format!("{} of {}", claim.range, claim.owner);
         let verdict = match faults.iter().map(|fault| fault.severity).max() {
             None => Verdict::Pass,
@@ -72,7 +74,35 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn faults(estate: &Estate, device: &Device, holder: &PoolOwner, claim: &Claim) -> Vec<Fault> {
+/// What DHCP servers state beside their ranges.
+struct Served {
+    /// The network of a range, by device and place.
+    networks: BTreeMap<(usize, Origin, IpRange), Vec<(IpRange, Origin)>>,
+    /// Routers that clients are told, by device.
+    routers: Vec<Vec<(IpAddr, Origin)>>,
+}
+
+impl Served {
+    fn of(estate: &Estate) -> Self {
+        let mut served = Self { networks: BTreeMap::new(), routers: Vec::new() };
+        for (at, device) in estate.devices.iter().enumerate() {
+            let mut routers = Vec::new();
+            for subnet in device.facts.dhcp_servers.iter().flat_map(|server| &server.subnets) {
+                routers.extend(subnet.routers.iter().map(|(router, origin)| (router.first(), *origin)));
+                let Some(network) = subnet.network else { continue };
+                for (range, origin) in &subnet.ranges {
+                    let known = served.networks.entry((at, *origin, *range)).or_default();
+                    known.push((network.into(), subnet.origin));
+                }
+            }
+            served.routers.push(routers);
+        }
+        served
+    }
+}
+
+fn faults(estate: &Estate, served: &Served, holder: &PoolOwner, claim: &Claim) -> Vec<Fault> {
+    let device = &estate.devices[claim.device];
     let mut found = Vec::new();
     let range = claim.range;
     let mut fault =
@@ -104,13 +134,9 @@ fn faults(estate: &Estate, device: &Device, holder: &PoolOwner, claim: &Claim) -
             gateways.extend(routes.filter_map(|route| Some((route.gateway?, route.origin))));
         }
         None => {
-            let servers = device.facts.dhcp_servers.iter();
-            for subnet in servers.flat_map(|server| &server.subnets) {
-                if subnet.ranges.iter().any(|(known, origin)| (*known, *origin) == (range, claim.origin)) {
-                    networks.extend(subnet.network.map(|net| (IpRange::from(net), subnet.origin)));
-                }
-                gateways.extend(subnet.routers.iter().map(|(router, origin)| (router.first(), *origin)));
-            }
+            let own = served.networks.get(&(claim.device, claim.origin, range));
+            networks.extend(own.into_iter().flatten());
+            gateways.clone_from(&served.routers[claim.device]);
         }
     }
     networks.dedup();

@@ -1,5 +1,6 @@
 //! The addresses that run are not those that apply at the next start.
 
+use crate::special::is_link_local;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{Device, Interface, InterfaceAddress};
 
@@ -40,13 +41,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn matters(address: &&InterfaceAddress) -> bool {
-    let local = match address.net.addr() {
-        std::net::IpAddr::V4(v4) => v4.is_link_local(),
-        std::net::IpAddr::V6(v6) => v6.is_unicast_link_local(),
-    };
     // A single address is one that devices take turns with, put there by a program of its own.
     let turns = address.net.prefix_len() == address.net.max_prefix_len();
-    !local && !turns && !address.dynamic && !address.net.addr().is_loopback()
+    !is_link_local(address.net.addr()) && !turns && !address.dynamic && !address.net.addr().is_loopback()
 }
 
 fn judge(estate: &Estate, device: &Device, stored: &Interface, running: &Interface) -> Verdict {

@@ -32,28 +32,22 @@ fn compresses(directive: &str, value: &str) -> bool {
 
 /// The line that switches it on, the last of its kind, or one that callers are told.
 fn switched_on(tunnel: &Tunnel) -> Option<(String, Origin)> {
-    let stated = |name: &str| match tunnel.setting(name)? {
-        Setting::Stated { value, origin } => Some((value.clone(), *origin)),
-        _ => None,
-    };
     let own = ["comp-lzo", "compress"].into_iter().find_map(|name| {
-        let (value, origin) = stated(name)?;
-        compresses(name, &value).then(|| (format!("{name} {value}").trim().to_owned(), origin))
+        let (value, origin) = tunnel.setting(name)?.stated()?;
+        compresses(name, value).then(|| (format!("{name} {value}").trim().to_owned(), origin))
     });
     let pushed = tunnel.settings.iter().filter(|(name, _)| name == "push").find_map(|(_, setting)| {
-        let Setting::Stated { value, origin } = setting else { return None };
+        let (value, origin) = setting.stated()?;
         let (name, rest) = value.split_once(' ').unwrap_or((value, ""));
-        compresses(name, rest.trim()).then(|| (format!("push \"{value}\""), *origin))
+        compresses(name, rest.trim()).then(|| (format!("push \"{value}\""), origin))
     });
     own.or(pushed)
 }
 
 fn judge(tunnel: &Tunnel) -> Verdict {
     let Some((line, origin)) = switched_on(tunnel) else { return Verdict::Pass };
-    let allowed = match tunnel.setting("allow-compression") {
-        Some(Setting::Stated { value, origin }) => Some((value.as_str(), *origin)),
-        _ => None,
-    };
+    let allowed = tunnel.setting("allow-compression").and_then(Setting::stated);
+    let allowed = allowed.map(|(value, origin)| (value.as_str(), origin));
     let (severity, why, mut evidence) = match allowed {
         Some(("yes", at)) => (Severity::Medium, "every version compresses what it sends", vec![origin, at]),
         Some(("no", at)) => {

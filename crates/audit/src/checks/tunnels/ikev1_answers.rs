@@ -1,8 +1,7 @@
 //! A connection takes the first version of IKE.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::plan::TunnelPlan;
-use trevlin_model::{Origin, Setting};
+use trevlin_model::plan::{PlanFamily, TunnelPlan};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -20,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for one in device.facts.tunnel_plans.iter().filter(|one| one.name.starts_with("IPsec")) {
+        for one in device.facts.tunnel_plans.iter().filter(|one| one.family == PlanFamily::Ipsec) {
             answers.push(Answer::new(at, one.name.clone(), judge(one)));
         }
     }
@@ -28,19 +27,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn judge(tunnel: &TunnelPlan) -> Verdict {
-    let said = |names: [&str; 2]| -> Option<(&str, Origin)> {
-        let found = tunnel.settings.iter().rev().find(|(name, _)| names.contains(&name.as_str()))?;
-        match &found.1 {
-            Setting::Stated { value, origin } => Some((value.as_str(), *origin)),
-            _ => None,
-        }
-    };
-    let version = said(["version", "keyexchange"]);
+    // Each daemon's file has its own key, and no connection has both.
+    let version = tunnel.stated("version").or_else(|| tunnel.stated("keyexchange"));
     if let Some(("2" | "ikev2", _)) = version {
         return Verdict::Pass;
     }
-    let aggressive =
-        said(["aggressive", "aggressive"]).filter(|(value, _)| matches!(*value, "yes" | "true" | "1"));
+    let aggressive = tunnel.stated("aggressive").filter(|(value, _)| matches!(*value, "yes" | "true" | "1"));
     let (severity, why, title, detail, evidence) = match (aggressive, version) {
         (Some((_, at)), _) => (
             Severity::High,

@@ -2,8 +2,8 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::net::IpAddr;
-use trevlin_model::plan::TunnelPlan;
-use trevlin_model::{Device, Family, MatchKind, Origin, Protocol, Rule, Setting, Target};
+use trevlin_model::plan::{PlanFamily, TunnelPlan};
+use trevlin_model::{Device, Family, MatchKind, Protocol, Rule, Target};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -33,18 +33,11 @@ const PORT: u16 = 1701;
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnel_plans.iter().filter(|one| one.name.starts_with("L2TP")) {
+        for tunnel in device.facts.tunnel_plans.iter().filter(|one| one.family == PlanFamily::L2tp) {
             answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, device, tunnel)));
         }
     }
     answers
-}
-
-fn said<'a>(tunnel: &'a TunnelPlan, name: &str) -> Option<(&'a str, Origin)> {
-    match &tunnel.settings.iter().rev().find(|(known, _)| known == name)?.1 {
-        Setting::Stated { value, origin } => Some((value.as_str(), *origin)),
-        _ => None,
-    }
 }
 
 /// Whether a rule is about this port by name, and lets it in.
@@ -78,22 +71,22 @@ fn from_ipsec(rule: &Rule) -> bool {
 /// The connection of the device that protects this port.
 fn connection(device: &Device, port: u16) -> Option<&TunnelPlan> {
     device.facts.tunnel_plans.iter().find(|one| {
-        one.name.starts_with("IPsec")
-            && one.settings.iter().any(|(name, setting)| {
-                let Setting::Stated { value, .. } = setting else { return false };
-                name.ends_with("protoport")
-                    && (value.ends_with(&format!("/{port}")) || value.ends_with("/l2tp"))
+        one.family == PlanFamily::Ipsec
+            && one.settings.iter().filter(|(name, _)| name.ends_with("protoport")).any(|(_, setting)| {
+                setting.stated().is_some_and(|(value, _)| {
+                    value.ends_with(&format!("/{port}")) || value.ends_with("/l2tp")
+                })
             })
     })
 }
 
 fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &TunnelPlan) -> Verdict {
-    if let Some((address, _)) = said(tunnel, "listen-addr")
+    if let Some((address, _)) = tunnel.stated("listen-addr")
         && address.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
     {
         return Verdict::Pass;
     }
-    let port = said(tunnel, "port").and_then(|(port, _)| port.parse().ok()).unwrap_or(PORT);
+    let port = tunnel.stated("port").and_then(|(port, _)| port.parse().ok()).unwrap_or(PORT);
     let tables = estate.tables(at, Family::V4);
     let chains = || tables.iter().filter(|table| table.table == "filter").flat_map(|table| &table.chains);
     let rules: Vec<&Rule> =
