@@ -1,14 +1,17 @@
 //! Every tunnel, as one table: which protocol, who comes in and how, what may be agreed on, what goes through it.
 
-use crate::access::logins;
+use crate::access::{listener_from, logins};
 use crate::algorithms::{Algorithm, lookup};
-use crate::checks::CHECKS;
+use crate::checks::{CHECKS, weak_pre_shared_key};
 use crate::{Area, Estate, Severity, Verdict, Yardstick};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use trevlin_model::certificate::CertificateUse;
+use trevlin_model::ike::PreSharedKey;
+use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
-use trevlin_model::{Family, IpRange, Origin, Tunnel, TunnelRole};
+use trevlin_model::{Family, IpRange, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// One row of the table.
 #[derive(Debug, Clone, Serialize)]
@@ -19,14 +22,18 @@ pub struct TunnelRow {
     pub name: String,
     /// Protocol.
     pub protocol: &'static str,
-    /// What the device is in it: `answers callers`, `calls`, `joins sites`, or `not known`.
+    /// What the device is in it: `answers callers`, `calls`, `joins sites`.
     pub role: &'static str,
-    /// Factors of the easiest way in; empty where none is asked for, or they are not known.
-    pub factors: Vec<&'static str>,
+    /// Who is at the other end: callers of a list, or an address; empty where that is not known.
+    pub who: String,
+    /// What the other end has to show on the easiest way in; empty where nothing is asked for, or it is not known.
+    pub factors: Vec<String>,
     /// From where it can be reached, as far as forwards and interfaces tell; empty where that is not known.
     pub from: String,
     /// The weakest algorithm that may be agreed on, with what is known of it; empty where none was read.
     pub weakest: String,
+    /// The grade of the shared key, or what the server's own certificate is made of; empty where none was read.
+    pub key: String,
     /// What callers send through it: `everything`, `some networks`, or empty where nothing is stated.
     pub sends: &'static str,
     /// What callers are given.
@@ -44,7 +51,8 @@ pub struct TunnelRow {
 /// Something that was read of a tunnel.
 #[derive(Debug, Clone, Serialize)]
 pub struct Detail {
-    /// What it is about: `offers`, `pool`, `fixed address`, `behind it`, `sent through it`, `name server`, `finding`.
+    /// What it is about: `version`, `this end shows`, `other end shows`, `child`, `peer`, `answers at`, `offers`, `pool`,
+    /// `fixed address`, `behind it`, `sent through it`, `kept out`, `name server`, `domain`, `NetBIOS`, `setting`, `finding`.
     pub what: &'static str,
     /// What was read.
     pub text: String,
@@ -59,63 +67,42 @@ pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
     let access = logins(estate);
     let mut rows = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let mut row = |name: &str,
-                       protocol,
-                       role,
-                       plan: &AddressPlan,
-                       offers: &[Offer],
-                       origin: Origin,
-                       whole: bool| {
-            let login = access.iter().find(|one| one.device == device.name && one.service == name);
-            let export = estate.export(origin.export);
-            let known = judged.get(&(at, name.to_owned()));
-            let mut detail = details(estate, plan, offers);
+        for tunnel in &device.facts.tunnels {
+            let login = access.iter().find(|one| one.device == device.name && one.service == tunnel.name);
+            let export = estate.export(tunnel.origin.export);
+            let known = judged.get(&(at, tunnel.name.clone()));
+            let mut detail = details(estate, tunnel);
             detail.extend(known.into_iter().flat_map(|known| known.findings.iter().cloned()));
+            let factors = match login {
+                Some(login) => login.factors.iter().map(|one| (*one).to_owned()).collect(),
+                None => shown(tunnel),
+            };
             rows.push(TunnelRow {
                 device: device.name.clone(),
-                name: estate.masker().mask(name),
-                protocol,
-                role,
-                factors: login.map(|one| one.factors.clone()).unwrap_or_default(),
-                from: login.map(|one| one.from.clone()).unwrap_or_default(),
-                weakest: weakest(offers)
+                name: estate.masker().mask(&tunnel.name),
+                protocol: tunnel.family.name(),
+                role: role(tunnel),
+                who: estate.masker().mask(&login.map_or_else(|| other_end(tunnel), |one| one.who.clone())),
+                factors,
+                from: match login {
+                    Some(login) => login.from.clone(),
+                    None => tunnel
+                        .listeners
+                        .first()
+                        .map(|listener| listener_from(estate, at, listener))
+                        .unwrap_or_default(),
+                },
+                weakest: weakest(&tunnel.offers)
                     .map(|one| format!("{} ({})", one.name, one.status.word()))
                     .unwrap_or_default(),
-                sends: sends(plan),
-                pools: pools(plan),
-                verdict: match known {
-                    Some(known) => known.verdict.clone(),
-                    None if whole => "no finding".to_owned(),
-                    // What is read in part only is not judged as a whole.
-                    None => "open question".to_owned(),
-                },
+                key: key(estate, at, tunnel, yardstick),
+                sends: sends(&tunnel.addresses),
+                pools: pools(&tunnel.addresses),
+                verdict: known.map_or_else(|| "no finding".to_owned(), |known| known.verdict.clone()),
                 path: export.path().to_owned(),
-                line: export.position(origin.start).line,
+                line: export.position(tunnel.origin.start).line,
                 detail,
             });
-        };
-        for tunnel in &device.facts.tunnels {
-            row(
-                &tunnel.name,
-                tunnel.family.name(),
-                role(tunnel),
-                &tunnel.addresses,
-                &tunnel.offers,
-                tunnel.origin,
-                true,
-            );
-        }
-        for one in &device.facts.tunnel_plans {
-            let role = if !one.plan.pools.is_empty() {
-                "answers callers"
-            } else if !one.plan.remote.is_empty() {
-                "joins sites"
-            } else if !one.plan.sent_through.is_empty() {
-                "calls"
-            } else {
-                "not known"
-            };
-            row(&one.name, one.family.name(), role, &one.plan, &one.offers, one.origin, false);
         }
     }
     rows
@@ -127,6 +114,73 @@ fn role(tunnel: &Tunnel) -> &'static str {
         TunnelRole::Client => "calls",
         TunnelRole::PointToPoint => "joins sites",
     }
+}
+
+/// Who is at the other end of a tunnel that is no way in for callers.
+fn other_end(tunnel: &Tunnel) -> String {
+    if let Some(ipsec) = &tunnel.ipsec {
+        let named =
+            ipsec.remote.iter().filter(|round| !round.anybody()).find_map(|round| round.identity.as_ref());
+        return match (named, ipsec.remote_addresses.first()) {
+            (Some((name, _)), _) | (None, Some((name, _))) => name.clone(),
+            (None, None) => "anybody".into(),
+        };
+    }
+    if let Some((remote, _)) =
+        tunnel.stated("remote").or_else(|| tunnel.stated("connect")).or_else(|| tunnel.stated("lns"))
+    {
+        return remote.split(' ').next().unwrap_or(remote).to_owned();
+    }
+    let peers: Vec<&str> = tunnel.peers.iter().map(|peer| peer.who.as_str()).collect();
+    match peers.as_slice() {
+        [] => String::new(),
+        [only] => (*only).to_owned(),
+        [first, rest @ ..] => format!("{first} and {} more", rest.len()),
+    }
+}
+
+/// What the other end of a tunnel that is no way in for callers has to show.
+fn shown(tunnel: &Tunnel) -> Vec<String> {
+    if let Some(ipsec) = &tunnel.ipsec {
+        let rounds = ipsec.remote.iter().filter_map(|round| round.proof.possible().next());
+        return rounds.map(IkeProof::words).collect();
+    }
+    match tunnel.family {
+        TunnelFamily::WireGuard => vec!["key of the peer".into()],
+        _ if tunnel.proof.shared_key.is_some() => vec!["shared key".into()],
+        TunnelFamily::OpenVpn => vec!["certificate".into()],
+        _ => Vec::new(),
+    }
+}
+
+/// The grade of the key that both ends share, or what the certificate of this end is made of.
+fn key(estate: &Estate, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> String {
+    if tunnel.family == TunnelFamily::WireGuard {
+        return "Curve25519".into();
+    }
+    if let Some(ipsec) = tunnel.ipsec.as_ref().filter(|one| one.shared_key().is_some()) {
+        let keys = keys_of(estate, at, ipsec);
+        let worst = keys
+            .iter()
+            .map(|key| weak_pre_shared_key::grade(estate, at, key, yardstick))
+            .min_by_key(|(rank, _)| *rank);
+        return worst.map_or_else(|| "not exported".into(), |(_, word)| format!("shared, {word}"));
+    }
+    match crate::certificates::of_tunnel(estate, at, tunnel, CertificateUse::Own) {
+        Ok(found) => found.first().map(|(one, _)| one.key.words()).unwrap_or_default(),
+        Err(_) => "not exported".into(),
+    }
+}
+
+/// The shared keys that a connection may use: those for its identities or addresses, and those for whoever calls.
+fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Vec<&'a PreSharedKey> {
+    let bare = |text: &str| text.trim_start_matches('@').to_owned();
+    let named = ipsec.remote.iter().filter_map(|round| round.identity.as_ref()).map(|(name, _)| bare(name));
+    let ends: Vec<String> = named.chain(ipsec.remote_addresses.iter().map(|(text, _)| bare(text))).collect();
+    let all = &estate.devices[at].facts.pre_shared_keys;
+    let exact: Vec<_> =
+        all.iter().filter(|key| key.identities.iter().any(|one| ends.contains(&bare(one)))).collect();
+    if exact.is_empty() { all.iter().filter(|key| key.is_for_anybody()).collect() } else { exact }
 }
 
 /// What the checks say of one tunnel.
@@ -201,12 +255,34 @@ fn pools(plan: &AddressPlan) -> Vec<String> {
 }
 
 /// Everything that was read, with its places.
-fn details(estate: &Estate, plan: &AddressPlan, offers: &[Offer]) -> Vec<Detail> {
+fn details(estate: &Estate, tunnel: &Tunnel) -> Vec<Detail> {
     let mut found = Vec::new();
     let mut add = |what, text: String, origin: Origin| {
         found.push(Detail { what, text: estate.masker().mask(&text), place: estate.place(origin) });
     };
-    for offer in offers {
+    if let Some((why, origin)) = &tunnel.refused {
+        add("would not start", why.clone(), *origin);
+    }
+    for listener in &tunnel.listeners {
+        let address = match listener.address.value() {
+            Some(Some(address)) => address.to_string(),
+            Some(None) => "every address".into(),
+            None => "an address that is not known".into(),
+        };
+        let port = listener.port.value().map_or_else(|| "a port that is not known".into(), u16::to_string);
+        let stated = listener.port.origin().or(listener.address.origin()).unwrap_or(tunnel.origin);
+        add("answers at", format!("{address}, {} {port}", listener.protocol.name()), stated);
+    }
+    if let Some(ipsec) = &tunnel.ipsec {
+        ike(ipsec, tunnel.origin, &mut add);
+    }
+    for peer in &tunnel.peers {
+        let allowed: Vec<_> = peer.allowed.iter().map(|(range, _)| range.short()).collect();
+        let where_to = peer.endpoint.as_ref().map_or(String::new(), |end| format!(", called at {end}"));
+        let more = if peer.shared_key.is_some() { ", with a shared key besides" } else { "" };
+        add("peer", format!("{}: {}{where_to}{more}", peer.who, allowed.join(", ")), peer.origin);
+    }
+    for offer in &tunnel.offers {
         for one in &offer.algorithms {
             let known = match lookup(offer.spelling, one.role, &one.name) {
                 Some(algorithm) => {
@@ -223,6 +299,7 @@ fn details(estate: &Estate, plan: &AddressPlan, offers: &[Offer]) -> Vec<Detail>
             );
         }
     }
+    let plan = &tunnel.addresses;
     for (range, origin) in plan.pools.iter().flat_map(trevlin_model::Pool::claims) {
         add("pool", range.short(), origin);
     }
@@ -232,13 +309,72 @@ fn details(estate: &Estate, plan: &AddressPlan, offers: &[Offer]) -> Vec<Detail>
     for (what, list) in [
         ("behind it", &plan.remote),
         ("sent through it", &plan.sent_through),
+        ("kept out", &plan.kept_out),
         ("name server", &plan.name_servers),
     ] {
         for (range, origin) in list {
             add(what, range.short(), *origin);
         }
     }
+    for (what, list) in [("domain", &plan.domains), ("NetBIOS", &plan.netbios)] {
+        for (text, origin) in list {
+            add(what, text.clone(), *origin);
+        }
+    }
+    for (name, setting) in &tunnel.settings {
+        if let Some((value, origin)) = setting.stated() {
+            add("setting", format!("{name} {value}"), origin);
+        }
+    }
     found
+}
+
+/// What only IKE and IPsec have.
+fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str, String, Origin)) {
+    let versions = |one: &IkeVersions| match one {
+        IkeVersions::First => "version 1 of IKE",
+        IkeVersions::Second => "version 2 of IKE",
+        IkeVersions::Both => "either version of IKE",
+    };
+    let told: Vec<_> = ipsec.versions.possible().map(versions).collect();
+    let stated = if ipsec.versions.origin().is_some() { "" } else { ", by default" };
+    let aggressive = if ipsec.aggressive.is_some() { ", aggressive mode" } else { "" };
+    let origin = ipsec.aggressive.or(ipsec.versions.origin()).unwrap_or(line);
+    add("version", format!("{}: {}{aggressive}{stated}", ipsec.daemon.name(), told.join(" or ")), origin);
+    for (what, rounds) in [("this end shows", &ipsec.local), ("other end shows", &ipsec.remote)] {
+        for round in rounds {
+            let proof = round.proof.possible().next().map(IkeProof::words).unwrap_or_default();
+            let who = round.identity.as_ref().map_or("anybody", |(name, _)| name);
+            let narrowed = if round.narrowed.is_some() { ", pinned" } else { "" };
+            let origin = round.proof.origin().or(round.identity.as_ref().map(|(_, at)| *at)).unwrap_or(line);
+            add(what, format!("{proof} of {who}{narrowed}"), origin);
+        }
+    }
+    let seconds = |setting: &Setting<u64>| match setting.value() {
+        Some(0) => "never".to_owned(),
+        Some(value) => format!("every {value} s"),
+        None => "after a time that the version decides".to_owned(),
+    };
+    add("new keys", format!("{} for IKE", seconds(&ipsec.rekey)), ipsec.rekey.origin().unwrap_or(line));
+    let liveness = match ipsec.liveness.value() {
+        Some(0) | None => "never asked whether it lives".to_owned(),
+        Some(value) => format!("asked after {value} s of silence whether it lives"),
+    };
+    add("the other end", liveness, ipsec.liveness.origin().unwrap_or(line));
+    for child in &ipsec.children {
+        let mode = child.mode.value().map_or("", |mode| mode.word());
+        add(
+            "child",
+            format!(
+                "{} {mode}: {} to {}, new keys {}",
+                child.name,
+                child.local.texts.join(", "),
+                child.remote.texts.join(", "),
+                seconds(&child.rekey)
+            ),
+            child.origin,
+        );
+    }
 }
 
 #[cfg(test)]
@@ -255,7 +391,7 @@ mod tests {
             ),
             (
                 "a/ipsec.conf",
-                "conn yard\n\tauto=start\n\tkeyexchange=ikev2\n\trightsubnet=10.7.0.0/16\n\tike=aes256gcm16-prfsha384-ecp384\n",
+                "conn yard\n\tauto=start\n\tkeyexchange=ikev2\n\tright=198.51.100.9\n\trightsubnet=10.7.0.0/16\n\tike=aes256gcm16-prfsha384-ecp384!\n\tesp=aes256gcm16-ecp384!\n",
             ),
             (
                 "b/wg0.conf",
@@ -282,8 +418,8 @@ mod tests {
             told,
             [
                 "a OpenVPN answers callers [Blowfish (deprecated)] everything [10.8.0.0/24] medium",
-                "a IPsec joins sites [AES-GCM, 256 bits (recommended)] some networks [] open question",
-                "b WireGuard answers callers []  [10.9.0.0/24] open question",
+                "a IPsec joins sites [AES-GCM, 256 bits (recommended)] some networks [] no finding",
+                "b WireGuard answers callers [BLAKE2 (acceptable)]  [10.9.0.0/24] medium",
             ]
         );
         let detail = |row: usize, what: &str| rows[row].detail.iter().filter(|one| one.what == what).count();

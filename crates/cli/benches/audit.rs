@@ -77,9 +77,9 @@ fn interfaces(count: u64) -> String {
 }
 
 fn read(export: &Export) -> Reading {
-    recognise(export).reader.map_or_else(Reading::default, |reader| {
-        (reader.read)(export, &Surroundings { exports: vec![export] })
-    })
+    recognise(export)
+        .reader
+        .map_or_else(Reading::default, |reader| (reader.read)(export, &Surroundings::of(vec![export])))
 }
 
 /// Recognising and reading one large export of each format.

@@ -220,7 +220,7 @@ fn read_all(decoded: Vec<Decoded>) -> Vec<Input> {
         by_folder.entry(&one.folder).or_default().push(&one.export);
     }
     let surroundings: BTreeMap<&str, Surroundings<'_>> =
-        by_folder.into_iter().map(|(folder, exports)| (folder, Surroundings { exports })).collect();
+        by_folder.into_iter().map(|(folder, exports)| (folder, Surroundings::of(exports))).collect();
     let readings: Vec<Reading> = decoded
         .par_iter()
         .map(|one| match one.reader() {

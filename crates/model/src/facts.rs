@@ -4,9 +4,8 @@ use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
 use crate::ike::PreSharedKey;
-use crate::offer::Offer;
 use crate::pam::PamService;
-use crate::plan::{AddressPlan, Placed, TunnelPlan};
+use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
 };
@@ -48,8 +47,6 @@ pub struct Facts {
     pub name_servers: Vec<Placed>,
     /// DHCP servers.
     pub dhcp_servers: Vec<DhcpServer>,
-    /// Address sides of tunnels whose other settings are not read yet.
-    pub tunnel_plans: Vec<TunnelPlan>,
     /// Addresses in files about interfaces that are none.
     pub malformed: Vec<MalformedAddress>,
     /// Filter and translation tables.
@@ -111,24 +108,19 @@ pub struct Facts {
 }
 
 impl Facts {
-    /// The same with what a daemon would refuse to start with, often because an address is mistyped.
-    pub fn every_plan(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
-        let read = self.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
-        read.chain(self.tunnel_plans.iter().map(|one| (one.name.as_str(), &one.plan)))
-    }
-
-    /// What every tunnel may agree on, with its name. What a daemon would refuse to start with is left out.
-    pub fn offers(&self) -> impl Iterator<Item = (&str, &[Offer])> {
-        let running = self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none());
-        let read = running.map(|tunnel| (tunnel.name.as_str(), tunnel.offers.as_slice()));
-        read.chain(self.tunnel_plans.iter().map(|one| (one.name.as_str(), one.offers.as_slice())))
+    /// Tunnels that their daemon would start with.
+    pub fn running(&self) -> impl Iterator<Item = &Tunnel> {
+        self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none())
     }
 
     /// The address side of every tunnel, with its name. What a daemon would refuse to start with is left out.
     pub fn plans(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
-        let running = self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none());
-        let read = running.map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses));
-        read.chain(self.tunnel_plans.iter().map(|one| (one.name.as_str(), &one.plan)))
+        self.running().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses))
+    }
+
+    /// The same with what a daemon would refuse to start with, often because an address is mistyped.
+    pub fn every_plan(&self) -> impl Iterator<Item = (&str, &AddressPlan)> {
+        self.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses))
     }
 
     /// Takes over everything of another export.
@@ -140,7 +132,6 @@ impl Facts {
         self.stored_routes.extend(other.stored_routes);
         self.name_servers.extend(other.name_servers);
         self.dhcp_servers.extend(other.dhcp_servers);
-        self.tunnel_plans.extend(other.tunnel_plans);
         self.malformed.extend(other.malformed);
         self.filters.extend(other.filters);
         self.forwards.extend(other.forwards);

@@ -21,6 +21,7 @@ mod facts;
 mod filter;
 pub mod ike;
 mod interface;
+pub mod ipsec;
 mod ledger;
 mod login;
 pub mod offer;
@@ -35,6 +36,7 @@ pub mod ssh;
 pub mod ssh_key;
 pub mod sudo;
 mod tunnel;
+pub mod wireguard;
 
 pub use address::{Family, IpRange, RangeError};
 pub use device::{Device, DeviceKind};

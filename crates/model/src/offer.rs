@@ -33,6 +33,8 @@ pub enum AlgorithmRole {
     Prf,
     /// Agrees on a key.
     KeyExchange,
+    /// A version of the protocol as a whole.
+    Protocol,
 }
 
 /// Whose names an algorithm is spelled in.
@@ -42,6 +44,32 @@ pub enum Spelling {
     OpenVpn,
     /// Proposal keywords of strongSwan.
     StrongSwan,
+    /// Proposal keywords of Libreswan.
+    Libreswan,
+    /// Priority strings of GnuTLS.
+    GnuTls,
+    /// Cipher lists and names of protocols of OpenSSL.
+    OpenSsl,
+    /// Algorithm lists of OpenSSH.
+    OpenSsh,
+    /// WireGuard, which has one suite.
+    WireGuard,
+}
+
+impl Spelling {
+    /// The program whose names they are.
+    #[must_use]
+    pub fn program(self) -> &'static str {
+        match self {
+            Self::OpenVpn => "OpenVPN",
+            Self::StrongSwan => "strongSwan",
+            Self::Libreswan => "Libreswan",
+            Self::GnuTls => "GnuTLS",
+            Self::OpenSsl => "OpenSSL",
+            Self::OpenSsh => "OpenSSH",
+            Self::WireGuard => "WireGuard",
+        }
+    }
 }
 
 /// One algorithm that may be agreed on.
@@ -53,6 +81,8 @@ pub struct Offered {
     pub role: Option<AlgorithmRole>,
     /// For which versions of the program it counts, in words; `None` for all.
     pub versions: Option<&'static str>,
+    /// The number of its suite within the offer: what has one number is agreed on together.
+    pub suite: usize,
     /// Where it is stated; for a default the tunnel's own line.
     pub origin: Origin,
     /// Where the default is documented, for one that is not stated.

@@ -85,6 +85,8 @@ pub enum RadiusAsker {
     Library,
     /// OpenVPN's plug-in.
     OpenVpn,
+    /// The IKE daemon's plug-in.
+    Ike,
 }
 
 impl RadiusAsker {
@@ -93,7 +95,8 @@ impl RadiusAsker {
     pub fn of_tunnel(family: TunnelFamily) -> Self {
         match family {
             TunnelFamily::OpenVpn => Self::OpenVpn,
-            TunnelFamily::Pptp | TunnelFamily::OpenConnect => Self::Library,
+            TunnelFamily::Ipsec => Self::Ike,
+            _ => Self::Library,
         }
     }
 }

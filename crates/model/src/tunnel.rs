@@ -1,8 +1,10 @@
 //! Tunnels that answer callers or join sites.
 
 use crate::certificate::CertificateFile;
+use crate::ipsec::IpsecConnection;
 use crate::offer::Offer;
 use crate::plan::AddressPlan;
+use crate::wireguard::WireGuardPeer;
 use crate::{Origin, Protocol, Setting};
 use std::net::IpAddr;
 
@@ -15,9 +17,31 @@ pub enum TunnelFamily {
     OpenVpn,
     /// The TLS-based tunnel of OpenConnect and its server.
     OpenConnect,
+    /// A connection of IKE and IPsec.
+    Ipsec,
+    /// The layer two tunnelling protocol, RFC 2661.
+    L2tp,
+    /// WireGuard.
+    WireGuard,
+    /// Generic routing encapsulation, RFC 2784: nothing is encrypted.
+    Gre,
+    /// IP in IP, RFC 2003 and its kin: nothing is encrypted.
+    IpInIp,
+    /// Virtual extensible LAN, RFC 7348: nothing is encrypted.
+    Vxlan,
+    /// A TLS relay: one port handed on to another through TLS.
+    TlsRelay,
+    /// Ports handed on through the secure shell.
+    SshForward,
 }
 
 impl TunnelFamily {
+    /// Whether it wraps packets without encrypting anything itself.
+    #[must_use]
+    pub fn encrypts_nothing(self) -> bool {
+        matches!(self, Self::Gre | Self::IpInIp | Self::Vxlan)
+    }
+
     /// The family's name as people write it.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -25,6 +49,14 @@ impl TunnelFamily {
             Self::Pptp => "PPTP",
             Self::OpenVpn => "OpenVPN",
             Self::OpenConnect => "OpenConnect",
+            Self::Ipsec => "IPsec",
+            Self::L2tp => "L2TP",
+            Self::WireGuard => "WireGuard",
+            Self::Gre => "GRE",
+            Self::IpInIp => "IP in IP",
+            Self::Vxlan => "VXLAN",
+            Self::TlsRelay => "TLS relay",
+            Self::SshForward => "SSH forward",
         }
     }
 }
@@ -85,6 +117,8 @@ pub enum PasswordSource {
     Directory,
     /// An identity provider that the caller's browser is sent to.
     IdentityProvider,
+    /// The secrets that the daemon itself keeps, as those of IKE.
+    OwnSecrets,
     /// A program.
     Script,
     /// A plug-in whose decision the exports do not show, by file name.
@@ -116,7 +150,7 @@ pub struct WayIn {
 }
 
 /// How callers prove who they are.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct CallerProof {
     /// Client certificate; `None` where the protocol has none.
     pub certificate: Option<Setting<CertificateDemand>>,
@@ -172,9 +206,46 @@ pub struct Tunnel {
     pub missing: Vec<Reference>,
     /// Settings read that later checks judge: directive and value, last one wins where the daemon has it so.
     pub settings: Vec<(String, Setting<String>)>,
+    /// The interface that is this device's end, where its addresses stand apart from the tunnel.
+    pub interface: Option<String>,
+    /// What only IKE and IPsec have.
+    pub ipsec: Option<Box<IpsecConnection>>,
+    /// What only WireGuard has.
+    pub peers: Vec<WireGuardPeer>,
 }
 
 impl Tunnel {
+    /// A tunnel of which nothing but its name, protocol and role is known yet.
+    #[must_use]
+    pub fn new(name: impl Into<String>, family: TunnelFamily, role: TunnelRole, origin: Origin) -> Self {
+        Self {
+            name: name.into(),
+            family,
+            role,
+            origin,
+            refused: None,
+            listeners: Vec::new(),
+            proof: CallerProof::default(),
+            offers: Vec::new(),
+            addresses: AddressPlan::default(),
+            options_file: None,
+            local_name: None,
+            delegates_addresses: None,
+            certificates: Vec::new(),
+            missing: Vec::new(),
+            settings: Vec::new(),
+            interface: None,
+            ipsec: None,
+            peers: Vec::new(),
+        }
+    }
+
+    /// A setting that is stated, by its directive, with its line; of several the last one.
+    #[must_use]
+    pub fn stated(&self, directive: &str) -> Option<(&str, Origin)> {
+        self.setting(directive)?.stated().map(|(value, origin)| (value.as_str(), origin))
+    }
+
     /// A setting that was read, by its directive; of several the last one.
     #[must_use]
     pub fn setting(&self, directive: &str) -> Option<&Setting<String>> {
@@ -192,6 +263,6 @@ impl Tunnel {
     pub fn answers_callers(&self) -> bool {
         self.role == TunnelRole::Server
             && self.refused.is_none()
-            && !self.listeners.iter().all(Listener::loopback_only)
+            && (self.listeners.is_empty() || !self.listeners.iter().all(Listener::loopback_only))
     }
 }

@@ -19,6 +19,7 @@ mod addresses;
 mod authorized_keys;
 mod decode;
 mod dhcp;
+mod encapsulation;
 mod ike;
 mod ini;
 mod ip_json;
@@ -35,6 +36,7 @@ mod radius;
 mod reader;
 mod sshd;
 mod sudoers;
+mod suites;
 mod yaml;
 
 pub use decode::{DecodeError, decode};
@@ -49,11 +51,13 @@ pub const READERS: &[Reader] = &[
     accounts::GROUP,
     network::ifupdown::READER,
     ip_json::ADDRESSES,
+    ip_json::LINKS,
     ip_json::ROUTES,
     ike::ipsec_conf::READER,
     ipsec_secrets::READER,
     iptables::READER,
     dhcp::kea::READER,
+    ppp::l2tp_secrets::READER,
     network::netplan::READER,
     network::networkd::READER,
     other_filters::READER,
@@ -74,6 +78,7 @@ pub const READERS: &[Reader] = &[
     accounts::SHADOW,
     authorized_keys::READER,
     sshd::READER,
+    ike::strongswan_conf::READER,
     sudoers::READER,
     ike::swanctl::READER,
     network::wireguard::READER,

@@ -1,5 +1,6 @@
 //! What a reader is.
 
+use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{Export, Facts, Ledger, LineClass, Note, Origin, find_path, find_paths};
 
 /// How sure a reader is that an export is of its format.
@@ -64,6 +65,16 @@ impl Reading {
 pub struct Surroundings<'a> {
     /// All exports of the device, the one being read among them.
     pub exports: Vec<&'a Export>,
+    /// Whose files for IKE these are, where somebody said so: two daemons have files of one name.
+    pub ike_daemon: Option<IkeDaemon>,
+}
+
+impl<'a> Surroundings<'a> {
+    /// The other exports, with nothing said about them.
+    #[must_use]
+    pub fn of(exports: Vec<&'a Export>) -> Self {
+        Self { exports, ike_daemon: None }
+    }
 }
 
 impl<'a> Surroundings<'a> {

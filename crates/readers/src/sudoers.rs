@@ -318,7 +318,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/sudoers", text.into());
-        read(&export, &Surroundings { exports: vec![&export] })
+        read(&export, &Surroundings::of(vec![&export]))
     }
 
     #[test]
@@ -364,7 +364,7 @@ mod tests {
         let crew = Export::new(ExportId(1), "d/etc/sudoers.d/crew", "ann ALL=(ALL) NOPASSWD: ALL\n".into());
         let copy =
             Export::new(ExportId(2), "d/etc/sudoers.d/crew.old", "bob ALL=(ALL) NOPASSWD: ALL\n".into());
-        let around = Surroundings { exports: vec![&main, &crew, &copy] };
+        let around = Surroundings::of(vec![&main, &crew, &copy]);
         let whole = read(&main, &around);
         let who: Vec<_> = whole.facts.sudo_rules.iter().map(|rule| rule.who[0].as_str()).collect();
         assert_eq!(who, ["%a", "ann"]);

@@ -51,7 +51,7 @@ fn read(path: &Path, text: &str, around: &[Export]) -> Reading {
     let export = Export::new(ExportId(99), path.file_name().unwrap().to_string_lossy(), text.into());
     let mut exports: Vec<_> = around.iter().collect();
     exports.push(&export);
-    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings { exports })
+    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings::of(exports))
 }
 
 fn text(path: &Path) -> String {

@@ -18,7 +18,7 @@ fn run(program: &str, arguments: &[&str]) -> String {
 
 fn read(path: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), path, text.into());
-    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings { exports: vec![&export] })
+    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings::of(vec![&export]))
 }
 
 #[test]

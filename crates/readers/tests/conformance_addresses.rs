@@ -25,7 +25,7 @@ fn told(output: &Output) -> String {
 
 fn read(path: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), path, text.into());
-    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings { exports: vec![&export] })
+    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings::of(vec![&export]))
 }
 
 /// Whether a program takes a file, by its exit status.
@@ -140,7 +140,7 @@ fn interfaces_and_peers() {
     let output = run("wg-quick", &["strip", case("wg2.conf").to_str().unwrap()]);
     assert!(output.status.success(), "{}", told(&output));
     let wg2 = std::fs::read_to_string(case("wg2.conf")).unwrap();
-    let plan = |text: &str| read("d/etc/wireguard/wg2.conf", text).facts.tunnel_plans.remove(0).plan;
+    let plan = |text: &str| read("d/etc/wireguard/wg2.conf", text).facts.tunnels.remove(0).addresses;
     let (whole, stripped) = (plan(&wg2), plan(&told(&output)));
     assert_eq!(whole.fixed.len(), stripped.fixed.len());
     assert_eq!(whole.remote.len(), stripped.remote.len());

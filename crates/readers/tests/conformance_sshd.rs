@@ -220,7 +220,7 @@ fn server(root: &Path) -> SshServer {
             text,
         ));
     }
-    let around = Surroundings { exports: exports.iter().collect() };
+    let around = Surroundings::of(exports.iter().collect());
     let reader = recognise(&exports[0]).reader.unwrap();
     assert_eq!(reader.name, "sshd");
     (reader.read)(&exports[0], &around).facts.ssh_servers.pop().unwrap()

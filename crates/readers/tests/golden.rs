@@ -52,11 +52,20 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
     list("stored route", facts.stored_routes.iter().map(|one| format!("{one:?}")).collect());
     list("name server", facts.name_servers.iter().map(|one| format!("{one:?}")).collect());
     list("DHCP server", facts.dhcp_servers.iter().map(|one| format!("{one:#?}")).collect());
-    list("tunnel's addresses", facts.tunnel_plans.iter().map(|one| format!("{one:#?}")).collect());
     list("mistyped", facts.malformed.iter().map(|one| format!("{one:?}")).collect());
     list("filter", facts.filters.iter().map(|one| format!("{one:#?}")).collect());
     list("forward", facts.forwards.iter().map(|one| format!("{one:?}")).collect());
-    list("tunnel", facts.tunnels.iter().map(|one| format!("{one:#?}")).collect());
+    // What a program takes by itself is a table of its own, and would drown the rest.
+    let tunnel = |one: &trevlin_model::Tunnel| {
+        let mut one = one.clone();
+        let mut defaults = 0;
+        for offer in &mut one.offers {
+            defaults += offer.algorithms.iter().filter(|one| one.default.is_some()).count();
+            offer.algorithms.retain(|one| one.default.is_none());
+        }
+        format!("{one:#?}\n{defaults} algorithms by default")
+    };
+    list("tunnel", facts.tunnels.iter().map(tunnel).collect());
     list("ppp profile", facts.ppp_profiles.iter().map(|one| format!("{one:#?}")).collect());
     list("RADIUS client", facts.radius_clients.iter().map(|one| format!("{one:?}")).collect());
     list("RADIUS upstream", facts.radius_upstreams.iter().map(|one| format!("{one:?}")).collect());
@@ -76,7 +85,7 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
 fn check(folder: &str) {
     let exports = cases(folder);
     for export in &exports {
-        let around = Surroundings { exports: exports.iter().collect() };
+        let around = Surroundings::of(exports.iter().collect());
         let Some(reader) = recognise(export).reader else {
             // Only a piece that another file reads in may pass for nothing.
             assert_eq!(export.path(), "included.inc");

@@ -210,7 +210,7 @@ proptest! {
     #[test]
     fn readers_hold(text in text(), other in text()) {
         let exports = [Export::new(ExportId(0), "d/one", text), Export::new(ExportId(1), "d/other", other)];
-        let around = Surroundings { exports: exports.iter().collect() };
+        let around = Surroundings::of(exports.iter().collect());
         for reader in READERS {
             let _ = (reader.recognise)(&exports[0]);
             let reading = (reader.read)(&exports[0], &around);
@@ -248,14 +248,14 @@ fn a_secret_never_shows_in_what_a_reading_prints() {
     ] {
         let export = Export::new(ExportId(0), path, text.clone());
         for reader in READERS {
-            let reading = (reader.read)(&export, &Surroundings { exports: vec![&export] });
+            let reading = (reader.read)(&export, &Surroundings::of(vec![&export]));
             let notes: Vec<_> = reading.ledger.notes.iter().map(|note| note.text.as_str()).collect();
             assert!(!notes.concat().contains(SECRET), "{} on {text}: {notes:?}", reader.name);
         }
         let named =
             READERS.iter().filter(|reader| path.contains("secrets") == reader.name.contains("secrets"));
         for reader in named.filter(|reader| reader.name.starts_with("ppp") || reader.name == "openvpn") {
-            let reading = (reader.read)(&export, &Surroundings { exports: vec![&export] });
+            let reading = (reader.read)(&export, &Surroundings::of(vec![&export]));
             assert!(!format!("{reading:?}").contains(SECRET), "{} on {text}", reader.name);
         }
     }

@@ -24,9 +24,19 @@ pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<(
     crate::json::write(&Document { schema: "trevlin-tunnels/1", tunnels: rows }, out)
 }
 
-const LOOK: Look<7> = Look {
-    heads: ["tunnel", "role", "factors", "weakest that may be used", "sends", "pool", "verdict"],
-    shares: [20, 10, 12, 18, 12, 16, 12],
+const LOOK: Look<9> = Look {
+    heads: [
+        "tunnel",
+        "other end",
+        "it shows",
+        "weakest taken",
+        "key",
+        "sends",
+        "pool",
+        "reached from",
+        "verdict",
+    ],
+    shares: [15, 11, 12, 14, 11, 11, 19, 12, 9],
     widest: 120,
 };
 
@@ -57,7 +67,9 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
         writeln!(out, "{BOLD}{} on {}{BOLD:#}", neutral(&row.name), neutral(&row.device))?;
         writeln!(out, "  {}, {} ({}:{})", row.protocol, row.role, neutral(&row.path), row.line)?;
         for (what, text) in [
-            ("factors", row.factors.join(" + ")),
+            ("other end", row.who.clone()),
+            ("it shows", row.factors.join(" + ")),
+            ("key", row.key.clone()),
             ("reached from", row.from.clone()),
             ("sends", row.sends.to_owned()),
         ] {
@@ -88,15 +100,17 @@ fn style(verdict: &str) -> Style {
     }
 }
 
-fn cells(row: &TunnelRow) -> [String; 7] {
+fn cells(row: &TunnelRow) -> [String; 9] {
     let or = |text: String, other: &str| if text.is_empty() { other.to_owned() } else { text };
     [
         row.name.clone(),
-        row.role.to_owned(),
-        or(row.factors.join(" + "), "not read"),
-        or(row.weakest.clone(), "not read"),
-        or(row.sends.to_owned(), "not stated"),
-        or(row.pools.join(", "), "none"),
+        or(row.who.clone(), "-"),
+        or(row.factors.join(" + "), "-"),
+        or(row.weakest.clone(), "-"),
+        or(row.key.clone(), "-"),
+        or(row.sends.to_owned(), "-"),
+        or(row.pools.join(", "), "-"),
+        or(row.from.clone(), "-"),
         row.verdict.clone(),
     ]
 }

@@ -1,10 +1,10 @@
-//! Keys and logins for IKE. What connection asks for which of them stands in files that are not read yet, so that a
-//! password is told without a verdict; a pre-shared key is all there is to show wherever it is used.
+//! Keys and logins for IKE where the connections that ask for them are not among the exports: a password is then told
+//! without a verdict, and a pre-shared key is all there is to show wherever it is used.
 
 use super::{Access, ServiceKind, from, named_users};
 use crate::{Estate, people};
 use std::collections::BTreeMap;
-use trevlin_model::{FactorKind, Login, LoginList, Protocol};
+use trevlin_model::{FactorKind, Login, LoginList, PasswordSource, Protocol};
 
 /// The port of IKE (RFC 7296, 2).
 const PORT: u16 = 500;
@@ -26,12 +26,21 @@ pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
         verdict,
         evidence,
     };
-    for key in &device.facts.pre_shared_keys {
+    // Where connections are among the exports, their own rows say what each asks for.
+    let connections = || device.facts.tunnels.iter().filter(|one| one.ipsec.is_some());
+    let asked = |one: &trevlin_model::Tunnel| {
+        one.proof.passwords.iter().any(|check| check.source == PasswordSource::OwnSecrets)
+    };
+    let keys = if connections().next().is_some() { &[] } else { device.facts.pre_shared_keys.as_slice() };
+    for key in keys {
         let evidence = crate::outcome::evidence(estate, &[key.origin]);
         found.push(row(key.whom(), "pre-shared keys", vec!["shared key"], "one factor", evidence));
     }
     let mut lists: BTreeMap<(&str, &str), Vec<&Login>> = BTreeMap::new();
     for login in device.facts.logins.iter().filter(|login| login.service.starts_with("IKE")) {
+        if connections().any(asked) {
+            continue;
+        }
         let LoginList::LocalFile(path) = &login.list;
         lists.entry((path, &login.service)).or_default().push(login);
     }

@@ -117,7 +117,7 @@ fn named_users<'a>(mut users: impl ExactSizeIterator<Item = &'a str>) -> String 
     }
 }
 
-fn listener_from(estate: &Estate, device: usize, listener: &Listener) -> String {
+pub(crate) fn listener_from(estate: &Estate, device: usize, listener: &Listener) -> String {
     if listener.loopback_only() {
         return "itself only".into();
     }

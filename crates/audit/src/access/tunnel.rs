@@ -17,10 +17,20 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
         return None;
     }
     let (who, list, factors) = match tunnel.family {
-        TunnelFamily::Pptp => dial_in(estate, at, number),
-        TunnelFamily::OpenVpn | TunnelFamily::OpenConnect => tls_based(estate, at, tunnel),
+        TunnelFamily::Pptp | TunnelFamily::L2tp => dial_in(estate, at, number),
+        TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec | TunnelFamily::WireGuard => {
+            proven(estate, at, tunnel)
+        }
+        // What forwards or wraps packets asks nobody for a login.
+        _ => return None,
     };
-    let (factors, verdict) = judged(factors.as_ref());
+    let (mut factors, verdict) = judged(factors.as_ref());
+    if tunnel.proof.shared_key.is_some()
+        && tunnel.proof.passwords.is_empty()
+        && tunnel.family == TunnelFamily::Ipsec
+    {
+        factors = vec!["shared key"];
+    }
     let from =
         tunnel.listeners.first().map_or_else(String::new, |listener| listener_from(estate, at, listener));
     let administrators = people::administrators(device);
@@ -80,6 +90,7 @@ fn source_words(estate: &Estate, at: usize, family: TunnelFamily, source: &Passw
         PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) => {
             format!("local list {}", path.rsplit('/').next().unwrap_or(path))
         }
+        PasswordSource::OwnSecrets => "secrets for IKE".into(),
         PasswordSource::Pam(service) => format!("PAM {service}"),
         PasswordSource::Radius => radius_words(estate, at, family),
         PasswordSource::Directory => "directory".into(),
@@ -102,7 +113,7 @@ fn radius_words(estate: &Estate, at: usize, family: TunnelFamily) -> String {
     }
 }
 
-fn tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
+fn proven(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
     let certificate =
         tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required);
     let mut lists: Vec<String> = tunnel
@@ -113,6 +124,12 @@ fn tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
         .collect();
     if certificate {
         lists.insert(0, "certificates".into());
+    }
+    if tunnel.proof.shared_key.is_some() {
+        lists.insert(0, "pre-shared keys".into());
+    }
+    if !tunnel.peers.is_empty() {
+        lists.push("keys of peers".into());
     }
     for way in &tunnel.proof.alternatives {
         let words = way.passwords.iter().map(|check| source_words(estate, at, tunnel.family, &check.source));
@@ -125,6 +142,18 @@ fn tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
     let factors = of_tls_based(estate, at, tunnel);
     let who = match named(estate, at, tunnel) {
         Some(who) => who,
+        None if !tunnel.peers.is_empty() => {
+            let callers: Vec<&str> = tunnel
+                .peers
+                .iter()
+                .filter(|peer| peer.endpoint.is_none())
+                .map(|peer| peer.who.as_str())
+                .collect();
+            named_users(callers.into_iter())
+        }
+        None if tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty() => {
+            by_shared_key(estate, at, tunnel)
+        }
         None if certificate => "who has a certificate".into(),
         None => "anybody there".into(),
     };
@@ -167,9 +196,25 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
     found
 }
 
+/// Whom a connection with a shared key is for: the identity that it states, else whom the keys are for.
+fn by_shared_key(estate: &Estate, at: usize, tunnel: &Tunnel) -> String {
+    let rounds = tunnel.ipsec.iter().flat_map(|ipsec| &ipsec.remote);
+    let named = rounds.filter(|round| !round.anybody()).find_map(|round| round.identity.as_ref());
+    match (named, estate.devices[at].facts.pre_shared_keys.as_slice()) {
+        (Some((name, _)), _) => name.clone(),
+        (None, [only]) => only.whom(),
+        _ => "who has the key".into(),
+    }
+}
+
 /// The users of a local list that a tunnel asks, where it was exported.
 fn named(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
     let check = tunnel.proof.passwords.first()?;
+    if check.source == PasswordSource::OwnSecrets {
+        let logins = estate.devices[at].facts.logins.iter().filter(|login| login.service.starts_with("IKE"));
+        let users: BTreeSet<&str> = logins.map(|login| login.user.as_str()).collect();
+        return (!users.is_empty()).then(|| named_users(users.into_iter()));
+    }
     let (PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path)) = &check.source else {
         return None;
     };

@@ -9,6 +9,7 @@ mod secrets;
 mod tunnels;
 
 use crate::Check;
+pub(crate) use secrets::weak_pre_shared_key;
 
 /// Every check, in order of id.
 pub const CHECKS: &[&Check] = &[

@@ -27,8 +27,7 @@ pub(crate) fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
         .iter()
         .map(|export| {
             let own = folder(export.path());
-            let around =
-                Surroundings { exports: exports.iter().filter(|one| folder(one.path()) == own).collect() };
+            let around = Surroundings::of(exports.iter().filter(|one| folder(one.path()) == own).collect());
             let reader = recognise(export).reader;
             let reading = reader.map_or_else(
                 || {

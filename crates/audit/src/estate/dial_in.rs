@@ -2,7 +2,8 @@
 
 use super::Estate;
 use trevlin_model::{
-    Origin, PasswordCheck, PasswordSource, PoolPlacement, PppProfile, Reference, Setting, TunnelFamily,
+    Origin, PasswordCheck, PasswordSource, PoolPlacement, PppProfile, Reference, Setting, Tunnel,
+    TunnelFamily, TunnelRole,
 };
 
 /// Where pppd always looks first (pppd(8), FILES).
@@ -46,7 +47,9 @@ pub(super) fn settle(estate: &mut Estate) {
     let mut settled = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
         for (at, tunnel) in one.facts.tunnels.iter().enumerate() {
-            if tunnel.family == TunnelFamily::Pptp {
+            if matches!(tunnel.family, TunnelFamily::Pptp | TunnelFamily::L2tp)
+                && tunnel.role == TunnelRole::Server
+            {
                 settled.push(((device, at), of(estate, device, at)));
             }
         }
@@ -89,7 +92,16 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
         paths.push((path, said_at));
     }
     let (mut profile, mut missing) = (None::<PppProfile>, Vec::new());
-    for (path, origin) in paths {
+    for (number, (path, origin)) in paths.into_iter().enumerate() {
+        // What the L2TP daemon says on pppd's command line comes before the file that it names.
+        if number == 1
+            && let Some(said) = by_daemon(tunnel)
+        {
+            profile = Some(match profile {
+                Some(earlier) => earlier.followed_by(&said),
+                None => said,
+            });
+        }
         match self::profile(estate, device, path, said_at) {
             Some(found) => {
                 profile = Some(match profile {
@@ -108,6 +120,26 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
     }));
     let elsewhere = elsewhere(&profile);
     DialIn { profile, missing, elsewhere }
+}
+
+/// What xl2tpd itself tells pppd about authentication (xl2tpd.conf(5): `require`, `refuse`, `name`).
+fn by_daemon(tunnel: &Tunnel) -> Option<PppProfile> {
+    let yes = |key: &str| tunnel.stated(key).filter(|(value, _)| *value == "yes").map(|(_, origin)| origin);
+    let mut profile = PppProfile::new("", tunnel.origin);
+    if let Some(origin) = yes("refuse authentication") {
+        profile.auth = Some((false, origin));
+    }
+    if let Some(origin) = yes("require authentication") {
+        profile.auth = Some((true, origin));
+    }
+    for (key, method) in [("require chap", "chap"), ("require pap", "pap")] {
+        if let Some(origin) = yes(key) {
+            profile.auth = Some((true, origin));
+            profile.require.push((method, origin));
+        }
+    }
+    profile.name = tunnel.stated("name").map(|(name, origin)| (name.to_owned(), origin));
+    (tunnel.family == TunnelFamily::L2tp).then_some(profile)
 }
 
 fn profile<'a>(estate: &'a Estate, device: usize, path: &str, named_at: Origin) -> Option<&'a PppProfile> {

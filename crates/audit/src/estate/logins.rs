@@ -2,7 +2,7 @@
 
 use super::Estate;
 use std::sync::Arc;
-use trevlin_model::{AllowedAddresses, Credential, Login, LoginList, SecretsFile, Setting, TunnelFamily};
+use trevlin_model::{AllowedAddresses, Credential, Login, LoginList, SecretsFile, Setting};
 
 /// Logins from pppd's secrets files, for each tunnel that would consult them.
 pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
@@ -10,7 +10,7 @@ pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
     let mut found = Vec::new();
     let mut served = false;
     for (at, tunnel) in
-        facts.tunnels.iter().enumerate().filter(|(_, tunnel)| tunnel.family == TunnelFamily::Pptp)
+        facts.tunnels.iter().enumerate().filter(|(at, _)| estate.dial_in(device, *at).is_some())
     {
         served = true;
         let Some(dial_in) = estate.dial_in(device, at) else { continue };

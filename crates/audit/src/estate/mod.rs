@@ -263,12 +263,12 @@ fn stand_in(facts: &mut Facts) {
 /// A tunnel whose callers have fixed addresses, and whose own address stands in another file, has that address's network
 /// as its own.
 fn lend_networks(facts: &mut Facts) {
-    for tunnel in
-        facts.tunnel_plans.iter_mut().filter(|one| one.plan.pools.is_empty() && !one.plan.fixed.is_empty())
-    {
+    let without =
+        |one: &&mut trevlin_model::Tunnel| one.addresses.pools.is_empty() && !one.addresses.fixed.is_empty();
+    for tunnel in facts.tunnels.iter_mut().filter(without) {
         let own = facts.interfaces.iter().find(|one| tunnel.interface.as_ref() == Some(&one.name));
         let pools = own.into_iter().flat_map(|one| &one.addresses);
-        tunnel.plan.pools = pools.map(|address| Pool::around(tunnel.name.as_str(), address)).collect();
+        tunnel.addresses.pools = pools.map(|address| Pool::around(tunnel.name.as_str(), address)).collect();
     }
 }
 

@@ -36,6 +36,7 @@ pub(crate) fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, aske
             RadiusAsker::Pam => "/etc/pam_radius_auth.conf",
             RadiusAsker::Library => "/etc/radiusclient/radiusclient.conf",
             RadiusAsker::OpenVpn => "the configuration of the RADIUS plug-in",
+            RadiusAsker::Ike => "/etc/strongswan.conf",
         };
         return Factors::Unknown {
             ask: format!(

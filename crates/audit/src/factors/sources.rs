@@ -26,7 +26,7 @@ pub(crate) fn of_source(
         PasswordSource::LocalListAndCode(_) => {
             Factors::Known(BTreeSet::from([FactorKind::Knowledge, FactorKind::OneTimeCode]), vec![asked_at])
         }
-        PasswordSource::LocalList(_) => {
+        PasswordSource::LocalList(_) | PasswordSource::OwnSecrets => {
             Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![asked_at])
         }
         PasswordSource::Directory => unknown(

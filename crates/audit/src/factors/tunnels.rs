@@ -3,8 +3,10 @@
 use super::{Factors, of_source};
 use crate::{DialIn, Estate};
 use std::collections::BTreeSet;
+use trevlin_model::ipsec::{AuthRound, IkeProof};
 use trevlin_model::{
-    CertificateDemand, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, WayIn,
+    CertificateDemand, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
+    TunnelFamily, WayIn,
 };
 
 /// What a dial-in tunnel asks of its callers, with the line that decides.
@@ -49,11 +51,15 @@ pub(crate) fn dialled<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a D
     Dialled::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
 }
 
-/// What a TLS-based tunnel asks of its callers on the easiest way in: a certificate, and what decides about the password.
+/// What a tunnel that pppd has no part in asks of its callers on the easiest way in: a certificate, and what decides about the password.
 #[must_use]
 pub(crate) fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTreeSet<FactorKind>> {
     if tunnel.missing_configuration().is_some() {
         return None;
+    }
+    // An own key for each caller, kept in a file, is all there is to WireGuard (wg(8)).
+    if tunnel.family == TunnelFamily::WireGuard {
+        return Some(BTreeSet::from([FactorKind::Possession]));
     }
     let mut ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
     let mut easiest = ways.next()?;
@@ -66,7 +72,7 @@ pub(crate) fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Optio
     }
 }
 
-/// Every way into a TLS-based tunnel, with the line that opens it: the main one, and each that is enough by itself.
+/// Every way into a tunnel that asks for certificates, passwords or shared keys, with the line that opens it: the main one, and each that is enough by itself.
 pub(crate) fn ways_in(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Origin)> {
     let asked = tunnel.proof.certificate.as_ref();
     let required = asked.and_then(Setting::value) == Some(&CertificateDemand::Required);
@@ -89,6 +95,13 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
         kinds.insert(FactorKind::Certificate);
     }
     let Some(check) = way.passwords.iter().find(|check| !check.optional) else {
+        // A key that everybody shares is something known.
+        if let Some(origin) = tunnel.proof.shared_key.filter(|_| kinds.is_empty()) {
+            return Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![origin]);
+        }
+        if asks_nothing(tunnel) {
+            return Factors::Known(kinds, vec![way.origin]);
+        }
         return if kinds.is_empty() {
             Factors::Unknown {
                 ask: "what is asked of callers is not known".into(),
@@ -110,6 +123,12 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
         }
         unknown => unknown,
     }
+}
+
+/// Whether an IPsec connection states that nobody has to prove anything (RFC 7619).
+fn asks_nothing(tunnel: &Tunnel) -> bool {
+    let nothing = |round: &AuthRound| round.proof.value() == Some(&IkeProof::Nothing);
+    tunnel.ipsec.as_ref().is_some_and(|one| !one.remote.is_empty() && one.remote.iter().all(nothing))
 }
 
 /// The easier of two ways: one factor that is known before what is not known, and that before two. A password is easier

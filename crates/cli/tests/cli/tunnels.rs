@@ -34,7 +34,7 @@ fn rows_for_other_programs() {
         ),
         (
             "e/ipsec.conf",
-            "conn %default\n\tike=3des-md5-modp768\nconn off\n\tauto=ignore\nconn on\n\tauto=add\n\tike=aes256-sha256-ecp256\n",
+            "conn %default\n\tike=3des-md5-modp768\n\tesp=aes256-sha256-ecp256!\nconn off\n\tauto=ignore\nconn on\n\tauto=add\n\tike=aes256-sha256-ecp256!\n",
         ),
     ]);
     let (out, err, status) = run(&["tunnels", files.path().to_str().unwrap(), "--format", "json"]);

@@ -1,18 +1,26 @@
-//! `ipsec.conf` (ipsec.conf(5) of strongSwan): sections that begin in the first column, indented `key=value` lines.
+//! `ipsec.conf`: sections that begin in the first column, indented `key=value` lines. strongSwan's older front end and
+//! Libreswan both have such a file, with other keywords and other defaults; which of them it is for is told by keywords that
+//! only one of them has.
 //!
-//! `conn %default` holds for every connection; `also` brings in another section's lines.
+//! `conn %default` holds for every connection; `also` brings in another section's lines. The left side is taken for this end,
+//! as both daemons do where neither address is one of their own.
 
-use super::{networks, offer, pool};
+use super::proposals::{offer, strongswan_line};
+use super::{finish, pool, seconds, selectors, swanctl, tell};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::sync::LazyLock;
+use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
-use trevlin_model::plan::{AddressPlan, FixedAddress, PlanFamily, TunnelPlan};
-use trevlin_model::{Export, LineClass, NotModelled, Origin, Setting};
+use trevlin_model::plan::{AddressPlan, FixedAddress};
+use trevlin_model::{DefaultValue, Export, LineClass, Origin, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
     name: "ipsec-conf",
-    title: "connections of strongSwan (ipsec.conf)",
+    title: "connections of strongSwan or Libreswan (ipsec.conf)",
     manual: "ipsec.conf(5)",
     recognise,
     read,
@@ -21,28 +29,28 @@ pub(crate) const READER: Reader = Reader {
 /// How far `also` is followed.
 const DEPTH: usize = 8;
 
-/// Keys that become facts here.
-const KNOWN: [&str; 16] = [
-    "aggressive",
-    "ah",
-    "also",
-    "auto",
-    "esp",
-    "ike",
-    "keyexchange",
-    "leftsourceip",
-    "leftsubnet",
-    "right",
-    "rightdns",
-    "rightsourceip",
-    "rightsubnet",
-    "leftprotoport",
-    "rightprotoport",
-    "type",
-];
+#[derive(Deserialize, Default)]
+struct Keywords {
+    understood: Vec<String>,
+    passed: Vec<String>,
+    tells: Vec<String>,
+}
 
-/// Settings of a connection that checks judge.
-const SETTINGS: [&str; 6] = ["keyexchange", "aggressive", "right", "leftprotoport", "rightprotoport", "type"];
+static KEYWORDS: LazyLock<BTreeMap<String, Keywords>> =
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/ipsec-keywords.toml")).unwrap_or_default());
+
+fn keywords(daemon: IkeDaemon) -> Option<&'static Keywords> {
+    KEYWORDS.get(match daemon {
+        IkeDaemon::StrongSwan => "strongswan",
+        IkeDaemon::Libreswan => "libreswan",
+    })
+}
+
+/// A keyword as the table has it: without its side.
+fn sideless(key: &str) -> String {
+    let rest = key.strip_prefix("left").or_else(|| key.strip_prefix("right"));
+    rest.map_or_else(|| key.to_owned(), |rest| format!("~{rest}"))
+}
 
 fn recognise(export: &Export) -> Recognition {
     let conn = |line: &str| {
@@ -58,17 +66,24 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
+/// A section of the kind `conn`, or `config setup` under the name of a keyword that no connection can have.
 struct Conn<'a> {
     name: &'a str,
     lines: Vec<(&'a str, &'a str, Origin)>,
     origin: Origin,
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
-    let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let mut all: Vec<Conn<'_>> = Vec::new();
-    let mut in_conn = false;
+const SETUP: &str = "config setup";
+
+/// Every section of the files of one configuration: this export and those that it reads in.
+fn sections<'a>(
+    export: &'a Export,
+    around: &Surroundings<'a>,
+    all: &mut Vec<Conn<'a>>,
+    book: &mut Bookkeeper<'_>,
+    open: &mut Vec<&'a str>,
+) {
+    let mut taken = false;
     for line in export.lines() {
         let text = line.text.split('#').next().unwrap_or_default().trim_end();
         let origin = export.origin_of(text.trim());
@@ -77,18 +92,33 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
         if !text.starts_with([' ', '\t']) {
             let words: Vec<&str> = text.split_whitespace().collect();
-            in_conn = false;
+            taken = false;
             match words.as_slice() {
                 ["conn", name] => {
-                    in_conn = true;
+                    taken = true;
                     all.push(Conn { name, lines: Vec::new(), origin });
                     book.understood(origin);
                 }
-                ["config", _] | ["ca", _] | ["version", _] => book.class(origin, LineClass::PassedOver),
+                ["config", "setup"] => {
+                    taken = true;
+                    all.push(Conn { name: SETUP, lines: Vec::new(), origin });
+                    book.class(origin, LineClass::PassedOver);
+                }
+                ["ca", _] | ["version", _] => book.class(origin, LineClass::PassedOver),
                 ["include", path] => {
                     book.class(origin, LineClass::PassedOver);
                     if let Some(why) = around.missing_include(path, export) {
                         book.note(origin, why);
+                    }
+                    for other in around.find_all(path, export) {
+                        if open.len() < DEPTH
+                            && !open.contains(&other.path())
+                            && recognise(other) != Recognition::No
+                        {
+                            open.push(other.path());
+                            sections(other, around, all, book, open);
+                            open.pop();
+                        }
                     }
                 }
                 _ => book.not_understood(origin, "no section of ipsec.conf(5) begins like this"),
@@ -100,68 +130,399 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             continue;
         };
         let (key, value) = (key.trim(), value.trim().trim_matches('"'));
-        match all.last_mut().filter(|_| in_conn) {
-            Some(conn) => {
-                // What a connection says beyond its addresses is not judged yet, and counts as not understood.
-                let known = KNOWN.contains(&key);
-                book.class(origin, if known { LineClass::Understood } else { LineClass::NotUnderstood });
-                conn.lines.push((key, value, origin));
-            }
+        match all.last_mut().filter(|_| taken) {
+            Some(conn) => conn.lines.push((key, value, origin)),
             None => book.class(origin, LineClass::PassedOver),
         }
     }
-    for conn in all.iter().filter(|conn| conn.name != "%default") {
-        let said = |key: &str| lookup(&all, conn.name, key, 0).or_else(|| lookup(&all, "%default", key, 0));
-        // Without `auto` the section only lends its lines to others.
-        if said("auto").is_none_or(|(value, _)| value == "ignore") {
+}
+
+/// Whose file it is: keywords that only one of the daemons has are counted; charon's older front end where none tells.
+fn daemon(all: &[Conn<'_>], around: &Surroundings<'_>) -> IkeDaemon {
+    let count = |daemon| {
+        let tells = |key: &str| keywords(daemon).is_some_and(|known| known.tells.contains(&sideless(key)));
+        all.iter().flat_map(|conn| &conn.lines).filter(|line| tells(line.0)).count()
+    };
+    let strict = |line: &(&str, &str, Origin)| matches!(line.0, "ike" | "esp") && line.1.ends_with('!');
+    let grouped = |line: &(&str, &str, Origin)| {
+        matches!(line.0, "ike" | "esp" | "phase2alg") && line.1.contains([';', '+', '_'])
+    };
+    let lines = || all.iter().flat_map(|conn| &conn.lines);
+    let strongswan = count(IkeDaemon::StrongSwan) + lines().filter(|line| strict(line)).count();
+    let libreswan = count(IkeDaemon::Libreswan) + lines().filter(|line| grouped(line)).count();
+    if let Some(stated) = around.ike_daemon {
+        return stated;
+    }
+    if libreswan > strongswan { IkeDaemon::Libreswan } else { IkeDaemon::StrongSwan }
+}
+
+/// The exports that a line of `other` reads in, where that is a configuration of this kind.
+fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    match line.split_whitespace().collect::<Vec<_>>().as_slice() {
+        ["include", path, ..] if recognise(other) != Recognition::No => around.find_all(path, other),
+        _ => Vec::new(),
+    }
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut all: Vec<Conn<'_>> = Vec::new();
+    sections(export, around, &mut all, &mut book, &mut vec![export.path()]);
+    let daemon = daemon(&all, around);
+    for (conn, line) in all.iter().flat_map(|conn| conn.lines.iter().map(move |line| (conn, line))) {
+        let known = keywords(daemon);
+        let has = |list: fn(&Keywords) -> &Vec<String>| {
+            known.is_some_and(|known| list(known).contains(&sideless(line.0)))
+        };
+        if conn.name == SETUP {
+            book.class(line.2, LineClass::PassedOver);
+        } else if has(|known| &known.understood) {
+            book.understood(line.2);
+        } else if has(|known| &known.passed) {
+            book.class(line.2, LineClass::PassedOver);
+        } else {
+            book.not_understood(
+                line.2,
+                format!("`{}` is no keyword of ipsec.conf(5) of {}", line.0, daemon.name()),
+            );
+        }
+    }
+    if around.reads_in(export, included) {
+        return reading;
+    }
+    let mut malformed = Vec::new();
+    let mut seen: Vec<&str> = Vec::new();
+    for conn in all.iter().filter(|conn| conn.name != "%default" && conn.name != SETUP) {
+        // Sections of one name add to each other.
+        if seen.contains(&conn.name) {
             continue;
         }
-        let title = format!("IPsec connection {}", conn.name);
+        seen.push(conn.name);
+        let said = Said { all: &all, name: conn.name, daemon };
+        // Without `auto` the section only lends its lines to others.
+        if said.get("auto").is_none_or(|(value, _)| value == "ignore") {
+            continue;
+        }
+        let (connection, offers, plan, asks) = said.connection(conn.origin);
+        let plan = said.plan(plan);
+        finish(&mut reading, &mut malformed, connection, offers, plan, asks, conn.origin);
+        if let Some(tunnel) = reading.facts.tunnels.last_mut().filter(|_| daemon == IkeDaemon::StrongSwan) {
+            tunnel.settings.extend(super::strongswan_conf::aggressive_allowed(around));
+        }
+        if let Some(tunnel) = reading.facts.tunnels.last_mut() {
+            for key in ["leftprotoport", "rightprotoport"] {
+                if let Some((value, origin)) = said.get(key) {
+                    tunnel.settings.push((key.into(), Setting::Stated { value: value.to_owned(), origin }));
+                }
+            }
+        }
+    }
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    tell(malformed, &mut book);
+    reading
+}
+
+/// What holds for one connection.
+#[derive(Clone, Copy)]
+struct Said<'s, 'a> {
+    all: &'s [Conn<'a>],
+    name: &'s str,
+    daemon: IkeDaemon,
+}
+
+impl<'a> Said<'_, 'a> {
+    /// The value of a key: of the section itself, of those that it takes in, of the default section. An empty one is none.
+    fn get(&self, key: &str) -> Option<(&'a str, Origin)> {
+        let found = lookup(self.all, self.name, key, 0).or_else(|| lookup(self.all, "%default", key, 0));
+        found.filter(|(value, _)| !value.is_empty())
+    }
+
+    fn first(&self, keys: &[&str]) -> Option<(&'a str, Origin)> {
+        keys.iter().find_map(|key| self.get(key))
+    }
+
+    fn yes(&self, keys: &[&str]) -> Option<Origin> {
+        self.first(keys).filter(|(value, _)| *value == "yes").map(|(_, origin)| origin)
+    }
+
+    /// A length of time that is stated, or the defaults of the daemon's versions.
+    fn time(&self, keys: &[&str], strongswan: u64, libreswan: &[(u64, &'static str)]) -> Setting<u64> {
+        if let Some((value, origin)) =
+            self.first(keys).and_then(|(text, origin)| Some((seconds(text)?, origin)))
+        {
+            return Setting::Stated { value, origin };
+        }
+        let source = "ipsec.conf(5)";
+        match self.daemon {
+            IkeDaemon::StrongSwan => Setting::default_of(strongswan, "strongSwan", source),
+            IkeDaemon::Libreswan => Setting::Default(
+                libreswan
+                    .iter()
+                    .map(|(value, versions)| DefaultValue {
+                        value: *value,
+                        daemon: "Libreswan",
+                        versions,
+                        source,
+                    })
+                    .collect(),
+            ),
+        }
+    }
+
+    fn versions(&self) -> Setting<IkeVersions> {
+        let stated = |value, origin| Setting::Stated { value, origin };
+        match (self.daemon, self.get("ikev2"), self.get("keyexchange")) {
+            (_, _, Some(("ikev1", origin))) => stated(IkeVersions::First, origin),
+            (_, _, Some(("ikev2", origin))) => stated(IkeVersions::Second, origin),
+            (IkeDaemon::StrongSwan, _, Some((_, origin))) => stated(IkeVersions::Both, origin),
+            (IkeDaemon::StrongSwan, _, None) => {
+                Setting::default_of(IkeVersions::Both, "strongSwan", "ipsec.conf(5), keyexchange")
+            }
+            // `permit` and `propose` meant either up to version 3; later versions take them for `no` and `yes`.
+            (IkeDaemon::Libreswan, Some(("no" | "never" | "permit", origin)), _) => {
+                stated(IkeVersions::First, origin)
+            }
+            (IkeDaemon::Libreswan, Some((_, origin)), _) => stated(IkeVersions::Second, origin),
+            (IkeDaemon::Libreswan, None, _) => Setting::Default(
+                [(IkeVersions::Second, "from 4.0"), (IkeVersions::First, "before 4.0")]
+                    .into_iter()
+                    .map(|(value, versions)| DefaultValue {
+                        value,
+                        daemon: "Libreswan",
+                        versions,
+                        source: "ipsec.conf(5) of Libreswan, ikev2",
+                    })
+                    .collect(),
+            ),
+        }
+    }
+
+    /// Rounds of one side.
+    fn rounds(&self, side: &str) -> Vec<AuthRound> {
+        let key = |rest: &str| format!("{side}{rest}");
+        let get = |rest: &str| self.get(&key(rest));
+        let narrowed = |keys: &[&str]| {
+            let mut found =
+                keys.iter().filter_map(|rest| get(rest)).filter(|(value, _)| !value.starts_with('%'));
+            found.next().map(|(_, origin)| origin)
+        };
+        let identity = |rest: &str| {
+            let stated = get(rest).map(|(value, origin)| (value.to_owned(), origin));
+            // Without an identity the address stands for it.
+            let address = get("").filter(|(value, _)| !value.starts_with('%') && !value.contains(['/', ',']));
+            stated.or_else(|| {
+                address.filter(|_| rest == "id").map(|(value, origin)| (value.to_owned(), origin))
+            })
+        };
+        let mut rounds = Vec::new();
+        let method = get("auth").or_else(|| self.get("authby"));
+        let proof = match method {
+            Some((text, origin)) => Setting::Stated { value: self.proof(text), origin },
+            None => Setting::default_of(IkeProof::PublicKey, self.daemon.name(), "ipsec.conf(5), authby"),
+        };
+        let certificate = ["cert", "ca", "groups", "certpolicy", "sigkey", "rsasigkey", "ecdsakey", "ckaid"];
+        rounds.push(AuthRound { proof, identity: identity("id"), narrowed: narrowed(&certificate) });
+        if let Some((text, origin)) = get("auth2") {
+            rounds.push(AuthRound {
+                proof: Setting::Stated { value: self.proof(text), origin },
+                identity: identity("id2"),
+                narrowed: narrowed(&["cert2", "ca2", "groups2"]),
+            });
+        }
+        // The login of version 1: which side asks is told by `xauth` (strongSwan) or by the side itself (Libreswan).
+        let other = if side == "left" { "right" } else { "left" };
+        let old = method.filter(|(text, _)| text.starts_with("xauth")).map(|(_, origin)| origin);
+        let logs_in = match self.daemon {
+            IkeDaemon::StrongSwan => {
+                let serves = self.get("xauth").is_some_and(|(value, _)| value == "server");
+                old.filter(|_| serves == (side == "right"))
+            }
+            IkeDaemon::Libreswan => {
+                self.yes(&[&key("xauthclient")]).or_else(|| self.yes(&[&format!("{other}xauthserver")]))
+            }
+        };
+        if let Some(origin) = logs_in {
+            let by = match self.daemon {
+                IkeDaemon::StrongSwan => "",
+                IkeDaemon::Libreswan => self.get("xauthby").map_or("file", |(by, _)| by),
+            };
+            let value = IkeProof::Xauth(by.to_owned());
+            rounds.push(AuthRound {
+                proof: Setting::Stated { value, origin },
+                identity: None,
+                narrowed: None,
+            });
+        }
+        if let Some((value, origin)) = get("autheap").filter(|(value, _)| *value != "none") {
+            let value = IkeProof::Eap(value.to_owned());
+            rounds.push(AuthRound {
+                proof: Setting::Stated { value, origin },
+                identity: None,
+                narrowed: None,
+            });
+        }
+        rounds
+    }
+
+    fn proof(&self, text: &str) -> IkeProof {
+        match (self.daemon, text) {
+            (_, "xauthpsk") => IkeProof::SharedKey,
+            (IkeDaemon::Libreswan, "null" | "none") => IkeProof::Nothing,
+            // Either is taken: the weaker counts.
+            (IkeDaemon::Libreswan, text) if text.split(['|', ',']).any(|one| one.trim() == "secret") => {
+                IkeProof::SharedKey
+            }
+            (IkeDaemon::Libreswan, _) => IkeProof::PublicKey,
+            (IkeDaemon::StrongSwan, text) => swanctl::proof(text),
+        }
+    }
+
+    fn addresses(&self, side: &str) -> Vec<(String, Origin)> {
+        let Some((text, origin)) = self.get(side) else { return Vec::new() };
+        if self.yes(&[&format!("{side}allowany")]).is_some() {
+            return Vec::new();
+        }
+        let named = text.split(',').map(str::trim).filter(|text| !text.starts_with('%') && !text.is_empty());
+        named.map(|text| (text.to_owned(), origin)).collect()
+    }
+
+    /// The connection, what it offers, its pools, and whether this end asks for an address.
+    fn connection(&self, origin: Origin) -> (IpsecConnection, Vec<Offer>, AddressPlan, bool) {
+        let versions = self.versions();
         let mut plan = AddressPlan::default();
-        if let Some((value, origin)) = said("rightsourceip") {
-            for text in value.split(',').map(str::trim).filter(|text| !text.starts_with('%')) {
-                // One address alone is kept for the one who calls.
+        let esp = self.first(&["phase2alg", "esp"]);
+        let ah = self.get("ah");
+        let offers: Vec<Offer> = match self.daemon {
+            IkeDaemon::StrongSwan => {
+                let data = ah.filter(|_| esp.is_none()).or(esp);
+                vec![
+                    strongswan_line(OfferPart::Control, self.get("ike"), origin),
+                    strongswan_line(OfferPart::Data, data, origin),
+                ]
+            }
+            IkeDaemon::Libreswan => {
+                let old = versions.stated().is_some_and(|(versions, _)| *versions == IkeVersions::First);
+                let data = ah.filter(|_| esp.is_none()).or(esp);
+                [(OfferPart::Control, self.get("ike")), (OfferPart::Data, data)]
+                    .map(|(part, stated)| offer(self.daemon, part, stated, old, origin))
+                    .into()
+            }
+        };
+        let subnet = |side: &str| self.first(&[&format!("{side}subnet"), &format!("{side}subnets")]);
+        // A virtual address that is asked for, or stated to be had.
+        let asks = match self.daemon {
+            IkeDaemon::StrongSwan => self.get("leftsourceip").is_some(),
+            IkeDaemon::Libreswan => self.yes(&["leftmodecfgclient"]).is_some(),
+        };
+        let mode = match self.get("type") {
+            Some(("tunnel", origin)) => Setting::Stated { value: ChildMode::Tunnel, origin },
+            Some(("passthrough", origin)) => Setting::Stated { value: ChildMode::Pass, origin },
+            Some(("drop" | "reject", origin)) => Setting::Stated { value: ChildMode::Drop, origin },
+            Some((_, origin)) => Setting::Stated { value: ChildMode::Transport, origin },
+            None => Setting::default_of(ChildMode::Tunnel, self.daemon.name(), "ipsec.conf(5), type"),
+        };
+        let forward_secrecy = match (self.daemon, self.get("pfs")) {
+            // charon takes no notice of it: the groups of the proposals decide.
+            (IkeDaemon::StrongSwan, _) => Setting::default_of(false, "strongSwan", "ipsec.conf(5), esp"),
+            (IkeDaemon::Libreswan, Some((value, origin))) => Setting::Stated { value: value != "no", origin },
+            (IkeDaemon::Libreswan, None) => {
+                Setting::default_of(true, "Libreswan", "ipsec.conf(5) of Libreswan, pfs")
+            }
+        };
+        let child = Child {
+            name: self.name.to_owned(),
+            local: selectors(subnet("left"), &mut plan.malformed),
+            remote: selectors(subnet("right"), &mut plan.malformed),
+            mode,
+            rekey: self.time(
+                &["salifetime", "keylife", "lifetime"],
+                60 * 60,
+                &[(8 * 60 * 60, "from 4.2"), (60 * 60, "before 4.2")],
+            ),
+            compression: self.yes(&["compress"]),
+            forward_secrecy,
+            offers: (1..offers.len()).collect(),
+            origin,
+        };
+        let liveness = match (self.daemon, self.get("dpdaction"), self.get("dpddelay")) {
+            (IkeDaemon::StrongSwan, None | Some(("none", _)), _) => match self.get("dpdaction") {
+                Some((_, origin)) => Setting::Stated { value: 0, origin },
+                None => Setting::default_of(0, "strongSwan", "ipsec.conf(5), dpdaction"),
+            },
+            (IkeDaemon::StrongSwan, Some((_, origin)), delay) => {
+                let value = delay.and_then(|(text, _)| seconds(text)).unwrap_or(30);
+                Setting::Stated { value, origin: delay.map_or(origin, |(_, origin)| origin) }
+            }
+            (IkeDaemon::Libreswan, _, Some((text, origin))) => {
+                Setting::Stated { value: seconds(text).unwrap_or(0), origin }
+            }
+            (IkeDaemon::Libreswan, _, None) => {
+                Setting::default_of(0, "Libreswan", "ipsec.conf(5) of Libreswan, dpddelay")
+            }
+        };
+        let connection = IpsecConnection {
+            name: self.name.to_owned(),
+            daemon: self.daemon,
+            aggressive: self.yes(&["aggressive", "aggrmode"]),
+            local_addresses: self.addresses("left"),
+            remote_addresses: self.addresses("right"),
+            local: self.rounds("left"),
+            remote: self.rounds("right"),
+            rekey: self.time(
+                &["ikelifetime"],
+                3 * 60 * 60,
+                &[(8 * 60 * 60, "from 4.2"), (60 * 60, "before 4.2")],
+            ),
+            liveness,
+            quantum_key: self
+                .get("ppk")
+                .filter(|(value, _)| *value != "no" && *value != "never")
+                .map(|(value, origin)| (value == "insist", origin)),
+            children: vec![child],
+            versions,
+        };
+        (connection, offers, plan, asks)
+    }
+
+    /// What callers are handed out.
+    fn plan(&self, mut plan: AddressPlan) -> AddressPlan {
+        let title = format!("IPsec connection {}", self.name);
+        let pools = match self.daemon {
+            IkeDaemon::StrongSwan => self.get("rightsourceip"),
+            IkeDaemon::Libreswan => self.get("rightaddresspool"),
+        };
+        if let Some((value, origin)) = pools {
+            for text in value.split(',').map(str::trim) {
                 match addresses::single(text) {
-                    Some(range) => plan.fixed.push(FixedAddress { who: conn.name.to_owned(), range, origin }),
+                    // One address alone is kept for the one who calls.
+                    Some(range) => plan.fixed.push(FixedAddress { who: self.name.to_owned(), range, origin }),
+                    // A pool that is kept elsewhere (`%dhcp`, `%radius`).
+                    None if text.starts_with('%') => {
+                        if text != "%config" && text != "%modeconfig" {
+                            plan.pools.push(trevlin_model::Pool::new(title.as_str(), origin));
+                        }
+                    }
                     None => plan.pools.push(pool(&title, text, origin)),
                 }
             }
         }
-        if let Some((value, origin)) = said("rightdns") {
-            for text in value.split(',').map(str::trim) {
+        let servers = match self.daemon {
+            IkeDaemon::StrongSwan => vec!["rightdns"],
+            IkeDaemon::Libreswan => vec!["modecfgdns", "modecfgdns1", "modecfgdns2"],
+        };
+        for (value, origin) in servers.iter().filter_map(|key| self.get(key)) {
+            for text in value.split([',', ' ']).map(str::trim).filter(|text| !text.is_empty()) {
                 let server = addresses::take(text, origin, &mut plan.malformed, addresses::single);
                 plan.name_servers.extend(server.map(|server| (server, origin)));
             }
         }
-        networks(&mut plan, said("leftsubnet"), said("rightsubnet"));
-        let mut offers: Vec<Offer> = Vec::new();
-        for (key, part) in [("ike", OfferPart::Control), ("esp", OfferPart::Data), ("ah", OfferPart::Data)] {
-            offers.extend(said(key).map(|(value, origin)| offer(part, value, origin)));
+        if let Some((value, origin)) = self.get("modecfgdomains") {
+            let names = value.split([',', ' ']).filter(|name| !name.is_empty());
+            plan.domains.extend(names.map(|name| (name.to_owned(), origin)));
         }
-        let settings = SETTINGS.iter().filter_map(|key| {
-            let (value, origin) = said(key)?;
-            Some(((*key).to_owned(), Setting::Stated { value: value.to_owned(), origin }))
-        });
-        let settings = settings.collect();
-        for bad in plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed) {
-            book.not_understood(bad.origin, bad.why.clone());
-        }
-        reading.facts.tunnel_plans.push(TunnelPlan {
-            name: title,
-            family: PlanFamily::Ipsec,
-            interface: None,
-            offers,
-            settings,
-            plan,
-            origin: conn.origin,
-        });
-        reading.facts.not_modelled.push(NotModelled {
-            what: "an IPsec connection of which only the addresses are judged yet".into(),
-            filters_packets: false,
-            origin: conn.origin,
-        });
+        plan
     }
-    reading
 }
 
 /// The last line of a key in a section, then in those it takes in with `also`.
@@ -182,48 +543,5 @@ fn lookup<'a>(all: &[Conn<'a>], name: &str, key: &str, depth: usize) -> Option<(
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use trevlin_model::ExportId;
-
-    #[test]
-    fn connections() {
-        let text = "config setup\n\tuniqueids=no\nconn %default\n\tauto=add\nconn lend\n\tauto=ignore\n\trightdns=10.4.0.53\n\
-                    conn office # callers\n\talso=lend\n\tauto=add\n\tleftsubnet=0.0.0.0/0\n\trightsourceip=10.9.0.0/24,2001:db8:9::/120\n\
-                    conn yard\n\tleftsubnet=10.4.0.0/24\n\trightsubnet=10.7.0.0/16,10.8.0.0/40\n\tike=aes256-sha256-modp2048\n\
-                    conn one\n\trightsourceip=10.9.1.7\n";
-        let export = Export::new(ExportId(0), "d/etc/ipsec.conf", text.into());
-        assert_eq!(recognise(&export), Recognition::Content);
-        let reading = read(&export, &Surroundings::default());
-        let told: Vec<_> = reading
-            .facts
-            .tunnel_plans
-            .iter()
-            .map(|one| {
-                let plan = &one.plan;
-                format!(
-                    "{} {} {} {} {} {}",
-                    one.name,
-                    plan.pools.len(),
-                    plan.fixed.len(),
-                    plan.remote.len(),
-                    plan.sent_through.len(),
-                    plan.name_servers.len()
-                )
-            })
-            .collect();
-        assert_eq!(
-            told,
-            [
-                "IPsec connection office 2 0 0 1 1",
-                "IPsec connection yard 0 0 1 0 0",
-                "IPsec connection one 0 1 0 0 0"
-            ]
-        );
-        assert_eq!(reading.facts.tunnel_plans[1].plan.malformed.len(), 1);
-        assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 1);
-        let names: Vec<_> =
-            reading.facts.tunnel_plans[1].offers[0].algorithms.iter().map(|one| one.name.as_str()).collect();
-        assert_eq!(names, ["aes256", "sha256", "modp2048"]);
-    }
-}
+#[path = "ipsec_conf_tests.rs"]
+mod tests;

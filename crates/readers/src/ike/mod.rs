@@ -1,13 +1,21 @@
-//! Connections of strongSwan, as far as their addresses go: proposals and logins are not judged yet.
+//! Connections of IKE and IPsec: strongSwan's two formats and Libreswan's.
 
 pub(crate) mod ipsec_conf;
+mod proposals;
+mod settings;
+pub(crate) mod strongswan_conf;
 pub(crate) mod swanctl;
 
 use crate::addresses;
-use std::net::Ipv4Addr;
-use trevlin_model::offer::{Offer, OfferPart, Offered, Spelling};
+use crate::reader::{Bookkeeper, Reading};
+use std::net::{IpAddr, Ipv4Addr};
+use trevlin_model::ipsec::{IkeProof, IpsecConnection, Selectors};
+use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
-use trevlin_model::{IpRange, MalformedAddress, Origin, Pool, Setting};
+use trevlin_model::{
+    CertificateDemand, IpRange, Listener, MalformedAddress, Origin, PasswordCheck, PasswordSource, Pool,
+    Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
+};
 
 /// A pool of virtual addresses from a prefix or a range. The ends of an IPv4 prefix are for nobody (strongSwan leaves out
 /// the network's own and its broadcast address).
@@ -22,7 +30,7 @@ fn pool(name: &str, text: &str, origin: Origin) -> Pool {
     let prefix = text.contains('/').then(|| range.network()).flatten();
     pool.network = prefix.filter(|net| net.prefix_len() < net.max_prefix_len());
     let inner = match (prefix, range.first(), range.last()) {
-        (Some(net), std::net::IpAddr::V4(first), std::net::IpAddr::V4(last)) if net.prefix_len() < 31 => {
+        (Some(net), IpAddr::V4(first), IpAddr::V4(last)) if net.prefix_len() < 31 => {
             let ends = (first.to_bits() + 1, last.to_bits() - 1);
             IpRange::new(Ipv4Addr::from_bits(ends.0).into(), Ipv4Addr::from_bits(ends.1).into()).ok()
         }
@@ -32,62 +40,186 @@ fn pool(name: &str, text: &str, origin: Origin) -> Pool {
     pool
 }
 
-/// Traffic selectors of the other end: networks that lie behind it, or everything.
-fn selectors(text: &str, origin: Origin, malformed: &mut Vec<MalformedAddress>) -> Vec<IpRange> {
-    let mut found = Vec::new();
-    for piece in text.split(',').map(str::trim) {
-        // `[protocol/port]` may follow, and words stand for addresses known only once the tunnel is up.
-        let bare = piece.split('[').next().unwrap_or(piece).trim();
+/// Traffic selectors of one end: networks, or words for addresses known only once the tunnel is up.
+fn selectors(stated: Option<(&str, Origin)>, malformed: &mut Vec<MalformedAddress>) -> Selectors {
+    let mut found = Selectors::default();
+    let Some((text, origin)) = stated else {
+        found.texts.push("dynamic".into());
+        return found;
+    };
+    found.origin = Some(origin);
+    for piece in text.split(',').map(str::trim).filter(|piece| !piece.is_empty()) {
+        // `[protocol/port]` may follow.
+        let (bare, rest) = piece.find('[').map_or((piece, ""), |at| piece.split_at(at));
+        let bare = bare.trim();
         if bare.is_empty() || bare == "dynamic" || bare.starts_with('%') {
+            let word = if bare.is_empty() || bare == "%dynamic" { "dynamic" } else { bare };
+            found.texts.push(format!("{word}{rest}"));
             continue;
         }
-        found.extend(addresses::take(bare, origin, malformed, addresses::range_or_prefix));
+        if let Some(range) = addresses::take(bare, origin, malformed, addresses::range_or_prefix) {
+            found.networks.push((range, origin));
+            found.texts.push(format!("{}{rest}", selector(&range)));
+        }
     }
     found
 }
 
-/// The algorithms of a list of proposals: suites with commas between them, algorithms with dashes between them. A `default`
-/// stands for the daemon's own list, which has nothing weak since version 5.4. Extended sequence numbers are no algorithm.
-fn offer(part: OfferPart, value: &str, origin: Origin) -> Offer {
-    let mut algorithms: Vec<Offered> = Vec::new();
-    for suite in value.trim_end_matches('!').split(',').map(str::trim) {
-        for word in suite.split('-').filter(|word| !word.is_empty()) {
-            // Additional key exchanges are numbered (`ke1_mlkem768`).
-            let name = match word.split_once('_') {
-                Some((numbered, rest)) if numbered.starts_with("ke") && numbered.len() == 3 => rest,
-                _ => word,
-            };
-            if matches!(name, "default" | "esn" | "noesn" | "none")
-                || algorithms.iter().any(|one| one.name == name)
-            {
-                continue;
-            }
-            algorithms.push(Offered {
-                name: name.to_owned(),
-                role: None,
-                versions: None,
-                origin,
-                default: None,
-            });
-        }
+/// A range as the daemon lists it: a prefix where it is one.
+fn selector(range: &IpRange) -> String {
+    match range.network() {
+        Some(net) => net.to_string(),
+        None => format!("{}..{}", range.first(), range.last()),
     }
-    Offer { part, spelling: Spelling::StrongSwan, algorithms, open: None, origin }
 }
 
-/// Takes what one end of a connection may reach: `remote` lies behind the other end; where callers come in, `local` is
-/// what they send through the tunnel.
-fn networks(plan: &mut AddressPlan, local: Option<(&str, Origin)>, remote: Option<(&str, Origin)>) {
-    let callers = !plan.pools.is_empty();
-    if let Some((text, origin)) = remote
-        && !callers
-    {
-        let found = selectors(text, origin, &mut plan.malformed);
-        plan.remote.extend(found.into_iter().map(|range| (range, origin)));
+/// A length of time in seconds: a number, or one with `s`, `m`, `h`, `d` or `w` behind it.
+fn seconds(text: &str) -> Option<u64> {
+    let text = text.trim();
+    let digits = text.trim_end_matches(|letter: char| letter.is_ascii_alphabetic());
+    let number: u64 = digits.trim().parse().ok()?;
+    let unit = match text[digits.len()..].trim() {
+        "" | "s" => 1,
+        "m" => 60,
+        "h" => 60 * 60,
+        "d" => 24 * 60 * 60,
+        "w" => 7 * 24 * 60 * 60,
+        _ => return None,
+    };
+    number.checked_mul(unit)
+}
+
+/// Adds the tunnel that a connection makes to the facts. `plan` holds its pools, fixed addresses and name servers.
+fn finish(
+    reading: &mut Reading,
+    book_notes: &mut Vec<MalformedAddress>,
+    connection: IpsecConnection,
+    offers: Vec<Offer>,
+    mut plan: AddressPlan,
+    asks_for_address: bool,
+    origin: Origin,
+) {
+    let callers = !plan.pools.is_empty() || !plan.fixed.is_empty();
+    for child in &connection.children {
+        let (list, side) =
+            if callers { (&mut plan.sent_through, &child.local) } else { (&mut plan.remote, &child.remote) };
+        list.extend(side.networks.iter().copied());
     }
-    if let Some((text, origin)) = local
-        && callers
-    {
-        let found = selectors(text, origin, &mut plan.malformed);
-        plan.sent_through.extend(found.into_iter().map(|range| (range, origin)));
+    // A client that sends everything has no network behind the other end.
+    let everything = |range: &IpRange| *range == IpRange::all(range.family());
+    if !callers && (asks_for_address || plan.remote.iter().any(|(range, _)| everything(range))) {
+        plan.sent_through.append(&mut plan.remote);
+    }
+    book_notes.extend(plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed).cloned());
+    let role = if callers {
+        TunnelRole::Server
+    } else if asks_for_address {
+        TunnelRole::Client
+    } else if connection.names_the_other_end() || connection.remote.iter().any(|round| !round.anybody()) {
+        TunnelRole::PointToPoint
+    } else {
+        TunnelRole::Server
+    };
+    let mut tunnel =
+        Tunnel::new(format!("IPsec connection {}", connection.name), TunnelFamily::Ipsec, role, origin);
+    if role != TunnelRole::Client {
+        tunnel.listeners = listeners(&connection);
+    }
+    prove(&mut tunnel, &connection);
+    tunnel.offers = offers;
+    tunnel.addresses = plan;
+    tunnel.ipsec = Some(Box::new(connection));
+    reading.facts.tunnels.push(tunnel);
+}
+
+/// UDP ports 500 and, across translation, 4500 (RFC 7296, 2 and 2.23).
+fn listeners(connection: &IpsecConnection) -> Vec<Listener> {
+    let bound = connection.local_addresses.iter().find_map(|(text, origin)| {
+        text.parse::<IpAddr>()
+            .ok()
+            .filter(|address| !address.is_unspecified())
+            .map(|address| (address, *origin))
+    });
+    let address = match bound {
+        Some((address, origin)) => Setting::Stated { value: Some(address), origin },
+        None => Setting::default_of(
+            None,
+            connection.daemon.name(),
+            "swanctl.conf(5), local_addrs; ipsec.conf(5), left",
+        ),
+    };
+    [500, 4500]
+        .into_iter()
+        .map(|port| Listener {
+            protocol: Protocol::UDP,
+            address: address.clone(),
+            port: Setting::default_of(port, connection.daemon.name(), "RFC 7296, 2"),
+        })
+        .collect()
+}
+
+/// What the other end has to show, in the words of every tunnel.
+fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
+    for round in &connection.remote {
+        let origin = round.proof.origin().unwrap_or(tunnel.origin);
+        match round.proof.possible().next() {
+            Some(IkeProof::PublicKey) => {
+                tunnel.proof.certificate = Some(round.proof.clone().map(|_| CertificateDemand::Required));
+            }
+            Some(IkeProof::SharedKey) => tunnel.proof.shared_key = Some(origin),
+            Some(IkeProof::Eap(method)) => {
+                let source = match method.as_str() {
+                    "tls" => {
+                        let value = CertificateDemand::Required;
+                        tunnel.proof.certificate = Some(Setting::Stated { value, origin });
+                        continue;
+                    }
+                    "radius" => PasswordSource::Radius,
+                    "mschapv2" | "md5" | "gtc" => PasswordSource::OwnSecrets,
+                    // The method, and so what is asked for, is agreed on with the caller.
+                    _ => PasswordSource::PlugIn("EAP".into()),
+                };
+                tunnel.proof.passwords.push(PasswordCheck { source, optional: false, origin });
+            }
+            Some(IkeProof::Xauth(by)) => {
+                let source = match by.as_str() {
+                    "radius" | "eap" | "eap-radius" => PasswordSource::Radius,
+                    "pam" => PasswordSource::Pam("ipsec".into()),
+                    "file" => PasswordSource::LocalList("/etc/ipsec.d/passwd".into()),
+                    _ => PasswordSource::OwnSecrets,
+                };
+                // One that is always right is asked for nothing.
+                if by != "noauth" && by != "alwaysok" {
+                    tunnel.proof.passwords.push(PasswordCheck { source, optional: false, origin });
+                }
+            }
+            Some(IkeProof::Nothing) | None => {}
+        }
+    }
+}
+
+/// Tells what is no address at its line.
+fn tell(malformed: Vec<MalformedAddress>, book: &mut Bookkeeper<'_>) {
+    for bad in malformed {
+        book.not_understood(bad.origin, bad.why);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lengths_of_time() {
+        for (text, wanted) in [
+            ("4h", Some(14_400)),
+            ("90", Some(90)),
+            ("30s", Some(30)),
+            ("1d", Some(86_400)),
+            ("soon", None),
+            ("0", Some(0)),
+        ] {
+            assert_eq!(seconds(text), wanted, "{text}");
+        }
     }
 }

@@ -1,14 +1,19 @@
-//! `swanctl.conf` (swanctl.conf(5)): nested sections in braces and `key = value` lines.
+//! `swanctl.conf` (swanctl.conf(5)): connections, pools, secrets and authorities in nested sections.
 
-use super::{networks, offer, pool};
+use super::proposals::offer;
+use super::settings::{Value, View, each_value, parse};
+use super::{finish, pool, seconds, selectors, tell};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
+use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
-use trevlin_model::plan::{AddressPlan, PlanFamily, TunnelPlan};
+use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, NotModelled, Origin, Secret, Setting};
+use trevlin_model::{
+    Export, HeldSecret, LineClass, Login, LoginList, MalformedAddress, Origin, Secret, Setting,
+};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -19,14 +24,111 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-/// Settings of a connection that checks judge.
-const SETTINGS: [&str; 4] = ["version", "aggressive", "proposals", "remote_addrs"];
+const MANUAL: &str = "swanctl.conf(5)";
+const DAEMON: &str = "strongSwan";
 
-/// What becomes facts of a child.
-const CHILD_KEYS: [&str; 4] = ["local_ts", "remote_ts", "esp_proposals", "ah_proposals"];
-
-/// How deep sections are followed.
-const DEPTH: usize = 16;
+/// Keys of a connection that become facts.
+const CONNECTION: [&str; 14] = [
+    "version",
+    "local_addrs",
+    "remote_addrs",
+    "local_port",
+    "remote_port",
+    "proposals",
+    "vips",
+    "aggressive",
+    "dpd_delay",
+    "ppk_id",
+    "ppk_required",
+    "reauth_time",
+    "rekey_time",
+    "pools",
+];
+/// Keys of a connection without bearing on what is judged.
+const CONNECTION_OTHERS: [&str; 21] = [
+    "pull",
+    "dscp",
+    "encap",
+    "mobike",
+    "dpd_timeout",
+    "fragmentation",
+    "childless",
+    "send_certreq",
+    "send_cert",
+    "keyingtries",
+    "unique",
+    "over_time",
+    "rand_time",
+    "if_id_in",
+    "if_id_out",
+    "mediation",
+    "mediated_by",
+    "mediation_peer",
+    "local",
+    "remote",
+    "ocsp",
+];
+/// Keys of a round of authentication that become facts, and those without bearing.
+const ROUND: [&str; 12] = [
+    "round",
+    "auth",
+    "id",
+    "eap_id",
+    "xauth_id",
+    "groups",
+    "cert_policy",
+    "certs",
+    "cacerts",
+    "ca_id",
+    "pubkeys",
+    "aaa_id",
+];
+const ROUND_OTHERS: [&str; 5] = ["revocation", "file", "handle", "slot", "module"];
+/// Keys of a child that become facts, and those without bearing.
+const CHILD: [&str; 8] =
+    ["ah_proposals", "esp_proposals", "local_ts", "remote_ts", "rekey_time", "mode", "ipcomp", "sha256_96"];
+const CHILD_OTHERS: [&str; 36] = [
+    "life_time",
+    "rand_time",
+    "rekey_bytes",
+    "life_bytes",
+    "rand_bytes",
+    "rekey_packets",
+    "life_packets",
+    "rand_packets",
+    "updown",
+    "hostaccess",
+    "policies",
+    "policies_fwd_out",
+    "dpd_action",
+    "inactivity",
+    "reqid",
+    "priority",
+    "interface",
+    "mark_in",
+    "mark_in_sa",
+    "mark_out",
+    "set_mark_in",
+    "set_mark_out",
+    "if_id_in",
+    "if_id_out",
+    "label",
+    "label_mode",
+    "tfc_padding",
+    "replay_window",
+    "hw_offload",
+    "copy_df",
+    "copy_ecn",
+    "copy_dscp",
+    "start_action",
+    "close_action",
+    "per_cpu_sas",
+    "trap_use",
+];
+/// Keys of an authority and of a secret.
+const AUTHORITY: [&str; 8] =
+    ["cacert", "file", "handle", "slot", "module", "crl_uris", "ocsp_uris", "cert_uri_base"];
+const SECRET: [&str; 7] = ["secret", "file", "id", "handle", "slot", "module", "pin"];
 
 fn recognise(export: &Export) -> Recognition {
     let heading = |line: &str| {
@@ -42,261 +144,398 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// A `key = value` line with the sections it stands in.
-struct Value<'a> {
-    within: Vec<&'a str>,
-    key: &'a str,
-    value: &'a str,
-    origin: Origin,
-}
-
-impl Value<'_> {
-    fn is_in(&self, path: &[&str]) -> bool {
-        self.within.len() == path.len()
-            && self.within.iter().zip(path).all(|(own, wanted)| *wanted == "*" || own == wanted)
-    }
-}
-
-/// Every value of a text, and the lines of its sections. A `#` begins a comment outside of quotes.
-fn values<'a>(export: &'a Export, around: &Surroundings<'_>, book: &mut Bookkeeper<'_>) -> Vec<Value<'a>> {
-    let mut found = Vec::new();
-    let mut within: Vec<&str> = Vec::new();
-    for line in export.lines() {
-        let mut rest = uncommented(line.text).trim();
-        // Several sections may open and close on one line.
-        while !rest.is_empty() {
-            let origin = export.origin_of(rest);
-            if let Some(after) = rest.strip_prefix('}') {
-                book.class(export.origin_of(&rest[..1]), LineClass::Understood);
-                within.pop();
-                rest = after.trim_start();
-            } else if let Some(end) = rest.find('{').filter(|end| !rest[..*end].contains('=')) {
-                let name = rest[..end].split([':', ' ']).next().unwrap_or_default().trim();
-                book.class(origin, LineClass::Understood);
-                if within.len() >= DEPTH {
-                    book.not_understood(origin, "sections nest too deep");
-                    return found;
-                }
-                within.push(name);
-                rest = rest[end + 1..].trim_start();
-            } else if let Some((key, value)) = rest.split_once('=') {
-                let value = value.trim();
-                let (value, after) = match value.strip_prefix('"') {
-                    Some(quoted) => {
-                        let end = quoted.find('"').unwrap_or(quoted.len());
-                        (&quoted[..end], quoted.get(end + 1..).unwrap_or_default().trim_start())
-                    }
-                    // A brace on the same line closes the section.
-                    None => match value.find('}') {
-                        Some(end) => (value[..end].trim_end(), &value[end..]),
-                        None => (value, ""),
-                    },
-                };
-                found.push(Value { within: within.clone(), key: key.trim(), value, origin });
-                rest = after;
-            } else {
-                match rest.strip_prefix("include ").map(str::trim) {
-                    Some(path) => {
-                        book.class(origin, LineClass::PassedOver);
-                        if let Some(why) = around.missing_include(path, export) {
-                            book.note(origin, why);
-                        }
-                    }
-                    None => book.not_understood(origin, "expected `key = value` or `section {`"),
-                }
-                break;
-            }
+/// The exports that a line of `other` reads in, where that is a configuration of this kind.
+fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    match line.trim().strip_prefix("include ") {
+        Some(path) if recognise(other) != Recognition::No => {
+            let path = path.split('#').next().unwrap_or_default();
+            around.find_all(path.trim().trim_matches('"'), other)
         }
+        _ => Vec::new(),
     }
+}
+
+/// The exports that make one configuration with this one: itself, and where `swanctl.conf` itself was not exported every
+/// other file, since that reads them all in as Debian ships it.
+fn together<'a>(export: &'a Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let all = || around.exports.iter().copied().filter(|one| recognise(one) != Recognition::No);
+    if all().any(|one| one.file_name() == "swanctl.conf") || !all().any(|one| one.path() == export.path()) {
+        return vec![export];
+    }
+    let mut found: Vec<&Export> = all().filter(|one| !around.reads_in(one, included)).collect();
+    found.sort_by_key(|one| one.path());
     found
 }
 
-fn uncommented(line: &str) -> &str {
-    let mut quoted = false;
-    for (at, byte) in line.bytes().enumerate() {
-        match byte {
-            b'"' => quoted = !quoted,
-            b'#' if !quoted => return &line[..at],
-            _ => {}
+fn class(within: &[&str], key: &str) -> Option<LineClass> {
+    let of = |known: &[&str], others: &[&str]| {
+        // A number or a name may follow a key that may stand several times (`id-1`, `cert2`).
+        let bare = key.trim_end_matches(|letter: char| letter.is_ascii_digit()).trim_end_matches('-');
+        if known.contains(&key) || known.contains(&bare) {
+            Some(LineClass::Understood)
+        } else {
+            (others.contains(&key) || others.contains(&bare)).then_some(LineClass::PassedOver)
         }
+    };
+    match within {
+        ["connections", _] => of(&CONNECTION, &CONNECTION_OTHERS),
+        ["connections", _, "children", _] => of(&CHILD, &CHILD_OTHERS),
+        ["connections", _, _, ..] => of(&ROUND, &ROUND_OTHERS),
+        // Any attribute may be handed out.
+        ["pools", _] => Some(LineClass::Understood),
+        ["secrets", _] => {
+            if key.starts_with("id") {
+                Some(LineClass::Understood)
+            } else {
+                of(&SECRET, &[])
+            }
+        }
+        ["authorities", _] => of(&AUTHORITY, &[]),
+        // Sections that are there to be referred to may hold anything that the others hold.
+        [_, ..] if !["connections", "pools", "secrets", "authorities"].contains(&within[0]) => {
+            let all = [&CONNECTION[..], &ROUND, &CHILD].concat();
+            let others = [&CONNECTION_OTHERS[..], &ROUND_OTHERS, &CHILD_OTHERS].concat();
+            of(&all, &others)
+        }
+        _ => None,
     }
-    line
 }
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let all = values(export, around, &mut book);
-    let known = |one: &Value<'_>| {
-        one.is_in(&["pools", "*"])
-            || one.within.first() == Some(&"secrets")
-            || (one.is_in(&["connections", "*"]) && (one.key == "pools" || SETTINGS.contains(&one.key)))
-            || (one.is_in(&["connections", "*", "children", "*"]) && CHILD_KEYS.contains(&one.key))
+    let together = together(export, around);
+    let part_of_another = around.reads_in(export, included)
+        || together.first().is_none_or(|first| first.path() != export.path());
+    let root = if part_of_another {
+        parse(&[export], around, &mut book)
+    } else {
+        parse(&together, around, &mut book)
     };
-    for one in &all {
-        // What the connections say beyond their addresses is not judged yet, and counts as not understood.
-        book.class(one.origin, if known(one) { LineClass::Understood } else { LineClass::NotUnderstood });
-    }
-    let mut names: Vec<&str> = Vec::new();
-    for one in all.iter().filter(|one| one.within.len() >= 2 && one.within[0] == "connections") {
-        if !names.contains(&one.within[1]) {
-            names.push(one.within[1]);
+    each_value(&root, &mut |within, value| match class(within, value.key) {
+        Some(class) => book.class(value.origin, class),
+        // In a file that is read in within a section of another, the sections around it are not known here.
+        None if part_of_another && within.len() < 2 => book.class(value.origin, LineClass::Understood),
+        None => book.not_understood(
+            value.origin,
+            format!(
+                "`{}` is no key of swanctl.conf(5) in this place; the daemon takes no notice of it",
+                value.key
+            ),
+        ),
+    });
+    let whole = View::of(&root);
+    for (name, origin) in whole.lost_references() {
+        if !part_of_another {
+            book.not_understood(
+                origin,
+                format!("no section `{name}` is there to refer to; what it would lend is missing here"),
+            );
         }
     }
-    // A pool may stand in another file of the device.
-    let mut elsewhere: Vec<(&Export, Vec<Value<'_>>)> = Vec::new();
-    for other in around.exports.iter().filter(|other| other.path() != export.path()) {
-        if recognise(other) == Recognition::Content {
-            let mut scratch = Reading::of(other);
-            let mut book = Bookkeeper::new(other, &mut scratch.ledger, &mut scratch.elsewhere);
-            elsewhere.push((other, values(other, around, &mut book)));
-        }
+    // What another file reads in belongs to that file's connections.
+    if part_of_another {
+        return reading;
     }
-    let everywhere = || all.iter().chain(elsewhere.iter().flat_map(|(_, values)| values));
     let mut malformed = Vec::new();
-    for name in &names {
-        let own: Vec<&Value<'_>> = all
-            .iter()
-            .filter(|one| one.within.get(1) == Some(name) && one.within[0] == "connections")
-            .collect();
-        let mut plan = AddressPlan::default();
-        let title = format!("IPsec connection {name}");
-        let pools = own.iter().find(|one| one.within.len() == 2 && one.key == "pools");
-        for wanted in pools.map(|one| one.value.split(',').map(str::trim)).into_iter().flatten() {
-            for value in everywhere().filter(|one| one.is_in(&["pools", wanted])) {
-                match value.key {
-                    "addrs" => plan.pools.push(pool(&title, value.value, value.origin)),
-                    "dns" => {
-                        for text in value.value.split(',').map(str::trim) {
-                            let server =
-                                addresses::take(text, value.origin, &mut plan.malformed, addresses::single);
-                            plan.name_servers.extend(server.map(|server| (server, value.origin)));
-                        }
-                    }
-                    _ => {}
-                }
-            }
+    let connections = whole.section("connections");
+    for name in connections.iter().flat_map(View::names) {
+        if let Some(view) = connections.as_ref().and_then(|view| view.section(name)) {
+            connection(name, &view, &whole, around, &mut reading, &mut malformed);
         }
-        let direct = |key: &str| own.iter().rev().find(|one| one.within.len() == 2 && one.key == key);
-        let mut offers: Vec<Offer> = direct("proposals")
-            .map(|one| offer(OfferPart::Control, one.value, one.origin))
-            .into_iter()
-            .collect();
-        let settings = SETTINGS.iter().filter_map(|key| {
-            let one = direct(key)?;
-            Some(((*key).to_owned(), Setting::Stated { value: one.value.to_owned(), origin: one.origin }))
-        });
-        let settings: Vec<_> = settings.collect();
-        let mut children: Vec<&str> = own.iter().filter_map(|one| one.within.get(3).copied()).collect();
-        children.dedup();
-        for child in children {
-            let said = |key: &str| {
-                let stated = own
-                    .iter()
-                    .find(|one| one.within.get(3) == Some(&child) && one.within.len() == 4 && one.key == key);
-                stated.map(|one| (one.value, one.origin))
-            };
-            networks(&mut plan, said("local_ts"), said("remote_ts"));
-            for key in ["esp_proposals", "ah_proposals"] {
-                offers.extend(said(key).map(|(value, origin)| offer(OfferPart::Data, value, origin)));
-            }
-        }
-        for bad in plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed) {
-            malformed.push(bad.clone());
-        }
-        let origin = own.first().map_or(export.origin(0..0), |one| one.origin);
-        reading.facts.tunnel_plans.push(TunnelPlan {
-            name: title,
-            family: PlanFamily::Ipsec,
-            interface: None,
-            offers,
-            settings,
-            plan,
-            origin,
-        });
-        reading.facts.not_modelled.push(NotModelled {
-            what: "an IPsec connection of which only the addresses are judged yet".into(),
-            filters_packets: false,
-            origin,
-        });
     }
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    for bad in malformed {
-        book.not_understood(bad.origin, bad.why);
-    }
-    secrets(export, &all, &mut reading);
+    tell(malformed, &mut book);
+    secrets(&whole, around, export, &mut reading);
     reading
 }
 
-/// Keys and passwords. `0x` and `0s` begin a value that is encoded.
-fn secrets(export: &Export, all: &[Value<'_>], reading: &mut Reading) {
-    for one in all.iter().filter(|one| one.within.first() == Some(&"secrets") && one.key == "secret") {
-        let Some(section) = one.within.get(1) else { continue };
-        let ids: Vec<String> = all
-            .iter()
-            .filter(|other| other.within == one.within && other.key.starts_with("id"))
-            .map(|other| other.value.to_owned())
-            .collect();
-        let kind = if section.starts_with("ike") || section.starts_with("ppk") {
-            SecretKind::SharedKey
-        } else if section.starts_with("eap") || section.starts_with("xauth") || section.starts_with("ntlm") {
-            SecretKind::LoginPassword
-        } else {
-            SecretKind::Passphrase
-        };
-        if one.value.is_empty() {
-            continue;
-        }
-        let held = Arc::new(HeldSecret {
-            secret: Secret::new(one.value),
-            kind,
-            owner: if ids.is_empty() { (*section).to_owned() } else { ids.join(" and ") },
-            origin: export.origin_of(one.value),
-        });
-        reading.facts.secrets.push(Arc::clone(&held));
-        if section.starts_with("ike") {
-            reading.facts.pre_shared_keys.push(PreSharedKey { identities: ids, held, origin: one.origin });
+fn said<'s>(view: &View<'s, '_>, key: &str) -> Option<(&'s str, Origin)> {
+    view.get(key).map(|value| (value.text.as_str(), value.origin))
+}
+
+fn list<'s>(view: &View<'s, '_>, key: &str) -> Vec<(&'s str, Origin)> {
+    let Some((text, origin)) = said(view, key) else { return Vec::new() };
+    text.split(',').map(str::trim).filter(|piece| !piece.is_empty()).map(|piece| (piece, origin)).collect()
+}
+
+fn yes(view: &View<'_, '_>, key: &str) -> Option<Origin> {
+    said(view, key)
+        .filter(|(text, _)| matches!(*text, "yes" | "true" | "1" | "enabled"))
+        .map(|(_, origin)| origin)
+}
+
+fn time(view: &View<'_, '_>, key: &str) -> Option<(u64, Origin)> {
+    said(view, key).and_then(|(text, origin)| Some((seconds(text)?, origin)))
+}
+
+/// Addresses that are stated; `%any` stands for all.
+fn addresses_of(view: &View<'_, '_>, key: &str) -> Vec<(String, Origin)> {
+    let stated = list(view, key).into_iter().filter(|(text, _)| !text.starts_with("%any"));
+    stated.map(|(text, origin)| (text.to_owned(), origin)).collect()
+}
+
+fn connection(
+    name: &str,
+    view: &View<'_, '_>,
+    whole: &View<'_, '_>,
+    around: &Surroundings<'_>,
+    reading: &mut Reading,
+    malformed: &mut Vec<MalformedAddress>,
+) {
+    let Some(origin) = view.origin() else { return };
+    let mut plan = AddressPlan::default();
+    let wanted = list(view, "pools");
+    for (wanted, at) in &wanted {
+        match whole.section("pools").and_then(|pools| pools.section(wanted)) {
+            Some(found) => handed_out(&format!("IPsec connection {name}"), &found, &mut plan),
+            // A pool that is kept elsewhere (`dhcp`, `radius`, a database).
+            None => plan.pools.push(trevlin_model::Pool::new(format!("IPsec connection {name}"), *at)),
         }
     }
+    let versions = match said(view, "version") {
+        Some(("1", origin)) => Setting::Stated { value: IkeVersions::First, origin },
+        Some(("2", origin)) => Setting::Stated { value: IkeVersions::Second, origin },
+        Some((_, origin)) => Setting::Stated { value: IkeVersions::Both, origin },
+        None => Setting::default_of(IkeVersions::Both, DAEMON, "swanctl.conf(5), version"),
+    };
+    let mut offers =
+        vec![offer(IkeDaemon::StrongSwan, OfferPart::Control, said(view, "proposals"), false, origin)];
+    let mut children = Vec::new();
+    let inner = view.section("children");
+    for child_name in inner.iter().flat_map(View::names) {
+        if let Some(child) = inner.as_ref().and_then(|inner| inner.section(child_name)) {
+            children.push(self::child(child_name, &child, origin, &mut offers, &mut plan.malformed));
+        }
+    }
+    // Keys are renewed by whichever comes first.
+    let (rekey, reauth) = (time(view, "rekey_time"), time(view, "reauth_time"));
+    let renewed = [rekey, reauth].into_iter().flatten().filter(|(seconds, _)| *seconds > 0).min();
+    let rekey = match (renewed, rekey.or(reauth)) {
+        (Some((value, origin)), _) | (None, Some((value, origin))) if rekey.is_some() || value > 0 => {
+            Setting::Stated { value, origin }
+        }
+        _ => Setting::default_of(4 * 60 * 60, DAEMON, "swanctl.conf(5), rekey_time"),
+    };
+    let liveness = match time(view, "dpd_delay") {
+        Some((value, origin)) => Setting::Stated { value, origin },
+        None => Setting::default_of(0, DAEMON, "swanctl.conf(5), dpd_delay"),
+    };
+    let connection = IpsecConnection {
+        name: name.to_owned(),
+        daemon: IkeDaemon::StrongSwan,
+        versions,
+        aggressive: yes(view, "aggressive"),
+        local_addresses: addresses_of(view, "local_addrs"),
+        remote_addresses: addresses_of(view, "remote_addrs"),
+        local: rounds(view, "local"),
+        remote: rounds(view, "remote"),
+        rekey,
+        liveness,
+        quantum_key: said(view, "ppk_id").map(|(_, origin)| (yes(view, "ppk_required").is_some(), origin)),
+        children,
+    };
+    let asks = said(view, "vips").is_some();
+    finish(reading, malformed, connection, offers, plan, asks, origin);
+    if let Some(tunnel) = reading.facts.tunnels.last_mut() {
+        tunnel.settings.extend(super::strongswan_conf::aggressive_allowed(around));
+    }
+}
+
+/// What a pool hands out: addresses, name servers and other attributes (swanctl.conf(5), pools).
+fn handed_out(title: &str, view: &View<'_, '_>, plan: &mut AddressPlan) {
+    for value in view.values() {
+        let (text, origin) = (value.text.as_str(), value.origin);
+        let pieces = || text.split(',').map(str::trim).filter(|piece| !piece.is_empty());
+        match value.key {
+            "addrs" => plan.pools.push(pool(title, text, origin)),
+            "dns" => {
+                for piece in pieces() {
+                    let server = addresses::take(piece, origin, &mut plan.malformed, addresses::single);
+                    plan.name_servers.extend(server.map(|server| (server, origin)));
+                }
+            }
+            "nbns" => {
+                plan.netbios.extend(pieces().map(|piece| (format!("a NetBIOS name server, {piece}"), origin)))
+            }
+            "split_exclude" => {
+                for piece in pieces() {
+                    let net = addresses::take(piece, origin, &mut plan.malformed, addresses::range_or_prefix);
+                    plan.kept_out.extend(net.map(|net| (net, origin)));
+                }
+            }
+            // INTERNAL_DNS_DOMAIN (RFC 8598).
+            "25" => plan.domains.extend(pieces().map(|piece| (piece.to_owned(), origin))),
+            _ => {}
+        }
+    }
+}
+
+/// Rounds of one side, in order; without a section there is one with the defaults.
+fn rounds(view: &View<'_, '_>, side: &str) -> Vec<AuthRound> {
+    let mut found: Vec<(u32, AuthRound)> = Vec::new();
+    for name in view.names().into_iter().filter(|name| name.starts_with(side)) {
+        let Some(round) = view.section(name) else { continue };
+        let proof = match said(&round, "auth") {
+            Some((text, origin)) => Setting::Stated { value: proof(text), origin },
+            None => Setting::default_of(IkeProof::PublicKey, DAEMON, "swanctl.conf(5), auth"),
+        };
+        let mut narrowed = ["certs", "cacerts", "ca_id", "pubkeys", "groups", "cert_policy"].iter();
+        let narrowed = narrowed.find_map(|key| said(&round, key)).map(|(_, origin)| origin);
+        let inner =
+            round.names().into_iter().find(|name| name.starts_with("cert") || name.starts_with("cacert"));
+        let narrowed = narrowed.or_else(|| round.section(inner?)?.origin());
+        let identity = ["id", "eap_id", "xauth_id"].iter().find_map(|key| said(&round, key));
+        let identity = identity.map(|(text, origin)| (text.to_owned(), origin));
+        let number = said(&round, "round").and_then(|(text, _)| text.parse().ok()).unwrap_or(0);
+        found.push((number, AuthRound { proof, identity, narrowed }));
+    }
+    found.sort_by_key(|(number, _)| *number);
+    if found.is_empty() {
+        let proof = Setting::default_of(IkeProof::PublicKey, DAEMON, MANUAL);
+        return vec![AuthRound { proof, identity: None, narrowed: None }];
+    }
+    found.into_iter().map(|(_, round)| round).collect()
+}
+
+/// A method of authentication: `psk`, `eap-METHOD`, `xauth-BACKEND`; everything else constrains a public key.
+pub(super) fn proof(text: &str) -> IkeProof {
+    let (first, rest) = text.split_once('-').unwrap_or((text, ""));
+    match first {
+        "psk" | "secret" => IkeProof::SharedKey,
+        // Constraints on certificates may follow a colon.
+        "eap" => IkeProof::Eap(rest.split(':').next().unwrap_or_default().to_owned()),
+        "xauth" => IkeProof::Xauth(rest.to_owned()),
+        _ => IkeProof::PublicKey,
+    }
+}
+
+fn child(
+    name: &str,
+    view: &View<'_, '_>,
+    around: Origin,
+    offers: &mut Vec<Offer>,
+    malformed: &mut Vec<MalformedAddress>,
+) -> Child {
+    let origin = view.origin().unwrap_or(around);
+    let first = offers.len();
+    let (esp, ah) = (said(view, "esp_proposals"), said(view, "ah_proposals"));
+    // Without either, the default set of ESP is offered.
+    if esp.is_some() || ah.is_none() {
+        offers.push(offer(IkeDaemon::StrongSwan, OfferPart::Data, esp, false, origin));
+    }
+    if ah.is_some() {
+        offers.push(offer(IkeDaemon::StrongSwan, OfferPart::Data, ah, false, origin));
+    }
+    if let Some(origin) = yes(view, "sha256_96") {
+        offers.push(offer(
+            IkeDaemon::StrongSwan,
+            OfferPart::Data,
+            Some(("sha256_96", origin)),
+            false,
+            origin,
+        ));
+    }
+    let mode = match said(view, "mode") {
+        Some(("tunnel", origin)) => Setting::Stated { value: ChildMode::Tunnel, origin },
+        Some(("pass", origin)) => Setting::Stated { value: ChildMode::Pass, origin },
+        Some(("drop", origin)) => Setting::Stated { value: ChildMode::Drop, origin },
+        Some((_, origin)) => Setting::Stated { value: ChildMode::Transport, origin },
+        None => Setting::default_of(ChildMode::Tunnel, DAEMON, "swanctl.conf(5), mode"),
+    };
+    let rekey = match time(view, "rekey_time") {
+        Some((value, origin)) => Setting::Stated { value, origin },
+        None => Setting::default_of(60 * 60, DAEMON, "swanctl.conf(5), rekey_time"),
+    };
+    Child {
+        name: name.to_owned(),
+        local: selectors(said(view, "local_ts"), malformed),
+        remote: selectors(said(view, "remote_ts"), malformed),
+        mode,
+        rekey,
+        compression: yes(view, "ipcomp"),
+        forward_secrecy: Setting::default_of(false, DAEMON, "swanctl.conf(5), esp_proposals"),
+        offers: (first..offers.len()).collect(),
+        origin,
+    }
+}
+
+/// Keys and passwords. `0x` and `0s` begin a value that is encoded, where the kind has such values.
+fn secrets(whole: &View<'_, '_>, around: &Surroundings<'_>, export: &Export, reading: &mut Reading) {
+    let Some(all) = whole.section("secrets") else { return };
+    for name in all.names() {
+        let Some(section) = all.section(name) else { continue };
+        let values = section.values();
+        let ids: Vec<&&Value<'_>> = values.iter().filter(|one| one.key.starts_with("id")).collect();
+        let Some(secret) = values.iter().find(|one| one.key == "secret" || one.key == "pin") else {
+            continue;
+        };
+        let kind =
+            name.trim_end_matches(|letter: char| letter.is_ascii_digit()).split('-').next().unwrap_or(name);
+        let kept = match kind {
+            "ike" => SecretKind::PreSharedKey,
+            "ppk" => SecretKind::SharedKey,
+            "eap" | "xauth" => SecretKind::LoginPassword,
+            "ntlm" => SecretKind::PasswordHash,
+            kind if kind.starts_with("ike") => SecretKind::PreSharedKey,
+            kind if kind.starts_with("ppk") => SecretKind::SharedKey,
+            kind if kind.starts_with("eap") || kind.starts_with("xauth") => SecretKind::LoginPassword,
+            kind if kind.starts_with("ntlm") => SecretKind::PasswordHash,
+            _ => SecretKind::Passphrase,
+        };
+        let names: Vec<String> = ids.iter().map(|one| one.text.clone()).collect();
+        let value = if kept == SecretKind::Passphrase {
+            Secret::new(secret.text.as_str())
+        } else {
+            Secret::from_prefixed(&secret.text)
+        };
+        let held = Arc::new(HeldSecret {
+            secret: value,
+            kind: kept,
+            owner: if names.is_empty() { name.to_owned() } else { names.join(" and ") },
+            origin: secret.place,
+        });
+        reading.facts.secrets.push(Arc::clone(&held));
+        match kept {
+            SecretKind::PreSharedKey => reading.facts.pre_shared_keys.push(PreSharedKey {
+                identities: names,
+                held,
+                origin: secret.origin,
+            }),
+            SecretKind::LoginPassword | SecretKind::PasswordHash => {
+                let holder = around.exports.iter().find(|one| one.id() == secret.origin.export);
+                let path = holder.map_or(export.path(), |one| one.path());
+                let by = if kind.starts_with("xauth") {
+                    "XAUTH"
+                } else if kind.starts_with("ntlm") {
+                    "NTLM"
+                } else {
+                    "EAP"
+                };
+                for (user, origin) in logins(&ids, secret.origin) {
+                    reading.facts.logins.push(Login {
+                        user,
+                        list: LoginList::LocalFile(path.to_owned()),
+                        service: format!("IKE, by {by}"),
+                        secret: Some(Arc::clone(&held)),
+                        certain: true,
+                        origin,
+                    });
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// Users of a password; without an identity it holds for anybody.
+fn logins(ids: &[&&Value<'_>], origin: Origin) -> Vec<(String, Origin)> {
+    if ids.is_empty() {
+        return vec![("*".to_owned(), origin)];
+    }
+    ids.iter().map(|one| (one.text.clone(), one.origin)).collect()
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use trevlin_model::ExportId;
-
-    const TEXT: &str = "connections {\n  office { # callers\n    pools = office4, office6\n    local { auth = pubkey }\n    children {\n      net {\n        \
-                        local_ts = 10.4.0.0/24, 10.5.0.0/16[tcp/443]\n      }\n    }\n  }\n  yard {\n    remote_addrs = 198.51.100.9\n    \
-                        children { lan { remote_ts = 10.7.0.0/16,dynamic } }\n  }\n}\npools {\n  office4 {\n    addrs = 10.9.0.0/24\n    dns = 10.4.0.53\n  }\n  \
-                        office6 { addrs = 2001:db8:9::10-2001:db8:9::90 }\n}\nsecrets {\n  ike-yard {\n    id-1 = yard.example\n    secret = \"open # sesame\"\n  }\n  eap-ann { id = ann\n secret = s3same }\n}\ninclude conf.d/*.conf\n";
-
-    #[test]
-    fn connections_pools_and_secrets() {
-        let export = Export::new(ExportId(0), "d/etc/swanctl/swanctl.conf", TEXT.into());
-        assert_eq!(recognise(&export), Recognition::Content);
-        let reading = read(&export, &Surroundings { exports: vec![&export] });
-        let plans = &reading.facts.tunnel_plans;
-        let office = &plans[0].plan;
-        let ranges: Vec<_> =
-            office.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| range.to_string()).collect();
-        assert_eq!(ranges, ["10.9.0.1-10.9.0.254", "2001:db8:9::10-2001:db8:9::90"]);
-        assert_eq!((office.sent_through.len(), office.name_servers.len(), office.remote.len()), (2, 1, 0));
-        assert_eq!(plans[1].plan.remote[0].0.short(), "10.7.0.0/16");
-        assert_eq!(reading.facts.secrets.len(), 2);
-        assert_eq!(reading.facts.pre_shared_keys[0].identities, ["yard.example"]);
-        assert!(!format!("{reading:?}").contains("sesame"));
-    }
-
-    #[test]
-    fn a_pool_of_another_file() {
-        let main =
-            Export::new(ExportId(0), "d/swanctl.conf", "connections {\n c { pools = p\n }\n}\n".into());
-        let other = Export::new(
-            ExportId(1),
-            "d/conf.d/p.conf",
-            "pools {\n p { addrs = 10.9.0.9-10.9.0.300 }\n}\n".into(),
-        );
-        let reading = read(&main, &Surroundings { exports: vec![&main, &other] });
-        assert!(reading.facts.tunnel_plans[0].plan.pools[0].malformed[0].why.contains("300"));
-    }
-}
+#[path = "swanctl_tests.rs"]
+mod tests;

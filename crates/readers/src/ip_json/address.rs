@@ -49,6 +49,10 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading.facts.has_interfaces = true;
     for raw in links {
         let origin = export.origin_of(raw.get());
+        // With `-d` the ends of tunnels are told here as well.
+        if let Ok(link) = serde_json::from_str(raw.get()) {
+            reading.facts.tunnels.extend(super::link::tunnel(export, link));
+        }
         match serde_json::from_str::<Link<'_>>(raw.get()) {
             // `ip` leaves an empty object for every interface that a filter on its command line hides.
             Ok(Link { ifname: None, addr_info, .. }) if addr_info.is_empty() => {}

@@ -1,11 +1,13 @@
-//! JSON of the `ip` command: `ip -j addr show` and `ip -j route show`, pretty or not, one document or several.
+//! JSON of the `ip` command: `ip -j addr show`, `ip -j -d link show` and `ip -j route show`, pretty or not, one document or several.
 //!
 //! Format: ip(8) `-json`; ip-address(8), ip-route(8). Fields that Trevlin does not use are passed over.
 
 mod address;
+mod link;
 mod route;
 
 pub(crate) use address::READER as ADDRESSES;
+pub(crate) use link::READER as LINKS;
 pub(crate) use route::READER as ROUTES;
 
 use crate::reader::{Bookkeeper, Recognition};

@@ -3,6 +3,7 @@
 use super::wireguard::{Peer, finish, name, take};
 use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
+use crate::encapsulation::encapsulation;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::yaml::{Node, documents};
 use serde::Deserialize;
@@ -153,6 +154,15 @@ impl State<'_> {
         }
         if mode == "wireguard" {
             self.peers(device, node, &one, origin);
+        } else if kind == "tunnels" {
+            let end = |key: &str| node.get(key).and_then(Node::scalar).map(|(text, _)| text);
+            self.reading.facts.tunnels.extend(encapsulation(
+                mode,
+                device,
+                end("local"),
+                end("remote"),
+                origin,
+            ));
         }
         self.reading.facts.stored_interfaces.push(one);
     }
@@ -160,27 +170,42 @@ impl State<'_> {
     fn peers(&mut self, device: &str, node: &Node, own: &trevlin_model::Interface, origin: Origin) {
         let mut plan = AddressPlan::default();
         let mut called = true;
+        let mut known = Vec::new();
         for element in node.get("peers").map(Node::elements).unwrap_or_default() {
             let key = element.get("keys").and_then(|keys| keys.get("public")).and_then(Node::scalar);
             let allowed = element.get("allowed-ips").map(Node::elements).unwrap_or_default();
             let peer = Peer {
-                who: name(None, key.map(|(key, _)| key)),
+                who: name(None, key.as_ref().map(|(key, _)| *key)),
                 called: element.get("endpoint").is_some(),
                 allowed: allowed
                     .iter()
                     .filter_map(Node::scalar)
                     .map(|(text, span)| (text, self.origin(span)))
                     .collect(),
+                public_key: key.as_ref().map(|(key, _)| (*key).to_owned()),
+                endpoint: element.get("endpoint").and_then(Node::scalar).map(|(text, _)| text.to_owned()),
+                shared_key: element
+                    .get("keys")
+                    .and_then(|keys| keys.get("shared"))
+                    .and_then(Node::scalar)
+                    .map(|(_, span)| self.origin(span)),
+                keepalive: element
+                    .get("keepalive")
+                    .and_then(Node::scalar)
+                    .and_then(|(text, _)| text.parse().ok()),
+                origin: key.map_or(origin, |(_, span)| self.origin(span)),
             };
             called &= peer.called;
-            take(&peer, &mut plan);
+            take(&peer, &mut plan, &mut known);
         }
         if !called {
             plan.pools.extend(
                 own.addresses.iter().map(|address| Pool::around(format!("WireGuard {device}"), address)),
             );
         }
-        finish(&mut self.reading, device, plan, origin);
+        let port = node.get("port").and_then(Node::scalar);
+        let port = port.and_then(|(text, span)| Some((text.parse().ok()?, self.origin(span))));
+        finish(&mut self.reading, device, plan, known, port, origin);
     }
 
     /// Passwords of wireless networks and keys of tunnels, wherever they stand.
@@ -241,7 +266,7 @@ mod tests {
         let routes: Vec<_> =
             reading.facts.stored_routes.iter().map(|one| one.destination.to_string()).collect();
         assert_eq!(routes, ["0.0.0.0/0", "10.7.0.0/16"]);
-        let plan = &reading.facts.tunnel_plans[0].plan;
+        let plan = &reading.facts.tunnels[0].addresses;
         assert_eq!((plan.pools.len(), plan.fixed.len(), plan.remote.len()), (1, 1, 1));
         assert_eq!((reading.facts.secrets.len(), reading.facts.malformed.len()), (3, 1));
         assert!(!format!("{reading:?}").contains("sesame"));

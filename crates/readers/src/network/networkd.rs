@@ -3,6 +3,7 @@
 use super::wireguard::{Peer, finish, listed, name, secret, take};
 use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
+use crate::encapsulation::encapsulation;
 use crate::ini::{Section, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use std::collections::{BTreeMap, BTreeSet};
@@ -202,6 +203,9 @@ fn device(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
         reading.facts.stored_interfaces.push(one);
     }
     if kind != "wireguard" {
+        let ends = |key: &str| last("Tunnel", key).or_else(|| last("VXLAN", key)).map(|(text, _)| text);
+        let remote = ends("Remote").or_else(|| ends("Group"));
+        reading.facts.tunnels.extend(encapsulation(kind, device, ends("Local"), remote, origin));
         return;
     }
     if let Some((key, _)) = last("WireGuard", "PrivateKey") {
@@ -209,20 +213,30 @@ fn device(export: &Export, all: &[Section<'_>], reading: &mut Reading) {
         reading.facts.secrets.extend(secret(export, key, SecretKind::PrivateKey, &owner));
     }
     let mut plan = AddressPlan::default();
+    let mut peers = Vec::new();
     for section in all.iter().filter(|one| one.name == "WireGuardPeer") {
         let key = section.last("PublicKey").map(|entry| entry.value);
         let mut allowed = Vec::new();
         for entry in section.all("AllowedIPs") {
             allowed.extend(listed(export, entry.value));
         }
-        let peer =
-            Peer { who: name(section.comment, key), called: section.last("Endpoint").is_some(), allowed };
+        let peer = Peer {
+            who: name(section.comment, key),
+            called: section.last("Endpoint").is_some(),
+            allowed,
+            public_key: key.map(str::to_owned),
+            endpoint: section.last("Endpoint").map(|entry| entry.value.to_owned()),
+            shared_key: section.last("PresharedKey").map(|entry| entry.origin),
+            keepalive: section.last("PersistentKeepalive").and_then(|entry| entry.value.parse().ok()),
+            origin: section.origin,
+        };
         if let Some(entry) = section.last("PresharedKey") {
             reading.facts.secrets.extend(secret(export, entry.value, SecretKind::SharedKey, &peer.who));
         }
-        take(&peer, &mut plan);
+        take(&peer, &mut plan, &mut peers);
     }
-    finish(reading, device, plan, origin);
+    let port = last("WireGuard", "ListenPort").and_then(|(text, origin)| Some((text.parse().ok()?, origin)));
+    finish(reading, device, plan, peers, port, origin);
 }
 
 #[cfg(test)]
@@ -277,7 +291,7 @@ mod tests {
             "d/etc/systemd/network/wg0.netdev",
             "[NetDev]\nName=wg0\nKind=wireguard\n[WireGuard]\nPrivateKey=S0Secret=\n[WireGuardPeer]\nPublicKey=AAAABBBBCC=\nAllowedIPs=10.9.0.2/32,10.5.0.0/24\n",
         );
-        let plan = &reading.facts.tunnel_plans[0].plan;
+        let plan = &reading.facts.tunnels[0].addresses;
         assert_eq!((plan.fixed.len(), plan.remote.len(), reading.facts.secrets.len()), (1, 1, 1));
         assert!(reading.facts.stored_interfaces[0].point_to_point);
     }

@@ -1,4 +1,4 @@
-//! WireGuard: files of wg-quick(8), and what its peers say wherever they are stated (wg(8), AllowedIPs).
+//! WireGuard: files of wg-quick(8), what `wg showconf` prints, and what its peers say wherever they are stated (wg(8), AllowedIPs).
 //!
 //! A peer without an endpoint calls; what it may use as its own address is its fixed address, and a network is one that
 //! lies behind it. A peer with an endpoint is called; everything allowed from it is sent to it.
@@ -8,9 +8,14 @@ use crate::addresses;
 use crate::ini::{Section, before_comment, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::sync::Arc;
-use trevlin_model::plan::{AddressPlan, FixedAddress, PlanFamily, TunnelPlan};
+use trevlin_model::offer::{Offer, OfferPart, Spelling};
+use trevlin_model::plan::{AddressPlan, FixedAddress};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, IpRange, LineClass, NotModelled, Origin, Pool, Secret};
+use trevlin_model::wireguard::WireGuardPeer;
+use trevlin_model::{
+    Export, HeldSecret, IpRange, LineClass, Listener, Origin, Pool, Protocol, Secret, Setting, Tunnel,
+    TunnelFamily, TunnelRole,
+};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -22,20 +27,19 @@ pub(crate) const READER: Reader = Reader {
 };
 
 /// Keys that become facts here; the others of wg(8) and wg-quick(8) come after them.
-const KNOWN: [&str; 5] = ["Address", "DNS", "AllowedIPs", "Endpoint", "PrivateKey"];
-const PASSED_OVER: [&str; 11] = [
-    "MTU",
-    "Table",
-    "PreUp",
-    "PostUp",
-    "PreDown",
-    "PostDown",
-    "SaveConfig",
-    "FwMark",
-    "PersistentKeepalive",
+const KNOWN: [&str; 9] = [
+    "Address",
+    "DNS",
+    "AllowedIPs",
+    "Endpoint",
+    "PrivateKey",
+    "PresharedKey",
     "PublicKey",
     "ListenPort",
+    "PersistentKeepalive",
 ];
+const PASSED_OVER: [&str; 8] =
+    ["MTU", "Table", "PreUp", "PostUp", "PreDown", "PostDown", "SaveConfig", "FwMark"];
 
 fn recognise(export: &Export) -> Recognition {
     let has = |wanted: &str| {
@@ -61,6 +65,16 @@ pub(super) struct Peer<'a> {
     pub(super) called: bool,
     /// `AllowedIPs`, each with its place.
     pub(super) allowed: Vec<(&'a str, Origin)>,
+    /// Its public key.
+    pub(super) public_key: Option<String>,
+    /// Where it is called.
+    pub(super) endpoint: Option<String>,
+    /// The place of the key that is shared besides.
+    pub(super) shared_key: Option<Origin>,
+    /// Seconds between packets that keep the way open.
+    pub(super) keepalive: Option<u32>,
+    /// The line to point at.
+    pub(super) origin: Origin,
 }
 
 /// How a peer is called: by the comment above it, else by the beginning of its public key. A comment may also be a line
@@ -79,13 +93,15 @@ pub(super) fn name(comment: Option<&str>, public_key: Option<&str>) -> String {
     }
 }
 
-/// Takes a peer into the address side of a tunnel.
-pub(super) fn take(peer: &Peer<'_>, plan: &mut AddressPlan) {
+/// Takes a peer into the address side of a tunnel, and among its peers.
+pub(super) fn take(peer: &Peer<'_>, plan: &mut AddressPlan, peers: &mut Vec<WireGuardPeer>) {
+    let mut allowed = Vec::new();
     for (text, origin) in &peer.allowed {
         let Some(net) = addresses::take(text, *origin, &mut plan.malformed, addresses::prefix) else {
             continue;
         };
         let range = IpRange::from(net);
+        allowed.push((range, *origin));
         // Two halves, and all of IPv6 that is in use, stand for everything as well.
         if net.prefix_len() <= if net.addr().is_ipv4() { 1 } else { 3 } {
             plan.sent_through.push((range, *origin));
@@ -95,6 +111,15 @@ pub(super) fn take(peer: &Peer<'_>, plan: &mut AddressPlan) {
             plan.fixed.push(FixedAddress { who: peer.who.clone(), range, origin: *origin });
         }
     }
+    peers.push(WireGuardPeer {
+        who: peer.who.clone(),
+        public_key: peer.public_key.clone(),
+        endpoint: peer.endpoint.clone(),
+        allowed,
+        shared_key: peer.shared_key,
+        keepalive: peer.keepalive.filter(|seconds| *seconds > 0),
+        origin: peer.origin,
+    });
 }
 
 /// The values of a list with blanks around its commas, each with its place.
@@ -119,31 +144,60 @@ pub(super) fn secret(export: &Export, value: &str, kind: SecretKind, owner: &str
     })
 }
 
-/// A tunnel whose peers and addresses are known, and whose keys and port are not judged yet.
-pub(super) fn finish(reading: &mut Reading, device: &str, plan: AddressPlan, origin: Origin) {
+/// Adds the tunnel. `port` is where it answers; without one the kernel takes any, so that nobody can call.
+pub(super) fn finish(
+    reading: &mut Reading,
+    device: &str,
+    plan: AddressPlan,
+    peers: Vec<WireGuardPeer>,
+    port: Option<(u16, Origin)>,
+    origin: Origin,
+) {
     reading.facts.malformed.extend(plan.malformed.iter().cloned());
-    let plan = AddressPlan { malformed: Vec::new(), ..plan };
-    reading.facts.tunnel_plans.push(TunnelPlan {
-        name: format!("WireGuard {device}"),
-        family: PlanFamily::WireGuard,
-        interface: Some(device.to_owned()),
-        offers: Vec::new(),
-        settings: Vec::new(),
-        plan,
+    let callers = peers.iter().any(|peer| peer.endpoint.is_none());
+    let role = if callers && (!plan.fixed.is_empty() || !plan.pools.is_empty()) {
+        TunnelRole::Server
+    } else if !callers && !plan.sent_through.is_empty() {
+        TunnelRole::Client
+    } else {
+        TunnelRole::PointToPoint
+    };
+    let mut tunnel = Tunnel::new(format!("WireGuard {device}"), TunnelFamily::WireGuard, role, origin);
+    tunnel.interface = Some(device.to_owned());
+    tunnel.listeners.extend(port.map(|(value, origin)| Listener {
+        protocol: Protocol::UDP,
+        address: Setting::default_of(None, "WireGuard", "wg(8), ListenPort"),
+        port: Setting::Stated { value, origin },
+    }));
+    tunnel.offers.push(Offer {
+        part: OfferPart::Data,
+        spelling: Spelling::WireGuard,
+        algorithms: crate::suites::defaults(Spelling::WireGuard, "data", origin, 0),
+        open: None,
         origin,
     });
-    reading.facts.not_modelled.push(NotModelled {
-        what: "a WireGuard tunnel of which only the addresses are judged yet".into(),
-        filters_packets: false,
-        origin,
-    });
+    tunnel.peers = peers;
+    tunnel.addresses = AddressPlan { malformed: Vec::new(), ..plan };
+    reading.facts.tunnels.push(tunnel);
+}
+
+/// The interface's name: the file's, without what dumps put in front of it.
+fn device_name(export: &Export) -> &str {
+    let name = export.file_name();
+    let stem = name.split_once('.').map_or(name, |(stem, _)| stem);
+    ["wg-showconf-", "wg_showconf_", "showconf-"]
+        .iter()
+        .find_map(|lead| stem.strip_prefix(lead))
+        .unwrap_or(stem)
 }
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = sections(export, &['#']);
-    let device = export.file_name().trim_end_matches(".conf").to_owned();
+    let device = device_name(export).to_owned();
+    let mut peers = Vec::new();
+    let mut port = None;
     let mut plan = AddressPlan::default();
     let mut own: Option<trevlin_model::Interface> = None;
     let mut secrets = Vec::new();
@@ -155,7 +209,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         for entry in &section.entries {
             let known = |keys: &[&str]| keys.iter().any(|key| entry.key.eq_ignore_ascii_case(key));
-            if known(&KNOWN) || known(&["PresharedKey"]) {
+            if known(&KNOWN) {
                 book.understood(entry.origin);
             } else if known(&PASSED_OVER) {
                 book.class(entry.origin, LineClass::PassedOver);
@@ -178,9 +232,16 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             for entry in section.all("DNS") {
                 for (text, origin) in listed(export, before_comment(entry.value, &['#'])) {
                     // Words that are no addresses are domains to search.
-                    plan.name_servers.extend(addresses::single(text).map(|server| (server, origin)));
+                    match addresses::single(text) {
+                        Some(server) => plan.name_servers.push((server, origin)),
+                        None => plan.domains.push((text.to_owned(), origin)),
+                    }
                 }
             }
+            port = section.last("ListenPort").and_then(|entry| {
+                let number = before_comment(entry.value, &['#']).parse().ok().filter(|port| *port > 0)?;
+                Some((number, entry.origin))
+            });
             let key = value("PrivateKey").unwrap_or_default();
             secrets.extend(secret(export, key, SecretKind::PrivateKey, &format!("WireGuard {device}")));
             own = Some(one);
@@ -189,7 +250,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             called &= peer.called;
             let key = value("PresharedKey").unwrap_or_default();
             secrets.extend(secret(export, key, SecretKind::SharedKey, &peer.who));
-            take(&peer, &mut plan);
+            take(&peer, &mut plan, &mut peers);
         }
     }
     let origin = own
@@ -204,7 +265,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         reading.facts.stored_interfaces.push(own);
     }
     reading.facts.secrets.append(&mut secrets);
-    finish(&mut reading, &device, plan, origin);
+    finish(&mut reading, &device, plan, peers, port, origin);
     tell_mistyped(export, reading)
 }
 
@@ -213,8 +274,18 @@ fn peer<'a>(export: &Export, section: &Section<'a>) -> Peer<'a> {
     for entry in section.all("AllowedIPs") {
         allowed.extend(listed(export, before_comment(entry.value, &['#'])));
     }
-    let key = section.last("PublicKey").map(|entry| entry.value);
-    Peer { who: name(section.comment, key), called: section.last("Endpoint").is_some(), allowed }
+    let value = |key: &str| section.last(key).map(|entry| before_comment(entry.value, &['#']));
+    let key = value("PublicKey");
+    Peer {
+        who: name(section.comment, key),
+        called: section.last("Endpoint").is_some(),
+        allowed,
+        public_key: key.map(str::to_owned),
+        endpoint: value("Endpoint").map(str::to_owned),
+        shared_key: section.last("PresharedKey").map(|entry| entry.origin),
+        keepalive: value("PersistentKeepalive").and_then(|text| text.parse().ok()),
+        origin: section.origin,
+    }
 }
 
 #[cfg(test)]
@@ -225,7 +296,7 @@ mod tests {
     fn plan(text: &str) -> (AddressPlan, Reading) {
         let export = Export::new(ExportId(0), "d/etc/wireguard/wg0.conf", text.into());
         let reading = read(&export, &Surroundings::default());
-        (reading.facts.tunnel_plans[0].plan.clone(), reading)
+        (reading.facts.tunnels[0].addresses.clone(), reading)
     }
 
     #[test]

@@ -20,8 +20,7 @@ use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::matches;
 use trevlin_model::{
     CallerProof, CertificateDemand, Export, Family, HeldSecret, IpRange, LineClass, Listener,
-    MalformedAddress, Origin, Pool, Protocol, Reference, Secret, Setting, Tunnel, TunnelFamily, TunnelRole,
-    WayIn,
+    MalformedAddress, Origin, Pool, Protocol, Secret, Setting, Tunnel, TunnelFamily, TunnelRole, WayIn,
 };
 
 /// The reader.
@@ -235,27 +234,20 @@ fn take(export: &Export, hosts: &[Host], number: usize, reading: &mut Reading) {
         alternatives,
         shared_key: None,
     };
+    let origin = host.last("auth").map_or(first.origin, |said| said.origin);
     reading.facts.tunnels.push(Tunnel {
-        name: name.clone(),
-        family: TunnelFamily::OpenConnect,
-        role: TunnelRole::Server,
-        origin: host.last("auth").map_or(first.origin, |said| said.origin),
         refused,
         listeners: listeners(&host),
         proof,
-        offers: Vec::new(),
         addresses: plan(&host, &name),
-        options_file: None,
-        local_name: None,
-        delegates_addresses: None,
         certificates: certificates(&host),
-        missing: Vec::<Reference>::new(),
         settings: host
             .said
             .iter()
             .filter(|one| class(&one.name) == Some(LineClass::Understood) && !one.name.ends_with("-pin"))
             .map(|one| (one.name.clone(), Setting::Stated { value: one.value.clone(), origin: one.origin }))
             .collect(),
+        ..Tunnel::new(name, TunnelFamily::OpenConnect, TunnelRole::Server, origin)
     });
 }
 

@@ -40,11 +40,8 @@ pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) ->
         Some((value, origin)) => Setting::Stated { value, origin },
         None => Setting::default_of(CertificateDemand::Required, DAEMON, "openvpn(8), --verify-client-cert"),
     };
+    let name = format!("OpenVPN {word} ({})", export.file_name());
     Tunnel {
-        name: format!("OpenVPN {word} ({})", export.file_name()),
-        family: TunnelFamily::OpenVpn,
-        role,
-        origin,
         refused: refusal::of(&config, serves, kind),
         listeners: if role == TunnelRole::Client || config.no_bind.is_some() {
             Vec::new()
@@ -62,12 +59,10 @@ pub(super) fn tunnel(config: Config, per_client: &[&Export], export: &Export) ->
             pools: if serves { pools(&config, kind) } else { Vec::new() },
             ..plan::of(&config, per_client)
         },
-        options_file: None,
-        local_name: None,
-        delegates_addresses: None,
         certificates: config.certificates,
         missing: config.missing,
         settings: config.settings,
+        ..Tunnel::new(name, TunnelFamily::OpenVpn, role, origin)
     }
 }
 

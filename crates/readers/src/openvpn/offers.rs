@@ -5,11 +5,9 @@
 //! `data-ciphers-fallback` says so. 2.6 takes no notice of `cipher` where keys are negotiated.
 
 use super::config::Config;
+use crate::suites;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::{Origin, TunnelRole};
-
-/// What newer versions take where nothing is stated.
-const DEFAULT_CIPHERS: [&str; 2] = ["AES-256-GCM", "AES-128-GCM"];
 
 /// What the data channel may be protected with.
 pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer> {
@@ -28,8 +26,9 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
     let (list, cipher) = (last(&["data-ciphers", "ncp-ciphers"]), last(&["cipher"]));
     let negotiates = config.shared_key.is_none() && last(&["ncp-disable"]).is_none();
     let mut add = |name: &str, role, versions, origin, default| {
-        offer.algorithms.push(Offered { name: name.to_owned(), role, versions, origin, default });
+        offer.algorithms.push(Offered { name: name.to_owned(), role, versions, suite: 0, origin, default });
     };
+    let defaults = suites::defaults(Spelling::OpenVpn, "data", origin, 0);
     let encryption = Some(AlgorithmRole::Encryption);
     match list.filter(|_| negotiates) {
         Some((_, value, at)) => {
@@ -37,17 +36,15 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
                 value.split(':').map(|name| name.trim_start_matches('?')).filter(|name| !name.is_empty())
             {
                 if name.eq_ignore_ascii_case("DEFAULT") {
-                    DEFAULT_CIPHERS
-                        .iter()
-                        .for_each(|name| add(name, encryption, None, at, Some("openvpn(8), --data-ciphers")));
+                    defaults.iter().for_each(|one| add(&one.name, encryption, None, at, one.default));
                 } else {
                     add(name, encryption, None, at, None);
                 }
             }
         }
-        None if negotiates => DEFAULT_CIPHERS.iter().for_each(|name| {
-            add(name, encryption, Some("from 2.4"), origin, Some("openvpn(8), --data-ciphers"))
-        }),
+        None if negotiates => {
+            defaults.iter().for_each(|one| add(&one.name, encryption, one.versions, origin, one.default));
+        }
         None => {}
     }
     if let Some((_, value, at)) = last(&["data-ciphers-fallback"]).filter(|_| negotiates) {
@@ -66,6 +63,7 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
             name: value.to_owned(),
             role: Some(AlgorithmRole::Integrity),
             versions: None,
+            suite: 0,
             origin: at,
             default: None,
         }),
@@ -73,6 +71,7 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
             name: "SHA1".to_owned(),
             role: Some(AlgorithmRole::Integrity),
             versions: None,
+            suite: 0,
             origin,
             default: Some("openvpn(8), --auth"),
         }),
@@ -115,7 +114,7 @@ mod tests {
         ] {
             let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
             let export = Export::new(ExportId(0), "d/etc/openvpn/s.conf", text);
-            let reading = read(&export, &Surroundings { exports: vec![&export] });
+            let reading = read(&export, &Surroundings::of(vec![&export]));
             let offer = &reading.facts.tunnels[0].offers[0];
             let mut told: Vec<String> = offer
                 .algorithms

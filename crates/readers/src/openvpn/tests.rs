@@ -8,7 +8,7 @@ fn export(id: u32, path: &str, text: &str) -> Export {
 
 fn tunnel(text: &str) -> (Tunnel, Reading) {
     let export = export(0, "d/etc/openvpn/server.conf", text);
-    let mut reading = read(&export, &Surroundings { exports: vec![&export] });
+    let mut reading = read(&export, &Surroundings::of(vec![&export]));
     (reading.facts.tunnels.pop().expect("a tunnel"), reading)
 }
 
@@ -146,7 +146,7 @@ fn includes_are_part_of_the_tunnel() {
     );
     let extra =
         export(1, "d/openvpn/extra.conf", "dev tap\nverify-client-cert none\nmanagement-client-auth\n");
-    let around = Surroundings { exports: vec![&main, &extra] };
+    let around = Surroundings::of(vec![&main, &extra]);
     let reading = read(&main, &around);
     let tunnel = &reading.facts.tunnels[0];
     let Some(Setting::Stated { origin, .. }) = &tunnel.proof.certificate else { panic!("stated") };
@@ -160,7 +160,7 @@ fn secrets_in_and_beside_the_configuration() {
     let text = "client\ndev tun\nremote 192.0.2.9\n<key>\nKEYLINE\n</key>\n<tls-crypt>\n# c\nSTATIC\n</tls-crypt>\nauth-user-pass up.txt\n";
     let main = export(0, "d/openvpn/client.conf", text);
     let pass = export(1, "d/openvpn/up.txt", "ann\nsesame\n");
-    let reading = read(&main, &Surroundings { exports: vec![&main, &pass] });
+    let reading = read(&main, &Surroundings::of(vec![&main, &pass]));
     let mut kinds: Vec<_> =
         reading.facts.secrets.iter().map(|held| (held.kind, held.origin.export.0)).collect();
     kinds.sort();

@@ -300,7 +300,7 @@ mod tests {
     fn includes_are_followed_once() {
         let main = export(0, "d/etc/ppp/pptpd-options", "file /etc/ppp/common\nfile /etc/ppp/gone\n");
         let common = export(1, "d/etc/ppp/common", "noauth\nfile /etc/ppp/pptpd-options\n");
-        let around = Surroundings { exports: vec![&main, &common] };
+        let around = Surroundings::of(vec![&main, &common]);
         let reading = read(&main, &around);
         let profile = &reading.facts.ppp_profiles[0];
         assert_eq!(profile.auth.map(|auth| (auth.0, auth.1.export)), Some((false, ExportId(1))));

@@ -8,8 +8,8 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
-    CallerProof, Export, IpRange, LineClass, Listener, MalformedAddress, NotModelled, Origin, Pool, Protocol,
-    Reference, Setting, Tunnel, TunnelFamily, TunnelRole,
+    Export, IpRange, LineClass, Listener, MalformedAddress, NotModelled, Origin, Pool, Protocol, Setting,
+    Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// The reader.
@@ -126,14 +126,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         pools.push(pool);
     }
+    let stated_at = ["remoteip", "option", "listen"].iter().find_map(|keyword| find(keyword));
+    let origin = stated_at.map_or(first, |one| one.origin);
     reading.facts.tunnels.push(Tunnel {
-        name: "PPTP server".into(),
-        family: TunnelFamily::Pptp,
-        role: TunnelRole::Server,
-        origin: ["remoteip", "option", "listen"]
-            .iter()
-            .find_map(|keyword| find(keyword))
-            .map_or(first, |one| one.origin),
         refused,
         listeners: vec![Listener {
             protocol: Protocol::TCP,
@@ -141,23 +136,13 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             // RFC 2637, 2.1.
             port: Setting::default_of(1723, DAEMON, "pptpd(8); RFC 2637, 2.1"),
         }],
-        proof: CallerProof {
-            certificate: None,
-            passwords: Vec::new(),
-            alternatives: Vec::new(),
-            shared_key: None,
-        },
-        offers: Vec::new(),
         addresses: AddressPlan { pools, sessions: stated, ..AddressPlan::default() },
         options_file: Some(match find("option") {
             Some(one) => Setting::Stated { value: one.value.to_owned(), origin: one.origin },
             None => Setting::default_of("/etc/ppp/options".to_owned(), DAEMON, MANUAL),
         }),
-        local_name: None,
         delegates_addresses: delegate,
-        certificates: Vec::new(),
-        missing: Vec::<Reference>::new(),
-        settings: Vec::new(),
+        ..Tunnel::new("PPTP server", TunnelFamily::Pptp, TunnelRole::Server, origin)
     });
     reading
 }

@@ -251,7 +251,7 @@ mod tests {
     fn indirect_secrets_are_followed() {
         let main = Export::new(ExportId(0), "d/chap-secrets", "ann * @/etc/ppp/ann.key *\n".into());
         let other = Export::new(ExportId(1), "d/ann.key", "sesame\n".into());
-        let reading = read(&main, &Surroundings { exports: vec![&main, &other] });
+        let reading = read(&main, &Surroundings::of(vec![&main, &other]));
         assert_eq!(reading.facts.secrets[0].origin, other.origin(0..6));
     }
 

@@ -1,11 +1,11 @@
-//! `xl2tpd.conf` (xl2tpd.conf(5)), as far as its addresses go: how callers prove themselves is not judged yet.
+//! `xl2tpd.conf` (xl2tpd.conf(5)): servers that callers dial, and callers that dial others.
 
 use crate::addresses;
 use crate::ini::{before_comment, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use std::net::IpAddr;
-use trevlin_model::plan::{AddressPlan, PlanFamily, TunnelPlan};
-use trevlin_model::{Export, LineClass, NotModelled, Pool, Setting};
+use trevlin_model::plan::AddressPlan;
+use trevlin_model::{Export, LineClass, Listener, Pool, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -23,19 +23,72 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// Keys of the daemon as a whole that checks judge.
-const GLOBAL: [&str; 2] = ["listen-addr", "port"];
+const GLOBAL: [&str; 5] = ["auth file", "ipsec saref", "listen-addr", "access control", "port"];
+/// Other keys of it (xl2tpd.conf(5), GLOBAL SECTION).
+const GLOBAL_OTHERS: [&str; 9] = [
+    "debug avp",
+    "debug network",
+    "debug packet",
+    "debug state",
+    "debug tunnel",
+    "force userspace",
+    "max retries",
+    "rand source",
+    "saref refinfo",
+];
+/// Keys of a server or a caller that become facts.
+const SECTION: [&str; 19] = [
+    "assign ip",
+    "challenge",
+    "ip range",
+    "local ip",
+    "local ip range",
+    "lns",
+    "name",
+    "no ip range",
+    "pppoptfile",
+    "refuse authentication",
+    "refuse chap",
+    "refuse pap",
+    "require authentication",
+    "require chap",
+    "require pap",
+    "unix authentication",
+    "lac",
+    "no lac",
+    "autodial",
+];
+/// Others without bearing.
+const SECTION_OTHERS: [&str; 17] = [
+    "call rws",
+    "capability",
+    "exclusive",
+    "flow bit",
+    "flow bits",
+    "hidden bit",
+    "hostname",
+    "length bit",
+    "max redials",
+    "pass peer",
+    "ppp debug",
+    "redial",
+    "redial timeout",
+    "rx bps",
+    "tunnel rws",
+    "tx bps",
+    "bps",
+];
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let all = sections(export, &[';', '#']);
+    let said = |entry: &crate::ini::Entry<'_>| {
+        let value = before_comment(entry.value, &[';']).to_owned();
+        (entry.key.to_owned(), Setting::Stated { value, origin: entry.origin })
+    };
     let global = all.iter().filter(|one| one.name == "global").flat_map(|one| &one.entries);
-    let settings: Vec<(String, Setting<String>)> = global
-        .filter(|entry| GLOBAL.contains(&entry.key))
-        .map(|entry| {
-            let value = before_comment(entry.value, &[';']).to_owned();
-            (entry.key.to_owned(), Setting::Stated { value, origin: entry.origin })
-        })
-        .collect();
+    let settings: Vec<(String, Setting<String>)> =
+        global.filter(|entry| GLOBAL.contains(&entry.key)).map(said).collect();
     for section in all {
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if !section.name.is_empty() {
@@ -43,16 +96,31 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         let serves = section.name.starts_with("lns");
         for entry in &section.entries {
-            let known = serves && matches!(entry.key, "ip range" | "local ip" | "assign ip" | "no ip range");
-            let class = if known { LineClass::Understood } else { LineClass::NotUnderstood };
-            let class = match section.name {
-                "global" if GLOBAL.contains(&entry.key) => LineClass::Understood,
-                "global" => LineClass::PassedOver,
-                _ => class,
+            let (facts, others) = match section.name {
+                "global" => (&GLOBAL[..], &GLOBAL_OTHERS[..]),
+                _ => (&SECTION[..], &SECTION_OTHERS[..]),
             };
-            book.class(entry.origin, class);
+            if facts.contains(&entry.key) {
+                book.understood(entry.origin);
+            } else if others.contains(&entry.key) {
+                book.class(entry.origin, LineClass::PassedOver);
+            } else {
+                book.not_understood(
+                    entry.origin,
+                    "no key of xl2tpd.conf(5) in this section; the daemon does not start with it",
+                );
+            }
         }
         if !serves {
+            if section.name.starts_with("lac") {
+                let name = format!("L2TP caller {}", section.name.trim_start_matches("lac").trim());
+                let mut tunnel =
+                    Tunnel::new(name.trim_end(), TunnelFamily::L2tp, TunnelRole::Client, section.origin);
+                tunnel
+                    .settings
+                    .extend(section.entries.iter().filter(|one| SECTION.contains(&one.key)).map(said));
+                reading.facts.tunnels.push(tunnel);
+            }
             continue;
         }
         let title = match section.name.trim_start_matches("lns").trim() {
@@ -99,22 +167,35 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             }
             plan.pools.push(pool);
         }
-        reading.facts.tunnel_plans.push(TunnelPlan {
-            name: title,
-            family: PlanFamily::L2tp,
-            interface: None,
-            offers: Vec::new(),
-            settings: settings.clone(),
-            plan,
-            origin: section.origin,
+        let mut tunnel = Tunnel::new(title, TunnelFamily::L2tp, TunnelRole::Server, section.origin);
+        tunnel.settings.clone_from(&settings);
+        tunnel.settings.extend(section.entries.iter().filter(|one| SECTION.contains(&one.key)).map(said));
+        tunnel.options_file = section.last("pppoptfile").map(|entry| Setting::Stated {
+            value: before_comment(entry.value, &[';']).to_owned(),
+            origin: entry.origin,
         });
-        reading.facts.not_modelled.push(NotModelled {
-            what: "an L2TP server of which only the addresses are judged yet".into(),
-            filters_packets: false,
-            origin: section.origin,
-        });
+        tunnel.listeners.push(listener(&tunnel));
+        tunnel.addresses = plan;
+        reading.facts.tunnels.push(tunnel);
     }
     reading
+}
+
+/// UDP, port 1701 of every address unless something else is stated.
+fn listener(tunnel: &Tunnel) -> Listener {
+    let address = match tunnel.stated("listen-addr") {
+        Some((text, origin)) => match text.parse::<IpAddr>() {
+            Ok(address) if address.is_unspecified() => Setting::Stated { value: None, origin },
+            Ok(address) => Setting::Stated { value: Some(address), origin },
+            Err(_) => Setting::Unknown { why: "`listen-addr` is no address".into() },
+        },
+        None => Setting::default_of(None, "xl2tpd", "xl2tpd.conf(5), listen-addr"),
+    };
+    let port = match tunnel.stated("port").and_then(|(text, origin)| Some((text.parse().ok()?, origin))) {
+        Some((value, origin)) => Setting::Stated { value, origin },
+        None => Setting::default_of(1701, "xl2tpd", "xl2tpd.conf(5), port; RFC 2661, 8.1"),
+    };
+    Listener { protocol: Protocol::UDP, address, port }
 }
 
 #[cfg(test)]
@@ -137,7 +218,7 @@ mod tests {
             let text = format!("[global]\nport = 1701\n[lns default]\n{lines}\n");
             let export = Export::new(ExportId(0), "d/etc/xl2tpd/xl2tpd.conf", text);
             let reading = read(&export, &Surroundings::default());
-            let plan = &reading.facts.tunnel_plans[0].plan;
+            let plan = &reading.facts.tunnels[0].addresses;
             let told: Vec<_> =
                 plan.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| range.to_string()).collect();
             match wanted.strip_prefix('!') {

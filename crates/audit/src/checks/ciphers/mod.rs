@@ -6,7 +6,11 @@ pub(super) mod weak_key_exchange;
 
 use crate::algorithms::{Algorithm, lookup};
 use crate::{Answer, Estate, Fail, Severity, Verdict};
+use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
+
+/// How many weak algorithms one finding lists.
+const LISTED: usize = 4;
 
 /// An algorithm that is offered, and what is known of it.
 struct Known<'a> {
@@ -15,13 +19,25 @@ struct Known<'a> {
     algorithm: &'static Algorithm,
 }
 
+/// How grave it is: a step less for what the program takes by itself, mostly as its last choice.
+fn severity(one: &Known<'_>) -> Severity {
+    let severity = one.algorithm.status.severity().unwrap_or(Severity::Low);
+    match (severity, one.offered.default) {
+        (Severity::High, Some(_)) => Severity::Medium,
+        (Severity::Medium, Some(_)) => Severity::Low,
+        (Severity::Low, Some(_)) => Severity::Info,
+        (severity, _) => severity,
+    }
+}
+
 /// Judges what every tunnel offers of some roles: the weakest that may be agreed on counts. `open` is whether what the
 /// exports leave open is asked here.
 fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, open: bool) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for (name, offers) in device.facts.offers().filter(|(_, offers)| !offers.is_empty()) {
-            answers.push(Answer::new(at, name, tunnel(estate, name, offers, roles, what, open)));
+        for one in device.facts.running().filter(|one| !one.offers.is_empty()) {
+            let verdict = tunnel(estate, &one.name, &one.offers, roles, what, open);
+            answers.push(Answer::new(at, one.name.clone(), verdict));
         }
     }
     answers
@@ -52,14 +68,17 @@ fn tunnel(
     }
     let weak: Vec<&Known<'_>> =
         known.iter().filter(|one| one.algorithm.status.severity().is_some()).collect();
-    if let Some(worst) = weak.iter().min_by_key(|one| one.algorithm.status) {
+    // What is stated counts before what is a default.
+    if let Some(worst) =
+        weak.iter().min_by_key(|one| (std::cmp::Reverse(severity(one)), one.offered.default.is_some()))
+    {
         return fail(estate, name, what, worst, &weak, &known);
     }
     if let Some((offer, offered)) = unknown.first() {
         let question = format!(
             "`{}` is no algorithm that the table knows in the names of {}; ask what it stands for in the version that runs",
             offered.name,
-            program(offer.spelling)
+            offer.spelling.program()
         );
         return Verdict::ask(question, vec![offered.origin]);
     }
@@ -73,13 +92,6 @@ fn tunnel(
     }
 }
 
-fn program(spelling: Spelling) -> &'static str {
-    match spelling {
-        Spelling::OpenVpn => "OpenVPN",
-        Spelling::StrongSwan => "strongSwan",
-    }
-}
-
 fn fail(
     estate: &Estate,
     name: &str,
@@ -88,8 +100,20 @@ fn fail(
     weak: &[&Known<'_>],
     known: &[Known<'_>],
 ) -> Verdict {
-    let severity = worst.algorithm.status.severity().unwrap_or(Severity::Low);
-    let told: Vec<_> = weak
+    let severity = severity(worst);
+    // The gravest first; where a line states something weak, what the program takes by itself is not listed besides.
+    let mut listed: Vec<&Known<'_>> = vec![worst];
+    let alike = |one: &&&Known<'_>| one.offered.default.is_some() == worst.offered.default.is_some();
+    listed.extend(weak.iter().filter(|one| !std::ptr::eq(**one, worst)).filter(alike).copied());
+    let mut names: Vec<&str> = Vec::new();
+    listed.retain(|one| {
+        let new = !names.contains(&one.offered.name.as_str());
+        names.push(&one.offered.name);
+        new
+    });
+    let more = listed.len().saturating_sub(LISTED);
+    listed.truncate(LISTED);
+    let mut told: Vec<_> = listed
         .iter()
         .map(|one| {
             let versions = one.offered.versions.map(|versions| format!(", {versions}")).unwrap_or_default();
@@ -110,14 +134,21 @@ fn fail(
             )
         })
         .collect();
+    if more > 0 {
+        told.push(format!("{more} more are no better"));
+    }
     let better = known.len() > weak.len();
     let why = match (better, worst.offered.default) {
         (_, Some(_)) => "it is what the program takes where nothing is stated",
         (true, None) => "it stands among better ones, and the other end may choose it",
         (false, None) => "nothing better is offered",
     };
-    let mut evidence: Vec<_> = weak.iter().map(|one| one.offered.origin).collect();
-    evidence.dedup();
+    let mut evidence: Vec<Origin> = Vec::new();
+    for one in listed {
+        if !evidence.contains(&one.offered.origin) {
+            evidence.push(one.offered.origin);
+        }
+    }
     Verdict::Fail(Fail {
         severity,
         why_this_severity: format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
@@ -130,8 +161,17 @@ fn fail(
 /// A line that offers what standards recommend, in the program's own language.
 fn instead(offer: &Offer) -> &'static str {
     match (offer.spelling, offer.part) {
-        (Spelling::OpenVpn, _) => "data-ciphers AES-256-GCM:AES-128-GCM:CHACHA20-POLY1305",
+        (Spelling::OpenVpn, OfferPart::Control) => "tls-version-min 1.2",
+        (Spelling::OpenVpn, OfferPart::Data) => "data-ciphers AES-256-GCM:AES-128-GCM:CHACHA20-POLY1305",
         (Spelling::StrongSwan, OfferPart::Control) => "aes256gcm16-prfsha384-ecp384",
         (Spelling::StrongSwan, OfferPart::Data) => "aes256gcm16-ecp384",
+        (Spelling::Libreswan, OfferPart::Control) => "ike=aes_gcm256-sha2_512;dh20",
+        (Spelling::Libreswan, OfferPart::Data) => "esp=aes_gcm256-null;dh20",
+        (Spelling::GnuTls, _) => {
+            "NORMAL:-VERS-ALL:+VERS-TLS1.3:+VERS-TLS1.2:+VERS-DTLS1.2:-RSA:-CIPHER-ALL:+AES-256-GCM:+AES-128-GCM:+CHACHA20-POLY1305"
+        }
+        (Spelling::OpenSsl, _) => "ciphers = ECDHE+AESGCM:ECDHE+CHACHA20",
+        (Spelling::OpenSsh, _) => "Ciphers aes256-gcm@openssh.com,aes128-gcm@openssh.com,aes256-ctr",
+        (Spelling::WireGuard, _) => "the protocol has one suite",
     }
 }

@@ -65,13 +65,30 @@ mod tests {
             ("no encryption", "conn c\n\tauto=add\n\tesp=null-sha256\n", &["fail high d ipsec.conf:3"]),
             (
                 "inherited and replaced",
-                "conn %default\n\tesp=3des-md5\nconn c\n\tauto=add\n\tesp=aes256gcm16\n",
+                "conn %default\n\tesp=3des-md5\n\tike=aes256gcm16-prfsha384-ecp384!\nconn c\n\tauto=add\n\tesp=aes256gcm16!\n",
                 &["pass d"],
             ),
             (
                 "inherited",
-                "conn %default\n\tesp=3des-md5\nconn c\n\tauto=add\n",
+                "conn %default\n\tesp=3des-md5\n\tike=aes256gcm16-prfsha384-ecp384!\nconn c\n\tauto=add\n",
                 &["fail medium d ipsec.conf:2"],
+            ),
+            ("the daemon's own list", "conn c\n\tauto=add\n", &["fail low d ipsec.conf:1"]),
+            (
+                "its own list is added to what is stated",
+                "conn c\n\tauto=add\n\tike=aes256gcm16-prfsha384-ecp384\n",
+                &["fail low d ipsec.conf:3"],
+            ),
+            ("Libreswan's own list", "conn c\n\tauto=add\n\tikev2=insist\n", &["pass d"]),
+            (
+                "Libreswan's own list of version 1",
+                "conn c\n\tauto=add\n\tikev2=no\n",
+                &["fail low d ipsec.conf:1"],
+            ),
+            (
+                "Libreswan's names",
+                "conn c\n\tauto=add\n\tikev2=insist\n\tike=aes_gcm256-sha2;dh19,3des-sha1;dh5\n",
+                &["fail medium d ipsec.conf:4"],
             ),
             ("switched off", "conn c\n\tauto=ignore\n\tesp=3des-md5\n", &[]),
         ] {

@@ -35,7 +35,7 @@ mod tests {
             (
                 "the default beside a cipher that needs it",
                 "data-ciphers AES-256-CBC",
-                &["fail low d s.conf:2"],
+                &["fail info d s.conf:2"],
             ),
             ("not needed", "data-ciphers AES-256-GCM\nauth MD5", &["none d"]),
             ("current", "data-ciphers AES-256-CBC\nauth SHA256", &["pass d"]),
@@ -50,7 +50,12 @@ mod tests {
                 &["fail medium d ipsec.conf:3"][..],
             ),
             ("SHA-1", "conn c\n\tauto=add\n\tike=aes256-sha1-ecp256\n", &["fail low d ipsec.conf:3"]),
-            ("current", "conn c\n\tauto=add\n\tike=aes256gcm16-prfsha384-ecp384\n", &["pass d"]),
+            (
+                "current",
+                "conn c\n\tauto=add\n\tike=aes256gcm16-prfsha384-ecp384!\n\tesp=aes256gcm16!\n",
+                &["pass d"],
+            ),
+            ("the daemon's own list", "conn c\n\tauto=add\n", &["fail info d ipsec.conf:1"]),
         ] {
             run(&CHECK, &[(name, &[("d/ipsec.conf", text)], wanted)]);
         }

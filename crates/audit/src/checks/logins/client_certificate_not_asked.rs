@@ -86,6 +86,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel, certificate: &Setting<Cert
 fn decider(source: &PasswordSource) -> &'static str {
     match source {
         PasswordSource::LocalList(_) | PasswordSource::LocalListAndCode(_) => "a password from a local list",
+        PasswordSource::OwnSecrets => "a password that the daemon keeps",
         PasswordSource::Pam(_) => "what PAM asks for",
         PasswordSource::Radius => "a RADIUS server",
         PasswordSource::Directory => "a directory",

@@ -58,10 +58,12 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     let (idle, whole) = match tunnel.family {
         TunnelFamily::OpenVpn => (limit("inactive"), limit("session-timeout")),
         TunnelFamily::OpenConnect => (limit("idle-timeout"), limit("session-timeout")),
-        TunnelFamily::Pptp => {
+        TunnelFamily::Pptp | TunnelFamily::L2tp => {
             let above = |limit: Option<(u32, _)>| limit.is_some_and(|(seconds, _)| seconds > 0);
             dial_in.map_or((false, false), |one| (above(one.profile.idle), above(one.profile.max_connect)))
         }
+        // The others have no limit of their own to state.
+        _ => return Verdict::DoesNotApply,
     };
     let by_radius = tunnel.proof.passwords.iter().find(|check| check.source == PasswordSource::Radius);
     let unlimited_logins = tunnel.family == TunnelFamily::OpenConnect && !limit("max-same-clients");

@@ -44,8 +44,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 _ if !tunnel.answers_callers() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
                 (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
-                (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
-                (_, TunnelFamily::Pptp, None) => Verdict::DoesNotApply,
+                (_, TunnelFamily::Ipsec, _) => openconnect(estate, at, tunnel),
+                (_, TunnelFamily::WireGuard, _) => keys(tunnel),
+                (_, TunnelFamily::Pptp | TunnelFamily::L2tp, Some(dial_in)) => {
+                    pptp(estate, at, tunnel, dial_in)
+                }
+                _ => Verdict::DoesNotApply,
             };
             answers.push(Answer::new(at, tunnel.name.clone(), with_forward(estate, at, tunnel, verdict)));
         }
@@ -137,6 +141,27 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
         title: format!("the {} asks callers for nothing", tunnel.name),
         detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name),
         evidence,
+    })
+}
+
+/// WireGuard asks for the key of a peer, kept in a file, and for nothing else.
+fn keys(tunnel: &Tunnel) -> Verdict {
+    let callers: Vec<_> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
+    let shown: Vec<_> = callers.iter().take(6).map(|peer| format!("`{}`", peer.who)).collect();
+    let more = callers.len().saturating_sub(shown.len());
+    let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+    Verdict::Fail(Fail {
+        severity: Severity::Medium,
+        why_this_severity: "the one factor is a key, which cannot be guessed".into(),
+        title: format!("a key in a file alone lets callers in at {}", tunnel.name),
+        detail: format!(
+            "WireGuard asks for nothing but the peer's own key: whoever copies the file, or uses the computer, is in. Peers that call: {}{more}.",
+            shown.join(", ")
+        ),
+        evidence: [tunnel.origin]
+            .into_iter()
+            .chain(callers.iter().take(SHOWN_LOGINS).map(|peer| peer.origin))
+            .collect(),
     })
 }
 

@@ -11,5 +11,5 @@ pub(super) mod saved_password;
 pub(super) mod secret_reused;
 pub(super) mod weak_login_password;
 pub(super) mod weak_password_hash;
-pub(super) mod weak_pre_shared_key;
+pub(crate) mod weak_pre_shared_key;
 pub(super) mod weak_shared_secret;

@@ -41,6 +41,26 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
+/// A key's grade as a rank, the weakest lowest, and a word.
+pub(crate) fn grade(
+    estate: &Estate,
+    at: usize,
+    key: &PreSharedKey,
+    yardstick: &Yardstick,
+) -> (u8, &'static str) {
+    let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
+    let words = words::against(estate, &estate.devices[at], &names);
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    let secret = &key.held.secret;
+    match secret.key_grade(yardstick.key_strength, CASUAL_BITS, &words) {
+        _ if secret.known_default().is_some() => (0, "trivial"),
+        KeyGrade::Trivial => (0, "trivial"),
+        KeyGrade::Weak => (1, "weak"),
+        KeyGrade::Short => (2, "short"),
+        KeyGrade::Holds => (3, "strong"),
+    }
+}
+
 fn judge(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yardstick) -> Verdict {
     let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
     let words = words::against(estate, device, &names);

@@ -1,7 +1,9 @@
 //! A connection takes the first version of IKE.
 
+use super::{ipsec, negotiates};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::plan::{PlanFamily, TunnelPlan};
+use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
+use trevlin_model::{Setting, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -9,54 +11,71 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Tunnels,
     title: "A connection takes the first version of IKE",
     severity: Severity::Medium,
-    why: "The first version is historic: its aggressive mode gives away what a shared key can be guessed from, nobody mends its faults any more, and newer algorithms are not defined for it. While it is taken beside the second, an attacker chooses.",
-    fix: "State `version = 2` (swanctl.conf) or `keyexchange=ikev2` (ipsec.conf) for every connection, and replace what cannot speak it.",
-    judged: "Fails for strongSwan connections that speak version 1 alone, and milder for those that take both, which is what the daemon does where nothing is stated. Aggressive mode is graver still: with it and a shared key the key can be guessed from one answer.",
+    why: "The first version is historic: nobody mends its faults any more, newer algorithms are not defined for it, and a shared key is proven in a way that an attacker in between can guess at. While it is taken beside the second, an attacker chooses.",
+    fix: "State `version = 2` (swanctl.conf), `keyexchange=ikev2` (ipsec.conf of strongSwan) or `ikev2=insist` (of Libreswan) for every connection, and replace what cannot speak it.",
+    judged: "Fails for connections that speak version 1 alone, and milder for those that take both, which is what strongSwan does where nothing is stated. Undetermined for Libreswan where nothing is stated, since versions before 4 then speak version 1. Connections that are not loaded do not count.",
     references: &["RFC 9395, 3", "RFC 2409, 5.4", "swanctl.conf(5), version", "ipsec.conf(5), keyexchange"],
     run,
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        for one in device.facts.tunnel_plans.iter().filter(|one| one.family == PlanFamily::Ipsec) {
-            answers.push(Answer::new(at, one.name.clone(), judge(one)));
-        }
-    }
-    answers
+    ipsec(estate, |_, _, tunnel, connection| judge(tunnel, connection))
 }
 
-fn judge(tunnel: &TunnelPlan) -> Verdict {
-    // Each daemon's file has its own key, and no connection has both.
-    let version = tunnel.stated("version").or_else(|| tunnel.stated("keyexchange"));
-    if let Some(("2" | "ikev2", _)) = version {
-        return Verdict::Pass;
+fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
+    if !negotiates(connection) {
+        return Verdict::DoesNotApply;
     }
-    let aggressive = tunnel.stated("aggressive").filter(|(value, _)| matches!(*value, "yes" | "true" | "1"));
-    let (severity, why, title, detail, evidence) = match (aggressive, version) {
-        (Some((_, at)), _) => (
-            Severity::High,
-            "in aggressive mode the answer can be used to guess a shared key",
-            format!("{} answers in aggressive mode of the first version of IKE", tunnel.name),
-            "Aggressive mode is stated, and it belongs to version 1.",
-            vec![at],
-        ),
-        (None, Some(("1" | "ikev1", at))) => (
+    let line = match connection.daemon {
+        IkeDaemon::Libreswan => "ikev2=insist",
+        IkeDaemon::StrongSwan if tunnel.stated("rightprotoport").is_some() => "keyexchange=ikev2",
+        IkeDaemon::StrongSwan => "version = 2` or `keyexchange=ikev2",
+    };
+    let (severity, why, title, detail, origin) = match &connection.versions {
+        Setting::Stated { value: IkeVersions::Second, .. } => return Verdict::Pass,
+        Setting::Stated { value: IkeVersions::First, origin } => (
             CHECK.severity,
             "nothing else is spoken",
             format!("{} speaks the first version of IKE", tunnel.name),
             "Version 1 is stated.",
-            vec![at],
+            *origin,
         ),
-        (None, stated) => (
+        both if both.possible().all(|one| *one == IkeVersions::Both) => (
             Severity::Low,
             "callers that speak version 2 are answered in it",
             format!("{} takes the first version of IKE beside the second", tunnel.name),
             "No version is stated, or both are, and the daemon then takes both.",
-            vec![stated.map_or(tunnel.origin, |(_, at)| at)],
+            both.origin().unwrap_or(tunnel.origin),
         ),
+        Setting::Default(rows) => {
+            let told: Vec<_> = rows
+                .iter()
+                .map(|row| {
+                    format!(
+                        "{} {}",
+                        row.versions,
+                        if row.value == IkeVersions::First { "version 1" } else { "version 2" }
+                    )
+                })
+                .collect();
+            let question = format!(
+                "{} states no version of IKE: {} takes {}; ask which version of the program runs",
+                tunnel.name,
+                connection.daemon.name(),
+                told.join(", ")
+            );
+            return Verdict::ask(question, vec![tunnel.origin]);
+        }
+        Setting::Unknown { why } => return Verdict::ask(why.clone(), vec![tunnel.origin]),
+        Setting::Stated { .. } => return Verdict::Pass,
     };
-    Verdict::Fail(Fail { severity, why_this_severity: why.into(), title, detail: detail.into(), evidence })
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title,
+        detail: format!("{detail} In this file's language: `{line}`."),
+        evidence: vec![origin],
+    })
 }
 
 #[cfg(test)]
@@ -70,11 +89,10 @@ mod tests {
             ("nothing stated", "conn c\n\tauto=add\n", &["fail low d ipsec.conf:1"][..]),
             ("version 2", "conn c\n\tauto=add\n\tkeyexchange=ikev2\n", &["pass d"]),
             ("version 1", "conn c\n\tauto=add\n\tkeyexchange=ikev1\n", &["fail medium d ipsec.conf:3"]),
-            (
-                "aggressive mode",
-                "conn c\n\tauto=add\n\tkeyexchange=ikev1\n\taggressive=yes\n",
-                &["fail high d ipsec.conf:4"],
-            ),
+            ("Libreswan, nothing stated", "conn c\n\tauto=add\n\tphase2alg=aes256\n", &["ask d"]),
+            ("Libreswan, version 2", "conn c\n\tauto=add\n\tikev2=insist\n", &["pass d"]),
+            ("Libreswan, version 1", "conn c\n\tauto=add\n\tikev2=no\n", &["fail medium d ipsec.conf:3"]),
+            ("packets that pass by", "conn c\n\tauto=route\n\ttype=passthrough\n", &["none d"]),
             ("inherited", "conn %default\n\tkeyexchange=ikev2\nconn c\n\tauto=add\n", &["pass d"]),
             (
                 "replaced",

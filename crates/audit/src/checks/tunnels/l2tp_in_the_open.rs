@@ -2,8 +2,8 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::net::IpAddr;
-use trevlin_model::plan::{PlanFamily, TunnelPlan};
-use trevlin_model::{Device, Family, MatchKind, Protocol, Rule, Target};
+use trevlin_model::ipsec::IpsecConnection;
+use trevlin_model::{Device, Family, MatchKind, Protocol, Rule, Target, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -33,7 +33,8 @@ const PORT: u16 = 1701;
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        for tunnel in device.facts.tunnel_plans.iter().filter(|one| one.family == PlanFamily::L2tp) {
+        let servers = |one: &&Tunnel| one.family == TunnelFamily::L2tp && one.role == TunnelRole::Server;
+        for tunnel in device.facts.running().filter(servers) {
             answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, device, tunnel)));
         }
     }
@@ -69,10 +70,10 @@ fn from_ipsec(rule: &Rule) -> bool {
 }
 
 /// The connection of the device that protects this port.
-fn connection(device: &Device, port: u16) -> Option<&TunnelPlan> {
-    device.facts.tunnel_plans.iter().find(|one| {
-        one.family == PlanFamily::Ipsec
-            && one.settings.iter().filter(|(name, _)| name.ends_with("protoport")).any(|(_, setting)| {
+fn connection(device: &Device, port: u16) -> Option<&Tunnel> {
+    device.facts.running().find(|one| {
+        one.ipsec.as_ref().is_some_and(|ipsec| by_selectors(ipsec, port))
+            || one.settings.iter().filter(|(name, _)| name.ends_with("protoport")).any(|(_, setting)| {
                 setting.stated().is_some_and(|(value, _)| {
                     value.ends_with(&format!("/{port}")) || value.ends_with("/l2tp")
                 })
@@ -80,7 +81,19 @@ fn connection(device: &Device, port: u16) -> Option<&TunnelPlan> {
     })
 }
 
-fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &TunnelPlan) -> Verdict {
+/// Whether a child's own selectors name the port (`dynamic[udp/1701]`).
+fn by_selectors(connection: &IpsecConnection, port: u16) -> bool {
+    let names = |text: &String| {
+        let inside = text.split_once('[').map_or("", |(_, rest)| rest.trim_end_matches(']'));
+        inside.split_once('/').is_some_and(|(protocol, named)| {
+            matches!(protocol, "udp" | "17")
+                && (named == port.to_string() || named == "l2tp" || named == "l2f")
+        })
+    };
+    connection.children.iter().any(|child| child.local.texts.iter().any(names))
+}
+
+fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &Tunnel) -> Verdict {
     if let Some((address, _)) = tunnel.stated("listen-addr")
         && address.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
     {

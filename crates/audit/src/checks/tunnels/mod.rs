@@ -11,6 +11,7 @@ pub(super) mod server_not_verified;
 pub(super) mod static_key;
 
 use crate::{Answer, Estate, Verdict};
+use trevlin_model::ipsec::{Child, ChildMode, IpsecConnection};
 use trevlin_model::{Tunnel, TunnelFamily};
 
 /// Judges the OpenVPN tunnels of a kind that the daemon would start.
@@ -29,6 +30,28 @@ fn openvpn(
         }
     }
     answers
+}
+
+/// Judges the connections of IKE and IPsec that the daemon would load.
+fn ipsec(
+    estate: &Estate,
+    judge: impl Fn(&Estate, usize, &Tunnel, &IpsecConnection) -> Verdict,
+) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.running() {
+            if let Some(connection) = &tunnel.ipsec {
+                answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel, connection)));
+            }
+        }
+    }
+    answers
+}
+
+/// Whether a connection wraps packets at all, or only says which of them pass or are dropped.
+fn negotiates(connection: &IpsecConnection) -> bool {
+    let shunt = |child: &Child| matches!(child.mode.value(), Some(ChildMode::Pass | ChildMode::Drop));
+    connection.children.is_empty() || !connection.children.iter().all(shunt)
 }
 
 /// The answer where one of these directives is stated, or may stand in a part that was not exported; `None` where they

@@ -1,0 +1,190 @@
+//! Connections of IKE and IPsec: who proves what to whom, and what they agree on (RFC 7296; RFC 2409 for version 1).
+
+use crate::plan::Placed;
+use crate::{Origin, Setting};
+
+/// The daemon that a configuration is written for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum IkeDaemon {
+    /// strongSwan's charon.
+    StrongSwan,
+    /// Libreswan's pluto.
+    Libreswan,
+}
+
+impl IkeDaemon {
+    /// The program's name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::StrongSwan => "strongSwan",
+            Self::Libreswan => "Libreswan",
+        }
+    }
+}
+
+/// Versions of IKE that a connection takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum IkeVersions {
+    /// Version 1 (RFC 2409), historic since RFC 9395.
+    First,
+    /// Version 2 (RFC 7296).
+    Second,
+    /// Either; version 2 where this end begins.
+    Both,
+}
+
+/// How one side proves itself in one round.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum IkeProof {
+    /// A certificate or a raw public key.
+    PublicKey,
+    /// A key that both ends share.
+    SharedKey,
+    /// EAP by a method ("mschapv2", "tls", "radius"); empty where none is named.
+    Eap(String),
+    /// The login of version 1 on top of another proof, by a back end.
+    Xauth(String),
+    /// Nothing at all (RFC 7619).
+    Nothing,
+}
+
+impl IkeProof {
+    /// The proof in a few words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        match self {
+            Self::PublicKey => "certificate".into(),
+            Self::SharedKey => "shared key".into(),
+            Self::Eap(method) if method.is_empty() => "EAP".into(),
+            Self::Eap(method) => format!("EAP-{}", method.to_ascii_uppercase()),
+            Self::Xauth(_) => "XAuth".into(),
+            Self::Nothing => "nothing".into(),
+        }
+    }
+}
+
+/// One round of authentication of one side.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AuthRound {
+    /// How it proves itself.
+    pub proof: Setting<IkeProof>,
+    /// Its identity, as written; `None` where any is taken or the address stands for it.
+    pub identity: Option<(String, Origin)>,
+    /// What narrows down whose certificate is taken, besides the identity: a pinned certificate or key, an authority, a group.
+    pub narrowed: Option<Origin>,
+}
+
+impl AuthRound {
+    /// Whether any identity is taken from this side (swanctl.conf(5), `id`: `%any` by default).
+    #[must_use]
+    pub fn anybody(&self) -> bool {
+        self.identity.as_ref().is_none_or(|(name, _)| matches!(name.as_str(), "%any" | "*" | "%any6"))
+    }
+}
+
+/// What a child does with packets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ChildMode {
+    /// Whole packets are wrapped.
+    Tunnel,
+    /// What is inside packets is wrapped; the other modes without an outer header count as well.
+    Transport,
+    /// Packets pass without IPsec.
+    Pass,
+    /// Packets are dropped.
+    Drop,
+}
+
+impl ChildMode {
+    /// How outputs, and the daemon's own listing, call it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Tunnel => "TUNNEL",
+            Self::Transport => "TRANSPORT",
+            Self::Pass => "PASS",
+            Self::Drop => "DROP",
+        }
+    }
+}
+
+/// What one side of a child reaches.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Selectors {
+    /// Networks, each with its place.
+    pub networks: Vec<Placed>,
+    /// Selectors as written, one by one; `dynamic` where nothing is stated, for the end's own address.
+    pub texts: Vec<String>,
+    /// Where they are stated.
+    pub origin: Option<Origin>,
+}
+
+/// What passes through a connection (a CHILD_SA of version 2, a phase 2 of version 1).
+#[derive(Debug, Clone)]
+pub struct Child {
+    /// Name within the connection.
+    pub name: String,
+    /// This end.
+    pub local: Selectors,
+    /// The other end.
+    pub remote: Selectors,
+    /// Mode.
+    pub mode: Setting<ChildMode>,
+    /// Seconds until its keys are made anew; 0 for never.
+    pub rekey: Setting<u64>,
+    /// Compression before encryption (RFC 3173).
+    pub compression: Option<Origin>,
+    /// Whether a key exchange of its own is made for it where its proposals name none (Libreswan, `pfs`).
+    pub forward_secrecy: Setting<bool>,
+    /// Numbers of the tunnel's offers that are this child's.
+    pub offers: Vec<usize>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// The side of a tunnel that only IKE and IPsec have.
+#[derive(Debug, Clone)]
+pub struct IpsecConnection {
+    /// Name, as the configuration has it.
+    pub name: String,
+    /// Whose configuration.
+    pub daemon: IkeDaemon,
+    /// Versions of IKE.
+    pub versions: Setting<IkeVersions>,
+    /// Aggressive mode of version 1, where it is on.
+    pub aggressive: Option<Origin>,
+    /// Addresses of this end as written; empty for any.
+    pub local_addresses: Vec<(String, Origin)>,
+    /// Addresses of the other end as written; empty for any.
+    pub remote_addresses: Vec<(String, Origin)>,
+    /// How this end proves itself.
+    pub local: Vec<AuthRound>,
+    /// What the other end has to prove.
+    pub remote: Vec<AuthRound>,
+    /// Seconds until the keys of IKE are made anew, or its ends prove themselves anew.
+    pub rekey: Setting<u64>,
+    /// Seconds of silence after which the other end is asked whether it lives; 0 for never.
+    pub liveness: Setting<u64>,
+    /// A key against quantum computers is asked for besides (RFC 8784), and whether nothing goes without it.
+    pub quantum_key: Option<(bool, Origin)>,
+    /// Children.
+    pub children: Vec<Child>,
+}
+
+impl IpsecConnection {
+    /// Whether one of the sides proves itself by a shared key.
+    #[must_use]
+    pub fn shared_key(&self) -> Option<&AuthRound> {
+        let by_key = |round: &&AuthRound| round.proof.possible().any(|proof| *proof == IkeProof::SharedKey);
+        self.remote.iter().find(by_key).or_else(|| self.local.iter().find(by_key))
+    }
+
+    /// Whether an address of the other end is known, so that it is a certain one and not any caller.
+    #[must_use]
+    pub fn names_the_other_end(&self) -> bool {
+        self.remote_addresses.iter().any(|(text, _)| {
+            !text.starts_with('%') && !text.contains(['/', '-']) || text.parse::<std::net::IpAddr>().is_ok()
+        })
+    }
+}

@@ -1,0 +1,23 @@
+//! Peers of WireGuard, as far as only WireGuard has them (wg(8)).
+
+use crate::Origin;
+use crate::plan::Placed;
+
+/// The other end of a WireGuard tunnel.
+#[derive(Debug, Clone)]
+pub struct WireGuardPeer {
+    /// How it is called: a comment, or the beginning of its public key.
+    pub who: String,
+    /// Its public key, as written.
+    pub public_key: Option<String>,
+    /// Where it is called, as written; `None` for one that calls.
+    pub endpoint: Option<String>,
+    /// Addresses taken from it and sent to it.
+    pub allowed: Vec<Placed>,
+    /// The key that is shared besides (the one that holds against quantum computers).
+    pub shared_key: Option<Origin>,
+    /// Seconds between packets that keep the way open, where that is on.
+    pub keepalive: Option<u32>,
+    /// The line to point at.
+    pub origin: Origin,
+}

@@ -1,0 +1,148 @@
+use super::*;
+use trevlin_model::ExportId;
+
+fn of(text: &str) -> Reading {
+    let export = Export::new(ExportId(0), "d/etc/ipsec.conf", text.into());
+    assert_eq!(recognise(&export), Recognition::Content);
+    read(&export, &Surroundings::of(vec![&export]))
+}
+
+#[test]
+fn connections() {
+    let text = "config setup\n\tuniqueids=no\nconn %default\n\tauto=add\nconn lend\n\tauto=ignore\n\trightdns=10.4.0.53\n\
+                conn office # callers\n\talso=lend\n\tauto=add\n\tleftsubnet=0.0.0.0/0\n\trightsourceip=10.9.0.0/24,2001:db8:9::/120\n\
+                conn yard\n\tleftsubnet=10.4.0.0/24\n\tright=198.51.100.9\n\trightsubnet=10.7.0.0/16,10.8.0.0/40\n\tike=aes256-sha256-modp2048!\n\
+                conn one\n\trightsourceip=10.9.1.7\n";
+    let reading = of(text);
+    let told: Vec<_> = reading
+        .facts
+        .tunnels
+        .iter()
+        .map(|one| {
+            let plan = &one.addresses;
+            format!(
+                "{} {} {} {} {} {}",
+                one.name,
+                plan.pools.len(),
+                plan.fixed.len(),
+                plan.remote.len(),
+                plan.sent_through.len(),
+                plan.name_servers.len()
+            )
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "IPsec connection office 2 0 0 1 1",
+            "IPsec connection yard 0 0 1 0 0",
+            "IPsec connection one 0 1 0 0 0"
+        ]
+    );
+    assert_eq!(reading.facts.tunnels[1].addresses.malformed.len(), 1);
+    assert_eq!(reading.ledger.count(LineClass::NotUnderstood), 1);
+    let names: Vec<_> =
+        reading.facts.tunnels[1].offers[0].algorithms.iter().map(|one| one.name.as_str()).collect();
+    assert_eq!(names, ["aes256", "sha256", "modp2048"]);
+}
+
+/// Daemon, versions, what each side shows, seconds until new keys of the child, seconds of silence.
+fn told(reading: &Reading) -> String {
+    let one = reading.facts.tunnels[0].ipsec.as_ref().unwrap();
+    let rounds = |all: &[AuthRound]| {
+        let words: Vec<_> = all
+            .iter()
+            .map(|round| {
+                format!(
+                    "{}:{}",
+                    round.proof.possible().next().unwrap().words(),
+                    round.identity.as_ref().map_or("any", |id| &id.0)
+                )
+            })
+            .collect();
+        words.join("+")
+    };
+    let versions: Vec<_> = one.versions.possible().map(|one| format!("{one:?}")).collect();
+    format!(
+        "{} {} {}<{} {} {}",
+        one.daemon.name(),
+        versions.join("/"),
+        rounds(&one.local),
+        rounds(&one.remote),
+        one.children[0].rekey.value().map_or("?".into(), u64::to_string),
+        one.liveness.value().unwrap()
+    )
+}
+
+#[test]
+fn both_daemons() {
+    for (lines, wanted) in [
+        ("", "strongSwan Both certificate:any<certificate:any 3600 0"),
+        (
+            "keyexchange=ikev2\nleftauth=pubkey\nrightauth=eap-mschapv2\neap_identity=%any\ndpdaction=clear",
+            "strongSwan Second certificate:any<EAP-MSCHAPV2:any 3600 30",
+        ),
+        (
+            "authby=xauthpsk\nxauth=server\nkeyexchange=ikev1",
+            "strongSwan First shared key:any<shared key:any+XAuth:any 3600 0",
+        ),
+        (
+            "left=192.0.2.1\nright=198.51.100.9\nauthby=secret\nrightid=@b.example\nlifetime=20m\nike=aes256-sha1-modp1024!",
+            "strongSwan Both shared key:192.0.2.1<shared key:@b.example 1200 0",
+        ),
+        (
+            "rightauth=pubkey\nrightauth2=xauth\nleftauth=pubkey",
+            "strongSwan Both certificate:any<certificate:any+XAuth:any 3600 0",
+        ),
+        (
+            "ikev2=insist\nauthby=secret\nsalifetime=1h\ndpddelay=30",
+            "Libreswan Second shared key:any<shared key:any 3600 30",
+        ),
+        ("phase2alg=aes256\nauthby=null", "Libreswan Second/First nothing:any<nothing:any ? 0"),
+        (
+            "ikev2=no\nauthby=secret\nleftxauthserver=yes\nrightxauthclient=yes\nrightaddresspool=10.9.0.10-10.9.0.50",
+            "Libreswan First shared key:any<shared key:any+XAuth:any ? 0",
+        ),
+    ] {
+        let indented: String = lines.lines().map(|line| format!("\t{line}\n")).collect();
+        assert_eq!(told(&of(&format!("conn c\n\tauto=add\n{indented}"))), wanted, "{lines}");
+    }
+}
+
+#[test]
+fn whose_file_it_is_may_be_said() {
+    let export = Export::new(ExportId(0), "d/etc/ipsec.conf", "conn c\n\tauto=add\n".into());
+    let around = Surroundings { ike_daemon: Some(IkeDaemon::Libreswan), ..Surroundings::of(vec![&export]) };
+    assert!(told(&read(&export, &around)).starts_with("Libreswan"));
+}
+
+#[test]
+fn proposals_without_the_strict_flag_are_added_to() {
+    for (line, weak) in [("ike=aes256-sha256-ecp256", true), ("ike=aes256-sha256-ecp256!", false), ("", true)]
+    {
+        let reading = of(&format!("conn c\n\tauto=add\n\tleftauth=psk\n\t{line}\n"));
+        let names: Vec<_> =
+            reading.facts.tunnels[0].offers[0].algorithms.iter().map(|one| one.name.as_str()).collect();
+        assert_eq!(names.contains(&"3des"), weak, "{line}");
+    }
+}
+
+#[test]
+fn files_that_are_read_in() {
+    let main = Export::new(
+        ExportId(0),
+        "d/etc/ipsec.conf",
+        "conn %default\n\tkeyexchange=ikev2\ninclude ipsec.d/*.conf\n".into(),
+    );
+    let part = Export::new(ExportId(1), "d/etc/ipsec.d/a.conf", "conn a\n\tauto=add\n".into());
+    let around = Surroundings::of(vec![&main, &part]);
+    let reading = read(&main, &around);
+    assert!(told(&reading).starts_with("strongSwan Second"));
+    assert!(read(&part, &around).facts.tunnels.is_empty());
+}
+
+#[test]
+fn what_is_no_keyword() {
+    assert_eq!(of("conn c\n\tauto=add\n\twobble=1\n").ledger.notes.len(), 1);
+    assert_eq!(of("conn c\n\tauto=add\n\tleftwobble=1\n\tleftid=@a\n").ledger.notes.len(), 1);
+}
