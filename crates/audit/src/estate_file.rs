@@ -10,12 +10,20 @@
 //! outside = ["eth0"]       # interfaces that face the outside
 //! site = "harbour"        # where it stands
 //! dialled = ["gate.veyholm.example"]   # names by which clients call it
+//! ike = "libreswan"        # whose ipsec.conf it has: strongswan or libreswan
+//! sends = "some networks"  # what its callers are to send through their tunnel
+//!
+//! [tunnels]                # what is wanted of every tunnel
+//! sends = "everything"     # everything, or some networks
+//! quantum_resistant = true # keys are to hold against quantum computers
 //! ```
 
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use trevlin_model::DeviceKind;
+use trevlin_model::ipsec::IkeDaemon;
+use trevlin_model::plan::Sends;
 
 /// An estate file that holds together.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -26,6 +34,17 @@ pub struct ValidEstateFile {
     pub networks: Vec<IpNet>,
     /// Devices by folder.
     pub devices: BTreeMap<String, DeviceEntry>,
+    /// What is wanted of every tunnel.
+    pub wanted: Wanted,
+}
+
+/// What is wanted of tunnels.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Wanted {
+    /// What callers are to send through their tunnel.
+    pub sends: Option<Sends>,
+    /// Whether keys are to hold against quantum computers.
+    pub quantum_resistant: bool,
 }
 
 /// What the estate file says of one device.
@@ -41,6 +60,10 @@ pub struct DeviceEntry {
     pub site: Option<String>,
     /// Names and addresses by which clients call it.
     pub dialled: Vec<String>,
+    /// Whose files for IKE it has.
+    pub ike: Option<IkeDaemon>,
+    /// What its callers are to send through their tunnel.
+    pub sends: Option<Sends>,
 }
 
 /// Why an estate file was not taken, with the line.
@@ -62,6 +85,16 @@ struct Raw {
     networks: Vec<toml::Spanned<String>>,
     #[serde(default)]
     device: BTreeMap<String, RawDevice>,
+    #[serde(default)]
+    tunnels: RawTunnels,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+struct RawTunnels {
+    sends: Option<toml::Spanned<String>>,
+    #[serde(default)]
+    quantum_resistant: bool,
 }
 
 #[derive(Deserialize)]
@@ -86,6 +119,8 @@ struct RawDevice {
     site: Option<String>,
     #[serde(default)]
     dialled: OneOrMany,
+    ike: Option<toml::Spanned<String>>,
+    sends: Option<toml::Spanned<String>>,
 }
 
 impl OneOrMany {
@@ -98,6 +133,19 @@ impl OneOrMany {
 }
 
 impl ValidEstateFile {
+    /// What it says of the device in a folder, by the whole path or the last part of it.
+    #[must_use]
+    pub fn device(&self, folder: &str) -> Option<&DeviceEntry> {
+        let short = folder.rsplit('/').next().unwrap_or(folder);
+        self.devices.get(folder).or_else(|| self.devices.get(short))
+    }
+
+    /// Whose files for IKE a device has, where it says so.
+    #[must_use]
+    pub fn ike_of(&self, folder: &str) -> Option<IkeDaemon> {
+        self.device(folder)?.ike
+    }
+
     /// Reads the text of an estate file.
     ///
     /// # Errors
@@ -118,6 +166,19 @@ impl ValidEstateFile {
                 ),
             })?);
         }
+        // A word out of a few.
+        let word = |what: &str, stated: &toml::Spanned<String>, known: &[&str]| {
+            let at = known.iter().position(|one| one == stated.as_ref());
+            at.ok_or_else(|| EstateFileError {
+                line: line_of(stated.span().start),
+                text: format!("{what} `{}` is not known; expected {}", stated.as_ref(), known.join(" or ")),
+            })
+        };
+        let sends = |stated: &Option<toml::Spanned<String>>| -> Result<Option<Sends>, EstateFileError> {
+            let Some(stated) = stated else { return Ok(None) };
+            let at = word("sends", stated, &["everything", "some networks"])?;
+            Ok(Some([Sends::Everything, Sends::SomeNetworks][at]))
+        };
         let mut devices = BTreeMap::new();
         for (folder, device) in raw.device {
             let kind = match device.kind {
@@ -130,6 +191,13 @@ impl ValidEstateFile {
                     ),
                 })?),
             };
+            let ike = match &device.ike {
+                None => None,
+                Some(stated) => {
+                    let at = word("ike", stated, &["strongswan", "libreswan"])?;
+                    Some([IkeDaemon::StrongSwan, IkeDaemon::Libreswan][at])
+                }
+            };
             devices.insert(
                 folder,
                 DeviceEntry {
@@ -138,10 +206,14 @@ impl ValidEstateFile {
                     outside: device.outside,
                     site: device.site,
                     dialled: device.dialled.all(),
+                    ike,
+                    sends: sends(&device.sends)?,
                 },
             );
         }
-        Ok(Self { organisation: raw.organisation.all(), networks, devices })
+        let wanted =
+            Wanted { sends: sends(&raw.tunnels.sends)?, quantum_resistant: raw.tunnels.quantum_resistant };
+        Ok(Self { organisation: raw.organisation.all(), networks, devices, wanted })
     }
 }
 
@@ -159,6 +231,13 @@ mod tests {
         assert_eq!(file.devices["edge"].kind, Some(DeviceKind::Router));
         assert_eq!(file.devices["edge"].outside.as_deref(), Some(&["eth0".to_owned()][..]));
         assert_eq!(ValidEstateFile::parse("").unwrap(), ValidEstateFile::default());
+        let file = ValidEstateFile::parse(
+            "[tunnels]\nsends = \"everything\"\nquantum_resistant = true\n[device.edge]\nike = \"libreswan\"\nsends = \"some networks\"\n",
+        )
+        .unwrap();
+        assert_eq!(file.wanted, Wanted { sends: Some(Sends::Everything), quantum_resistant: true });
+        let edge = &file.devices["edge"];
+        assert_eq!((edge.ike, edge.sends), (Some(IkeDaemon::Libreswan), Some(Sends::SomeNetworks)));
     }
 
     #[test]
@@ -169,6 +248,8 @@ mod tests {
             ("\ncolour = 3\n", 2, "unknown field `colour`"),
             ("[device.edge]\nkind = \"toaster\"\n", 2, "toaster"),
             ("[device.edge]\nexterior = []\n", 2, "exterior"),
+            ("[tunnels]\nsends = \"all\"\n", 2, "everything or some networks"),
+            ("[device.edge]\n\nike = \"other\"\n", 3, "strongswan or libreswan"),
         ] {
             let error = ValidEstateFile::parse(text).unwrap_err();
             assert!(error.text.contains(part), "{text}: {error}");

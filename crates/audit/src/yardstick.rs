@@ -16,6 +16,10 @@ pub struct Yardstick {
     pub key_strength: u32,
     /// A certificate that ends within so many days is about to.
     pub days_before_expiry: i32,
+    /// Keys of IKE that last longer, in seconds, are kept too long (NIST SP 800-77 Rev. 1: 24 hours).
+    pub ike_lifetime: u64,
+    /// Keys of what passes through a tunnel that last longer, in seconds, are kept too long (the same: 8 hours).
+    pub data_lifetime: u64,
     /// A local list with more logins than this wants an AAA server.
     pub local_logins: usize,
 }
@@ -30,6 +34,8 @@ impl Yardstick {
             login_password_length: LengthClass::EightToFourteen,
             key_strength: 112,
             days_before_expiry: 30,
+            ike_lifetime: 24 * 60 * 60,
+            data_lifetime: 8 * 60 * 60,
             local_logins: 10,
         }
     }

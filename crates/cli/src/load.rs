@@ -93,7 +93,7 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
             formats.join("; ")
         );
     }
-    Ok(Estate::assemble(read_all(decoded), &file))
+    Ok(Estate::assemble(read_all(decoded, &file), &file))
 }
 
 /// Names what was left out. Many files of one folder with one reason are one message, unless all are asked for.
@@ -135,6 +135,8 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.organisation.extend(one.organisation);
     all.networks.extend(one.networks);
     all.devices.extend(one.devices);
+    all.wanted.sends = one.wanted.sends.or(all.wanted.sends);
+    all.wanted.quantum_resistant |= one.wanted.quantum_resistant;
 }
 
 fn read(at: &Path) -> Result<String, String> {
@@ -214,13 +216,15 @@ fn tell_what_was_taken(decoded: &[Decoded], telling: Telling) {
 }
 
 /// Lets the readers read, each export with the others of its device at hand.
-fn read_all(decoded: Vec<Decoded>) -> Vec<Input> {
+fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
     let mut by_folder: BTreeMap<&str, Vec<&Export>> = BTreeMap::new();
     for one in &decoded {
         by_folder.entry(&one.folder).or_default().push(&one.export);
     }
-    let surroundings: BTreeMap<&str, Surroundings<'_>> =
-        by_folder.into_iter().map(|(folder, exports)| (folder, Surroundings::of(exports))).collect();
+    let surroundings: BTreeMap<&str, Surroundings<'_>> = by_folder
+        .into_iter()
+        .map(|(folder, exports)| (folder, Surroundings { exports, ike_daemon: file.ike_of(folder) }))
+        .collect();
     let readings: Vec<Reading> = decoded
         .par_iter()
         .map(|one| match one.reader() {

@@ -1,5 +1,6 @@
 //! A device: everything its exports say together.
 
+use crate::plan::Sends;
 use crate::{ExportId, Facts, Login};
 
 /// What sort of device it is.
@@ -54,6 +55,8 @@ pub struct Device {
     pub logins: Vec<Login>,
     /// The site where the estate file says it stands.
     pub site: Option<String>,
+    /// What the estate file says its callers are to send through their tunnel.
+    pub wanted_sends: Option<Sends>,
     /// Names and addresses by which the estate file says clients dial it.
     pub dialled: Vec<String>,
     /// Interfaces that the estate file says face the outside.

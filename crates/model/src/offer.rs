@@ -98,8 +98,8 @@ pub struct Offer {
     pub spelling: Spelling,
     /// The algorithms.
     pub algorithms: Vec<Offered>,
-    /// What the exports cannot tell about it, as a question.
-    pub open: Option<String>,
+    /// What the exports cannot tell about it, as a question, and what kind of algorithm that is about.
+    pub open: Option<(AlgorithmRole, String)>,
     /// The line to point at.
     pub origin: Origin,
 }

@@ -16,6 +16,15 @@ pub struct FixedAddress {
     pub origin: Origin,
 }
 
+/// What callers send through a tunnel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sends {
+    /// Everything (a full tunnel).
+    Everything,
+    /// What is for some networks (a split tunnel).
+    SomeNetworks,
+}
+
 /// The address side of one tunnel.
 #[derive(Debug, Clone, Default)]
 pub struct AddressPlan {

@@ -35,8 +35,10 @@ mod ppp;
 mod radius;
 mod reader;
 mod sshd;
+mod stunnel;
 mod sudoers;
 mod suites;
+mod tls;
 mod yaml;
 
 pub use decode::{DecodeError, decode};
@@ -79,6 +81,7 @@ pub const READERS: &[Reader] = &[
     authorized_keys::READER,
     sshd::READER,
     ike::strongswan_conf::READER,
+    stunnel::READER,
     sudoers::READER,
     ike::swanctl::READER,
     network::wireguard::READER,

@@ -28,7 +28,8 @@ fn program(spelling: Spelling) -> &'static str {
         Spelling::StrongSwan => "strongswan",
         Spelling::Libreswan => "libreswan",
         Spelling::WireGuard => "wireguard",
-        Spelling::GnuTls | Spelling::OpenSsl | Spelling::OpenSsh => "",
+        Spelling::GnuTls => "gnutls",
+        Spelling::OpenSsl | Spelling::OpenSsh => "",
     }
 }
 

@@ -7,8 +7,8 @@ mod outside;
 pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
-use crate::ValidEstateFile;
 use crate::plan::Plan;
+use crate::{ValidEstateFile, Wanted};
 use ipnet::IpNet;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -16,7 +16,7 @@ use std::sync::OnceLock;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, Hook, Interface, Ledger,
-    Origin, Pool, PortForward, Protocol, Target, TranslationKind, find_path,
+    Origin, Pool, PortForward, Protocol, Target, TranslationKind, TunnelFamily, find_path,
 };
 
 /// One export as read.
@@ -56,6 +56,8 @@ pub struct Estate {
     pub organisation: Vec<String>,
     /// Public address space of its own, as far as the estate file names it.
     pub networks: Vec<IpNet>,
+    /// What the estate file wants of every tunnel.
+    pub wanted: Wanted,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
@@ -93,6 +95,7 @@ impl Estate {
             devices,
             organisation: file.organisation.clone(),
             networks: file.networks.clone(),
+            wanted: file.wanted,
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),
@@ -234,17 +237,29 @@ impl Estate {
 }
 
 fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &ValidEstateFile) -> Device {
-    let short = folder.rsplit('/').next().unwrap_or(&folder);
-    let entry = file.devices.get(&folder).or_else(|| file.devices.get(short)).cloned().unwrap_or_default();
+    let entry = file.device(&folder).cloned().unwrap_or_default();
     facts.interfaces = merge(std::mem::take(&mut facts.interfaces));
     facts.stored_interfaces = merge(std::mem::take(&mut facts.stored_interfaces));
+    // One interface as files have it and as it runs, or as two files have it, is one tunnel.
+    let mut seen: Vec<(TunnelFamily, String)> = Vec::new();
+    facts.tunnels.retain(|one| {
+        let Some(interface) = &one.interface else { return true };
+        let key = (one.family, interface.clone());
+        let new = !seen.contains(&key);
+        if new {
+            seen.push(key);
+        }
+        new
+    });
     stand_in(&mut facts);
     lend_networks(&mut facts);
     let kind = entry.kind.unwrap_or_else(|| kind(&facts));
     let name = entry.name.unwrap_or(folder);
     let stated_outside = entry.outside.unwrap_or_default();
     let site = entry.site;
-    Device { name, kind, exports, facts, logins: Vec::new(), dialled: entry.dialled, site, stated_outside }
+    let wanted_sends = entry.sends.or(file.wanted.sends);
+    let dialled = entry.dialled;
+    Device { name, kind, exports, facts, logins: Vec::new(), dialled, wanted_sends, site, stated_outside }
 }
 
 /// Where nothing shows what runs, the files that apply at boot are judged in its place. Files that name nothing but the

@@ -15,7 +15,8 @@ use serde::Deserialize;
 use std::net::IpAddr;
 use std::sync::{Arc, LazyLock};
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
-use trevlin_model::plan::AddressPlan;
+use trevlin_model::offer::Offer;
+use trevlin_model::plan::{AddressPlan, FixedAddress};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::matches;
 use trevlin_model::{
@@ -105,7 +106,7 @@ fn bare(value: &str) -> &str {
     value.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(value)
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut hosts = vec![Host::default()];
@@ -151,13 +152,13 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
     }
     for number in 0..hosts.len() {
-        take(export, &hosts, number, &mut reading);
+        take(export, around, &hosts, number, &mut reading);
     }
     reading
 }
 
 /// The tunnel of one host. What a virtual host leaves unsaid is the first host's (ocserv(8), virtual hosts).
-fn take(export: &Export, hosts: &[Host], number: usize, reading: &mut Reading) {
+fn take(export: &Export, around: &Surroundings<'_>, hosts: &[Host], number: usize, reading: &mut Reading) {
     let mut host = hosts[number].clone();
     let stated: Vec<String> = host.said.iter().map(|one| one.name.clone()).collect();
     if number > 0 {
@@ -235,11 +236,16 @@ fn take(export: &Export, hosts: &[Host], number: usize, reading: &mut Reading) {
         shared_key: None,
     };
     let origin = host.last("auth").map_or(first.origin, |said| said.origin);
+    let mut addresses = plan(&host, &name);
+    for file in of_callers(&host, export, around) {
+        per_caller(file, &name, &mut addresses, &mut reading.elsewhere);
+    }
     reading.facts.tunnels.push(Tunnel {
         refused,
         listeners: listeners(&host),
         proof,
-        addresses: plan(&host, &name),
+        offers: offers(&host, origin),
+        addresses,
         certificates: certificates(&host),
         settings: host
             .said
@@ -315,10 +321,86 @@ fn plan(host: &Host, owner: &str) -> AddressPlan {
             plan.name_servers.extend(server.map(|server| (server, said.origin)));
         }
     }
+    for said in host.all("no-route") {
+        let net = addresses::take(&said.value, said.origin, &mut plan.malformed, addresses::prefix);
+        plan.kept_out.extend(net.map(|net| (net.into(), said.origin)));
+    }
+    for keyword in ["nbns", "ipv4-nbns", "ipv6-nbns"] {
+        let servers =
+            host.all(keyword).map(|said| (format!("a NetBIOS name server, {}", said.value), said.origin));
+        plan.netbios.extend(servers);
+    }
+    for keyword in ["split-dns", "default-domain"] {
+        plan.domains.extend(host.all(keyword).map(|said| (said.value.clone(), said.origin)));
+    }
     // 0 is no limit.
     let most = host.last("max-clients").and_then(|said| Some((said.value.parse().ok()?, said.origin)));
     plan.sessions = most.filter(|(count, _)| *count > 0);
     plan
+}
+
+/// The files for single users and groups, and those for all who have none (ocserv(8), config-per-user).
+fn of_callers<'a>(host: &Host, export: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let mut found = Vec::new();
+    for keyword in ["config-per-user", "config-per-group"] {
+        if let Some(said) = host.last(keyword) {
+            found.extend(around.find_all(&format!("{}/*", said.value.trim_end_matches('/')), export));
+        }
+    }
+    for keyword in ["default-user-config", "default-group-config"] {
+        found.extend(host.last(keyword).and_then(|said| around.find(&said.value, export)));
+    }
+    found
+}
+
+/// What a file says of the addresses of its callers.
+fn per_caller(export: &Export, owner: &str, plan: &mut AddressPlan, book: &mut Vec<(Origin, LineClass)>) {
+    let mut own = Host::default();
+    for line in export.lines() {
+        let text = line.text.trim();
+        if text.is_empty() || text.starts_with('#') {
+            continue;
+        }
+        let origin = export.origin_of(text);
+        let Some((name, value)) = text.split_once('=') else {
+            book.push((origin, LineClass::NotUnderstood));
+            continue;
+        };
+        let (name, value) = (name.trim(), value.trim());
+        book.push((origin, class(name).unwrap_or(LineClass::NotUnderstood)));
+        own.said.push(Said {
+            name: name.to_owned(),
+            value: bare(value).to_owned(),
+            origin,
+            value_origin: export.origin_of(value),
+        });
+    }
+    for said in own.all("explicit-ipv4").chain(own.all("explicit-ipv6")) {
+        let address = said.value.split('/').next().unwrap_or_default();
+        let fixed = addresses::take(address, said.origin, &mut plan.malformed, addresses::single);
+        let who = export.file_name().to_owned();
+        plan.fixed.extend(fixed.map(|range| FixedAddress { who, range, origin: said.origin }));
+    }
+    let mut of_these = self::plan(&own, owner);
+    // Without a network of their own these callers are in the server's.
+    let routed = own.last("route").is_some();
+    plan.pools.append(&mut of_these.pools);
+    if routed {
+        plan.sent_through.append(&mut of_these.sent_through);
+    }
+    plan.kept_out.append(&mut of_these.kept_out);
+    plan.name_servers.append(&mut of_these.name_servers);
+    plan.netbios.append(&mut of_these.netbios);
+    plan.domains.append(&mut of_these.domains);
+    plan.malformed.append(&mut of_these.malformed);
+}
+
+/// What TLS may agree on: the priority string that is stated, or the library's ordinary one.
+fn offers(host: &Host, origin: Origin) -> Vec<Offer> {
+    vec![match host.last("tls-priorities") {
+        Some(said) => crate::tls::gnutls(&said.value, said.origin),
+        None => crate::tls::gnutls("NORMAL", origin),
+    }]
 }
 
 /// IP versions that callers are given addresses of, in order of their pools.

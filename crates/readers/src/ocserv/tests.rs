@@ -98,3 +98,28 @@ fn password_lists() {
     assert_eq!((reading.facts.logins.len(), reading.facts.secrets.len()), (1, 2));
     assert_eq!((reading.ledger.count(LineClass::NotUnderstood), reading.facts.masked_places.len()), (1, 1));
 }
+
+#[test]
+fn users_with_files_of_their_own() {
+    let main = Export::new(
+        ExportId(0),
+        "d/etc/ocserv/ocserv.conf",
+        "auth = \"plain[passwd=p]\"\nipv4-network = 10.9.0.0/24\nroute = 10.4.0.0/16\nno-route = 10.4.9.0/24\nnbns = 10.4.0.9\n\
+         tls-priorities = \"NORMAL:-VERS-TLS1.0\"\nconfig-per-user = /etc/ocserv/users/\n"
+            .into(),
+    );
+    let ann = Export::new(
+        ExportId(1),
+        "d/etc/ocserv/users/ann",
+        "explicit-ipv4 = 10.9.0.77\nroute = 10.7.0.0/24\nwobble = 1\n".into(),
+    );
+    let reading = read(&main, &Surroundings::of(vec![&main, &ann]));
+    let tunnel = &reading.facts.tunnels[0];
+    let plan = &tunnel.addresses;
+    let through: Vec<_> = plan.sent_through.iter().map(|(range, _)| range.short()).collect();
+    assert_eq!(through, ["10.4.0.0/16", "10.7.0.0/24"]);
+    assert_eq!((plan.fixed[0].who.as_str(), plan.kept_out.len(), plan.netbios.len()), ("ann", 1, 1));
+    let names: Vec<_> = tunnel.offers[0].algorithms.iter().map(|one| one.name.as_str()).collect();
+    assert!(names.contains(&"VERS-TLS1.1") && !names.contains(&"VERS-TLS1.0"));
+    assert_eq!(reading.elsewhere.len(), 3);
+}

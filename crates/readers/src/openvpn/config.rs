@@ -117,6 +117,18 @@ impl Config {
             "tls-server" => self.tls_server = Some(((), at)),
             "tls-client" => self.tls_client = Some(((), at)),
             "remote" => self.remote = first.map(|host| (host.to_owned(), at)),
+            // A block states another way to the server, with settings of its own.
+            "connection" => {
+                let lines = directive.inline.unwrap_or_default().lines();
+                for line in lines.filter(|line| !line.trim_start().starts_with(['#', ';'])) {
+                    if let Some(host) = line.trim().strip_prefix("remote ") {
+                        let origin = export.origin_of(line.trim());
+                        self.remote.get_or_insert_with(|| (host.trim().to_owned(), origin));
+                        let value = host.split_whitespace().collect::<Vec<_>>().join(" ");
+                        self.settings.push(("remote".into(), Setting::Stated { value, origin }));
+                    }
+                }
+            }
             "nobind" => self.no_bind = Some(((), at)),
             "proto" => self.proto = first.map(|name| (name.to_owned(), at)),
             "port" | "lport" => match first.and_then(|port| port.parse().ok()) {
@@ -181,7 +193,13 @@ impl Config {
         if keep
             || matches!(
                 directive.name.as_str(),
-                "push" | "tls-auth" | "tls-crypt" | "tls-crypt-v2" | "management" | "auth-user-pass"
+                "push"
+                    | "remote"
+                    | "tls-auth"
+                    | "tls-crypt"
+                    | "tls-crypt-v2"
+                    | "management"
+                    | "auth-user-pass"
             )
         {
             self.settings

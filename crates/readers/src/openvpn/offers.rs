@@ -23,6 +23,8 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
         let (value, origin) = said.1.stated()?;
         Some((said.0.as_str(), value.as_str(), origin))
     };
+    // Versions from 2.6 on go back to the defaults of the version that is named (openvpn(8), --compat-mode).
+    let compatible = last(&["compat-mode"]).and_then(|(_, value, at)| Some((version(value)?, at)));
     let (list, cipher) = (last(&["data-ciphers", "ncp-ciphers"]), last(&["cipher"]));
     let negotiates = config.shared_key.is_none() && last(&["ncp-disable"]).is_none();
     let mut add = |name: &str, role, versions, origin, default| {
@@ -80,13 +82,125 @@ pub(super) fn of(config: &Config, role: TunnelRole, origin: Origin) -> Vec<Offer
     // `data-ciphers` is known from 2.5 on, so who states it has no such version.
     let may_be_old = cipher.is_none() && list.is_none_or(|(name, _, _)| name == "ncp-ciphers");
     if may_be_old && role == TunnelRole::Server {
-        offer.open = Some(if negotiates {
-            "no cipher is stated: up to version 2.4 the daemon takes Blowfish from callers that cannot negotiate".into()
+        let question = if negotiates {
+            "no cipher is stated: up to version 2.4 the daemon takes Blowfish from callers that cannot negotiate"
         } else {
-            "no cipher is stated and none is negotiated: up to version 2.5 the daemon takes Blowfish".into()
-        });
+            "no cipher is stated and none is negotiated: up to version 2.5 the daemon takes Blowfish"
+        };
+        offer.open = Some((AlgorithmRole::Encryption, question.into()));
     }
-    vec![offer]
+    let mut offers = vec![offer];
+    if config.shared_key.is_none() {
+        offers.push(control(
+            &last,
+            &compatible,
+            list.is_some_and(|(name, _, _)| name == "data-ciphers"),
+            role,
+            origin,
+        ));
+    }
+    offers
+}
+
+/// The numbers of a version.
+fn version(text: &str) -> Option<[u32; 3]> {
+    let mut numbers = text.trim().split('.').map(str::parse::<u32>);
+    let major = numbers.next()?.ok()?;
+    Some([
+        major,
+        numbers.next().and_then(Result::ok).unwrap_or(0),
+        numbers.next().and_then(Result::ok).unwrap_or(0),
+    ])
+}
+
+/// What keys may be set up with: the lowest version of TLS, which is 1.2 from version 2.6 on and 1.0 before, unless stated, and
+/// the cipher suites that are named (openvpn(8), --tls-version-min, --tls-cipher).
+fn control<'s>(
+    last: &impl Fn(&[&str]) -> Option<(&'s str, &'s str, Origin)>,
+    compatible: &Option<([u32; 3], Origin)>,
+    new: bool,
+    role: TunnelRole,
+    origin: Origin,
+) -> Offer {
+    let mut offer = Offer {
+        part: OfferPart::Control,
+        spelling: Spelling::OpenVpn,
+        algorithms: Vec::new(),
+        open: None,
+        origin,
+    };
+    let mut add = |name: &str, role, origin| {
+        let name = name.to_owned();
+        offer.algorithms.push(Offered { name, role, versions: None, suite: 0, origin, default: None });
+    };
+    let protocol = Some(AlgorithmRole::Protocol);
+    let highest =
+        last(&["tls-version-max"]).map_or("1.3", |(_, value, _)| value.split(' ').next().unwrap_or(value));
+    let from = |lowest: &str| {
+        ["1.0", "1.1", "1.2", "1.3"]
+            .into_iter()
+            .filter(move |one| *one >= lowest && *one <= highest)
+            .collect::<Vec<_>>()
+    };
+    match (last(&["tls-version-min"]), compatible) {
+        (Some((_, value, at)), _) => {
+            let lowest = value.split(' ').next().unwrap_or(value);
+            from(lowest).iter().for_each(|name| add(name, protocol, at));
+        }
+        (None, Some((version, at))) if *version < [2, 3, 7] => {
+            from("1.0").iter().for_each(|name| add(name, protocol, *at))
+        }
+        _ => {}
+    }
+    for (list, suite) in [("tls-cipher", true), ("tls-ciphersuites", true), ("tls-groups", false)] {
+        let Some((_, value, at)) = last(&[list]) else { continue };
+        for name in
+            value.split(':').filter(|name| !name.is_empty() && suite && !name.starts_with(['!', '-', '@']))
+        {
+            suite_parts(name).iter().for_each(|(name, role)| add(name, Some(*role), at));
+        }
+    }
+    // Who states `data-ciphers` has version 2.5 or later, which leaves one version with the old default.
+    if offer.algorithms.is_empty() && role == TunnelRole::Server {
+        let before = if new { "version 2.5 takes" } else { "versions before 2.6 take" };
+        let question = format!("no lowest version of TLS is stated: {before} TLS 1.0 from callers");
+        offer.open = Some((AlgorithmRole::Protocol, question));
+    }
+    offer
+}
+
+/// The weak parts of a suite by its name in the registry of TLS (`TLS-RSA-WITH-3DES-EDE-CBC-SHA`), in the names of the data
+/// channel; of a suite without any, its cipher.
+fn suite_parts(name: &str) -> Vec<(String, AlgorithmRole)> {
+    let upper = name.to_ascii_uppercase().replace('_', "-");
+    let has = |part: &str| upper.contains(part);
+    let cipher = if has("3DES") || has("DES-CBC3") {
+        "DES-EDE3-CBC"
+    } else if has("DES-CBC") {
+        "DES-CBC"
+    } else if has("RC4") || has("RC2") || has("EXPORT") {
+        "RC2-40-CBC"
+    } else if has("NULL") {
+        "none"
+    } else if has("CHACHA20") {
+        "CHACHA20-POLY1305"
+    } else if has("GCM") || has("CCM") {
+        if has("256") { "AES-256-GCM" } else { "AES-128-GCM" }
+    } else if has("CAMELLIA") {
+        if has("256") { "CAMELLIA-256-CBC" } else { "CAMELLIA-128-CBC" }
+    } else if has("SEED") {
+        "SEED-CBC"
+    } else if has("AES") {
+        if has("256") { "AES-256-CBC" } else { "AES-128-CBC" }
+    } else {
+        // A word for a list of suites, as `DEFAULT`.
+        return Vec::new();
+    };
+    let mut parts = vec![(cipher.to_owned(), AlgorithmRole::Encryption)];
+    if upper.ends_with("MD5") {
+        parts.push(("MD5".into(), AlgorithmRole::Integrity));
+    }
+    parts
 }
 
 #[cfg(test)]
@@ -94,6 +208,31 @@ mod tests {
     use super::super::read;
     use crate::reader::Surroundings;
     use trevlin_model::{Export, ExportId};
+
+    #[test]
+    fn what_keys_are_set_up_with() {
+        for (lines, wanted) in [
+            ("", "?"),
+            ("data-ciphers AES-256-GCM", "?"),
+            ("tls-version-min 1.2", "1.2 1.3"),
+            ("tls-version-min 1.0", "1.0 1.1 1.2 1.3"),
+            ("tls-version-min 1.0\ntls-version-max 1.1", "1.0 1.1"),
+            ("compat-mode 2.3.2", "1.0 1.1 1.2 1.3"),
+            ("compat-mode 2.4.0", "?"),
+            (
+                "tls-version-min 1.2\ntls-cipher TLS-RSA-WITH-3DES-EDE-CBC-SHA:TLS-ECDHE-RSA-WITH-AES-256-GCM-SHA384",
+                "1.2 1.3 DES-EDE3-CBC AES-256-GCM",
+            ),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            let export = Export::new(ExportId(0), "d/etc/openvpn/s.conf", text);
+            let reading = read(&export, &Surroundings::of(vec![&export]));
+            let offer = &reading.facts.tunnels[0].offers[1];
+            let mut told: Vec<&str> = offer.algorithms.iter().map(|one| one.name.as_str()).collect();
+            told.extend(offer.open.as_ref().map(|_| "?"));
+            assert_eq!(told.join(" "), wanted, "{lines}");
+        }
+    }
 
     #[test]
     fn what_may_be_agreed_on() {

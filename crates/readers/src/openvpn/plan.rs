@@ -71,8 +71,12 @@ fn push(pushed: &str, args: &[&str], origin: Origin, plan: &mut AddressPlan) {
     let pushed = pushed.trim_matches(['"', '\'']);
     match pushed {
         "route" | "route-ipv6" => {
-            let range = route(pushed, args, origin, &mut plan.malformed);
-            plan.sent_through.extend(range.map(|range| (range, origin)));
+            // By way of the gateway that was there before, a network is kept out of the tunnel.
+            let around = if pushed == "route" { args.get(2) } else { args.get(1) } == Some(&"net_gateway");
+            let into: Vec<&str> = args.iter().copied().filter(|word| *word != "net_gateway").collect();
+            let range = route(pushed, if around { &into } else { args }, origin, &mut plan.malformed);
+            let list = if around { &mut plan.kept_out } else { &mut plan.sent_through };
+            list.extend(range.map(|range| (range, origin)));
         }
         "redirect-gateway" => {
             if !args.contains(&"!ipv4") {
@@ -82,12 +86,36 @@ fn push(pushed: &str, args: &[&str], origin: Origin, plan: &mut AddressPlan) {
                 plan.sent_through.push((IpRange::all(Family::V6), origin));
             }
         }
+        "dns" => {
+            if let ["server", _, "address", servers @ ..] = args {
+                for server in servers {
+                    let server = addresses::take(server, origin, &mut plan.malformed, addresses::single);
+                    plan.name_servers.extend(server.map(|server| (server, origin)));
+                }
+            } else if let ["search-domains", domains @ ..] = args {
+                plan.domains.extend(domains.iter().map(|domain| ((*domain).to_owned(), origin)));
+            }
+        }
         // IPv6 goes nowhere then, so it does not go around either.
         "block-ipv6" => plan.sent_through.push((IpRange::all(Family::V6), origin)),
         "dhcp-option" => {
-            if let ["DNS" | "DNS6", server, ..] = args {
-                let server = addresses::take(server, origin, &mut plan.malformed, addresses::single);
-                plan.name_servers.extend(server.map(|server| (server, origin)));
+            match args {
+                ["DNS" | "DNS6", server, ..] => {
+                    let server = addresses::take(server, origin, &mut plan.malformed, addresses::single);
+                    plan.name_servers.extend(server.map(|server| (server, origin)));
+                }
+                ["DOMAIN" | "DOMAIN-SEARCH" | "ADAPTER_DOMAIN_SUFFIX", domain, ..] => {
+                    plan.domains.push(((*domain).to_owned(), origin));
+                }
+                ["WINS", server, ..] => {
+                    plan.netbios.push((format!("a NetBIOS name server, {server}"), origin))
+                }
+                ["NBDD", server, ..] => {
+                    plan.netbios.push((format!("a NetBIOS datagram server, {server}"), origin))
+                }
+                // Kinds 2, 4 and 8 ask name servers or send packets to all (RFC 2132, 8.7).
+                ["NBT", kind, ..] => plan.netbios.push((format!("NetBIOS of kind {kind}"), origin)),
+                _ => {}
             }
         }
         _ => {}

@@ -183,3 +183,27 @@ fn recognised_by_content_wherever_it_lies() {
         assert_eq!(recognise(&export(0, path, text)), wanted, "{text}");
     }
 }
+
+#[test]
+fn what_callers_are_told_and_where_they_call() {
+    let told = |text: &str| {
+        let export = Export::new(ExportId(0), "d/etc/openvpn/s.conf", text.into());
+        read(&export, &Surroundings::of(vec![&export])).facts.tunnels.remove(0)
+    };
+    let server = told(
+        "dev tun\nserver 10.8.0.0 255.255.255.0\npush \"route 10.4.0.0 255.255.0.0\"\npush \"route 10.4.9.0 255.255.255.0 net_gateway\"\n\
+         push \"dhcp-option WINS 10.4.0.9\"\npush \"dhcp-option DOMAIN veyholm.example\"\npush \"dhcp-option NBT 2\"\n",
+    );
+    let plan = &server.addresses;
+    assert_eq!(
+        (plan.sent_through.len(), plan.kept_out.len(), plan.netbios.len(), plan.domains.len()),
+        (1, 1, 2, 1)
+    );
+    let client = told(
+        "client\ndev tun\n<connection>\nremote gate.example 1194 udp\n</connection>\n<connection>\n#remote old.example\nremote other.example 443 tcp\n</connection>\n",
+    );
+    let remotes: Vec<_> = client.settings.iter().filter(|(name, _)| name == "remote").collect();
+    assert_eq!(remotes.len(), 2);
+    assert_eq!(client.stated("remote").unwrap().0, "other.example 443 tcp");
+    assert_eq!(client.role, trevlin_model::TunnelRole::Client);
+}

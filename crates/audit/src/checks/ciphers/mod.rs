@@ -1,5 +1,10 @@
 //! Checks of the area `ciphers`.
 
+pub(super) mod early_tls;
+pub(super) mod long_lifetime;
+pub(super) mod no_forward_secrecy;
+pub(super) mod no_quantum_resistance;
+pub(super) mod old_fallback;
 pub(super) mod weak_encryption;
 pub(super) mod weak_integrity;
 pub(super) mod weak_key_exchange;
@@ -8,6 +13,7 @@ use crate::algorithms::{Algorithm, lookup};
 use crate::{Answer, Estate, Fail, Severity, Verdict};
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
+use trevlin_model::ssh::{SshConnection, SshServer};
 
 /// How many weak algorithms one finding lists.
 const LISTED: usize = 4;
@@ -30,17 +36,54 @@ fn severity(one: &Known<'_>) -> Severity {
     }
 }
 
-/// Judges what every tunnel offers of some roles: the weakest that may be agreed on counts. `open` is whether what the
-/// exports leave open is asked here.
-fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, open: bool) -> Vec<Answer> {
+/// Judges what every tunnel, and every secure shell server, offers of some roles: the weakest that may be agreed on counts.
+/// `unknown_names` is whether names that no table has are asked about here.
+fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, unknown_names: bool) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in device.facts.running().filter(|one| !one.offers.is_empty()) {
-            let verdict = tunnel(estate, &one.name, &one.offers, roles, what, open);
+            let verdict = tunnel(estate, &one.name, &one.offers, roles, what, unknown_names);
             answers.push(Answer::new(at, one.name.clone(), verdict));
+        }
+        for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
+            let offers = shell(server);
+            if !offers.is_empty() {
+                let verdict = tunnel(estate, "secure shell", &offers, roles, what, unknown_names);
+                answers.push(Answer::new(at, "secure shell", verdict));
+            }
         }
     }
     answers
+}
+
+/// What a secure shell server is told to take. Its own lists, which hold where nothing is stated, are not judged.
+fn shell(server: &SshServer) -> Vec<Offer> {
+    let mut offers = Vec::new();
+    for (keyword, role) in [
+        ("ciphers", AlgorithmRole::Encryption),
+        ("macs", AlgorithmRole::Integrity),
+        ("kexalgorithms", AlgorithmRole::KeyExchange),
+    ] {
+        let setting = server.effective(keyword, &SshConnection::default());
+        let Some((values, origin)) = setting.stated() else { continue };
+        let algorithms = values.iter().map(|name| Offered {
+            name: name.clone(),
+            role: Some(role),
+            versions: None,
+            suite: 0,
+            origin,
+            default: None,
+        });
+        let algorithms: Vec<Offered> = algorithms.collect();
+        offers.push(Offer {
+            part: OfferPart::Data,
+            spelling: Spelling::OpenSsh,
+            algorithms,
+            open: None,
+            origin,
+        });
+    }
+    offers
 }
 
 fn tunnel(
@@ -49,7 +92,7 @@ fn tunnel(
     offers: &[Offer],
     roles: &[AlgorithmRole],
     what: &str,
-    open: bool,
+    unknown_names: bool,
 ) -> Verdict {
     let mut known: Vec<Known<'_>> = Vec::new();
     let mut unknown: Vec<(&Offer, &Offered)> = Vec::new();
@@ -61,7 +104,7 @@ fn tunnel(
                 }
                 Some(_) => {}
                 // What no table knows is asked once, where encryption is judged.
-                None if open => unknown.push((offer, offered)),
+                None if unknown_names => unknown.push((offer, offered)),
                 None => {}
             }
         }
@@ -82,7 +125,11 @@ fn tunnel(
         );
         return Verdict::ask(question, vec![offered.origin]);
     }
-    match offers.iter().find_map(|offer| Some((offer.open.as_ref()?, offer.origin))).filter(|_| open) {
+    let asked = offers.iter().find_map(|offer| {
+        let (role, question) = offer.open.as_ref()?;
+        roles.contains(role).then_some((question, offer.origin))
+    });
+    match asked {
         Some((question, origin)) => {
             let question = format!("{name}: {question}; ask which version runs");
             Verdict::ask(question, vec![origin])

@@ -56,6 +56,14 @@ mod tests {
             let text = format!("dev tun\nserver 10.88.0.0 255.255.255.0\n{lines}\n");
             run(&CHECK, &[(name, &[("d/s.conf", &text)], wanted)]);
         }
+        for (name, line, wanted) in [
+            ("added to the shell's own list", "Ciphers +3des-cbc", &["fail medium d sshd_config:2"][..]),
+            ("the shell's own list", "PermitRootLogin no", &[]),
+            ("a list of the shell", "Ciphers aes256-gcm@openssh.com,aes256-ctr", &["pass d"]),
+            ("taken away from the shell's list", "Ciphers -aes128-ctr", &["pass d"]),
+        ] {
+            run(&CHECK, &[(name, &[("d/etc/ssh/sshd_config", &format!("Port 22\n{line}\n"))], wanted)]);
+        }
         for (name, text, wanted) in [
             (
                 "among better ones",

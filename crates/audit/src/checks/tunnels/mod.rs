@@ -15,7 +15,7 @@ use trevlin_model::ipsec::{Child, ChildMode, IpsecConnection};
 use trevlin_model::{Tunnel, TunnelFamily};
 
 /// Judges the OpenVPN tunnels of a kind that the daemon would start.
-fn openvpn(
+pub(super) fn openvpn(
     estate: &Estate,
     of_interest: impl Fn(&Tunnel) -> bool,
     judge: impl Fn(&Estate, &Tunnel) -> Verdict,
@@ -33,7 +33,7 @@ fn openvpn(
 }
 
 /// Judges the connections of IKE and IPsec that the daemon would load.
-fn ipsec(
+pub(super) fn ipsec(
     estate: &Estate,
     judge: impl Fn(&Estate, usize, &Tunnel, &IpsecConnection) -> Verdict,
 ) -> Vec<Answer> {
@@ -49,7 +49,7 @@ fn ipsec(
 }
 
 /// Whether a connection wraps packets at all, or only says which of them pass or are dropped.
-fn negotiates(connection: &IpsecConnection) -> bool {
+pub(super) fn negotiates(connection: &IpsecConnection) -> bool {
     let shunt = |child: &Child| matches!(child.mode.value(), Some(ChildMode::Pass | ChildMode::Drop));
     connection.children.is_empty() || !connection.children.iter().all(shunt)
 }

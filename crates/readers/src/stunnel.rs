@@ -1,0 +1,302 @@
+//! `stunnel.conf` (stunnel(8)): services that hand a port on to another through TLS.
+//!
+//! Lines above the first section are for the program as a whole; what they say of services holds for each that does not say
+//! otherwise.
+
+use crate::ini::{Section, before_comment, sections};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::tls::openssl;
+use std::net::IpAddr;
+use trevlin_model::certificate::{CertificateFile, CertificateUse};
+use trevlin_model::{
+    CertificateDemand, Export, LineClass, Listener, Origin, Protocol, Setting, Tunnel, TunnelFamily,
+    TunnelRole,
+};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "stunnel", title: "TLS relay (stunnel)", manual: "stunnel(8)", recognise, read };
+
+/// Options of services that become facts (stunnel(8), SERVICE-LEVEL OPTIONS).
+const JUDGED: [&str; 24] = [
+    "accept",
+    "CAfile",
+    "CApath",
+    "cert",
+    "checkEmail",
+    "checkHost",
+    "checkIP",
+    "ciphers",
+    "ciphersuites",
+    "client",
+    "compression",
+    "connect",
+    "exec",
+    "include",
+    "key",
+    "options",
+    "PSKsecrets",
+    "redirect",
+    "renegotiation",
+    "requireCert",
+    "sslVersion",
+    "sslVersionMax",
+    "sslVersionMin",
+    "verify",
+];
+const JUDGED_TOO: [&str; 4] = ["verifyChain", "verifyPeer", "protocol", "securityLevel"];
+/// The others, and those of the program as a whole.
+const PASSED: [&str; 66] = [
+    "chroot",
+    "debug",
+    "EGD",
+    "engine",
+    "engineCtrl",
+    "engineDefault",
+    "fips",
+    "foreground",
+    "iconActive",
+    "iconError",
+    "iconIdle",
+    "log",
+    "output",
+    "pid",
+    "RNDbytes",
+    "RNDfile",
+    "RNDoverwrite",
+    "service",
+    "syslog",
+    "taskbar",
+    "CAengine",
+    "config",
+    "CRLpath",
+    "CRLfile",
+    "curve",
+    "curves",
+    "logId",
+    "delay",
+    "engineId",
+    "engineNum",
+    "execArgs",
+    "execargs",
+    "failover",
+    "ident",
+    "libwrap",
+    "local",
+    "OCSP",
+    "OCSPaia",
+    "OCSPflag",
+    "OCSPnonce",
+    "OCSPrequire",
+    "protocolAuthentication",
+    "protocolDomain",
+    "protocolHeader",
+    "protocolHost",
+    "protocolPassword",
+    "protocolUsername",
+    "PSKidentity",
+    "pty",
+    "reset",
+    "retry",
+    "setgid",
+    "setuid",
+    "sessionCacheSize",
+    "sessionCacheTimeout",
+    "sessionResume",
+    "sessiond",
+    "sni",
+    "socket",
+    "stack",
+    "ticketKeySecret",
+    "ticketMacSecret",
+    "TIMEOUTbusy",
+    "TIMEOUTclose",
+    "TIMEOUTconnect",
+    "TIMEOUTidle",
+];
+
+fn recognise(export: &Export) -> Recognition {
+    let says = |key: &str| {
+        export.lines().any(|line| {
+            !line.text.trim_start().starts_with([';', '#'])
+                && line.text.split_once('=').is_some_and(|(found, _)| found.trim() == key)
+        })
+    };
+    let section = export.lines().any(|line| line.text.trim_start().starts_with('['));
+    if section && says("accept") && (says("connect") || says("exec")) {
+        Recognition::Content
+    } else if export.file_name() == "stunnel.conf"
+        || (export.path().contains("stunnel/") && export.file_name().ends_with(".conf"))
+    {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let all = sections(export, &[';', '#']);
+    for section in &all {
+        if !section.name.is_empty() {
+            book.understood(section.origin);
+        }
+        for entry in &section.entries {
+            if JUDGED.contains(&entry.key) || JUDGED_TOO.contains(&entry.key) {
+                book.understood(entry.origin);
+            } else if PASSED.contains(&entry.key) {
+                book.class(entry.origin, LineClass::PassedOver);
+                // Passwords of an outer protocol, and keys of tickets.
+                if entry.key.ends_with("Secret") || entry.key == "protocolPassword" {
+                    reading.facts.masked_places.push(export.origin_of(entry.value));
+                }
+            } else {
+                book.not_understood(
+                    entry.origin,
+                    "no option of stunnel(8); the program does not start with it",
+                );
+            }
+        }
+    }
+    let Some((global, services)) = all.split_first() else { return reading };
+    for service in services {
+        reading.facts.tunnels.extend(tunnel(export, &Said { service, global }));
+    }
+    reading
+}
+
+/// What holds for one service.
+struct Said<'s, 'a> {
+    service: &'s Section<'a>,
+    global: &'s Section<'a>,
+}
+
+impl<'a> Said<'_, 'a> {
+    fn get(&self, key: &str) -> Option<(&'a str, Origin)> {
+        let entry = self.service.last(key).or_else(|| self.global.last(key))?;
+        Some((before_comment(entry.value, &[';']), entry.origin))
+    }
+
+    fn all(&self, key: &str) -> Vec<(&'a str, Origin)> {
+        let own: Vec<_> = self.service.all(key).map(|entry| (entry.value, entry.origin)).collect();
+        if own.is_empty() {
+            self.global.all(key).map(|entry| (entry.value, entry.origin)).collect()
+        } else {
+            own
+        }
+    }
+
+    fn yes(&self, key: &str) -> Option<Origin> {
+        self.get(key).filter(|(value, _)| value.eq_ignore_ascii_case("yes")).map(|(_, origin)| origin)
+    }
+}
+
+fn tunnel(export: &Export, said: &Said<'_, '_>) -> Option<Tunnel> {
+    let client = said.yes("client").is_some();
+    let role = if client { TunnelRole::Client } else { TunnelRole::Server };
+    // A service without a port and without a program is told apart by name only (`sni`), and is part of another.
+    let accept = said.get("accept");
+    said.get("connect").or_else(|| said.get("exec"))?;
+    let mut tunnel = Tunnel::new(
+        format!("TLS relay {} ({})", said.service.name, export.file_name()),
+        TunnelFamily::TlsRelay,
+        role,
+        said.service.origin,
+    );
+    tunnel.listeners.extend(accept.map(|(text, origin)| listener(text, origin)));
+    for key in JUDGED.iter().chain(&JUDGED_TOO).filter(|key| **key != "options") {
+        for (value, origin) in said.all(key) {
+            tunnel.settings.push(((*key).to_owned(), Setting::Stated { value: value.to_owned(), origin }));
+        }
+    }
+    // Levels above 1 ask for a certificate (stunnel(8), verify).
+    let level = said.get("verify").filter(|(level, _)| level.parse::<u8>().is_ok_and(|level| level >= 2));
+    let asked = ["verifyChain", "verifyPeer"]
+        .iter()
+        .find_map(|key| said.yes(key))
+        .or(level.map(|(_, origin)| origin));
+    let demand = match asked {
+        Some(origin) => Setting::Stated { value: CertificateDemand::Required, origin },
+        None => Setting::default_of(
+            CertificateDemand::NotAsked,
+            "stunnel",
+            "stunnel(8), verifyChain and verifyPeer",
+        ),
+    };
+    tunnel.proof.certificate = Some(demand);
+    tunnel.proof.shared_key = said.get("PSKsecrets").map(|(_, origin)| origin);
+    let options: Vec<String> = said.all("options").into_iter().map(|(value, _)| value.to_owned()).collect();
+    let both = said.get("sslVersion").filter(|(value, _)| *value != "all");
+    let versions = [said.get("sslVersionMin").or(both), said.get("sslVersionMax").or(both)];
+    tunnel.offers.push(openssl(said.get("ciphers"), versions, &options, tunnel.origin));
+    for (key, purpose) in [("cert", CertificateUse::Own), ("CAfile", CertificateUse::Authority)] {
+        let named = said.get(key);
+        tunnel.certificates.extend(named.map(|(path, origin)| CertificateFile {
+            purpose,
+            path: Some(path.to_owned()),
+            origin,
+        }));
+    }
+    Some(tunnel)
+}
+
+/// `[HOST:]PORT`; without a host every address.
+fn listener(text: &str, origin: Origin) -> Listener {
+    let (host, port) = text.rsplit_once(':').map_or((None, text), |(host, port)| (Some(host), port));
+    let host = host.map(|host| host.trim_matches(['[', ']'])).filter(|host| !host.is_empty());
+    let address = match host.map(str::parse::<IpAddr>) {
+        None => Setting::Stated { value: None, origin },
+        Some(Ok(address)) if address.is_unspecified() => Setting::Stated { value: None, origin },
+        Some(Ok(address)) => Setting::Stated { value: Some(address), origin },
+        Some(Err(_)) if host == Some("localhost") => {
+            Setting::Stated { value: Some([127, 0, 0, 1].into()), origin }
+        }
+        Some(Err(_)) => Setting::Unknown { why: "`accept` names a host".into() },
+    };
+    let port = match port.parse() {
+        Ok(value) => Setting::Stated { value, origin },
+        Err(_) => Setting::Unknown { why: format!("`{port}` is a service by name") },
+    };
+    Listener { protocol: Protocol::TCP, address, port }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[test]
+    fn services() {
+        let text = "; the yard\ncert = /etc/stunnel/a.pem\nsslVersionMin = TLSv1.2\n[quay]\naccept = 8443\nconnect = 10.4.0.9:80\n\n\
+                    [inside]\nclient = yes\naccept = 127.0.0.1:9000\nconnect = yard.example:8443\nverifyChain = yes\nsslVersionMin = SSLv3\nwobble = 1\n\
+                    [named]\nsni = quay:b.example\n";
+        let export = Export::new(ExportId(0), "d/etc/stunnel/stunnel.conf", text.into());
+        assert_eq!(recognise(&export), Recognition::Content);
+        let reading = read(&export, &Surroundings::default());
+        let told: Vec<_> = reading
+            .facts
+            .tunnels
+            .iter()
+            .map(|one| {
+                let names: Vec<_> = one.offers[0].algorithms.iter().map(|one| one.name.as_str()).collect();
+                format!(
+                    "{} {:?} {} {:?} {}",
+                    one.name,
+                    one.role,
+                    one.listeners[0].loopback_only(),
+                    one.proof.certificate.as_ref().unwrap().value().unwrap(),
+                    names.join(" ")
+                )
+            })
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "TLS relay quay (stunnel.conf) Server false NotAsked TLSv1.2 TLSv1.3",
+                "TLS relay inside (stunnel.conf) Client true Required SSLv3 TLSv1 TLSv1.1 TLSv1.2 TLSv1.3",
+            ]
+        );
+        assert_eq!(reading.ledger.notes.len(), 1);
+    }
+}
