@@ -14,6 +14,7 @@ pub mod factors;
 mod layout;
 mod management;
 mod outcome;
+mod pairs;
 mod people;
 pub mod plan;
 mod special;

@@ -173,7 +173,7 @@ fn key(estate: &Estate, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> St
 }
 
 /// The shared keys that a connection may use: those for its identities or addresses, and those for whoever calls.
-fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Vec<&'a PreSharedKey> {
+pub(crate) fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Vec<&'a PreSharedKey> {
     let bare = |text: &str| text.trim_start_matches('@').to_owned();
     let named = ipsec.remote.iter().filter_map(|round| round.identity.as_ref()).map(|(name, _)| bare(name));
     let ends: Vec<String> = named.chain(ipsec.remote_addresses.iter().map(|(text, _)| bare(text))).collect();
@@ -418,7 +418,7 @@ mod tests {
             told,
             [
                 "a OpenVPN answers callers [Blowfish (deprecated)] everything [10.8.0.0/24] medium",
-                "a IPsec joins sites [AES-GCM, 256 bits (recommended)] some networks [] no finding",
+                "a IPsec joins sites [AES-GCM, 256 bits (recommended)] some networks [] low",
                 "b WireGuard answers callers [BLAKE2 (acceptable)]  [10.9.0.0/24] medium",
             ]
         );

@@ -48,6 +48,8 @@ pub struct PppProfile {
     pub proxy_arp: Option<(bool, Origin)>,
     /// `ms-dns` name servers handed out.
     pub name_servers: Vec<(IpRange, Origin)>,
+    /// `ms-wins`: NetBIOS name servers handed out, in words.
+    pub netbios: Vec<(String, Origin)>,
     /// `local:remote` addresses.
     pub remote_address: Option<(IpRange, Origin)>,
     /// `file`/`call` references that are not in the export set.
@@ -74,6 +76,7 @@ impl PppProfile {
             plugins: Vec::new(),
             proxy_arp: None,
             name_servers: Vec::new(),
+            netbios: Vec::new(),
             remote_address: None,
             missing: Vec::new(),
             malformed: Vec::new(),
@@ -108,6 +111,7 @@ impl PppProfile {
         self.require.extend(later.require.iter().copied());
         self.plugins.extend(later.plugins.iter().cloned());
         self.name_servers.extend(later.name_servers.iter().copied());
+        self.netbios.extend(later.netbios.iter().cloned());
         self.missing.extend(later.missing.iter().cloned());
         self.malformed.extend(later.malformed.iter().cloned());
         self

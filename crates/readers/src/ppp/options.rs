@@ -161,6 +161,7 @@ impl State<'_> {
             "idle" => self.profile.idle = text.parse().ok().map(|seconds| (seconds, origin)),
             "maxconnect" => self.profile.max_connect = text.parse().ok().map(|seconds| (seconds, origin)),
             "plugin" => self.profile.plugins.push((value.plain(), origin)),
+            "ms-wins" => self.profile.netbios.push((format!("a NetBIOS name server, {text}"), origin)),
             "ms-dns" => match address(text) {
                 Ok(server) => self.profile.name_servers.push((server, origin)),
                 // pppd looks names up; an export cannot.

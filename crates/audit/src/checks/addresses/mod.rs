@@ -54,7 +54,7 @@ fn mistyped_pools(estate: &Estate) -> Vec<(usize, &str, &MalformedAddress)> {
 }
 
 /// Whether ranges together hold every address of another.
-fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> bool {
+pub(super) fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> bool {
     let mut open = vec![wanted];
     for range in ranges {
         open = open

@@ -2,7 +2,7 @@
 
 use super::openvpn;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Origin, Setting, Tunnel};
+use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -11,14 +11,47 @@ pub(crate) const CHECK: Check = Check {
     title: "A tunnel compresses what it encrypts",
     severity: Severity::Medium,
     why: "The length of what is compressed tells its content: somebody who can make a caller request things of his choosing, by a web page for example, and sees the lengths, reads cookies and passwords letter by letter. It costs nothing to do without.",
-    fix: "Leave out `comp-lzo` and `compress`, on both ends. Where old callers have it in their files, `compress migrate` keeps them connected without compressing.",
-    judged: "Fails where an OpenVPN configuration, or what it tells callers, switches compression on; milder without `allow-compression yes`, since versions from 2.5 on then only unpack. `comp-lzo no`, `compress stub` and `migrate` pass.",
+    fix: "Leave out `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), `compression` (ocserv, stunnel), on both ends. Where old callers have it in their files, `compress migrate` keeps them connected without compressing.",
+    judged: "Fails where an OpenVPN configuration, or what it tells callers, switches compression on; milder without `allow-compression yes`, since versions from 2.5 on then only unpack. `comp-lzo no`, `compress stub` and `migrate` pass. Fails as well for IPsec children with IPComp, and for `compression` of ocserv and stunnel.",
     references: &["openvpn(8), --allow-compression", "RFC 3749, 6", "RFC 9325, 3.3"],
     run,
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    openvpn(estate, |_| true, |_, tunnel| judge(tunnel))
+    let mut answers = openvpn(estate, |_| true, |_, tunnel| judge(tunnel));
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.running() {
+            let on = match (tunnel.family, &tunnel.ipsec) {
+                (_, Some(connection)) => {
+                    connection.children.iter().find_map(|child| Some(("IPComp", child.compression?)))
+                }
+                (TunnelFamily::OpenConnect, _) => tunnel
+                    .stated("compression")
+                    .filter(|(value, _)| matches!(*value, "true" | "yes"))
+                    .map(|(_, at)| ("compression", at)),
+                (TunnelFamily::TlsRelay, _) => tunnel.stated("compression"),
+                _ => continue,
+            };
+            answers.push(Answer::new(
+                at,
+                tunnel.name.clone(),
+                on.map_or(Verdict::Pass, |(what, at)| other(tunnel, what, at)),
+            ));
+        }
+    }
+    answers.sort_by_key(|answer| answer.device);
+    answers
+}
+
+/// Other protocols compress where both ends have it switched on.
+fn other(tunnel: &Tunnel, what: &str, origin: Origin) -> Verdict {
+    Verdict::Fail(Fail {
+        severity: Severity::Low,
+        why_this_severity: "it counts where the other end has it switched on too".into(),
+        title: format!("{} compresses what it encrypts", tunnel.name),
+        detail: format!("{what} is switched on."),
+        evidence: vec![origin],
+    })
 }
 
 /// Whether a directive with its value switches compression on.
@@ -84,5 +117,18 @@ mod tests {
             let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
             run(&CHECK, &[(name, &[("d/t.conf", &text)], wanted)]);
         }
+        let compressed = "connections {\n c {\n  children {\n   n {\n    ipcomp = yes\n   }\n  }\n }\n}\n";
+        run(
+            &CHECK,
+            &[
+                ("IPComp", &[("d/swanctl.conf", compressed)], &["fail low d swanctl.conf:5"]),
+                ("not proposed", &[("d/ipsec.conf", "conn c\n\tauto=add\n\tcompress=no\n")], &["pass d"]),
+                (
+                    "a relay",
+                    &[("d/stunnel.conf", "compression = zlib\n[a]\naccept = 443\nconnect = 80\n")],
+                    &["fail low d stunnel.conf:1"],
+                ),
+            ],
+        );
     }
 }

@@ -1,12 +1,26 @@
 //! Checks of the area `tunnels`.
 
+pub(super) mod aggressive_mode;
 pub(super) mod callers_talk;
 pub(super) mod compression;
 pub(super) mod control_channel_open;
 pub(super) mod dial_in_unencrypted;
+pub(super) mod ends_disagree;
 pub(super) mod ikev1_answers;
+pub(super) mod kept_out_swallows;
 pub(super) mod l2tp_in_the_open;
+pub(super) mod local_network_kept;
+pub(super) mod names_left_outside;
+pub(super) mod netbios;
+pub(super) mod no_liveness;
+pub(super) mod old_beside_new;
+pub(super) mod peer_too_wide;
+pub(super) mod peers_overlap;
+pub(super) mod plain_encapsulation;
 pub(super) mod pptp_answers;
+pub(super) mod public_resolver;
+pub(super) mod relay;
+pub(super) mod sends_not_as_wanted;
 pub(super) mod server_not_verified;
 pub(super) mod static_key;
 
@@ -43,6 +57,21 @@ pub(super) fn ipsec(
             if let Some(connection) = &tunnel.ipsec {
                 answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel, connection)));
             }
+        }
+    }
+    answers
+}
+
+/// Judges the servers whose own configuration tells callers what to send and whom to ask: OpenVPN, OpenConnect and IPsec.
+fn told(estate: &Estate, judge: impl Fn(&Estate, usize, &Tunnel) -> Verdict) -> Vec<Answer> {
+    let tells = |one: &&Tunnel| {
+        matches!(one.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec)
+            && one.answers_callers()
+    };
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnels.iter().filter(tells) {
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel)));
         }
     }
     answers

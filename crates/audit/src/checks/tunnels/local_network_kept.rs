@@ -1,0 +1,87 @@
+//! Callers who send everything through a tunnel still reach the network they are in.
+
+use super::openvpn;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::plan::Sends;
+use trevlin_model::{Origin, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/local-network-kept",
+    area: Area::Tunnels,
+    title: "Callers who send everything through a tunnel still reach the network they are in",
+    severity: Severity::Info,
+    why: "A machine that is in the hotel's network and in the inside at once is a bridge between the two: what attacks it there goes on from it here. \
+          The routes of a full tunnel leave the local network out, since that route is narrower.",
+    fix: "State `push \"redirect-gateway def1 block-local\"`.",
+    judged: "Judged for OpenVPN configurations that send everything through the tunnel. Fails without `block-local`; graver where the estate file asks for \
+             everything to go through.",
+    references: &["openvpn(8), --redirect-gateway", "NIST SP 800-46 Rev. 2, 3.2.3"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let wanted = |tunnel: &Tunnel| {
+        let device = estate
+            .devices
+            .iter()
+            .find(|one| one.facts.tunnels.iter().any(|known| std::ptr::eq(known, tunnel)));
+        device.is_some_and(|device| device.wanted_sends == Some(Sends::Everything))
+    };
+    openvpn(estate, |_| true, |_, tunnel| judge(tunnel, wanted(tunnel)))
+}
+
+/// Lines that send everything, their own or told to callers, with the flags they have.
+fn redirects(tunnel: &Tunnel) -> Vec<(String, Origin)> {
+    let stated =
+        tunnel.settings.iter().filter_map(|(name, setting)| Some((name.as_str(), setting.stated()?)));
+    stated
+        .filter_map(|(name, (value, origin))| match name {
+            "redirect-gateway" => Some((value.clone(), origin)),
+            "push" => value.strip_prefix("redirect-gateway").map(|flags| (flags.to_owned(), origin)),
+            _ => None,
+        })
+        .collect()
+}
+
+fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
+    let lines = redirects(tunnel);
+    let Some((_, origin)) = lines.first() else { return Verdict::DoesNotApply };
+    // Several lines add up.
+    if lines.iter().any(|(flags, _)| flags.split_whitespace().any(|flag| flag == "block-local")) {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        severity: if wanted { Severity::Low } else { CHECK.severity },
+        why_this_severity: if wanted {
+            "the estate file asks for everything to go through"
+        } else {
+            "it takes an attack where the caller is"
+        }
+        .into(),
+        title: format!("callers of {} still reach the network they are in", tunnel.name),
+        detail: "Everything is sent through the tunnel, and `block-local` is not among the flags.".into(),
+        evidence: vec![*origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::{answers, estate_with};
+
+    #[test]
+    fn cases() {
+        let all = "[tunnels]\nsends = \"everything\"\n";
+        for (line, stated, wanted) in [
+            ("push \"redirect-gateway def1\"", "", "fail info d s.conf:3"),
+            ("push \"redirect-gateway def1\"", all, "fail low d s.conf:3"),
+            ("push \"redirect-gateway def1 block-local\"", all, "pass d"),
+            ("push \"redirect-gateway def1\"\npush \"redirect-gateway block-local\"", all, "pass d"),
+            ("#push \"redirect-gateway def1\"", all, "none d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{line}\n");
+            assert_eq!(answers(&CHECK, &estate_with(&[("d/s.conf", &text)], stated)), [wanted], "{line}");
+        }
+    }
+}

@@ -1,0 +1,80 @@
+//! NetBIOS passes through a tunnel.
+
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::Origin;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/netbios",
+    area: Area::Tunnels,
+    title: "NetBIOS passes through a tunnel",
+    severity: Severity::Low,
+    why: "NetBIOS takes names from whoever answers first, without any proof. A caller whose machine somebody took over answers for the servers of the \
+          inside, and collects what others then prove themselves with.",
+    fix: "Leave out the NetBIOS name servers, and switch NetBIOS off at the callers. Names come from the name server.",
+    judged: "Fails where callers are told NetBIOS name servers (`nbns`, `dhcp-option WINS`, `ms-wins`), or a kind of NetBIOS that asks or shouts.",
+    references: &["RFC 1002, 4", "RFC 2132, 8.5 to 8.8"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
+            if !tunnel.answers_callers() {
+                continue;
+            }
+            let by_options = estate.dial_in(at, number).into_iter().flat_map(|one| &one.profile.netbios);
+            let told: Vec<&(String, Origin)> = tunnel.addresses.netbios.iter().chain(by_options).collect();
+            let verdict = match told.first() {
+                None => Verdict::Pass,
+                Some(_) => Verdict::Fail(Fail {
+                    severity: CHECK.severity,
+                    why_this_severity: "it takes a caller whose machine somebody took over".into(),
+                    title: format!("callers of {} are told to use NetBIOS", tunnel.name),
+                    detail: format!(
+                        "They are told {}.",
+                        told.iter().map(|(text, _)| text.as_str()).collect::<Vec<_>>().join(", ")
+                    ),
+                    evidence: told.iter().map(|(_, origin)| *origin).collect(),
+                }),
+            };
+            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (line, wanted) in [
+            ("push \"dhcp-option WINS 10.4.0.9\"", "fail low d s.conf:3"),
+            ("push \"dhcp-option DNS 10.4.0.9\"", "pass d"),
+            (";push \"dhcp-option WINS 10.4.0.9\"", "pass d"),
+            ("push \"dhcp-option DISABLE-NBT\"", "pass d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{line}\n");
+            run(&CHECK, &[(line, &[("d/s.conf", &text)], &[wanted])]);
+        }
+        let pool = "connections {\n c { pools = p\n }\n}\npools {\n p {\n  addrs = 10.9.0.0/24\n  nbns = 10.4.0.9\n }\n}\n";
+        run(
+            &CHECK,
+            &[
+                ("a pool", &[("d/swanctl.conf", pool)], &["fail low d swanctl.conf:8"]),
+                (
+                    "ppp options",
+                    &[
+                        ("d/etc/pptpd.conf", "option /etc/ppp/pptpd-options\nremoteip 10.4.0.9\n"),
+                        ("d/etc/ppp/pptpd-options", "auth\nms-wins 10.4.0.9\n"),
+                    ],
+                    &["fail low d pptpd-options:2"],
+                ),
+            ],
+        );
+    }
+}
