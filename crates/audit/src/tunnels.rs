@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use trevlin_model::certificate::CertificateUse;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
-use trevlin_model::offer::Offer;
+use trevlin_model::offer::{AlgorithmRole, Offer};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{Family, IpRange, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
@@ -230,7 +230,9 @@ fn judged(estate: &Estate, yardstick: &Yardstick) -> BTreeMap<(usize, String), J
 /// The weakest algorithm that may be agreed on; of one kind of strength the first.
 fn weakest(offers: &[Offer]) -> Option<&'static Algorithm> {
     let all = offers.iter().flat_map(|offer| offer.algorithms.iter().map(move |one| (offer.spelling, one)));
-    let known = all.filter_map(|(spelling, one)| lookup(spelling, one.role, &one.name));
+    // A version of a protocol is told where it is weak, and no choice of algorithms where it is not.
+    let telling = |one: &&Algorithm| one.role() != AlgorithmRole::Protocol || one.status.severity().is_some();
+    let known = all.filter_map(|(spelling, one)| lookup(spelling, one.role, &one.name)).filter(telling);
     known.min_by_key(|algorithm| algorithm.status)
 }
 

@@ -36,9 +36,10 @@ fn secrets() -> BTreeSet<String> {
             let values = text.lines().filter_map(|line| line.trim().strip_prefix("secret = "));
             found.extend(values.map(|value| value.trim_matches('"').to_owned()));
         }
-        if name.ends_with(".netdev") {
-            let keys = text.lines().filter_map(|line| line.split_once("Key="));
-            found.extend(keys.filter(|(kind, _)| *kind != "Public").map(|(_, value)| value.to_owned()));
+        if name.ends_with(".netdev") || name == "wg0.conf" {
+            let keys = text.lines().filter_map(|line| line.split_once('='));
+            let secret = keys.filter(|(key, _)| matches!(key.trim(), "PrivateKey" | "PresharedKey"));
+            found.extend(secret.map(|(_, value)| value.trim().to_owned()));
         }
         if name == "swanctl.conf" {
             let values = text.lines().filter_map(|line| line.trim().strip_prefix("secret = "));

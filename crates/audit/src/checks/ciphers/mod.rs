@@ -200,25 +200,64 @@ fn fail(
         severity,
         why_this_severity: format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
         title: format!("{name} may use {} for {what}", worst.algorithm.name),
-        detail: format!("{}. In this file's language: `{}`.", told.join("; "), instead(worst.offer)),
+        detail: format!("{}. In this file's language: `{}`.", told.join("; "), instead(estate, worst)),
         evidence,
     })
 }
 
 /// A line that offers what standards recommend, in the program's own language.
-fn instead(offer: &Offer) -> &'static str {
-    match (offer.spelling, offer.part) {
-        (Spelling::OpenVpn, OfferPart::Control) => "tls-version-min 1.2",
-        (Spelling::OpenVpn, OfferPart::Data) => "data-ciphers AES-256-GCM:AES-128-GCM:CHACHA20-POLY1305",
-        (Spelling::StrongSwan, OfferPart::Control) => "aes256gcm16-prfsha384-ecp384",
-        (Spelling::StrongSwan, OfferPart::Data) => "aes256gcm16-ecp384",
-        (Spelling::Libreswan, OfferPart::Control) => "ike=aes_gcm256-sha2_512;dh20",
-        (Spelling::Libreswan, OfferPart::Data) => "esp=aes_gcm256-null;dh20",
-        (Spelling::GnuTls, _) => {
-            "NORMAL:-VERS-ALL:+VERS-TLS1.3:+VERS-TLS1.2:+VERS-DTLS1.2:-RSA:-CIPHER-ALL:+AES-256-GCM:+AES-128-GCM:+CHACHA20-POLY1305"
+fn instead(estate: &Estate, worst: &Known<'_>) -> String {
+    let (offer, role) = (worst.offer, worst.algorithm.role());
+    let line = match (offer.spelling, offer.part, role) {
+        (Spelling::OpenVpn, OfferPart::Control, AlgorithmRole::Protocol) => "tls-version-min 1.2",
+        (Spelling::OpenVpn, OfferPart::Control, _) => {
+            "tls-cipher TLS-ECDHE-ECDSA-WITH-AES-256-GCM-SHA384:TLS-ECDHE-RSA-WITH-AES-256-GCM-SHA384"
         }
-        (Spelling::OpenSsl, _) => "ciphers = ECDHE+AESGCM:ECDHE+CHACHA20",
-        (Spelling::OpenSsh, _) => "Ciphers aes256-gcm@openssh.com,aes128-gcm@openssh.com,aes256-ctr",
-        (Spelling::WireGuard, _) => "the protocol has one suite",
-    }
+        (Spelling::OpenVpn, OfferPart::Data, AlgorithmRole::Integrity) => "auth SHA256",
+        (Spelling::OpenVpn, OfferPart::Data, _) => "data-ciphers AES-256-GCM:AES-128-GCM:CHACHA20-POLY1305",
+        (Spelling::StrongSwan, ..) => return strongswan(estate, worst),
+        (Spelling::Libreswan, OfferPart::Control, _) => "ike=aes_gcm256-sha2_512;dh20",
+        (Spelling::Libreswan, OfferPart::Data, _) => "esp=aes_gcm256-null;dh20",
+        (Spelling::GnuTls, _, AlgorithmRole::Protocol) => {
+            "tls-priorities = \"NORMAL:-VERS-TLS1.0:-VERS-TLS1.1:-VERS-DTLS1.0\""
+        }
+        (Spelling::GnuTls, ..) => {
+            "tls-priorities = \"NORMAL:-RSA:-CIPHER-ALL:+AES-256-GCM:+AES-128-GCM:+CHACHA20-POLY1305\""
+        }
+        (Spelling::OpenSsl, _, AlgorithmRole::Protocol) => "sslVersionMin = TLSv1.2",
+        (Spelling::OpenSsl, ..) => "ciphers = ECDHE+AESGCM:ECDHE+CHACHA20",
+        (Spelling::OpenSsh, _, AlgorithmRole::Encryption) => {
+            "Ciphers aes256-gcm@openssh.com,aes128-gcm@openssh.com,aes256-ctr,aes128-ctr"
+        }
+        (Spelling::OpenSsh, _, AlgorithmRole::KeyExchange) => {
+            "KexAlgorithms sntrup761x25519-sha512@openssh.com,curve25519-sha256,ecdh-sha2-nistp384"
+        }
+        (Spelling::OpenSsh, ..) => "MACs hmac-sha2-256-etm@openssh.com,hmac-sha2-512-etm@openssh.com",
+        (Spelling::WireGuard, ..) => "the protocol has one suite",
+    };
+    line.to_owned()
+}
+
+/// The same for strongSwan, whose two formats have other keys: the key of the line that is at fault, or that of the format
+/// where nothing is stated.
+fn strongswan(estate: &Estate, worst: &Known<'_>) -> String {
+    let origin = worst.offered.origin;
+    let text = estate.export(origin.export).text().get(origin.start as usize..origin.end as usize).unwrap_or_default();
+    let old_format = text.starts_with("conn ");
+    let data = worst.offer.part == OfferPart::Data;
+    let key = match (text.split_once('='), old_format, data) {
+        (Some((key, _)), ..) => key.trim(),
+        (None, true, false) => "ike",
+        (None, true, true) => "esp",
+        (None, false, false) => "proposals",
+        (None, false, true) => "esp_proposals",
+    };
+    // In the older format the daemon adds its own list unless a `!` says not to.
+    let (assigned, strict) = if key.contains("proposals") { (" = ", "") } else { ("=", "!") };
+    let suite = match (key, data) {
+        ("ah" | "ah_proposals", _) => "sha256-ecp384",
+        (_, false) => "aes256gcm16-prfsha384-ecp384",
+        (_, true) => "aes256gcm16-ecp384",
+    };
+    format!("{key}{assigned}{suite}{strict}")
 }

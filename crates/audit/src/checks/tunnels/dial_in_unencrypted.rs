@@ -1,7 +1,7 @@
 //! A dial-in tunnel does not require encryption.
 
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Mppe, Tunnel};
+use trevlin_model::{Mppe, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -22,7 +22,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-            if let Some(dial_in) = estate.dial_in(at, number).filter(|_| tunnel.answers_callers()) {
+            // What L2TP carries is for IPsec to encrypt.
+            let asked = tunnel.answers_callers() && tunnel.family == TunnelFamily::Pptp;
+            if let Some(dial_in) = estate.dial_in(at, number).filter(|_| asked) {
                 answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, dial_in)));
             }
         }

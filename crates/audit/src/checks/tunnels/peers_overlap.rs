@@ -13,7 +13,7 @@ pub(crate) const CHECK: Check = Check {
           word. The one who lost it cannot send, or gets another's packets once a line moves.",
     fix: "Allow each address to one peer.",
     judged: "Fails where two peers of an interface are allowed the same range; milder where one range lies inside the other, since the narrower one then wins for \
-             its part.",
+             its part. One address that two callers have is for `addresses/address-kept-twice`.",
     references: &["wg(8), AllowedIPs"],
     run,
 };
@@ -56,6 +56,9 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         return Verdict::DoesNotApply;
     }
     let mut found = meeting(tunnel);
+    // One address that two callers have is a fixed address kept twice, which is told by itself.
+    let calls = |allowed: &Allowed| tunnel.peers[allowed.1].endpoint.is_none();
+    found.retain(|(around, one)| around.0 != one.0 || one.0.size() > 1 || !calls(around) || !calls(one));
     // Everything on one peer and networks on others is how a way out beside sites is set up.
     found.retain(|(around, one)| {
         around.0 == one.0 || around.0.size() < IpRange::all(around.0.family()).size() / 2
@@ -76,7 +79,11 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         format!("{} of {} lies inside {} of {}.", one.0.short(), who(one), around.0.short(), who(around))
     };
     let more = found.len() - 1;
-    let more = if more == 0 { String::new() } else { format!(" {more} more pairs meet.") };
+    let more = match more {
+        0 => String::new(),
+        1 => " One more pair meets.".to_owned(),
+        more => format!(" {more} more pairs meet."),
+    };
     Verdict::Fail(Fail {
         severity: if same { CHECK.severity } else { Severity::Low },
         why_this_severity: if same {
@@ -100,14 +107,15 @@ mod tests {
     fn cases() {
         for (name, first, second, wanted) in [
             ("apart", "10.9.0.2/32", "10.9.0.3/32", "pass d"),
-            ("the same", "10.9.0.2/32", "10.9.0.2/32", "fail medium d wg0.conf:9 wg0.conf:6"),
+            ("the same", "10.5.0.0/24", "10.5.0.0/24", "fail medium d wg0.conf:9 wg0.conf:6"),
             ("one inside the other", "10.5.0.0/16", "10.5.9.0/24", "fail low d wg0.conf:9 wg0.conf:6"),
             ("a way out", "0.0.0.0/0", "10.5.9.0/24", "pass d"),
             ("two versions", "0.0.0.0/0", "::/0", "pass d"),
+            ("one address of two callers", "10.9.0.2/32", "10.9.0.2/32", "pass d"),
             (
                 "among others",
-                "10.9.0.2/32, 10.9.0.9/32",
-                "10.9.0.4/32, 10.9.0.9/32",
+                "10.9.0.2/32, 10.5.0.0/24",
+                "10.9.0.4/32, 10.5.0.0/24",
                 "fail medium d wg0.conf:9 wg0.conf:6",
             ),
         ] {
