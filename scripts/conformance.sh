@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
-# ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick.
+# ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
+# parsers, gnutls-cli, stunnel.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -23,10 +24,28 @@ command -v netplan >/dev/null || [ -x /usr/sbin/netplan ] || missing+=(netplan.i
 command -v ifquery >/dev/null || [ -x /sbin/ifquery ] || missing+=(ifupdown)
 command -v wg-quick >/dev/null || missing+=(wireguard-tools)
 command -v sshd >/dev/null || [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
+[ -x /usr/lib/ipsec/charon ] || missing+=(strongswan-charon)
+[ -x /usr/lib/ipsec/starter ] || missing+=(strongswan-starter)
+command -v swanctl >/dev/null || [ -x /usr/sbin/swanctl ] || missing+=(strongswan-swanctl)
+# XAuth, EAP and old ciphers of charon are packages of their own.
+[ -e /usr/lib/ipsec/plugins/libstrongswan-gcrypt.so ] || missing+=(libstrongswan-extra-plugins)
+[ -e /usr/lib/ipsec/plugins/libstrongswan-eap-md5.so ] || missing+=(libcharon-extra-plugins)
+command -v gnutls-cli >/dev/null || missing+=(gnutls-bin)
+command -v stunnel >/dev/null || missing+=(stunnel4)
+# Libreswan's programs take the place of strongSwan's, so they are unpacked beside them and not installed; the libraries that
+# its parsers need are.
+libreswan=target/tmp/libreswan
+if [ ! -x "$libreswan/usr/libexec/ipsec/algparse" ]; then
+    missing+=(libnss3 libnspr4 libunbound8 libldns3 libevent-core-2.1-7)
+fi
 if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive
     apt-get update -qq
     apt-get install -y -qq --no-install-recommends "${missing[@]}"
+fi
+if [ ! -x "$libreswan/usr/libexec/ipsec/algparse" ]; then
+    mkdir -p "$libreswan"
+    (cd "$libreswan" && apt-get download -qq libreswan && dpkg -x libreswan_*.deb .)
 fi
 export PATH="$PATH:/usr/sbin:/sbin"
 iptables --version
@@ -34,5 +53,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd -- --ignored
+cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd --test conformance_tunnels -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
+cargo test --locked --workspace --lib priorities -- --ignored

@@ -47,6 +47,8 @@ pub enum IkeProof {
     Xauth(String),
     /// Nothing at all (RFC 7619).
     Nothing,
+    /// Whatever the daemon has a way to check.
+    Anything,
 }
 
 impl IkeProof {
@@ -60,6 +62,7 @@ impl IkeProof {
             Self::Eap(method) => format!("EAP-{}", method.to_ascii_uppercase()),
             Self::Xauth(_) => "XAuth".into(),
             Self::Nothing => "nothing".into(),
+            Self::Anything => "anything".into(),
         }
     }
 }

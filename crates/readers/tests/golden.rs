@@ -12,10 +12,16 @@ use trevlin_readers::{Reading, Surroundings, decode, recognise};
 /// The case files of a folder in order of name.
 fn cases(folder: &str) -> Vec<Export> {
     let at = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases").join(folder);
-    let mut names: Vec<_> = std::fs::read_dir(&at)
-        .unwrap()
-        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
-        .collect();
+    let list = |at: &Path| -> Vec<String> {
+        let entries = std::fs::read_dir(at).unwrap();
+        entries.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect()
+    };
+    // What files read in may stand one folder below.
+    let below = |name: String| match at.join(&name).is_dir() {
+        true => list(&at.join(&name)).into_iter().map(|inner| format!("{name}/{inner}")).collect(),
+        false => vec![name],
+    };
+    let mut names: Vec<String> = list(&at).into_iter().flat_map(below).collect();
     names.sort();
     let read = |name: &String| decode(&std::fs::read(at.join(name)).unwrap()).unwrap();
     names
@@ -92,7 +98,10 @@ fn check(folder: &str) {
             continue;
         };
         let reading = (reader.read)(export, &around);
-        insta::assert_snapshot!(format!("{folder}-{}", export.path()), page(export, reader.name, &reading));
+        insta::assert_snapshot!(
+            format!("{folder}-{}", export.path().replace('/', "-")),
+            page(export, reader.name, &reading)
+        );
     }
 }
 
@@ -104,6 +113,11 @@ fn iptables() {
 #[test]
 fn openvpn() {
     check("openvpn");
+}
+
+#[test]
+fn tunnels() {
+    check("tunnels");
 }
 
 #[test]

@@ -5,7 +5,26 @@ use trevlin_model::{Export, ExportId, LineClass, Origin};
 use trevlin_readers::{READERS, Reading, Surroundings, decode};
 
 /// Pieces of every format, whole and broken, so that random texts go deep into the readers.
-const PIECES: [&str; 124] = [
+const PIECES: [&str; 143] = [
+    "conn c\n\tauto=add\n",
+    "\tike=3des-md5;dh5,aes+aes128-!\n",
+    "\talso=c\n",
+    "\tikev2=no\n",
+    "connections {\n",
+    "a : b.c, a {",
+    "}\n",
+    "proposals = aes-,default-x,\n",
+    "local { auth = eap-x }\n",
+    "remote_ts = 10.0.0.0/8[tcp/\n",
+    "include *.conf\n",
+    "tls-priorities = \"NORMAL:-VERS-ALL:+:@\n",
+    "[svc]\naccept = ::1:9\nconnect = x\n",
+    "sslVersionMin = all\n",
+    "[lns a]\nip range = 9\n",
+    "[Peer]\nAllowedIPs = ::/0,x\n",
+    "\"linkinfo\":{\"info_kind\":\"gre\",\"info_data\":{\"remote\":\"x\"}},",
+    "<connection>\nremote x\n</connection>\n",
+    "rekey_time = 99999999999999999999w\n",
     "*filter\n",
     "*nat\n",
     "COMMIT\n",

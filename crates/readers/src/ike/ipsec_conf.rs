@@ -393,7 +393,7 @@ impl<'a> Said<'_, 'a> {
         let mut plan = AddressPlan::default();
         let esp = self.first(&["phase2alg", "esp"]);
         let ah = self.get("ah");
-        let offers: Vec<Offer> = match self.daemon {
+        let mut offers: Vec<Offer> = match self.daemon {
             IkeDaemon::StrongSwan => {
                 let data = ah.filter(|_| esp.is_none()).or(esp);
                 vec![
@@ -430,10 +430,18 @@ impl<'a> Said<'_, 'a> {
                 Setting::default_of(true, "Libreswan", "ipsec.conf(5) of Libreswan, pfs")
             }
         };
+        let side = |side: &str, plan: &mut AddressPlan| {
+            let mut found = selectors(subnet(side), &mut plan.malformed);
+            if let Some((text, _)) = self.get(&format!("{side}protoport")) {
+                let port = protocol_and_port(text);
+                found.texts.iter_mut().for_each(|one| one.push_str(&port));
+            }
+            found
+        };
         let child = Child {
             name: self.name.to_owned(),
-            local: selectors(subnet("left"), &mut plan.malformed),
-            remote: selectors(subnet("right"), &mut plan.malformed),
+            local: side("left", &mut plan),
+            remote: side("right", &mut plan),
             mode,
             rekey: self.time(
                 &["salifetime", "keylife", "lifetime"],
@@ -445,6 +453,14 @@ impl<'a> Said<'_, 'a> {
             offers: (1..offers.len()).collect(),
             origin,
         };
+        // Both ends then cut the digest as a draft had it (ipsec.conf(5) of Libreswan).
+        if let Some(origin) = self.yes(&["sha2-truncbug"]) {
+            let cut = Some(("hmac_sha2_256_truncbug", origin));
+            let mut cut = offer(self.daemon, OfferPart::Data, cut, false, origin);
+            cut.algorithms.retain(|one| one.default.is_none());
+            cut.algorithms.iter_mut().for_each(|one| one.role = None);
+            offers.push(cut);
+        }
         let liveness = match (self.daemon, self.get("dpdaction"), self.get("dpddelay")) {
             (IkeDaemon::StrongSwan, None | Some(("none", _)), _) => match self.get("dpdaction") {
                 Some((_, origin)) => Setting::Stated { value: 0, origin },
@@ -522,6 +538,23 @@ impl<'a> Said<'_, 'a> {
             plan.domains.extend(names.map(|name| (name.to_owned(), origin)));
         }
         plan
+    }
+}
+
+/// A protocol and a port as a selector has them: `17/1701` is `[udp/1701]`, `17/%any` is `[udp]`.
+fn protocol_and_port(text: &str) -> String {
+    let (protocol, port) = text.split_once('/').unwrap_or((text, ""));
+    let protocol = match protocol {
+        "6" => "tcp",
+        "17" => "udp",
+        "47" => "gre",
+        other => other,
+    };
+    match (protocol, port) {
+        ("%any" | "0", _) => String::new(),
+        (protocol, "" | "%any" | "0") => format!("[{protocol}]"),
+        (protocol, "l2tp" | "l2f") => format!("[{protocol}/1701]"),
+        (protocol, port) => format!("[{protocol}/{port}]"),
     }
 }
 

@@ -193,7 +193,7 @@ fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
                     tunnel.proof.passwords.push(PasswordCheck { source, optional: false, origin });
                 }
             }
-            Some(IkeProof::Nothing) | None => {}
+            Some(IkeProof::Nothing | IkeProof::Anything) | None => {}
         }
     }
 }

@@ -371,7 +371,7 @@ fn handed_out(title: &str, view: &View<'_, '_>, plan: &mut AddressPlan) {
     }
 }
 
-/// Rounds of one side, in order; without a section there is one with the defaults.
+/// Rounds of one side, in order.
 fn rounds(view: &View<'_, '_>, side: &str) -> Vec<AuthRound> {
     let mut found: Vec<(u32, AuthRound)> = Vec::new();
     for name in view.names().into_iter().filter(|name| name.starts_with(side)) {
@@ -392,7 +392,8 @@ fn rounds(view: &View<'_, '_>, side: &str) -> Vec<AuthRound> {
     }
     found.sort_by_key(|(number, _)| *number);
     if found.is_empty() {
-        let proof = Setting::default_of(IkeProof::PublicKey, DAEMON, MANUAL);
+        // Without a section nothing is asked for by name, and whatever can be checked is taken.
+        let proof = Setting::default_of(IkeProof::Anything, DAEMON, MANUAL);
         return vec![AuthRound { proof, identity: None, narrowed: None }];
     }
     found.into_iter().map(|(_, round)| round).collect()
@@ -427,6 +428,7 @@ fn child(
     if ah.is_some() {
         offers.push(offer(IkeDaemon::StrongSwan, OfferPart::Data, ah, false, origin));
     }
+    let own = first..offers.len();
     if let Some(origin) = yes(view, "sha256_96") {
         offers.push(offer(
             IkeDaemon::StrongSwan,
@@ -455,7 +457,7 @@ fn child(
         rekey,
         compression: yes(view, "ipcomp"),
         forward_secrecy: Setting::default_of(false, DAEMON, "swanctl.conf(5), esp_proposals"),
-        offers: (first..offers.len()).collect(),
+        offers: own.collect(),
         origin,
     }
 }

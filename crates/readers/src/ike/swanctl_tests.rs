@@ -73,11 +73,11 @@ fn inheritance_and_rounds() {
     for (text, wanted) in [
         (
             "base {\n version = 1\n proposals = 3des-md5-modp1024\n remote { auth = psk }\n}\nconnections {\n a : base {\n  version = 2\n }\n}\n",
-            "a Second shared key:any>certificate:any [] 14400",
+            "a Second shared key:any>anything:any [] 14400",
         ),
         (
             "connections {\n a {\n  remote-2 { round = 2\n auth = eap-mschapv2\n eap_id = %any }\n  remote-1 { round = 1\n auth = pubkey\n cacerts = ca.pem }\n  reauth_time = 2h\n }\n}\n",
-            "a Both certificate:any!+EAP-MSCHAPV2:%any>certificate:any [] 7200",
+            "a Both certificate:any!+EAP-MSCHAPV2:%any>anything:any [] 7200",
         ),
         (
             "connections {\n a {\n  aggressive = yes\n  rekey_time = 0s\n  remote { id = b.example }\n  local { auth = xauth }\n  children {\n   n { mode = transport }\n   p { mode = pass }\n  }\n }\n}\n",

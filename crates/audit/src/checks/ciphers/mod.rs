@@ -242,7 +242,11 @@ fn instead(estate: &Estate, worst: &Known<'_>) -> String {
 /// where nothing is stated.
 fn strongswan(estate: &Estate, worst: &Known<'_>) -> String {
     let origin = worst.offered.origin;
-    let text = estate.export(origin.export).text().get(origin.start as usize..origin.end as usize).unwrap_or_default();
+    let text = estate
+        .export(origin.export)
+        .text()
+        .get(origin.start as usize..origin.end as usize)
+        .unwrap_or_default();
     let old_format = text.starts_with("conn ");
     let data = worst.offer.part == OfferPart::Data;
     let key = match (text.split_once('='), old_format, data) {

@@ -55,6 +55,11 @@ mod tests {
                 "conn c\n\tauto=add\n\tike=aes256gcm16-prfsha384-ecp384!\n\tesp=aes256gcm16!\n",
                 &["pass d"],
             ),
+            (
+                "Libreswan, cut short",
+                "conn c\n\tauto=add\n\tikev2=insist\n\tsha2-truncbug=yes\n",
+                &["fail low d ipsec.conf:4"],
+            ),
             ("the daemon's own list", "conn c\n\tauto=add\n", &["fail info d ipsec.conf:1"]),
         ] {
             run(&CHECK, &[(name, &[("d/ipsec.conf", text)], wanted)]);
