@@ -183,6 +183,19 @@ impl IpsecConnection {
         self.remote.iter().find(by_key).or_else(|| self.local.iter().find(by_key))
     }
 
+    /// Whether it only carries packets of one UDP port of this end, as the one around L2TP does (RFC 3193).
+    #[must_use]
+    pub fn carries_udp(&self, port: u16) -> bool {
+        let names = |text: &String| {
+            let inside = text.split_once('[').map_or("", |(_, rest)| rest.trim_end_matches(']'));
+            inside.split_once('/').is_some_and(|(protocol, named)| {
+                matches!(protocol, "udp" | "17")
+                    && (named.parse() == Ok(port) || (port == 1701 && matches!(named, "l2tp" | "l2f")))
+            })
+        };
+        !self.children.is_empty() && self.children.iter().all(|child| child.local.texts.iter().any(names))
+    }
+
     /// Whether an address of the other end is known, so that it is a certain one and not any caller.
     #[must_use]
     pub fn names_the_other_end(&self) -> bool {

@@ -158,8 +158,9 @@ pub(crate) fn openssl(
     origin: Origin,
 ) -> Offer {
     let mut offer = offer(Spelling::OpenSsl, origin);
-    let mut add = |name: &str, role, versions, origin, default| {
-        offer.algorithms.push(Offered { name: name.to_owned(), role, versions, suite: 0, origin, default });
+    let mut add = |name: &str, role, origin| {
+        let name = name.to_owned();
+        offer.algorithms.push(Offered { name, role, versions: None, suite: 0, origin, default: None });
     };
     let place = |one: Option<(&str, Origin)>| {
         one.and_then(|(name, _)| VERSIONS.iter().position(|known| *known == name))
@@ -169,36 +170,31 @@ pub(crate) fn openssl(
     let allowed = |name: &str| {
         !forbidden.iter().any(|option| option.trim_start_matches("NO_") == name.replace('.', "_"))
     };
+    let mut open = None;
     match lowest {
         Some((name, at)) => {
             // `all` goes down to whatever the library has.
             let first = if name == "all" { 2 } else { place(lowest).unwrap_or(last) };
             for version in VERSIONS.iter().take(last + 1).skip(first).filter(|name| allowed(name)) {
-                add(version, Some(AlgorithmRole::Protocol), None, at, None);
+                add(version, Some(AlgorithmRole::Protocol), at);
             }
         }
-        None => {
-            for version in VERSIONS[2..4].iter().filter(|name| allowed(name)) {
-                let versions = Some("with versions of OpenSSL before 3.0");
-                add(
-                    version,
-                    Some(AlgorithmRole::Protocol),
-                    versions,
-                    origin,
-                    Some("stunnel(8), sslVersionMin"),
-                );
-            }
+        None if VERSIONS[2..4].iter().any(|name| allowed(name)) => {
+            let question = "no lowest version of TLS is stated: with OpenSSL before 3.0 version 1.0 is taken";
+            open = Some((AlgorithmRole::Protocol, question.to_owned()));
         }
+        None => {}
     }
     if let Some((list, at)) = ciphers {
         let pieces = || list.split([':', ',', ' ']).filter(|piece| !piece.is_empty());
         let gone: Vec<&str> = pieces().filter_map(|piece| piece.strip_prefix(['!', '-'])).collect();
         for piece in pieces().filter(|piece| !piece.starts_with(['!', '-', '@'])) {
             for part in piece.trim_start_matches('+').split('+').filter(|part| !gone.contains(part)) {
-                add(part, None, None, at, None);
+                add(part, None, at);
             }
         }
     }
+    offer.open = open;
     offer
 }
 
@@ -260,7 +256,7 @@ mod tests {
             (Some("RC4+MD5:ALL:!RC4"), Some("TLSv1.3"), &[], &["TLSv1.3", "MD5", "ALL"]),
             (None, Some("all"), &["NO_TLSv1", "NO_TLSv1_1"], &["TLSv1.2", "TLSv1.3"]),
             (None, Some("SSLv3"), &[], &["SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"]),
-            (None, None, &[], &["TLSv1", "TLSv1.1"]),
+            (None, None, &[], &[]),
         ] {
             let forbidden: Vec<String> = forbidden.iter().map(|one| (*one).to_owned()).collect();
             let versions = [lowest.map(|name| (name, at)), None];

@@ -13,7 +13,8 @@ use trevlin_model::{
 pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
-    if tunnel.role != TunnelRole::Server {
+    // What only carries L2TP is no way in of its own.
+    if tunnel.role != TunnelRole::Server || tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(1701)) {
         return None;
     }
     let (who, list, factors) = match tunnel.family {

@@ -222,8 +222,25 @@ fn estate(mint: &mut Mint) -> Vec<(String, String)> {
     swanctl += &lines(mint, 2, &|mint, number| {
         format!(" eap-{number} {{ id = b{number}\n secret = {} }}", mint.word())
     });
+    swanctl += &format!(" ike-h {{\n  secret = 0x{}\n  word = {}\n }}\n", hex(&mint.word()), mint.word());
+    swanctl += &format!(" ppk-s {{ secret = 0s{}\n }}\n", STANDARD.encode(mint.word()));
     swanctl += &format!(" private-x {{ secret = \"{}\n", mint.word());
     add("hub/etc/swanctl/swanctl.conf", swanctl);
+    let charon = format!(
+        "charon {{\n plugins {{\n  eap-radius {{\n   server = 10.9.2.7\n   secret = {}\n  }}\n }}\n}}\n",
+        mint.word()
+    );
+    add("hub/etc/strongswan.conf", charon);
+    let mut l2tp = lines(mint, 3, &|mint, number| format!("* l{number} {}", mint.word()));
+    l2tp += &format!("broken {}\n", mint.word());
+    add("hub/etc/xl2tpd/l2tp-secrets", l2tp);
+    let relay = format!(
+        "ticketKeySecret = {}\n[a]\naccept = 443\nconnect = 10.9.2.8:80\nprotocolPassword = {}\nwobble = {}\n",
+        hex(&mint.word()),
+        mint.word(),
+        mint.word()
+    );
+    add("hub/etc/stunnel/stunnel.conf", relay);
     let dhcpd = format!(
         "key up {{ algorithm hmac-md5; secret \"{}\"; }}\nkey down {{ secret {}; }}\nsubnet 10.9.6.0 netmask 255.255.255.0 {{ range 10.9.6.90 10.9.6.9; }}\n",
         key_of(mint),
@@ -304,6 +321,9 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         "networkd",
         "netplan",
         "swanctl",
+        "strongswan-conf",
+        "l2tp-secrets",
+        "stunnel",
         "dhcpd",
         "kea",
         "ifupdown",

@@ -210,13 +210,6 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         if let Some(tunnel) = reading.facts.tunnels.last_mut().filter(|_| daemon == IkeDaemon::StrongSwan) {
             tunnel.settings.extend(super::strongswan_conf::aggressive_allowed(around));
         }
-        if let Some(tunnel) = reading.facts.tunnels.last_mut() {
-            for key in ["leftprotoport", "rightprotoport"] {
-                if let Some((value, origin)) = said.get(key) {
-                    tunnel.settings.push((key.into(), Setting::Stated { value: value.to_owned(), origin }));
-                }
-            }
-        }
     }
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);

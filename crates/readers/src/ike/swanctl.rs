@@ -204,6 +204,7 @@ fn class(within: &[&str], key: &str) -> Option<LineClass> {
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut masked = Vec::new();
     let together = together(export, around);
     let part_of_another = around.reads_in(export, included)
         || together.first().is_none_or(|first| first.path() != export.path());
@@ -212,17 +213,26 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     } else {
         parse(&together, around, &mut book)
     };
-    each_value(&root, &mut |within, value| match class(within, value.key) {
-        Some(class) => book.class(value.origin, class),
-        // In a file that is read in within a section of another, the sections around it are not known here.
-        None if part_of_another && within.len() < 2 => book.class(value.origin, LineClass::Understood),
-        None => book.not_understood(
-            value.origin,
-            format!(
-                "`{}` is no key of swanctl.conf(5) in this place; the daemon takes no notice of it",
-                value.key
+    each_value(&root, &mut |within, value| {
+        // Whatever stands among the secrets may be one.
+        if within.first() == Some(&"secrets") && !value.key.starts_with("id") && value.key != "file" {
+            masked.push(value.place);
+        }
+        match class(within, value.key) {
+            Some(class) => book.class(value.origin, class),
+            // In a file that is read in within a section of another, the sections around it are not known here.
+            None if part_of_another && within.len() < 2 => {
+                masked.push(value.place);
+                book.class(value.origin, LineClass::Understood);
+            }
+            None => book.not_understood(
+                value.origin,
+                format!(
+                    "`{}` is no key of swanctl.conf(5) in this place; the daemon takes no notice of it",
+                    value.key
+                ),
             ),
-        ),
+        }
     });
     let whole = View::of(&root);
     for (name, origin) in whole.lost_references() {
@@ -233,6 +243,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             );
         }
     }
+    reading.facts.masked_places.append(&mut masked);
     // What another file reads in belongs to that file's connections.
     if part_of_another {
         return reading;

@@ -44,6 +44,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 _ if !tunnel.answers_callers() => Verdict::DoesNotApply,
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
                 (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
+                // Who comes in by L2TP logs in there.
+                (_, TunnelFamily::Ipsec, _) if carries_l2tp(tunnel) => Verdict::DoesNotApply,
                 (_, TunnelFamily::Ipsec, _) => openconnect(estate, at, tunnel),
                 (_, TunnelFamily::WireGuard, _) => keys(tunnel),
                 (_, TunnelFamily::Pptp | TunnelFamily::L2tp, Some(dial_in)) => {
@@ -144,6 +146,11 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     })
 }
 
+/// Whether a connection is only there for L2TP to pass through.
+fn carries_l2tp(tunnel: &Tunnel) -> bool {
+    tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(1701))
+}
+
 /// WireGuard asks for the key of a peer, kept in a file, and for nothing else.
 fn keys(tunnel: &Tunnel) -> Verdict {
     let callers: Vec<_> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
@@ -179,7 +186,11 @@ fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
         None => Verdict::DoesNotApply,
         Some(Factors::Known(kinds, _)) if kinds.len() > 1 => Verdict::Pass,
         Some(Factors::Known(kinds, lines)) => {
-            let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
+            let by_key = tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty();
+            let words = match kinds.iter().next() {
+                Some(FactorKind::Knowledge) if by_key => "a shared key",
+                kind => kind.map_or("nothing", |kind| kind.words()),
+            };
             let (severity, why) = match kinds.iter().next() {
                 None => (Severity::Critical, "nothing is asked for"),
                 Some(FactorKind::Knowledge | FactorKind::OneTimeCode) => {
@@ -485,5 +496,40 @@ mod tests {
         {
             run(&CHECK, &[(proto, &[ADDRESS, SERVER, ("e/rules.v4", &front(proto))], &[wanted])]);
         }
+    }
+
+    #[test]
+    fn connections_and_peers() {
+        let conn = |lines: &str| {
+            format!("conn c\n\tauto=add\n\tright=%any\n\trightsourceip=10.9.0.0/24\n\t{lines}\n")
+        };
+        for (name, lines, wanted) in [
+            ("a certificate", "rightauth=pubkey", "fail medium d ipsec.conf:5"),
+            ("a certificate and a password", "rightauth=pubkey\n\trightauth2=eap-mschapv2", "pass d"),
+            ("a password", "rightauth=eap-mschapv2", "fail high d ipsec.conf:1 ipsec.conf:5"),
+            ("a shared key", "rightauth=psk", "fail high d ipsec.conf:1 ipsec.conf:5"),
+            (
+                "a shared key and a password",
+                "keyexchange=ikev1\n\trightauth=psk\n\trightauth2=xauth",
+                "fail high d ipsec.conf:1 ipsec.conf:7",
+            ),
+            ("a method that is agreed on", "rightauth=eap-dynamic", "ask d"),
+            ("somebody else decides", "rightauth=eap-radius", "ask d"),
+            ("around L2TP", "rightauth=psk\n\tleftprotoport=17/1701", "none d"),
+        ] {
+            run(&CHECK, &[(name, &[("d/ipsec.conf", &conn(lines))], &[wanted])]);
+        }
+        run(
+            &CHECK,
+            &[(
+                "loads nothing",
+                &[("d/ipsec.conf", &conn("rightauth=psk").replace("auto=add", "auto=ignore"))],
+                &[],
+            )],
+        );
+        let site = "conn c\n\tauto=add\n\tright=198.51.100.9\n\tauthby=secret\n";
+        run(&CHECK, &[("a site", &[("d/ipsec.conf", site)], &["none d"])]);
+        let peers = "[Interface]\nPrivateKey = k\nAddress = 10.9.0.1/24\nListenPort = 51820\n[Peer]\nPublicKey = a\nAllowedIPs = 10.9.0.2/32\n";
+        run(&CHECK, &[("peers", &[("d/wg0.conf", peers)], &["fail medium d wg0.conf:1 wg0.conf:5"])]);
     }
 }

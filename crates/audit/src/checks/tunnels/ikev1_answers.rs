@@ -28,7 +28,6 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     }
     let line = match connection.daemon {
         IkeDaemon::Libreswan => "ikev2=insist",
-        IkeDaemon::StrongSwan if tunnel.stated("rightprotoport").is_some() => "keyexchange=ikev2",
         IkeDaemon::StrongSwan => "version = 2` or `keyexchange=ikev2",
     };
     let (severity, why, title, detail, origin) = match &connection.versions {

@@ -2,7 +2,6 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::net::IpAddr;
-use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Device, Family, MatchKind, Protocol, Rule, Target, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
@@ -71,26 +70,7 @@ fn from_ipsec(rule: &Rule) -> bool {
 
 /// The connection of the device that protects this port.
 fn connection(device: &Device, port: u16) -> Option<&Tunnel> {
-    device.facts.running().find(|one| {
-        one.ipsec.as_ref().is_some_and(|ipsec| by_selectors(ipsec, port))
-            || one.settings.iter().filter(|(name, _)| name.ends_with("protoport")).any(|(_, setting)| {
-                setting.stated().is_some_and(|(value, _)| {
-                    value.ends_with(&format!("/{port}")) || value.ends_with("/l2tp")
-                })
-            })
-    })
-}
-
-/// Whether a child's own selectors name the port (`dynamic[udp/1701]`).
-fn by_selectors(connection: &IpsecConnection, port: u16) -> bool {
-    let names = |text: &String| {
-        let inside = text.split_once('[').map_or("", |(_, rest)| rest.trim_end_matches(']'));
-        inside.split_once('/').is_some_and(|(protocol, named)| {
-            matches!(protocol, "udp" | "17")
-                && (named == port.to_string() || named == "l2tp" || named == "l2f")
-        })
-    };
-    connection.children.iter().any(|child| child.local.texts.iter().any(names))
+    device.facts.running().find(|one| one.ipsec.as_ref().is_some_and(|ipsec| ipsec.carries_udp(port)))
 }
 
 fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &Tunnel) -> Verdict {

@@ -42,7 +42,7 @@ fn is_new(tunnel: &Tunnel) -> bool {
     let kind =
         matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::WireGuard | TunnelFamily::OpenConnect);
     // A connection that only carries L2TP is no new way in.
-    let carries = tunnel.setting("rightprotoport").is_some();
+    let carries = tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(1701));
     kind || (tunnel.ipsec.is_some() && !only(tunnel, IkeVersions::First) && !carries)
 }
 
