@@ -78,6 +78,7 @@ pub const READERS: &[Reader] = &[
     radius::targets::LIST,
     radius::users::READER,
     accounts::SHADOW,
+    sshd::client::READER,
     authorized_keys::READER,
     sshd::READER,
     ike::strongswan_conf::READER,

@@ -455,3 +455,42 @@ fn stunnel_knows_the_same_options() {
         assert_eq!(reading.ledger.notes.is_empty(), known, "{line}");
     }
 }
+
+#[test]
+#[ignore = "needs ssh; run by scripts/conformance.sh"]
+fn what_a_client_of_the_secure_shell_hands_on() {
+    let text = "Host quay\n  Hostname gate.example\n  RemoteForward 8080 10.4.0.9:80\n  Tunnel point-to-point\nHost *\n  Tunnel no\n  \
+                LocalForward 9000 10.4.0.9:80\n  DynamicForward 1080\nHost off\n  RemoteForward 1 a:2\nHost late !off\n  GatewayPorts yes\n";
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("ssh_config");
+    std::fs::write(&file, text).unwrap();
+    let reading = read(&[Export::new(ExportId(0), "d/etc/ssh/ssh_config", text.into())]);
+    assert_eq!(reading.facts.tunnels.len(), 3);
+    for tunnel in &reading.facts.tunnels {
+        let host = tunnel.name.split(' ').nth(2).unwrap();
+        let output = run("ssh", &["-G", "-F", &file.to_string_lossy(), host]);
+        let theirs = String::from_utf8_lossy(&output.stdout).into_owned();
+        let value =
+            |name: &str| theirs.lines().find_map(|line| line.strip_prefix(&format!("{name} "))).unwrap_or("");
+        assert_eq!(tunnel.stated("remote").unwrap().0, value("hostname"), "{host}: {theirs}");
+        let ours = tunnel.stated("tunnel").map_or("no", |(value, _)| value);
+        assert_eq!(ours.replace("no", "false"), value("tunnel"), "{host}: {theirs}");
+        assert_eq!(
+            tunnel.stated("gatewayports").map_or("no", |(value, _)| value),
+            value("gatewayports"),
+            "{host}: {theirs}"
+        );
+        for name in ["remoteforward", "localforward", "dynamicforward"] {
+            let bare = |text: &str| text.replace(['[', ']'], "");
+            let ours: Vec<_> = tunnel
+                .settings
+                .iter()
+                .filter(|(known, _)| known == name)
+                .map(|(_, one)| bare(one.stated().unwrap().0))
+                .collect();
+            let theirs: Vec<_> =
+                theirs.lines().filter_map(|line| line.strip_prefix(&format!("{name} "))).map(bare).collect();
+            assert_eq!(ours, theirs, "{host} {name}");
+        }
+    }
+}

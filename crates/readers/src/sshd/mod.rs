@@ -3,6 +3,7 @@
 //! The first value of a keyword wins; statements behind a `Match` hold for the connections it fits and win over those
 //! before any; `Include` reads files in at its place, and leaves the condition it stands under as it was.
 
+pub(crate) mod client;
 mod keywords;
 mod lines;
 

@@ -15,8 +15,8 @@ pub(crate) const CHECK: Check = Check {
           in a minute for one purpose and stay.",
     fix: "Replace the relay by a tunnel whose callers prove who they are, or ask for a certificate (`verifyChain = yes` with `CAfile`); for the secure shell state \
           `GatewayPorts no` and `PermitTunnel no`.",
-    judged: "Fails for relays of stunnel that hand connections from other machines on to another host and ask for no certificate, and for secure shell servers \
-             whose users may open ports to everybody or bring up a network interface. Passes for relays to the device itself, and with certificates.",
+    judged: "Fails for relays of stunnel that hand connections from other machines on to another host and ask for no certificate, for secure shell servers \
+             whose users may open ports to everybody or bring up a network interface, and for its clients that open a port elsewhere which leads back here. Passes for relays to the device itself, and with certificates.",
     references: &[
         "stunnel(8), verifyChain",
         "sshd_config(5), GatewayPorts and PermitTunnel",
@@ -31,6 +31,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let relays = |one: &&Tunnel| one.family == TunnelFamily::TlsRelay && one.role == TunnelRole::Server;
         for tunnel in device.facts.running().filter(relays) {
             answers.push(Answer::new(at, tunnel.name.clone(), of_relay(tunnel)));
+        }
+        for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::SshForward) {
+            answers.push(Answer::new(at, tunnel.name.clone(), of_caller(tunnel)));
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             answers.push(Answer::new(at, "secure shell", of_shell(server)));
@@ -65,6 +68,46 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
             "It takes connections from other machines and opens them anew to {target}; no certificate is asked for."
         ),
         evidence: [origin].into_iter().chain(accept).collect(),
+    })
+}
+
+/// What a client of the secure shell hands on: a port that it opens at the other end leads back in, past every filter on the way
+/// (ssh_config(5), RemoteForward); one that it opens here for everybody leads there.
+fn of_caller(tunnel: &Tunnel) -> Verdict {
+    let host = tunnel.stated("remote").map_or("", |(host, _)| host);
+    let open = tunnel.stated("gatewayports").is_some_and(|(value, _)| value == "yes");
+    let mut found: Vec<(String, Origin)> = Vec::new();
+    for (name, setting) in &tunnel.settings {
+        let Some((value, origin)) = setting.stated() else { continue };
+        let (listen, target) = value.split_once(' ').unwrap_or((value, "whatever is asked for"));
+        let everybody =
+            open || listen.starts_with("*:") || listen.starts_with("0.0.0.0:") || listen.starts_with("[::]:");
+        match name.as_str() {
+            "remoteforward" => {
+                found.push((format!("a port that it opens at {host} leads back to {target}"), origin))
+            }
+            "localforward" | "dynamicforward" if everybody => {
+                found.push((
+                    format!("a port that it opens to everybody here leads to {target} through {host}"),
+                    origin,
+                ));
+            }
+            "tunnel" if value != "no" => {
+                found.push((format!("it joins this device and {host} by a network interface"), origin))
+            }
+            _ => {}
+        }
+    }
+    if found.is_empty() {
+        return Verdict::Pass;
+    }
+    let told: Vec<_> = found.iter().map(|(text, _)| text.as_str()).collect();
+    Verdict::Fail(Fail {
+        severity: CHECK.severity,
+        why_this_severity: "no packet filter on the way sees it".into(),
+        title: format!("{} goes past the packet filters", tunnel.name),
+        detail: format!("{}.", told.join("; ")),
+        evidence: found.iter().map(|(_, origin)| *origin).collect(),
     })
 }
 
@@ -139,6 +182,15 @@ mod tests {
             ("#PermitTunnel yes", "pass d"),
         ] {
             run(&CHECK, &[(lines, &[("d/etc/ssh/sshd_config", &format!("Port 22\n{lines}\n"))], &[wanted])]);
+        }
+        for (lines, wanted) in [
+            ("RemoteForward 8080 10.4.0.9:80", &["fail medium d config:2"][..]),
+            ("LocalForward 9000 10.4.0.9:80", &["pass d"]),
+            ("LocalForward *:9000 10.4.0.9:80", &["fail medium d config:2"]),
+            ("Tunnel yes", &["fail medium d config:2"]),
+            ("#RemoteForward 8080 10.4.0.9:80", &[]),
+        ] {
+            run(&CHECK, &[(lines, &[("d/root/.ssh/config", &format!("Host quay\n{lines}\n"))], wanted)]);
         }
     }
 }

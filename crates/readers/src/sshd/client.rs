@@ -1,0 +1,225 @@
+//! Configuration of the secure shell's client (ssh_config(5)), as far as it brings up tunnels: ports handed on, and network
+//! interfaces.
+//!
+//! Of a keyword with one value the first that holds for a host counts; lines that hand ports on add up.
+
+use super::lines::{arguments, keyword};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use std::sync::LazyLock;
+use trevlin_model::{Export, LineClass, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "ssh-client",
+    title: "secure shell client configuration",
+    manual: "ssh_config(5)",
+    recognise,
+    read,
+};
+
+#[derive(Deserialize, Default)]
+struct Keywords {
+    judged: BTreeSet<String>,
+    passed_over: BTreeSet<String>,
+}
+
+static KEYWORDS: LazyLock<Keywords> = LazyLock::new(|| {
+    toml::from_str(include_str!("../../tables/ssh-client-keywords.toml")).unwrap_or_default()
+});
+
+/// Keywords that hand ports on, and those of which the first counts.
+const FORWARDS: [&str; 3] = ["remoteforward", "localforward", "dynamicforward"];
+const FIRST: [&str; 4] = ["hostname", "tunnel", "gatewayports", "clearallforwardings"];
+
+fn recognise(export: &Export) -> Recognition {
+    // Words that sshd_config(5), its twin for servers, does not have.
+    let tells = export.lines().take(TELLING_LINES).any(|line| {
+        keyword(line.text).is_some_and(|(name, rest)| {
+            !rest.is_empty()
+                && (FORWARDS.contains(&name.as_str())
+                    || matches!(name.as_str(), "host" | "hashknownhosts" | "identityfile"))
+        })
+    });
+    let path = export.path();
+    let named =
+        export.file_name() == "ssh_config" || path.contains("ssh_config.d/") || path.ends_with(".ssh/config");
+    match (tells, named) {
+        (true, true) => Recognition::Content,
+        (_, true) => Recognition::Name,
+        _ => Recognition::No,
+    }
+}
+
+/// Lines that hold for some hosts.
+struct Block {
+    /// Patterns; none where the lines hold under a condition that is not known here.
+    patterns: Vec<String>,
+    lines: Vec<(String, String, Origin)>,
+    origin: Origin,
+}
+
+impl Block {
+    /// Whether the block holds for a host: a pattern fits it, and none that is turned around (ssh_config(5), PATTERNS).
+    fn holds(&self, host: &str) -> bool {
+        let fits = |pattern: &str| trevlin_model::ssh::matches(host, pattern);
+        let against = self.patterns.iter().filter_map(|one| one.strip_prefix('!')).any(fits);
+        !against && self.patterns.iter().filter(|one| !one.starts_with('!')).any(|one| fits(one))
+    }
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut blocks =
+        vec![Block { patterns: vec!["*".into()], lines: Vec::new(), origin: export.origin(0..0) }];
+    for line in export.lines() {
+        let Some((name, rest)) = keyword(line.text) else { continue };
+        let origin = export.origin_of(line.text.trim());
+        if KEYWORDS.passed_over.contains(&name) {
+            book.class(origin, LineClass::PassedOver);
+            continue;
+        }
+        if !KEYWORDS.judged.contains(&name) {
+            book.not_understood(origin, "no keyword of ssh_config(5); the client does not start with it");
+            continue;
+        }
+        let (words, wrong) = arguments(rest);
+        if let Some(why) = wrong {
+            book.not_understood(origin, why);
+            continue;
+        }
+        book.understood(origin);
+        match name.as_str() {
+            "host" => blocks.push(Block { patterns: words, lines: Vec::new(), origin }),
+            "match" => {
+                let all = words.len() == 1 && words[0].eq_ignore_ascii_case("all");
+                let patterns = if all { vec!["*".into()] } else { Vec::new() };
+                if !all {
+                    book.note(origin, "whether this holds is known only where the client runs; the lines behind it are not judged");
+                }
+                blocks.push(Block { patterns, lines: Vec::new(), origin });
+            }
+            "include" => {
+                for path in &words {
+                    if let Some(why) = around.missing_include(path, export) {
+                        book.note(origin, why);
+                    }
+                }
+            }
+            _ => {
+                if let Some(block) = blocks.last_mut() {
+                    block.lines.push((name, words.join(" "), origin));
+                }
+            }
+        }
+    }
+    let mut hosts: Vec<(&str, Origin)> = Vec::new();
+    for block in &blocks {
+        for pattern in block.patterns.iter().filter(|one| !one.contains(['*', '?', '!'])) {
+            if !hosts.iter().any(|(known, _)| known == pattern) {
+                hosts.push((pattern, block.origin));
+            }
+        }
+    }
+    // What holds for every host, told once where no host is named.
+    let forwards = |block: &Block| block.lines.iter().any(|(name, ..)| name != "hostname");
+    if hosts.is_empty()
+        && let Some(block) =
+            blocks.iter().find(|block| block.patterns.iter().any(|one| one == "*") && forwards(block))
+    {
+        hosts.push(("every host", block.origin));
+    }
+    for (host, origin) in hosts {
+        let holds = |block: &&Block| block.holds(host);
+        reading.facts.tunnels.extend(tunnel(
+            export,
+            host,
+            origin,
+            &blocks.iter().filter(holds).collect::<Vec<_>>(),
+        ));
+    }
+    reading
+}
+
+/// The tunnel to a host, where something is handed on.
+fn tunnel(export: &Export, host: &str, origin: Origin, blocks: &[&Block]) -> Option<Tunnel> {
+    let lines = || blocks.iter().flat_map(|block| &block.lines);
+    let first = |wanted: &str| {
+        lines().find(|(name, ..)| name == wanted).map(|(_, value, origin)| (value.as_str(), *origin))
+    };
+    let on = |name: &str| first(name).is_some_and(|(value, _)| value != "no");
+    let cleared = on("clearallforwardings");
+    let forwards: Vec<_> =
+        lines().filter(|(name, ..)| FORWARDS.contains(&name.as_str()) && !cleared).collect();
+    if forwards.is_empty() && !on("tunnel") {
+        return None;
+    }
+    let name = format!("SSH to {host} ({})", export.file_name());
+    let mut tunnel = Tunnel::new(name, TunnelFamily::SshForward, TunnelRole::Client, origin);
+    let mut add = |name: &str, value: &str, origin| {
+        tunnel.settings.push((name.to_owned(), Setting::Stated { value: value.to_owned(), origin }));
+    };
+    add("remote", first("hostname").map_or(host, |(value, _)| value), origin);
+    for name in FIRST.iter().filter(|name| **name != "hostname") {
+        if let Some((value, origin)) = first(name) {
+            add(name, value, origin);
+        }
+    }
+    for (name, value, origin) in forwards {
+        add(name, value, *origin);
+    }
+    Some(tunnel)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[test]
+    fn what_is_handed_on() {
+        for (text, wanted) in [
+            (
+                "Host quay\n  Hostname gate.example\n  RemoteForward 8080 10.4.0.9:80\n",
+                "SSH to quay (config): gate.example remoteforward 8080 10.4.0.9:80",
+            ),
+            (
+                "Host quay\n  User ann\nHost *\n  Tunnel yes\nHost quay\n  Tunnel no\n",
+                "SSH to quay (config): quay tunnel yes",
+            ),
+            ("Host quay\n  #RemoteForward 8080 10.4.0.9:80\n", ""),
+            ("Host quay\n  LocalForward=9000 10.4.0.9:80\nHost *\n  ClearAllForwardings yes\n", ""),
+            ("Host * !quay\n  DynamicForward 1080\nHost quay\n  Hostname a.example\n", ""),
+            (
+                "RemoteForward 8080 10.4.0.9:80\n",
+                "SSH to every host (config): every host remoteforward 8080 10.4.0.9:80",
+            ),
+        ] {
+            let export = Export::new(ExportId(0), "d/home/ann/.ssh/config", text.into());
+            assert_ne!(recognise(&export), Recognition::No);
+            let reading = read(&export, &Surroundings::default());
+            let told: Vec<_> = reading
+                .facts
+                .tunnels
+                .iter()
+                .map(|one| {
+                    let settings = one.settings.iter().filter(|(name, _)| name != "remote");
+                    let rest: Vec<_> = settings
+                        .map(|(name, setting)| format!(" {name} {}", setting.stated().unwrap().0))
+                        .collect();
+                    format!("{}: {}{}", one.name, one.stated("remote").unwrap().0, rest.join(""))
+                })
+                .collect();
+            assert_eq!(told.join("; "), wanted, "{text}");
+        }
+        let wrong = Export::new(
+            ExportId(0),
+            "d/etc/ssh/ssh_config",
+            "Host a\nwobble yes\nMatch exec x\nTunnel yes\n".into(),
+        );
+        let reading = read(&wrong, &Surroundings::default());
+        assert_eq!((reading.ledger.notes.len(), reading.facts.tunnels.len()), (2, 0));
+    }
+}
