@@ -53,6 +53,6 @@ shot audit-summary 'trevlin audit before --color always | tail -n 40'
 shot audit-quiet 'trevlin audit before --quiet --color always | head -n 36'
 shot logins 'trevlin logins before' 100 13
 shot addresses 'trevlin addresses before --color always | head -n 42' 130 11
-shot tunnels 'trevlin tunnels before' 124 12
+shot tunnels 'trevlin tunnels before' 120 11
 shot check 'trevlin checks tunnels/pptp-answers'
 target/release/trevlin addresses "$work/before" --picture docs/screenshots/address-plan.png

@@ -24,19 +24,16 @@ pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<(
     crate::json::write(&Document { schema: "trevlin-tunnels/1", tunnels: rows }, out)
 }
 
-const LOOK: Look<9> = Look {
+const LOOK: Look<6> = Look {
     heads: [
         "tunnel",
-        "other end",
-        "it shows",
+        "other end, and what it shows",
         "weakest taken",
-        "key",
-        "sends",
-        "pool",
+        "sends, and gets",
         "reached from",
         "verdict",
     ],
-    shares: [15, 11, 12, 14, 11, 11, 19, 12, 9],
+    shares: [19, 23, 15, 19, 14, 9],
     widest: 120,
 };
 
@@ -100,17 +97,69 @@ fn style(verdict: &str) -> Style {
     }
 }
 
-fn cells(row: &TunnelRow) -> [String; 9] {
-    let or = |text: String, other: &str| if text.is_empty() { other.to_owned() } else { text };
+fn cells(row: &TunnelRow) -> [String; 6] {
+    let or = |text: String| if text.is_empty() { "-".to_owned() } else { text };
+    let joined = |parts: [String; 3]| {
+        let parts: Vec<String> = parts.into_iter().filter(|part| !part.is_empty()).collect();
+        parts.join("; ")
+    };
+    // What the key is like matters beside what is shown; that it was not exported is for the detail to say.
+    let key = match row.key.strip_prefix("shared, ") {
+        Some(grade) => format!("the key is {grade}"),
+        // WireGuard has one kind of key.
+        None if row.key == "not exported" || row.protocol == "WireGuard" || row.key.is_empty() => {
+            String::new()
+        }
+        None => format!("own key: {}", row.key),
+    };
     [
         row.name.clone(),
-        or(row.who.clone(), "-"),
-        or(row.factors.join(" + "), "-"),
-        or(row.weakest.clone(), "-"),
-        or(row.key.clone(), "-"),
-        or(row.sends.to_owned(), "-"),
-        or(row.pools.join(", "), "-"),
-        or(row.from.clone(), "-"),
+        or(joined([row.who.clone(), row.factors.join(" + "), key])),
+        or(row.weakest.clone()),
+        or(joined([row.sends.to_owned(), row.pools.join(", "), String::new()])),
+        or(row.from.clone()),
         row.verdict.clone(),
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_line_fits_its_width() {
+        let row = TunnelRow {
+            device: "harbour-edge".into(),
+            name: "IPsec connection yard".into(),
+            protocol: "IPsec",
+            role: "joins sites",
+            who: "gate.yard.veyholm.example".into(),
+            factors: vec!["shared key".into(), "XAuth".into()],
+            from: "outside interface eth0".into(),
+            weakest: "MODP, 1024 bits with a subgroup (group 22) (broken)".into(),
+            key: "shared, trivial".into(),
+            sends: "some networks",
+            pools: vec!["2001:db8:20:18::10-2001:db8:20:18::ff".into(), "10.20.4.200-10.20.4.225".into()],
+            verdict: "open question".into(),
+            path: "a".into(),
+            line: 1,
+            detail: Vec::new(),
+        };
+        for width in [60, 80, 100, 120, 200] {
+            let mut out = Vec::new();
+            tunnels_text(&[row.clone()], width, &mut out).unwrap();
+            // Styles stand between an escape and an `m`, and take no room.
+            let text = String::from_utf8(out).unwrap();
+            let text: String = text
+                .split('\u{1b}')
+                .enumerate()
+                .map(|(at, part)| if at == 0 { part } else { part.split_once('m').unwrap().1 })
+                .collect();
+            let table: Vec<&str> = text.lines().take_while(|line| !line.is_empty()).collect();
+            assert!(
+                table.len() > 3 && table.iter().all(|line| line.chars().count() <= width.min(120)),
+                "{width}: {text}"
+            );
+        }
+    }
 }
