@@ -26,9 +26,9 @@ Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
 server=$!
 sleep 1
 
-# shot NAME COMMAND [COLUMNS [FONT SIZE]]: what a terminal of 140 columns shows after the command.
+# shot NAME COMMAND [COLUMNS [FONT SIZE [ROWS]]]: what a terminal of 140 columns shows after the command.
 shot() {
-    local name=$1 command=$2 columns=${3:-140} size=${4:-11}
+    local name=$1 command=$2 columns=${3:-140} size=${4:-11} rows=${5:-43}
     cat >"$work/run.sh" <<SCRIPT
 cd "$work"
 export PATH="$work:\$PATH"
@@ -38,7 +38,7 @@ touch "$work/done"
 sleep 60
 SCRIPT
     rm -f "$work/done"
-    DISPLAY=$display xterm -fa "DejaVu Sans Mono" -fs "$size" -geometry "${columns}x43+0+0" -bg '#101418' -fg '#d8dee6' \
+    DISPLAY=$display xterm -fa "DejaVu Sans Mono" -fs "$size" -geometry "${columns}x${rows}+0+0" -bg '#101418' -fg '#d8dee6' \
         -b 8 +sb -e bash "$work/run.sh" &
     local terminal=$!
     for _ in $(seq 50); do [ -e "$work/done" ] && break; sleep 0.2; done
@@ -53,6 +53,6 @@ shot audit-summary 'trevlin audit before --color always | tail -n 40'
 shot audit-quiet 'trevlin audit before --quiet --color always | head -n 36'
 shot logins 'trevlin logins before' 100 13
 shot addresses 'trevlin addresses before --color always | head -n 42' 130 11
-shot tunnels 'trevlin tunnels before' 120 11
+shot tunnels 'trevlin tunnels before' 120 10 47
 shot check 'trevlin checks tunnels/pptp-answers'
 target/release/trevlin addresses "$work/before" --picture docs/screenshots/address-plan.png

@@ -6,7 +6,9 @@
 use crate::ini::{Section, before_comment, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::tls::openssl;
+use serde::Deserialize;
 use std::net::IpAddr;
+use std::sync::LazyLock;
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::{
     CertificateDemand, Export, LineClass, Listener, Origin, Protocol, Setting, Tunnel, TunnelFamily,
@@ -17,103 +19,14 @@ use trevlin_model::{
 pub(crate) const READER: Reader =
     Reader { name: "stunnel", title: "TLS relay (stunnel)", manual: "stunnel(8)", recognise, read };
 
-/// Options of services that become facts (stunnel(8), SERVICE-LEVEL OPTIONS).
-const JUDGED: [&str; 24] = [
-    "accept",
-    "CAfile",
-    "CApath",
-    "cert",
-    "checkEmail",
-    "checkHost",
-    "checkIP",
-    "ciphers",
-    "ciphersuites",
-    "client",
-    "compression",
-    "connect",
-    "exec",
-    "include",
-    "key",
-    "options",
-    "PSKsecrets",
-    "redirect",
-    "renegotiation",
-    "requireCert",
-    "sslVersion",
-    "sslVersionMax",
-    "sslVersionMin",
-    "verify",
-];
-const JUDGED_TOO: [&str; 4] = ["verifyChain", "verifyPeer", "protocol", "securityLevel"];
-/// The others, and those of the program as a whole.
-const PASSED: [&str; 66] = [
-    "chroot",
-    "debug",
-    "EGD",
-    "engine",
-    "engineCtrl",
-    "engineDefault",
-    "fips",
-    "foreground",
-    "iconActive",
-    "iconError",
-    "iconIdle",
-    "log",
-    "output",
-    "pid",
-    "RNDbytes",
-    "RNDfile",
-    "RNDoverwrite",
-    "service",
-    "syslog",
-    "taskbar",
-    "CAengine",
-    "config",
-    "CRLpath",
-    "CRLfile",
-    "curve",
-    "curves",
-    "logId",
-    "delay",
-    "engineId",
-    "engineNum",
-    "execArgs",
-    "execargs",
-    "failover",
-    "ident",
-    "libwrap",
-    "local",
-    "OCSP",
-    "OCSPaia",
-    "OCSPflag",
-    "OCSPnonce",
-    "OCSPrequire",
-    "protocolAuthentication",
-    "protocolDomain",
-    "protocolHeader",
-    "protocolHost",
-    "protocolPassword",
-    "protocolUsername",
-    "PSKidentity",
-    "pty",
-    "reset",
-    "retry",
-    "setgid",
-    "setuid",
-    "sessionCacheSize",
-    "sessionCacheTimeout",
-    "sessionResume",
-    "sessiond",
-    "sni",
-    "socket",
-    "stack",
-    "ticketKeySecret",
-    "ticketMacSecret",
-    "TIMEOUTbusy",
-    "TIMEOUTclose",
-    "TIMEOUTconnect",
-    "TIMEOUTidle",
-];
+#[derive(Deserialize, Default)]
+struct Options {
+    judged: Vec<String>,
+    passed_over: Vec<String>,
+}
+
+static OPTIONS: LazyLock<Options> =
+    LazyLock::new(|| toml::from_str(include_str!("../tables/stunnel-options.toml")).unwrap_or_default());
 
 fn recognise(export: &Export) -> Recognition {
     let says = |key: &str| {
@@ -143,9 +56,10 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             book.understood(section.origin);
         }
         for entry in &section.entries {
-            if JUDGED.contains(&entry.key) || JUDGED_TOO.contains(&entry.key) {
+            let has = |names: &[String]| names.iter().any(|name| name == entry.key);
+            if has(&OPTIONS.judged) {
                 book.understood(entry.origin);
-            } else if PASSED.contains(&entry.key) {
+            } else if has(&OPTIONS.passed_over) {
                 book.class(entry.origin, LineClass::PassedOver);
                 // Passwords of an outer protocol, and keys of tickets.
                 if entry.key.ends_with("Secret") || entry.key == "protocolPassword" {
@@ -205,9 +119,9 @@ fn tunnel(export: &Export, said: &Said<'_, '_>) -> Option<Tunnel> {
         said.service.origin,
     );
     tunnel.listeners.extend(accept.map(|(text, origin)| listener(text, origin)));
-    for key in JUDGED.iter().chain(&JUDGED_TOO).filter(|key| **key != "options") {
+    for key in OPTIONS.judged.iter().filter(|key| *key != "options") {
         for (value, origin) in said.all(key) {
-            tunnel.settings.push(((*key).to_owned(), Setting::Stated { value: value.to_owned(), origin }));
+            tunnel.settings.push((key.clone(), Setting::Stated { value: value.to_owned(), origin }));
         }
     }
     // Levels above 1 ask for a certificate (stunnel(8), verify).

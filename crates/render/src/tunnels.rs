@@ -25,14 +25,7 @@ pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<(
 }
 
 const LOOK: Look<6> = Look {
-    heads: [
-        "tunnel",
-        "other end, and what it shows",
-        "weakest taken",
-        "sends, and gets",
-        "reached from",
-        "verdict",
-    ],
+    heads: ["tunnel", "other end, what it shows", "weakest taken", "sends, gets", "reached from", "verdict"],
     shares: [19, 23, 15, 19, 14, 9],
     widest: 120,
 };
@@ -147,7 +140,7 @@ mod tests {
         };
         for width in [60, 80, 100, 120, 200] {
             let mut out = Vec::new();
-            tunnels_text(&[row.clone()], width, &mut out).unwrap();
+            tunnels_text(std::slice::from_ref(&row), width, &mut out).unwrap();
             // Styles stand between an escape and an `m`, and take no room.
             let text = String::from_utf8(out).unwrap();
             let text: String = text

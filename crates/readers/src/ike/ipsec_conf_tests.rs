@@ -1,5 +1,6 @@
 use super::*;
 use trevlin_model::ExportId;
+use trevlin_model::ipsec::AuthRound;
 
 fn of(text: &str) -> Reading {
     let export = Export::new(ExportId(0), "d/etc/ipsec.conf", text.into());

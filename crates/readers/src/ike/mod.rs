@@ -1,7 +1,9 @@
 //! Connections of IKE and IPsec: strongSwan's two formats and Libreswan's.
 
+mod conn;
 pub(crate) mod ipsec_conf;
 mod proposals;
+mod secrets;
 mod settings;
 pub(crate) mod strongswan_conf;
 pub(crate) mod swanctl;

@@ -119,7 +119,8 @@ fn libreswan(part: OfferPart, stated: Option<(&str, Origin)>, old: bool, at: Ori
             for one in piece.split('+') {
                 // A group may follow after a plus sign as well as after a dash.
                 let role = if is_group(one) { AlgorithmRole::KeyExchange } else { role };
-                if !NO_ALGORITHMS.contains(&one) && !(one == "null" && role != AlgorithmRole::Encryption) {
+                let nothing = one == "null" && role != AlgorithmRole::Encryption;
+                if !nothing && !NO_ALGORITHMS.contains(&one) {
                     add(&mut offer, number, one, Some(role), origin);
                 }
             }

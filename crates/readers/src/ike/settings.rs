@@ -295,6 +295,13 @@ impl<'a> Parser<'_, 'a> {
     }
 }
 
+/// The exports that a line of a file reads in.
+pub(super) fn read_in<'a>(line: &str, file: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let Some(path) = line.trim().strip_prefix("include ") else { return Vec::new() };
+    let path = path.split('#').next().unwrap_or_default().trim();
+    around.find_all(path.trim_matches('"'), file)
+}
+
 /// A section with everything it inherits: the pieces of it, those that decide first.
 #[derive(Debug, Clone)]
 pub(super) struct View<'s, 'a> {

@@ -1,6 +1,6 @@
 //! `strongswan.conf` (strongswan.conf(5)): settings of the daemon that decide about tunnels, and the RADIUS servers it asks.
 
-use super::settings::{View, each_value, parse};
+use super::settings::{View, each_value, parse, read_in};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::radius::{RadiusAsker, RadiusTarget};
@@ -36,14 +36,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// The exports that a line of `other` reads in, where that is a file of these settings.
+/// The exports that a line of `other` reads in, where that is a file of this kind.
 fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
-    match line.trim().strip_prefix("include ") {
-        Some(path) if recognise(other) != Recognition::No => {
-            around.find_all(path.split('#').next().unwrap_or_default().trim(), other)
-        }
-        _ => Vec::new(),
-    }
+    if recognise(other) == Recognition::No { Vec::new() } else { read_in(line, other, around) }
 }
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {

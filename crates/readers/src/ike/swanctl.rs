@@ -1,19 +1,17 @@
 //! `swanctl.conf` (swanctl.conf(5)): connections, pools, secrets and authorities in nested sections.
 
 use super::proposals::offer;
-use super::settings::{Value, View, each_value, parse};
-use super::{finish, pool, seconds, selectors, tell};
+use super::settings::{View, each_value, parse, read_in};
+use super::{finish, pool, seconds, secrets, selectors, tell};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
-use std::sync::Arc;
-use trevlin_model::ike::PreSharedKey;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::sync::LazyLock;
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::AddressPlan;
-use trevlin_model::secret::SecretKind;
-use trevlin_model::{
-    Export, HeldSecret, LineClass, Login, LoginList, MalformedAddress, Origin, Secret, Setting,
-};
+use trevlin_model::{Export, LineClass, MalformedAddress, Origin, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -27,108 +25,15 @@ pub(crate) const READER: Reader = Reader {
 const MANUAL: &str = "swanctl.conf(5)";
 const DAEMON: &str = "strongSwan";
 
-/// Keys of a connection that become facts.
-const CONNECTION: [&str; 14] = [
-    "version",
-    "local_addrs",
-    "remote_addrs",
-    "local_port",
-    "remote_port",
-    "proposals",
-    "vips",
-    "aggressive",
-    "dpd_delay",
-    "ppk_id",
-    "ppk_required",
-    "reauth_time",
-    "rekey_time",
-    "pools",
-];
-/// Keys of a connection without bearing on what is judged.
-const CONNECTION_OTHERS: [&str; 21] = [
-    "pull",
-    "dscp",
-    "encap",
-    "mobike",
-    "dpd_timeout",
-    "fragmentation",
-    "childless",
-    "send_certreq",
-    "send_cert",
-    "keyingtries",
-    "unique",
-    "over_time",
-    "rand_time",
-    "if_id_in",
-    "if_id_out",
-    "mediation",
-    "mediated_by",
-    "mediation_peer",
-    "local",
-    "remote",
-    "ocsp",
-];
-/// Keys of a round of authentication that become facts, and those without bearing.
-const ROUND: [&str; 12] = [
-    "round",
-    "auth",
-    "id",
-    "eap_id",
-    "xauth_id",
-    "groups",
-    "cert_policy",
-    "certs",
-    "cacerts",
-    "ca_id",
-    "pubkeys",
-    "aaa_id",
-];
-const ROUND_OTHERS: [&str; 5] = ["revocation", "file", "handle", "slot", "module"];
-/// Keys of a child that become facts, and those without bearing.
-const CHILD: [&str; 8] =
-    ["ah_proposals", "esp_proposals", "local_ts", "remote_ts", "rekey_time", "mode", "ipcomp", "sha256_96"];
-const CHILD_OTHERS: [&str; 36] = [
-    "life_time",
-    "rand_time",
-    "rekey_bytes",
-    "life_bytes",
-    "rand_bytes",
-    "rekey_packets",
-    "life_packets",
-    "rand_packets",
-    "updown",
-    "hostaccess",
-    "policies",
-    "policies_fwd_out",
-    "dpd_action",
-    "inactivity",
-    "reqid",
-    "priority",
-    "interface",
-    "mark_in",
-    "mark_in_sa",
-    "mark_out",
-    "set_mark_in",
-    "set_mark_out",
-    "if_id_in",
-    "if_id_out",
-    "label",
-    "label_mode",
-    "tfc_padding",
-    "replay_window",
-    "hw_offload",
-    "copy_df",
-    "copy_ecn",
-    "copy_dscp",
-    "start_action",
-    "close_action",
-    "per_cpu_sas",
-    "trap_use",
-];
-/// Keys of an authority and of a secret.
-const AUTHORITY: [&str; 8] =
-    ["cacert", "file", "handle", "slot", "module", "crl_uris", "ocsp_uris", "cert_uri_base"];
-const SECRET: [&str; 7] = ["secret", "file", "id", "handle", "slot", "module", "pin"];
+#[derive(Deserialize, Default)]
+struct Keys {
+    understood: Vec<String>,
+    passed: Vec<String>,
+}
+
+/// Keys by the kind of section they stand in.
+static KEYS: LazyLock<BTreeMap<String, Keys>> =
+    LazyLock::new(|| toml::from_str(include_str!("../../tables/swanctl-keys.toml")).unwrap_or_default());
 
 fn recognise(export: &Export) -> Recognition {
     let heading = |line: &str| {
@@ -144,15 +49,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// The exports that a line of `other` reads in, where that is a configuration of this kind.
+/// The exports that a line of `other` reads in, where that is a file of this kind.
 fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
-    match line.trim().strip_prefix("include ") {
-        Some(path) if recognise(other) != Recognition::No => {
-            let path = path.split('#').next().unwrap_or_default();
-            around.find_all(path.trim().trim_matches('"'), other)
-        }
-        _ => Vec::new(),
-    }
+    if recognise(other) == Recognition::No { Vec::new() } else { read_in(line, other, around) }
 }
 
 /// The exports that make one configuration with this one: itself, and where `swanctl.conf` itself was not exported every
@@ -167,35 +66,31 @@ fn together<'a>(export: &'a Export, around: &Surroundings<'a>) -> Vec<&'a Export
     found
 }
 
+/// What the ledger says of a key in its place; `None` for one that swanctl.conf(5) does not have there.
 fn class(within: &[&str], key: &str) -> Option<LineClass> {
-    let of = |known: &[&str], others: &[&str]| {
-        // A number or a name may follow a key that may stand several times (`id-1`, `cert2`).
-        let bare = key.trim_end_matches(|letter: char| letter.is_ascii_digit()).trim_end_matches('-');
-        if known.contains(&key) || known.contains(&bare) {
+    // A number or a name may follow a key that may stand several times (`id-1`, `cert2`).
+    let bare = key.trim_end_matches(|letter: char| letter.is_ascii_digit()).trim_end_matches('-');
+    let of = |kind: &str| {
+        let keys = KEYS.get(kind)?;
+        let has = |all: &[String]| all.iter().any(|one| one == key || one == bare);
+        if has(&keys.understood) {
             Some(LineClass::Understood)
         } else {
-            (others.contains(&key) || others.contains(&bare)).then_some(LineClass::PassedOver)
+            has(&keys.passed).then_some(LineClass::PassedOver)
         }
     };
     match within {
-        ["connections", _] => of(&CONNECTION, &CONNECTION_OTHERS),
-        ["connections", _, "children", _] => of(&CHILD, &CHILD_OTHERS),
-        ["connections", _, _, ..] => of(&ROUND, &ROUND_OTHERS),
+        ["connections", _] => of("connection"),
+        ["connections", _, "children", _] => of("child"),
+        ["connections", _, _, ..] => of("round"),
         // Any attribute may be handed out.
         ["pools", _] => Some(LineClass::Understood),
-        ["secrets", _] => {
-            if key.starts_with("id") {
-                Some(LineClass::Understood)
-            } else {
-                of(&SECRET, &[])
-            }
-        }
-        ["authorities", _] => of(&AUTHORITY, &[]),
+        ["secrets", _] if key.starts_with("id") => Some(LineClass::Understood),
+        ["secrets", _] => of("secret"),
+        ["authorities", _] => of("authority"),
         // Sections that are there to be referred to may hold anything that the others hold.
-        [_, ..] if !["connections", "pools", "secrets", "authorities"].contains(&within[0]) => {
-            let all = [&CONNECTION[..], &ROUND, &CHILD].concat();
-            let others = [&CONNECTION_OTHERS[..], &ROUND_OTHERS, &CHILD_OTHERS].concat();
-            of(&all, &others)
+        [first, ..] if !["connections", "pools", "secrets", "authorities"].contains(first) => {
+            ["connection", "round", "child"].into_iter().find_map(of)
         }
         _ => None,
     }
@@ -257,7 +152,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     }
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);
-    secrets(&whole, around, export, &mut reading);
+    secrets::take(&whole, around, export, &mut reading);
     reading
 }
 
@@ -471,82 +366,6 @@ fn child(
         offers: own.collect(),
         origin,
     }
-}
-
-/// Keys and passwords. `0x` and `0s` begin a value that is encoded, where the kind has such values.
-fn secrets(whole: &View<'_, '_>, around: &Surroundings<'_>, export: &Export, reading: &mut Reading) {
-    let Some(all) = whole.section("secrets") else { return };
-    for name in all.names() {
-        let Some(section) = all.section(name) else { continue };
-        let values = section.values();
-        let ids: Vec<&&Value<'_>> = values.iter().filter(|one| one.key.starts_with("id")).collect();
-        let Some(secret) = values.iter().find(|one| one.key == "secret" || one.key == "pin") else {
-            continue;
-        };
-        let kind =
-            name.trim_end_matches(|letter: char| letter.is_ascii_digit()).split('-').next().unwrap_or(name);
-        let kept = match kind {
-            "ike" => SecretKind::PreSharedKey,
-            "ppk" => SecretKind::SharedKey,
-            "eap" | "xauth" => SecretKind::LoginPassword,
-            "ntlm" => SecretKind::PasswordHash,
-            kind if kind.starts_with("ike") => SecretKind::PreSharedKey,
-            kind if kind.starts_with("ppk") => SecretKind::SharedKey,
-            kind if kind.starts_with("eap") || kind.starts_with("xauth") => SecretKind::LoginPassword,
-            kind if kind.starts_with("ntlm") => SecretKind::PasswordHash,
-            _ => SecretKind::Passphrase,
-        };
-        let names: Vec<String> = ids.iter().map(|one| one.text.clone()).collect();
-        let value = if kept == SecretKind::Passphrase {
-            Secret::new(secret.text.as_str())
-        } else {
-            Secret::from_prefixed(&secret.text)
-        };
-        let held = Arc::new(HeldSecret {
-            secret: value,
-            kind: kept,
-            owner: if names.is_empty() { name.to_owned() } else { names.join(" and ") },
-            origin: secret.place,
-        });
-        reading.facts.secrets.push(Arc::clone(&held));
-        match kept {
-            SecretKind::PreSharedKey => reading.facts.pre_shared_keys.push(PreSharedKey {
-                identities: names,
-                held,
-                origin: secret.origin,
-            }),
-            SecretKind::LoginPassword | SecretKind::PasswordHash => {
-                let holder = around.exports.iter().find(|one| one.id() == secret.origin.export);
-                let path = holder.map_or(export.path(), |one| one.path());
-                let by = if kind.starts_with("xauth") {
-                    "XAUTH"
-                } else if kind.starts_with("ntlm") {
-                    "NTLM"
-                } else {
-                    "EAP"
-                };
-                for (user, origin) in logins(&ids, secret.origin) {
-                    reading.facts.logins.push(Login {
-                        user,
-                        list: LoginList::LocalFile(path.to_owned()),
-                        service: format!("IKE, by {by}"),
-                        secret: Some(Arc::clone(&held)),
-                        certain: true,
-                        origin,
-                    });
-                }
-            }
-            _ => {}
-        }
-    }
-}
-
-/// Users of a password; without an identity it holds for anybody.
-fn logins(ids: &[&&Value<'_>], origin: Origin) -> Vec<(String, Origin)> {
-    if ids.is_empty() {
-        return vec![("*".to_owned(), origin)];
-    }
-    ids.iter().map(|one| (one.text.clone(), one.origin)).collect()
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 use super::*;
 use trevlin_model::ExportId;
+use trevlin_model::secret::SecretKind;
 
 const TEXT: &str = "connections {\n  office { # callers\n    pools = office4, office6\n    local { auth = pubkey }\n    children {\n      net {\n        \
                     local_ts = 10.4.0.0/24, 10.5.0.0/16[tcp/443]\n      }\n    }\n  }\n  yard {\n    remote_addrs = 198.51.100.9\n    \

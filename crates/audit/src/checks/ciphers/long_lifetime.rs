@@ -1,6 +1,6 @@
 //! The keys of a tunnel are kept too long.
 
-use crate::checks::tunnels::negotiates;
+use crate::checks::tunnels::{listed, negotiates};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
@@ -58,7 +58,11 @@ fn too_long(what: &str, setting: &Setting<u64>, most: u64) -> Option<(String, Or
 
 fn hours(seconds: u64) -> String {
     let tenths = (seconds * 10).div_ceil(60 * 60);
-    if tenths % 10 == 0 { (tenths / 10).to_string() } else { format!("{}.{}", tenths / 10, tenths % 10) }
+    if tenths.is_multiple_of(10) {
+        (tenths / 10).to_string()
+    } else {
+        format!("{}.{}", tenths / 10, tenths % 10)
+    }
 }
 
 fn of_connection(connection: &IpsecConnection, yardstick: &Yardstick) -> Vec<(String, Origin)> {
@@ -81,13 +85,13 @@ fn of_server(tunnel: &Tunnel, yardstick: &Yardstick) -> Vec<(String, Origin)> {
 
 fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {
     let Some((first, _)) = found.first() else { return Verdict::Pass };
-    let told: Vec<_> = found.iter().map(|(text, _)| text.as_str()).collect();
+    let (detail, evidence) = listed(found);
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "somebody has to get the key first".into(),
         title: format!("{}: {first}", tunnel.name),
-        detail: format!("{}.", told.join("; ")),
-        evidence: found.iter().map(|(_, origin)| *origin).collect(),
+        detail,
+        evidence,
     })
 }
 

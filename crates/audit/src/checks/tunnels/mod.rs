@@ -26,7 +26,7 @@ pub(super) mod static_key;
 
 use crate::{Answer, Estate, Verdict};
 use trevlin_model::ipsec::{Child, ChildMode, IpsecConnection};
-use trevlin_model::{Tunnel, TunnelFamily};
+use trevlin_model::{Origin, PppProfile, Tunnel, TunnelFamily};
 
 /// Judges the OpenVPN tunnels of a kind that the daemon would start.
 pub(super) fn openvpn(
@@ -75,6 +75,20 @@ fn told(estate: &Estate, judge: impl Fn(&Estate, usize, &Tunnel) -> Verdict) -> 
         }
     }
     answers
+}
+
+/// Servers that answer callers, each with what pppd is told for it: the lines of both tell callers something.
+fn with_options(estate: &Estate) -> impl Iterator<Item = (usize, &Tunnel, Option<&PppProfile>)> {
+    estate.devices.iter().enumerate().flat_map(move |(at, device)| {
+        let tunnels = device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.answers_callers());
+        tunnels.map(move |(number, one)| (at, one, estate.dial_in(at, number).map(|told| &told.profile)))
+    })
+}
+
+/// What was found, as one sentence, and its lines.
+pub(super) fn listed(found: &[(String, Origin)]) -> (String, Vec<Origin>) {
+    let texts: Vec<&str> = found.iter().map(|(text, _)| text.as_str()).collect();
+    (format!("{}.", texts.join("; ")), found.iter().map(|(_, origin)| *origin).collect())
 }
 
 /// Whether a connection wraps packets at all, or only says which of them pass or are dropped.

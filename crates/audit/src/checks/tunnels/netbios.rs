@@ -1,7 +1,8 @@
 //! NetBIOS passes through a tunnel.
 
+use super::{listed, with_options};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::Origin;
+use trevlin_model::{Origin, PppProfile, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -18,31 +19,24 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-            if !tunnel.answers_callers() {
-                continue;
-            }
-            let by_options = estate.dial_in(at, number).into_iter().flat_map(|one| &one.profile.netbios);
-            let told: Vec<&(String, Origin)> = tunnel.addresses.netbios.iter().chain(by_options).collect();
-            let verdict = match told.first() {
-                None => Verdict::Pass,
-                Some(_) => Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "it takes a caller whose machine somebody took over".into(),
-                    title: format!("callers of {} are told to use NetBIOS", tunnel.name),
-                    detail: format!(
-                        "They are told {}.",
-                        told.iter().map(|(text, _)| text.as_str()).collect::<Vec<_>>().join(", ")
-                    ),
-                    evidence: told.iter().map(|(_, origin)| *origin).collect(),
-                }),
-            };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+    let judge = |(at, tunnel, options): (usize, &Tunnel, Option<&PppProfile>)| {
+        let by_options = options.into_iter().flat_map(|options| &options.netbios);
+        let told: Vec<(String, Origin)> =
+            tunnel.addresses.netbios.iter().chain(by_options).cloned().collect();
+        if told.is_empty() {
+            return Answer::new(at, tunnel.name.clone(), Verdict::Pass);
         }
-    }
-    answers
+        let (detail, evidence) = listed(&told);
+        let verdict = Verdict::Fail(Fail {
+            severity: CHECK.severity,
+            why_this_severity: "it takes a caller whose machine somebody took over".into(),
+            title: format!("callers of {} are told to use NetBIOS", tunnel.name),
+            detail: format!("They are told {detail}"),
+            evidence,
+        });
+        Answer::new(at, tunnel.name.clone(), verdict)
+    };
+    with_options(estate).map(judge).collect()
 }
 
 #[cfg(test)]

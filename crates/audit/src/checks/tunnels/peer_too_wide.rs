@@ -1,5 +1,6 @@
 //! A peer that calls may use any address.
 
+use super::listed;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::wireguard::WireGuardPeer;
 use trevlin_model::{IpRange, Origin, Tunnel, TunnelFamily};
@@ -41,26 +42,22 @@ fn judge(tunnel: &Tunnel, own: &[std::net::IpAddr]) -> Verdict {
     let half = |range: &IpRange| range.size() >= IpRange::all(range.family()).size() / 2;
     let wide =
         |range: &IpRange| half(range) || (range.size() > 1 && own.iter().any(|one| range.contains(*one)));
-    let found: Vec<(&WireGuardPeer, &IpRange, Origin)> = callers
+    let found: Vec<(String, Origin)> = callers
         .iter()
-        .flat_map(|peer| {
-            peer.allowed
-                .iter()
-                .filter(|(range, _)| wide(range))
-                .map(|(range, origin)| (*peer, range, *origin))
-        })
+        .flat_map(|peer| peer.allowed.iter().map(move |(range, origin)| (peer, range, *origin)))
+        .filter(|(_, range, _)| wide(range))
+        .map(|(peer, range, origin)| (format!("{} may use {}", peer.who, range.short()), origin))
         .collect();
     if found.is_empty() {
         return Verdict::Pass;
     }
-    let told: Vec<_> =
-        found.iter().map(|(peer, range, _)| format!("{} may use {}", peer.who, range.short())).collect();
+    let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "it takes a caller, or one who got a caller's key".into(),
         title: format!("a peer of {} may use addresses of others", tunnel.name),
-        detail: format!("{}.", told.join("; ")),
-        evidence: found.iter().map(|(_, _, origin)| *origin).collect(),
+        detail,
+        evidence,
     })
 }
 

@@ -1,8 +1,10 @@
 //! Callers are told a name server that is not the organisation's.
 
+use super::with_options;
 use crate::special::{is_foreign, own_space};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::plan::Placed;
+use trevlin_model::{IpRange, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -22,31 +24,30 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let own = own_space(estate);
     let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
-            let by_options = estate.dial_in(at, number).into_iter().flat_map(|one| &one.profile.name_servers);
-            let told: Vec<&Placed> = tunnel.addresses.name_servers.iter().chain(by_options).collect();
-            if !tunnel.answers_callers() || told.is_empty() {
-                continue;
-            }
-            let foreign: Vec<_> = told.iter().filter(|(server, _)| is_foreign(*server, &own)).collect();
-            let verdict = if foreign.is_empty() {
-                Verdict::Pass
-            } else {
-                let names: Vec<_> = foreign.iter().map(|(server, _)| server.short()).collect();
-                let also = if foreign.len() < told.len() { ", beside one of the inside" } else { "" };
-                Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "it tells names and habits, and no content".into(),
-                    title: format!("callers of {} ask a name server that is somebody else's", tunnel.name),
-                    detail: format!("They are told {}{also}.", names.join(", ")),
-                    evidence: foreign.iter().map(|(_, origin)| *origin).collect(),
-                })
-            };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+    for (at, tunnel, options) in with_options(estate) {
+        let by_options = options.into_iter().flat_map(|options| &options.name_servers);
+        let told: Vec<&Placed> = tunnel.addresses.name_servers.iter().chain(by_options).collect();
+        if !told.is_empty() {
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, &told, &own)));
         }
     }
     answers
+}
+
+fn judge(tunnel: &Tunnel, told: &[&Placed], own: &[IpRange]) -> Verdict {
+    let foreign: Vec<_> = told.iter().filter(|(server, _)| is_foreign(*server, own)).collect();
+    if foreign.is_empty() {
+        return Verdict::Pass;
+    }
+    let names: Vec<_> = foreign.iter().map(|(server, _)| server.short()).collect();
+    let also = if foreign.len() < told.len() { ", beside one of the inside" } else { "" };
+    Verdict::Fail(Fail {
+        severity: CHECK.severity,
+        why_this_severity: "it tells names and habits, and no content".into(),
+        title: format!("callers of {} ask a name server that is somebody else's", tunnel.name),
+        detail: format!("They are told {}{also}.", names.join(", ")),
+        evidence: foreign.iter().map(|(_, origin)| *origin).collect(),
+    })
 }
 
 #[cfg(test)]

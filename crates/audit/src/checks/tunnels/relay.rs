@@ -1,5 +1,6 @@
 //! A relay hands callers on past the packet filter.
 
+use super::listed;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::ssh::{SshConnection, SshServer};
@@ -101,13 +102,13 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
     if found.is_empty() {
         return Verdict::Pass;
     }
-    let told: Vec<_> = found.iter().map(|(text, _)| text.as_str()).collect();
+    let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "no packet filter on the way sees it".into(),
         title: format!("{} goes past the packet filters", tunnel.name),
-        detail: format!("{}.", told.join("; ")),
-        evidence: found.iter().map(|(_, origin)| *origin).collect(),
+        detail,
+        evidence,
     })
 }
 
@@ -131,13 +132,13 @@ fn of_shell(server: &SshServer) -> Verdict {
     if found.is_empty() {
         return Verdict::Pass;
     }
-    let told: Vec<_> = found.iter().map(|(text, _)| text.as_str()).collect();
+    let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "it takes somebody who may log in".into(),
         title: "users of the secure shell can hand others on past the packet filter".into(),
-        detail: format!("{}.", told.join("; ")),
-        evidence: found.iter().map(|(_, origin)| *origin).collect(),
+        detail,
+        evidence,
     })
 }
 

@@ -1,0 +1,374 @@
+//! What holds for one connection of an `ipsec.conf`, with the defaults of the daemon whose file it is.
+
+use super::proposals::{offer, strongswan_line};
+use super::{pool, seconds, selectors, swanctl};
+use crate::addresses;
+use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
+use trevlin_model::offer::{Offer, OfferPart};
+use trevlin_model::plan::{AddressPlan, FixedAddress};
+use trevlin_model::{DefaultValue, Origin, Setting};
+
+/// How far `also` and `include` are followed.
+pub(super) const DEPTH: usize = 8;
+
+/// A section of the kind `conn`, or `config setup` under the name of a keyword that no connection can have.
+pub(super) struct Conn<'a> {
+    pub(super) name: &'a str,
+    pub(super) lines: Vec<(&'a str, &'a str, Origin)>,
+    pub(super) origin: Origin,
+}
+
+/// Under which name `config setup` is kept.
+pub(super) const SETUP: &str = "config setup";
+
+/// What holds for one connection.
+#[derive(Clone, Copy)]
+pub(super) struct Said<'s, 'a> {
+    pub(super) all: &'s [Conn<'a>],
+    pub(super) name: &'s str,
+    pub(super) daemon: IkeDaemon,
+}
+
+impl<'a> Said<'_, 'a> {
+    /// The value of a key: of the section itself, of those that it takes in, of the default section. An empty one is none.
+    pub(super) fn get(&self, key: &str) -> Option<(&'a str, Origin)> {
+        let found = lookup(self.all, self.name, key, 0).or_else(|| lookup(self.all, "%default", key, 0));
+        found.filter(|(value, _)| !value.is_empty())
+    }
+
+    fn first(&self, keys: &[&str]) -> Option<(&'a str, Origin)> {
+        keys.iter().find_map(|key| self.get(key))
+    }
+
+    fn yes(&self, keys: &[&str]) -> Option<Origin> {
+        self.first(keys).filter(|(value, _)| *value == "yes").map(|(_, origin)| origin)
+    }
+
+    /// A length of time that is stated, or the defaults of the daemon's versions.
+    fn time(&self, keys: &[&str], strongswan: u64, libreswan: &[(u64, &'static str)]) -> Setting<u64> {
+        if let Some((value, origin)) =
+            self.first(keys).and_then(|(text, origin)| Some((seconds(text)?, origin)))
+        {
+            return Setting::Stated { value, origin };
+        }
+        let source = "ipsec.conf(5)";
+        match self.daemon {
+            IkeDaemon::StrongSwan => Setting::default_of(strongswan, "strongSwan", source),
+            IkeDaemon::Libreswan => Setting::Default(
+                libreswan
+                    .iter()
+                    .map(|(value, versions)| DefaultValue {
+                        value: *value,
+                        daemon: "Libreswan",
+                        versions,
+                        source,
+                    })
+                    .collect(),
+            ),
+        }
+    }
+
+    fn versions(&self) -> Setting<IkeVersions> {
+        let stated = |value, origin| Setting::Stated { value, origin };
+        match (self.daemon, self.get("ikev2"), self.get("keyexchange")) {
+            (_, _, Some(("ikev1", origin))) => stated(IkeVersions::First, origin),
+            (_, _, Some(("ikev2", origin))) => stated(IkeVersions::Second, origin),
+            (IkeDaemon::StrongSwan, _, Some((_, origin))) => stated(IkeVersions::Both, origin),
+            (IkeDaemon::StrongSwan, _, None) => {
+                Setting::default_of(IkeVersions::Both, "strongSwan", "ipsec.conf(5), keyexchange")
+            }
+            // `permit` and `propose` meant either up to version 3; later versions take them for `no` and `yes`.
+            (IkeDaemon::Libreswan, Some(("no" | "never" | "permit", origin)), _) => {
+                stated(IkeVersions::First, origin)
+            }
+            (IkeDaemon::Libreswan, Some((_, origin)), _) => stated(IkeVersions::Second, origin),
+            (IkeDaemon::Libreswan, None, _) => Setting::Default(
+                [(IkeVersions::Second, "from 4.0"), (IkeVersions::First, "before 4.0")]
+                    .into_iter()
+                    .map(|(value, versions)| DefaultValue {
+                        value,
+                        daemon: "Libreswan",
+                        versions,
+                        source: "ipsec.conf(5) of Libreswan, ikev2",
+                    })
+                    .collect(),
+            ),
+        }
+    }
+
+    /// Rounds of one side.
+    fn rounds(&self, side: &str) -> Vec<AuthRound> {
+        let key = |rest: &str| format!("{side}{rest}");
+        let get = |rest: &str| self.get(&key(rest));
+        let narrowed = |keys: &[&str]| {
+            let mut found =
+                keys.iter().filter_map(|rest| get(rest)).filter(|(value, _)| !value.starts_with('%'));
+            found.next().map(|(_, origin)| origin)
+        };
+        let identity = |rest: &str| {
+            let stated = get(rest).map(|(value, origin)| (value.to_owned(), origin));
+            // Without an identity the address stands for it.
+            let address = get("").filter(|(value, _)| !value.starts_with('%') && !value.contains(['/', ',']));
+            stated.or_else(|| {
+                address.filter(|_| rest == "id").map(|(value, origin)| (value.to_owned(), origin))
+            })
+        };
+        let mut rounds = Vec::new();
+        let method = get("auth").or_else(|| self.get("authby"));
+        let proof = match method {
+            Some((text, origin)) => Setting::Stated { value: self.proof(text), origin },
+            None => Setting::default_of(IkeProof::PublicKey, self.daemon.name(), "ipsec.conf(5), authby"),
+        };
+        let certificate = ["cert", "ca", "groups", "certpolicy", "sigkey", "rsasigkey", "ecdsakey", "ckaid"];
+        rounds.push(AuthRound { proof, identity: identity("id"), narrowed: narrowed(&certificate) });
+        if let Some((text, origin)) = get("auth2") {
+            rounds.push(AuthRound {
+                proof: Setting::Stated { value: self.proof(text), origin },
+                identity: identity("id2"),
+                narrowed: narrowed(&["cert2", "ca2", "groups2"]),
+            });
+        }
+        // The login of version 1: which side asks is told by `xauth` (strongSwan) or by the side itself (Libreswan).
+        let other = if side == "left" { "right" } else { "left" };
+        let old = method.filter(|(text, _)| text.starts_with("xauth")).map(|(_, origin)| origin);
+        let logs_in = match self.daemon {
+            IkeDaemon::StrongSwan => {
+                let serves = self.get("xauth").is_some_and(|(value, _)| value == "server");
+                old.filter(|_| serves == (side == "right"))
+            }
+            IkeDaemon::Libreswan => {
+                self.yes(&[&key("xauthclient")]).or_else(|| self.yes(&[&format!("{other}xauthserver")]))
+            }
+        };
+        if let Some(origin) = logs_in {
+            let by = match self.daemon {
+                IkeDaemon::StrongSwan => "",
+                IkeDaemon::Libreswan => self.get("xauthby").map_or("file", |(by, _)| by),
+            };
+            let value = IkeProof::Xauth(by.to_owned());
+            rounds.push(AuthRound {
+                proof: Setting::Stated { value, origin },
+                identity: None,
+                narrowed: None,
+            });
+        }
+        if let Some((value, origin)) = get("autheap").filter(|(value, _)| *value != "none") {
+            let value = IkeProof::Eap(value.to_owned());
+            rounds.push(AuthRound {
+                proof: Setting::Stated { value, origin },
+                identity: None,
+                narrowed: None,
+            });
+        }
+        rounds
+    }
+
+    fn proof(&self, text: &str) -> IkeProof {
+        match (self.daemon, text) {
+            (_, "xauthpsk") => IkeProof::SharedKey,
+            (IkeDaemon::Libreswan, "null" | "none") => IkeProof::Nothing,
+            // Either is taken: the weaker counts.
+            (IkeDaemon::Libreswan, text) if text.split(['|', ',']).any(|one| one.trim() == "secret") => {
+                IkeProof::SharedKey
+            }
+            (IkeDaemon::Libreswan, _) => IkeProof::PublicKey,
+            (IkeDaemon::StrongSwan, text) => swanctl::proof(text),
+        }
+    }
+
+    fn addresses(&self, side: &str) -> Vec<(String, Origin)> {
+        let Some((text, origin)) = self.get(side) else { return Vec::new() };
+        if self.yes(&[&format!("{side}allowany")]).is_some() {
+            return Vec::new();
+        }
+        let named = text.split(',').map(str::trim).filter(|text| !text.starts_with('%') && !text.is_empty());
+        named.map(|text| (text.to_owned(), origin)).collect()
+    }
+
+    /// The connection, what it offers, its pools, and whether this end asks for an address.
+    pub(super) fn connection(&self, origin: Origin) -> (IpsecConnection, Vec<Offer>, AddressPlan, bool) {
+        let versions = self.versions();
+        let mut plan = AddressPlan::default();
+        let esp = self.first(&["phase2alg", "esp"]);
+        let ah = self.get("ah");
+        let mut offers: Vec<Offer> = match self.daemon {
+            IkeDaemon::StrongSwan => {
+                let data = ah.filter(|_| esp.is_none()).or(esp);
+                vec![
+                    strongswan_line(OfferPart::Control, self.get("ike"), origin),
+                    strongswan_line(OfferPart::Data, data, origin),
+                ]
+            }
+            IkeDaemon::Libreswan => {
+                let old = versions.stated().is_some_and(|(versions, _)| *versions == IkeVersions::First);
+                let data = ah.filter(|_| esp.is_none()).or(esp);
+                [(OfferPart::Control, self.get("ike")), (OfferPart::Data, data)]
+                    .map(|(part, stated)| offer(self.daemon, part, stated, old, origin))
+                    .into()
+            }
+        };
+        let subnet = |side: &str| self.first(&[&format!("{side}subnet"), &format!("{side}subnets")]);
+        // A virtual address that is asked for, or stated to be had.
+        let asks = match self.daemon {
+            IkeDaemon::StrongSwan => self.get("leftsourceip").is_some(),
+            IkeDaemon::Libreswan => self.yes(&["leftmodecfgclient"]).is_some(),
+        };
+        let mode = match self.get("type") {
+            Some(("tunnel", origin)) => Setting::Stated { value: ChildMode::Tunnel, origin },
+            Some(("passthrough", origin)) => Setting::Stated { value: ChildMode::Pass, origin },
+            Some(("drop" | "reject", origin)) => Setting::Stated { value: ChildMode::Drop, origin },
+            Some((_, origin)) => Setting::Stated { value: ChildMode::Transport, origin },
+            None => Setting::default_of(ChildMode::Tunnel, self.daemon.name(), "ipsec.conf(5), type"),
+        };
+        let forward_secrecy = match (self.daemon, self.get("pfs")) {
+            // charon takes no notice of it: the groups of the proposals decide.
+            (IkeDaemon::StrongSwan, _) => Setting::default_of(false, "strongSwan", "ipsec.conf(5), esp"),
+            (IkeDaemon::Libreswan, Some((value, origin))) => Setting::Stated { value: value != "no", origin },
+            (IkeDaemon::Libreswan, None) => {
+                Setting::default_of(true, "Libreswan", "ipsec.conf(5) of Libreswan, pfs")
+            }
+        };
+        let side = |side: &str, plan: &mut AddressPlan| {
+            let mut found = selectors(subnet(side), &mut plan.malformed);
+            if let Some((text, _)) = self.get(&format!("{side}protoport")) {
+                let port = protocol_and_port(text);
+                found.texts.iter_mut().for_each(|one| one.push_str(&port));
+            }
+            found
+        };
+        let child = Child {
+            name: self.name.to_owned(),
+            local: side("left", &mut plan),
+            remote: side("right", &mut plan),
+            mode,
+            rekey: self.time(
+                &["salifetime", "keylife", "lifetime"],
+                60 * 60,
+                &[(8 * 60 * 60, "from 4.2"), (60 * 60, "before 4.2")],
+            ),
+            compression: self.yes(&["compress"]),
+            forward_secrecy,
+            offers: (1..offers.len()).collect(),
+            origin,
+        };
+        // Both ends then cut the digest as a draft had it (ipsec.conf(5) of Libreswan).
+        if let Some(origin) = self.yes(&["sha2-truncbug"]) {
+            let cut = Some(("hmac_sha2_256_truncbug", origin));
+            let mut cut = offer(self.daemon, OfferPart::Data, cut, false, origin);
+            cut.algorithms.retain(|one| one.default.is_none());
+            cut.algorithms.iter_mut().for_each(|one| one.role = None);
+            offers.push(cut);
+        }
+        let liveness = match (self.daemon, self.get("dpdaction"), self.get("dpddelay")) {
+            (IkeDaemon::StrongSwan, None | Some(("none", _)), _) => match self.get("dpdaction") {
+                Some((_, origin)) => Setting::Stated { value: 0, origin },
+                None => Setting::default_of(0, "strongSwan", "ipsec.conf(5), dpdaction"),
+            },
+            (IkeDaemon::StrongSwan, Some((_, origin)), delay) => {
+                let value = delay.and_then(|(text, _)| seconds(text)).unwrap_or(30);
+                Setting::Stated { value, origin: delay.map_or(origin, |(_, origin)| origin) }
+            }
+            (IkeDaemon::Libreswan, _, Some((text, origin))) => {
+                Setting::Stated { value: seconds(text).unwrap_or(0), origin }
+            }
+            (IkeDaemon::Libreswan, _, None) => {
+                Setting::default_of(0, "Libreswan", "ipsec.conf(5) of Libreswan, dpddelay")
+            }
+        };
+        let connection = IpsecConnection {
+            name: self.name.to_owned(),
+            daemon: self.daemon,
+            aggressive: self.yes(&["aggressive", "aggrmode"]),
+            local_addresses: self.addresses("left"),
+            remote_addresses: self.addresses("right"),
+            local: self.rounds("left"),
+            remote: self.rounds("right"),
+            rekey: self.time(
+                &["ikelifetime"],
+                3 * 60 * 60,
+                &[(8 * 60 * 60, "from 4.2"), (60 * 60, "before 4.2")],
+            ),
+            liveness,
+            quantum_key: self
+                .get("ppk")
+                .filter(|(value, _)| *value != "no" && *value != "never")
+                .map(|(value, origin)| (value == "insist", origin)),
+            children: vec![child],
+            versions,
+        };
+        (connection, offers, plan, asks)
+    }
+
+    /// What callers are handed out.
+    pub(super) fn plan(&self, mut plan: AddressPlan) -> AddressPlan {
+        let title = format!("IPsec connection {}", self.name);
+        let pools = match self.daemon {
+            IkeDaemon::StrongSwan => self.get("rightsourceip"),
+            IkeDaemon::Libreswan => self.get("rightaddresspool"),
+        };
+        if let Some((value, origin)) = pools {
+            for text in value.split(',').map(str::trim) {
+                match addresses::single(text) {
+                    // One address alone is kept for the one who calls.
+                    Some(range) => plan.fixed.push(FixedAddress { who: self.name.to_owned(), range, origin }),
+                    // A pool that is kept elsewhere (`%dhcp`, `%radius`).
+                    None if text.starts_with('%') => {
+                        if text != "%config" && text != "%modeconfig" {
+                            plan.pools.push(trevlin_model::Pool::new(title.as_str(), origin));
+                        }
+                    }
+                    None => plan.pools.push(pool(&title, text, origin)),
+                }
+            }
+        }
+        let servers = match self.daemon {
+            IkeDaemon::StrongSwan => vec!["rightdns"],
+            IkeDaemon::Libreswan => vec!["modecfgdns", "modecfgdns1", "modecfgdns2"],
+        };
+        for (value, origin) in servers.iter().filter_map(|key| self.get(key)) {
+            for text in value.split([',', ' ']).map(str::trim).filter(|text| !text.is_empty()) {
+                let server = addresses::take(text, origin, &mut plan.malformed, addresses::single);
+                plan.name_servers.extend(server.map(|server| (server, origin)));
+            }
+        }
+        if let Some((value, origin)) = self.get("modecfgdomains") {
+            let names = value.split([',', ' ']).filter(|name| !name.is_empty());
+            plan.domains.extend(names.map(|name| (name.to_owned(), origin)));
+        }
+        plan
+    }
+}
+
+/// A protocol and a port as a selector has them: `17/1701` is `[udp/1701]`, `17/%any` is `[udp]`.
+fn protocol_and_port(text: &str) -> String {
+    let (protocol, port) = text.split_once('/').unwrap_or((text, ""));
+    let protocol = match protocol {
+        "6" => "tcp",
+        "17" => "udp",
+        "47" => "gre",
+        other => other,
+    };
+    match (protocol, port) {
+        ("%any" | "0", _) => String::new(),
+        (protocol, "" | "%any" | "0") => format!("[{protocol}]"),
+        (protocol, "l2tp" | "l2f") => format!("[{protocol}/1701]"),
+        (protocol, port) => format!("[{protocol}/{port}]"),
+    }
+}
+
+/// The last line of a key in a section, then in those it takes in with `also`.
+fn lookup<'a>(all: &[Conn<'a>], name: &str, key: &str, depth: usize) -> Option<(&'a str, Origin)> {
+    if depth > DEPTH {
+        return None;
+    }
+    let of = |wanted: &'static str| {
+        all.iter()
+            .filter(move |conn| conn.name == name)
+            .flat_map(move |conn| conn.lines.iter().filter(move |line| line.0 == wanted))
+    };
+    let mut own =
+        all.iter().filter(|conn| conn.name == name).flat_map(|conn| &conn.lines).filter(|line| line.0 == key);
+    own.next_back()
+        .map(|line| (line.1, line.2))
+        .or_else(|| of("also").find_map(|line| lookup(all, line.1, key, depth + 1)))
+}

@@ -1,0 +1,84 @@
+//! Keys and passwords of swanctl.conf (swanctl.conf(5), secrets).
+
+use super::settings::{Value, View};
+use crate::reader::{Reading, Surroundings};
+use std::sync::Arc;
+use trevlin_model::ike::PreSharedKey;
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, HeldSecret, Login, LoginList, Origin, Secret};
+
+/// Keys and passwords. `0x` and `0s` begin a value that is encoded, where the kind has such values.
+pub(super) fn take(whole: &View<'_, '_>, around: &Surroundings<'_>, export: &Export, reading: &mut Reading) {
+    let Some(all) = whole.section("secrets") else { return };
+    for name in all.names() {
+        let Some(section) = all.section(name) else { continue };
+        let values = section.values();
+        let ids: Vec<&&Value<'_>> = values.iter().filter(|one| one.key.starts_with("id")).collect();
+        let Some(secret) = values.iter().find(|one| one.key == "secret" || one.key == "pin") else {
+            continue;
+        };
+        let kind =
+            name.trim_end_matches(|letter: char| letter.is_ascii_digit()).split('-').next().unwrap_or(name);
+        let kept = match kind {
+            "ike" => SecretKind::PreSharedKey,
+            "ppk" => SecretKind::SharedKey,
+            "eap" | "xauth" => SecretKind::LoginPassword,
+            "ntlm" => SecretKind::PasswordHash,
+            kind if kind.starts_with("ike") => SecretKind::PreSharedKey,
+            kind if kind.starts_with("ppk") => SecretKind::SharedKey,
+            kind if kind.starts_with("eap") || kind.starts_with("xauth") => SecretKind::LoginPassword,
+            kind if kind.starts_with("ntlm") => SecretKind::PasswordHash,
+            _ => SecretKind::Passphrase,
+        };
+        let names: Vec<String> = ids.iter().map(|one| one.text.clone()).collect();
+        let value = if kept == SecretKind::Passphrase {
+            Secret::new(secret.text.as_str())
+        } else {
+            Secret::from_prefixed(&secret.text)
+        };
+        let held = Arc::new(HeldSecret {
+            secret: value,
+            kind: kept,
+            owner: if names.is_empty() { name.to_owned() } else { names.join(" and ") },
+            origin: secret.place,
+        });
+        reading.facts.secrets.push(Arc::clone(&held));
+        match kept {
+            SecretKind::PreSharedKey => reading.facts.pre_shared_keys.push(PreSharedKey {
+                identities: names,
+                held,
+                origin: secret.origin,
+            }),
+            SecretKind::LoginPassword | SecretKind::PasswordHash => {
+                let holder = around.exports.iter().find(|one| one.id() == secret.origin.export);
+                let path = holder.map_or(export.path(), |one| one.path());
+                let by = if kind.starts_with("xauth") {
+                    "XAUTH"
+                } else if kind.starts_with("ntlm") {
+                    "NTLM"
+                } else {
+                    "EAP"
+                };
+                for (user, origin) in logins(&ids, secret.origin) {
+                    reading.facts.logins.push(Login {
+                        user,
+                        list: LoginList::LocalFile(path.to_owned()),
+                        service: format!("IKE, by {by}"),
+                        secret: Some(Arc::clone(&held)),
+                        certain: true,
+                        origin,
+                    });
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// Users of a password; without an identity it holds for anybody.
+fn logins(ids: &[&&Value<'_>], origin: Origin) -> Vec<(String, Origin)> {
+    if ids.is_empty() {
+        return vec![("*".to_owned(), origin)];
+    }
+    ids.iter().map(|one| (one.text.clone(), one.origin)).collect()
+}
