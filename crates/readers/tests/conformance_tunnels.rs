@@ -181,59 +181,119 @@ fn ours(reading: &Reading) -> Vec<Listed> {
         .collect()
 }
 
-#[test]
-#[ignore = "needs charon and swanctl; run by scripts/conformance.sh"]
-fn connections_of_swanctl_are_those_that_charon_lists() {
-    let load = format!(
-        "/usr/lib/ipsec/charon >/dev/null 2>&1 &\n{WAIT}\nswanctl --load-all --noprompt --file {} --uri unix://AT/vici",
-        case("swanctl.conf").display()
+/// A folder with copies of files, and a certificate under each name that a connection asks for.
+fn copies(files: &[(&str, String)]) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::create_dir(folder.path().join("x509")).unwrap();
+    std::fs::create_dir(folder.path().join("conf.d")).unwrap();
+    let at = |name: &str| folder.path().join(name).to_string_lossy().into_owned();
+    let (key, certificate) = (at("key.pem"), at("x509/harbour.pem"));
+    let made = run(
+        "openssl",
+        &[
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-subj",
+            "/CN=x.example",
+            "-keyout",
+            &key,
+            "-out",
+            &certificate,
+        ],
     );
-    let list = charon(&load);
-    assert!(!list.contains("discarded"), "{list}");
-    let exports = [
-        export(0, "d/etc/swanctl/swanctl.conf", "swanctl.conf"),
-        export(1, "d/etc/swanctl/conf.d/pools.conf", "conf.d/pools.conf"),
-        export(2, "d/etc/swanctl/conf.d/secrets.conf", "conf.d/secrets.conf"),
-    ];
-    let reading = read(&exports);
-    let (ours, theirs) = (ours(&reading), theirs(&list));
-    assert_eq!(theirs.len(), 5, "{list}");
-    assert_eq!(ours, theirs, "{list}");
-    // Pools: name, first address, and how many there are.
-    let pools: Vec<(String, u128)> = reading
-        .facts
-        .tunnels
-        .iter()
-        .flat_map(|tunnel| &tunnel.addresses.pools)
-        .map(|pool| (pool.ranges[0].0.first().to_string(), pool.size()))
-        .collect();
-    let listed: Vec<&str> =
-        list.lines().filter(|line| line.starts_with("roads")).filter(|line| line.contains(" / ")).collect();
-    assert_eq!(listed.len(), 2, "{list}");
-    for (line, (_, size)) in listed.iter().zip(&pools) {
-        assert!(line.trim_end().ends_with(&format!("/ {size}")), "{line}: {pools:?}");
+    assert!(made.status.success(), "{}", told(&made));
+    std::fs::copy(&certificate, at("x509/yard.pem")).unwrap();
+    for (name, text) in files {
+        std::fs::write(folder.path().join(name), text).unwrap();
     }
-    // Every secret was taken, and told in as many kinds.
-    let loaded = list.lines().filter(|line| line.starts_with("loaded") && line.contains(" secret ")).count();
-    assert_eq!(reading.facts.secrets.len(), loaded, "{list}");
+    folder
+}
+
+fn text(path: &Path) -> String {
+    std::fs::read_to_string(path).unwrap()
+}
+
+fn elsewhere(path: &str) -> String {
+    text(&Path::new(env!("CARGO_MANIFEST_DIR")).join(path))
+}
+
+#[test]
+#[ignore = "needs charon, swanctl and openssl; run by scripts/conformance.sh"]
+fn connections_of_swanctl_are_those_that_charon_lists() {
+    let own = |name: &str| text(&case(name));
+    let all: [(usize, Vec<(&str, String)>); 3] = [
+        (
+            5,
+            vec![
+                ("swanctl.conf", own("swanctl.conf")),
+                ("conf.d/pools.conf", own("conf.d/pools.conf")),
+                ("conf.d/secrets.conf", own("conf.d/secrets.conf")),
+            ],
+        ),
+        (2, vec![("swanctl.conf", elsewhere("tests/cases/addresses/swanctl.conf"))]),
+        (2, vec![("swanctl.conf", elsewhere("../../demo/before/yard-gate/etc/swanctl/swanctl.conf"))]),
+    ];
+    for (count, files) in all {
+        let folder = copies(&files);
+        let load = format!(
+            "/usr/lib/ipsec/charon >/dev/null 2>&1 &\n{WAIT}\nswanctl --load-all --noprompt --file {}/swanctl.conf --uri unix://AT/vici",
+            folder.path().display()
+        );
+        let list = charon(&load);
+        assert!(!list.contains("discarded"), "{list}");
+        let export = |number: usize, (name, text): &(&str, String)| {
+            Export::new(ExportId(number as u32), format!("d/etc/swanctl/{name}"), text.clone())
+        };
+        let exports: Vec<Export> =
+            files.iter().enumerate().map(|(number, file)| export(number, file)).collect();
+        let reading = read(&exports);
+        let (ours, mut theirs) = (ours(&reading), theirs(&list));
+        assert_eq!(theirs.len(), count, "{list}");
+        // Where no identity is stated it is the certificate's, which the configuration does not tell.
+        for round in theirs.iter_mut().flat_map(|one| &mut one.rounds) {
+            *round = round.replace(" CN=x.example", "");
+        }
+        assert_eq!(ours, theirs, "{list}");
+        // Pools: the first address of each, and how many there are for callers.
+        let pools = reading.facts.tunnels.iter().flat_map(|tunnel| &tunnel.addresses.pools);
+        let mut sizes: Vec<u128> = pools.map(trevlin_model::Pool::size).collect();
+        let listed = list.lines().filter(|line| line.contains(" / "));
+        let mut counts: Vec<u128> =
+            listed.filter_map(|line| line.rsplit(" / ").next()?.trim().parse().ok()).collect();
+        sizes.sort_unstable();
+        counts.sort_unstable();
+        assert_eq!(sizes, counts, "{list}");
+        // Every secret was taken, and told.
+        let loaded =
+            list.lines().filter(|line| line.starts_with("loaded") && line.contains(" secret ")).count();
+        assert_eq!(reading.facts.secrets.len(), loaded, "{list}");
+    }
 }
 
 #[test]
 #[ignore = "needs charon and starter; run by scripts/conformance.sh"]
 fn connections_of_the_older_front_end_are_those_that_charon_lists() {
-    let load = format!(
-        "/usr/lib/ipsec/starter --daemon charon --nofork --conf {} >/dev/null 2>&1 &\n{WAIT}",
-        case("ipsec.conf").display()
-    );
-    let list = charon(&load);
-    let reading = read(&[export(0, "d/etc/ipsec.conf", "ipsec.conf")]);
-    let (mut ours, mut theirs) = (ours(&reading), theirs(&list));
-    // Connections and their child have one name; the front end makes the address an identity where none is stated for this end.
-    for one in ours.iter_mut().chain(&mut theirs) {
-        one.rounds.retain(|round| !round.is_empty());
+    for (count, file) in [
+        (4, text(&case("ipsec.conf"))),
+        (2, elsewhere("tests/cases/addresses/ipsec.conf")),
+        (1, elsewhere("../../demo/before/harbour-edge/etc/ipsec.conf")),
+    ] {
+        // The front end takes a margin off every lifetime, which is not told here.
+        let text = format!("{file}\nconn %default\n\tmargintime = 0s\n");
+        let folder = copies(&[("ipsec.conf", text.clone())]);
+        let load = format!(
+            "/usr/lib/ipsec/starter --daemon charon --nofork --conf {}/ipsec.conf >/dev/null 2>&1 &\n{WAIT}",
+            folder.path().display()
+        );
+        let list = charon(&load);
+        let reading = read(&[Export::new(ExportId(0), "d/etc/ipsec.conf", text)]);
+        let (ours, theirs) = (ours(&reading), theirs(&list));
+        assert_eq!(theirs.len(), count, "{list}");
+        assert_eq!(ours, theirs, "{list}");
     }
-    assert_eq!(theirs.len(), 4, "{list}");
-    assert_eq!(ours, theirs, "{list}");
 }
 
 #[test]
