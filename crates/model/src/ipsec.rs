@@ -2,6 +2,7 @@
 
 use crate::plan::Placed;
 use crate::{Origin, Setting};
+use std::net::IpAddr;
 
 /// The daemon that a configuration is written for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -82,7 +83,8 @@ impl AuthRound {
     /// Whether any identity is taken from this side (swanctl.conf(5), `id`: `%any` by default).
     #[must_use]
     pub fn anybody(&self) -> bool {
-        self.identity.as_ref().is_none_or(|(name, _)| matches!(name.as_str(), "%any" | "*" | "%any6"))
+        // Words stand for what a certificate or an address says by itself.
+        self.identity.as_ref().is_none_or(|(name, _)| name == "*" || name.starts_with('%'))
     }
 }
 
@@ -199,8 +201,58 @@ impl IpsecConnection {
     /// Whether an address of the other end is known, so that it is a certain one and not any caller.
     #[must_use]
     pub fn names_the_other_end(&self) -> bool {
-        self.remote_addresses.iter().any(|(text, _)| {
-            !text.starts_with('%') && !text.contains(['/', '-']) || text.parse::<std::net::IpAddr>().is_ok()
-        })
+        let range = |text: &str| {
+            let ends = text.split_once('-');
+            ends.is_some_and(|(first, last)| {
+                [first, last].iter().all(|end| end.trim().parse::<IpAddr>().is_ok())
+            })
+        };
+        self.remote_addresses
+            .iter()
+            .any(|(text, _)| !text.starts_with('%') && !text.contains('/') && !range(text))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Export, ExportId};
+
+    #[test]
+    fn a_certain_other_end_and_any() {
+        let origin = Export::new(ExportId(0), "f", "x".into()).origin(0..1);
+        let mut connection = IpsecConnection {
+            name: "c".into(),
+            daemon: IkeDaemon::StrongSwan,
+            versions: Setting::Default(Vec::new()),
+            aggressive: None,
+            local_addresses: Vec::new(),
+            remote_addresses: Vec::new(),
+            local: Vec::new(),
+            remote: Vec::new(),
+            rekey: Setting::Default(Vec::new()),
+            liveness: Setting::Default(Vec::new()),
+            quantum_key: None,
+            children: Vec::new(),
+        };
+        assert!(!connection.names_the_other_end());
+        for (text, certain) in [
+            ("198.51.100.9", true),
+            ("gate-1.example", true),
+            ("2001:db8::9", true),
+            ("198.51.100.0/24", false),
+            ("198.51.100.1-198.51.100.9", false),
+            ("%any", false),
+        ] {
+            connection.remote_addresses = vec![(text.into(), origin)];
+            assert_eq!(connection.names_the_other_end(), certain, "{text}");
+        }
+        for (identity, anybody) in
+            [(None, true), (Some("%any"), true), (Some("%fromcert"), true), (Some("@a.example"), false)]
+        {
+            let identity = identity.map(|name: &str| (name.to_owned(), origin));
+            let round = AuthRound { proof: Setting::Default(Vec::new()), identity, narrowed: None };
+            assert_eq!(round.anybody(), anybody);
+        }
     }
 }

@@ -147,3 +147,19 @@ fn what_is_no_keyword() {
     assert_eq!(of("conn c\n\tauto=add\n\twobble=1\n").ledger.notes.len(), 1);
     assert_eq!(of("conn c\n\tauto=add\n\tleftwobble=1\n\tleftid=@a\n").ledger.notes.len(), 1);
 }
+
+#[test]
+fn networks_in_other_forms() {
+    for (lines, wanted) in [
+        ("leftsubnets={10.4.0.0/24 10.5.0.0/24}\n\tikev2=no", "10.4.0.0/24 10.5.0.0/24"),
+        ("leftsubnets={10.4.0.0/24,10.5.0.0/24,}\n\tikev2=no", "10.4.0.0/24 10.5.0.0/24"),
+        ("leftsubnet=vhost:%priv,%no\n\tikev2=no", "vhost:%priv %no"),
+        ("leftsubnet=10.4.0.1[tcp/http]\n\tleftauth=psk", "10.4.0.1/32[tcp/http]"),
+        ("leftprotoport=17/1701", "dynamic[udp/1701]"),
+    ] {
+        let reading = of(&format!("conn c\n\tauto=add\n\t{lines}\n"));
+        let one = reading.facts.tunnels[0].ipsec.as_ref().unwrap();
+        assert_eq!(one.children[0].local.texts.join(" "), wanted, "{lines}");
+        assert!(reading.ledger.notes.is_empty(), "{lines}");
+    }
+}

@@ -11,7 +11,7 @@ pub(crate) mod swanctl;
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reading};
 use std::net::{IpAddr, Ipv4Addr};
-use trevlin_model::ipsec::{IkeProof, IpsecConnection, Selectors};
+use trevlin_model::ipsec::{Child, ChildMode, IkeProof, IpsecConnection, Selectors};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
@@ -50,11 +50,16 @@ fn selectors(stated: Option<(&str, Origin)>, malformed: &mut Vec<MalformedAddres
         return found;
     };
     found.origin = Some(origin);
-    for piece in text.split(',').map(str::trim).filter(|piece| !piece.is_empty()) {
+    // Libreswan has lists in braces as well, with blanks in between.
+    let text = text.trim_matches(['{', '}']);
+    for piece in text.split([',', ' ']).map(str::trim).filter(|piece| !piece.is_empty()) {
         // `[protocol/port]` may follow.
         let (bare, rest) = piece.find('[').map_or((piece, ""), |at| piece.split_at(at));
         let bare = bare.trim();
-        if bare.is_empty() || bare == "dynamic" || bare.starts_with('%') {
+        if bare.is_empty()
+            || bare == "dynamic"
+            || ["%", "vhost:", "vnet:"].iter().any(|lead| bare.starts_with(lead))
+        {
             let word = if bare.is_empty() || bare == "%dynamic" { "dynamic" } else { bare };
             found.texts.push(format!("{word}{rest}"));
             continue;
@@ -113,7 +118,12 @@ fn finish(
         plan.sent_through.append(&mut plan.remote);
     }
     book_notes.extend(plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed).cloned());
-    let role = if callers {
+    // What only lets packets by, or drops them, is no tunnel to anybody.
+    let shunt = |child: &Child| matches!(child.mode.value(), Some(ChildMode::Pass | ChildMode::Drop));
+    let shunts = !connection.children.is_empty() && connection.children.iter().all(shunt);
+    let role = if shunts {
+        TunnelRole::PointToPoint
+    } else if callers {
         TunnelRole::Server
     } else if asks_for_address {
         TunnelRole::Client
@@ -124,11 +134,12 @@ fn finish(
     };
     let mut tunnel =
         Tunnel::new(format!("IPsec connection {}", connection.name), TunnelFamily::Ipsec, role, origin);
-    if role != TunnelRole::Client {
+    if role != TunnelRole::Client && !shunts {
         tunnel.listeners = listeners(&connection);
     }
     prove(&mut tunnel, &connection);
-    tunnel.offers = offers;
+    // Nothing is agreed on where nothing is wrapped.
+    tunnel.offers = if shunts { Vec::new() } else { offers };
     tunnel.addresses = plan;
     tunnel.ipsec = Some(Box::new(connection));
     reading.facts.tunnels.push(tunnel);

@@ -93,6 +93,7 @@ fn libreswan(part: OfferPart, stated: Option<(&str, Origin)>, old: bool, at: Ori
         return Offer { algorithms: suites::defaults(spelling, name, at, 0), ..empty(part, spelling, at) };
     };
     let mut offer = empty(part, spelling, origin);
+    let value = value.to_ascii_lowercase();
     for (number, suite) in value.split(',').map(str::trim).filter(|suite| !suite.is_empty()).enumerate() {
         let pieces: Vec<&str> =
             suite.split(['-', ';']).map(str::trim).filter(|piece| !piece.is_empty()).collect();

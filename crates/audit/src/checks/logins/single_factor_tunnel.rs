@@ -1,5 +1,6 @@
 //! A tunnel login has one factor only.
 
+use crate::checks::tunnels::l2tp_in_the_open;
 use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
@@ -48,8 +49,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 (_, TunnelFamily::Ipsec, _) if carries_l2tp(tunnel) => Verdict::DoesNotApply,
                 (_, TunnelFamily::Ipsec, _) => openconnect(estate, at, tunnel),
                 (_, TunnelFamily::WireGuard, _) => keys(tunnel),
-                (_, TunnelFamily::Pptp | TunnelFamily::L2tp, Some(dial_in)) => {
-                    pptp(estate, at, tunnel, dial_in)
+                (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
+                (_, TunnelFamily::L2tp, Some(dial_in)) => {
+                    inside_ipsec(estate, at, tunnel, pptp(estate, at, tunnel, dial_in))
                 }
                 _ => Verdict::DoesNotApply,
             };
@@ -144,6 +146,38 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
         detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name),
         evidence,
     })
+}
+
+/// A certificate that IPsec asks for around L2TP is a factor of its own, where nobody comes in without IPsec.
+fn inside_ipsec(estate: &Estate, at: usize, tunnel: &Tunnel, alone: Verdict) -> Verdict {
+    let Verdict::Fail(fail) = &alone else { return alone };
+    let device = &estate.devices[at];
+    let asks = |around: &&Tunnel| {
+        around.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required)
+    };
+    let Some(around) = l2tp_in_the_open::connection(device, l2tp_in_the_open::PORT).filter(asks) else {
+        return alone;
+    };
+    // Nothing at all inside leaves the certificate alone.
+    if fail.severity == Severity::Critical {
+        return Verdict::Fail(Fail {
+            severity: Severity::Medium,
+            why_this_severity: "the certificate that IPsec asks for is all that decides".into(),
+            ..fail.clone()
+        });
+    }
+    match l2tp_in_the_open::judge(estate, at, device, tunnel) {
+        Verdict::Pass => Verdict::Pass,
+        Verdict::Fail(_) | Verdict::DoesNotApply => alone,
+        Verdict::Undetermined(_) => {
+            let question = format!(
+                "{} asks for a certificate and {} for a password; whether callers of the second can come in without the first does \
+                 not show here; ask for the packet filter",
+                around.name, tunnel.name
+            );
+            Verdict::ask(question, vec![tunnel.origin, around.origin])
+        }
+    }
 }
 
 /// Whether a connection is only there for L2TP to pass through.

@@ -207,3 +207,36 @@ fn connections_and_peers() {
     let peers = "[Interface]\nPrivateKey = k\nAddress = 10.9.0.1/24\nListenPort = 51820\n[Peer]\nPublicKey = a\nAllowedIPs = 10.9.0.2/32\n";
     run(&CHECK, &[("peers", &[("d/wg0.conf", peers)], &["fail medium d wg0.conf:1 wg0.conf:5"])]);
 }
+
+#[test]
+fn a_certificate_around_l2tp() {
+    let server = (
+        "d/xl2tpd.conf",
+        "[lns default]\nip range = 10.9.0.9-10.9.0.40\nname = l2tp\npppoptfile = /etc/ppp/options.xl2tpd\n",
+    );
+    let options = ("d/etc/ppp/options.xl2tpd", "require-mschap-v2\n");
+    let list = ("d/etc/ppp/chap-secrets", "ann l2tp sesame *\n");
+    let around = |proof: &str| {
+        format!(
+            "conn l2tp\n\tauto=add\n\ttype=transport\n\tleftprotoport=17/1701\n\tright=%any\n\trightauth={proof}\n"
+        )
+    };
+    let (certificate, key) = (around("pubkey"), around("psk"));
+    let filter = |policy: &str| {
+        format!("*filter\n:INPUT DROP [0:0]\n-A INPUT -p udp {policy}-m udp --dport 1701 -j ACCEPT\nCOMMIT\n")
+    };
+    let (guarded, open) = (filter("-m policy --dir in --pol ipsec "), filter(""));
+    let at = "d/iptables-save.txt";
+    let fail = "fail high d options.xl2tpd:1 chap-secrets:1";
+    for (name, connection, rules, wanted) in [
+        ("both are asked for", &certificate, Some(&guarded), "pass d"),
+        ("the filter lets in without", &certificate, Some(&open), fail),
+        ("no filter", &certificate, None, "ask d"),
+        ("a shared key is no factor of another kind", &key, Some(&guarded), fail),
+    ] {
+        let mut files = vec![server, SYSTEM, options, list, ("d/ipsec.conf", connection.as_str())];
+        files.extend(rules.map(|rules| (at, rules.as_str())));
+        // The connection itself answers as well, and does not apply.
+        run(&CHECK, &[(name, &files, &[wanted, "none d"])]);
+    }
+}

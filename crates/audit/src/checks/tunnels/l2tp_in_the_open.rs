@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 /// The port of L2TP (RFC 2661, 8.1).
-const PORT: u16 = 1701;
+pub(in crate::checks) const PORT: u16 = 1701;
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
@@ -69,11 +69,12 @@ fn from_ipsec(rule: &Rule) -> bool {
 }
 
 /// The connection of the device that protects this port.
-fn connection(device: &Device, port: u16) -> Option<&Tunnel> {
+pub(in crate::checks) fn connection(device: &Device, port: u16) -> Option<&Tunnel> {
     device.facts.running().find(|one| one.ipsec.as_ref().is_some_and(|ipsec| ipsec.carries_udp(port)))
 }
 
-fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &Tunnel) -> Verdict {
+/// Whether callers come in without IPsec.
+pub(in crate::checks) fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &Tunnel) -> Verdict {
     if let Some((address, _)) = tunnel.stated("listen-addr")
         && address.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
     {

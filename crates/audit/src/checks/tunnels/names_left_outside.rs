@@ -2,7 +2,7 @@
 
 use super::told;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Family, IpRange, Origin, Tunnel, TunnelFamily};
+use trevlin_model::{Family, IpRange, Origin, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,13 +26,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn judge(tunnel: &Tunnel) -> Verdict {
     let plan = &tunnel.addresses;
     let Some((_, origin)) = plan.sent_through.first() else { return Verdict::DoesNotApply };
-    let elsewhere = tunnel.family == TunnelFamily::OpenConnect && !tunnel.proof.passwords.is_empty();
     let by_radius =
         tunnel.proof.passwords.iter().any(|check| check.source == trevlin_model::PasswordSource::Radius);
     if !plan.name_servers.is_empty() {
         return Verdict::Pass;
     }
-    if tunnel.missing_configuration().is_some() || (elsewhere && by_radius) {
+    if tunnel.missing_configuration().is_some() || by_radius {
         return Verdict::DoesNotApply;
     }
     let everything = |range: &IpRange| *range == IpRange::all(Family::V4);
