@@ -11,6 +11,7 @@ pub mod checks;
 mod estate;
 mod estate_file;
 pub mod factors;
+mod l2tp;
 mod layout;
 mod management;
 mod outcome;

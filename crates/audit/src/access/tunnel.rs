@@ -2,6 +2,7 @@
 
 use super::{Access, ServiceKind, judged, listener_from, named_users};
 use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
+use crate::l2tp::{self, Way};
 use crate::{DialIn, Estate, people};
 use std::collections::BTreeSet;
 use trevlin_model::radius::RadiusAsker;
@@ -14,10 +15,10 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
     // What only carries L2TP is no way in of its own.
-    if tunnel.role != TunnelRole::Server || tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(1701)) {
+    if tunnel.role != TunnelRole::Server || l2tp::carries_l2tp(tunnel) {
         return None;
     }
-    let (who, list, factors) = match tunnel.family {
+    let (who, list, mut factors) = match tunnel.family {
         TunnelFamily::Pptp | TunnelFamily::L2tp => dial_in(estate, at, number),
         TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec | TunnelFamily::WireGuard => {
             proven(estate, at, tunnel)
@@ -25,6 +26,14 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
         // What forwards or wraps packets asks nobody for a login.
         _ => return None,
     };
+    // A certificate that IPsec asks for around it is a factor of its own, where nobody comes in without.
+    if tunnel.family == TunnelFamily::L2tp
+        && l2tp::certificate_around(estate, at, tunnel).is_some()
+        && l2tp::way(estate, at, tunnel) == Way::Protected
+        && let Some(kinds) = &mut factors
+    {
+        kinds.insert(FactorKind::Certificate);
+    }
     let (mut factors, verdict) = judged(factors.as_ref());
     if tunnel.proof.shared_key.is_some()
         && tunnel.proof.passwords.is_empty()

@@ -1,7 +1,7 @@
 //! A tunnel login has one factor only.
 
-use crate::checks::tunnels::l2tp_in_the_open;
 use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
+use crate::l2tp::{self, Way};
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
     CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
@@ -46,7 +46,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
                 (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
                 // Who comes in by L2TP logs in there.
-                (_, TunnelFamily::Ipsec, _) if carries_l2tp(tunnel) => Verdict::DoesNotApply,
+                (_, TunnelFamily::Ipsec, _) if l2tp::carries_l2tp(tunnel) => Verdict::DoesNotApply,
                 (_, TunnelFamily::Ipsec, _) => openconnect(estate, at, tunnel),
                 (_, TunnelFamily::WireGuard, _) => keys(tunnel),
                 (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
@@ -151,13 +151,7 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
 /// A certificate that IPsec asks for around L2TP is a factor of its own, where nobody comes in without IPsec.
 fn inside_ipsec(estate: &Estate, at: usize, tunnel: &Tunnel, alone: Verdict) -> Verdict {
     let Verdict::Fail(fail) = &alone else { return alone };
-    let device = &estate.devices[at];
-    let asks = |around: &&Tunnel| {
-        around.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required)
-    };
-    let Some(around) = l2tp_in_the_open::connection(device, l2tp_in_the_open::PORT).filter(asks) else {
-        return alone;
-    };
+    let Some(around) = l2tp::certificate_around(estate, at, tunnel) else { return alone };
     // Nothing at all inside leaves the certificate alone.
     if fail.severity == Severity::Critical {
         return Verdict::Fail(Fail {
@@ -166,10 +160,10 @@ fn inside_ipsec(estate: &Estate, at: usize, tunnel: &Tunnel, alone: Verdict) -> 
             ..fail.clone()
         });
     }
-    match l2tp_in_the_open::judge(estate, at, device, tunnel) {
-        Verdict::Pass => Verdict::Pass,
-        Verdict::Fail(_) | Verdict::DoesNotApply => alone,
-        Verdict::Undetermined(_) => {
+    match l2tp::way(estate, at, tunnel) {
+        Way::Protected => Verdict::Pass,
+        Way::Open(_) => alone,
+        Way::Unknown => {
             let question = format!(
                 "{} asks for a certificate and {} for a password; whether callers of the second can come in without the first does \
                  not show here; ask for the packet filter",
@@ -178,11 +172,6 @@ fn inside_ipsec(estate: &Estate, at: usize, tunnel: &Tunnel, alone: Verdict) -> 
             Verdict::ask(question, vec![tunnel.origin, around.origin])
         }
     }
-}
-
-/// Whether a connection is only there for L2TP to pass through.
-fn carries_l2tp(tunnel: &Tunnel) -> bool {
-    tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(1701))
 }
 
 /// WireGuard asks for the key of a peer, kept in a file, and for nothing else.

@@ -1,8 +1,8 @@
 //! An L2TP server answers callers without IPsec.
 
+use crate::l2tp::{self, Way};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use std::net::IpAddr;
-use trevlin_model::{Device, Family, MatchKind, Protocol, Rule, Target, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,103 +26,52 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-/// The port of L2TP (RFC 2661, 8.1).
-pub(in crate::checks) const PORT: u16 = 1701;
-
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let servers = |one: &&Tunnel| one.family == TunnelFamily::L2tp && one.role == TunnelRole::Server;
         for tunnel in device.facts.running().filter(servers) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, device, tunnel)));
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel)));
         }
     }
     answers
 }
 
-/// Whether a rule is about this port by name, and lets it in.
-fn takes(rule: &Rule, port: u16) -> bool {
-    let udp = |one: &MatchKind| matches!(one, MatchKind::Protocol(protocol) if *protocol == Protocol::UDP);
-    let ports = |one: &MatchKind| match one {
-        MatchKind::DestinationPorts(ports) | MatchKind::EitherPorts(ports) => {
-            ports.iter().any(|range| range.contains(port))
+fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
+    let port = l2tp::port(tunnel);
+    let open = match l2tp::way(estate, at, tunnel) {
+        Way::Protected => return Verdict::Pass,
+        Way::Open(open) => open,
+        Way::Unknown => {
+            let question = format!(
+                "whether {} answers callers without IPsec cannot be told: no rule about UDP port {port} was exported; ask for the \
+                 packet filter and for the IPsec connection that protects it",
+                tunnel.name
+            );
+            return Verdict::ask(question, vec![tunnel.origin]);
         }
-        _ => false,
     };
-    let holds = |wanted: &dyn Fn(&MatchKind) -> bool| {
-        rule.matches.iter().any(|one| !one.negated && wanted(&one.kind))
+    let protected = l2tp::around(estate, at, tunnel);
+    let (severity, why, also) = match protected {
+        Some(one) => (
+            Severity::Medium,
+            "a connection protects callers who use it, and nobody has to",
+            format!(" {} protects callers who use it ({}).", one.name, estate.place(one.origin)),
+        ),
+        None => (CHECK.severity, "no IPsec connection for it is among the exports", String::new()),
     };
-    rule.target == Target::Accept && holds(&udp) && holds(&ports)
-}
-
-/// Whether a rule holds only for packets that came out of IPsec.
-fn from_ipsec(rule: &Rule) -> bool {
-    rule.matches.iter().any(|one| match &one.kind {
-        MatchKind::NotModelled(text) => {
-            !one.negated
-                && text.starts_with("policy")
-                && text.contains("--pol ipsec")
-                && !text.contains("! --pol")
-        }
-        _ => false,
+    let mut evidence = vec![open, tunnel.origin];
+    evidence.extend(protected.map(|one| one.origin));
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.into(),
+        title: format!("{} answers callers without IPsec", tunnel.name),
+        detail: format!(
+            "A rule takes UDP port {port} without asking for IPsec ({}).{also}",
+            estate.place(open)
+        ),
+        evidence,
     })
-}
-
-/// The connection of the device that protects this port.
-pub(in crate::checks) fn connection(device: &Device, port: u16) -> Option<&Tunnel> {
-    device.facts.running().find(|one| one.ipsec.as_ref().is_some_and(|ipsec| ipsec.carries_udp(port)))
-}
-
-/// Whether callers come in without IPsec.
-pub(in crate::checks) fn judge(estate: &Estate, at: usize, device: &Device, tunnel: &Tunnel) -> Verdict {
-    if let Some((address, _)) = tunnel.stated("listen-addr")
-        && address.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
-    {
-        return Verdict::Pass;
-    }
-    let port = tunnel.stated("port").and_then(|(port, _)| port.parse().ok()).unwrap_or(PORT);
-    let tables = estate.tables(at, Family::V4);
-    let chains = || tables.iter().filter(|table| table.table == "filter").flat_map(|table| &table.chains);
-    let rules: Vec<&Rule> =
-        chains().flat_map(|chain| &chain.rules).filter(|rule| takes(rule, port)).collect();
-    let protected = connection(device, port);
-    if let Some(open) = rules.iter().find(|rule| !from_ipsec(rule)) {
-        let (severity, why, also) = match protected {
-            Some(one) => (
-                Severity::Medium,
-                "a connection protects callers who use it, and nobody has to",
-                format!(" {} protects callers who use it ({}).", one.name, estate.place(one.origin)),
-            ),
-            None => (CHECK.severity, "no IPsec connection for it is among the exports", String::new()),
-        };
-        let mut evidence = vec![open.origin, tunnel.origin];
-        evidence.extend(protected.map(|one| one.origin));
-        return Verdict::Fail(Fail {
-            severity,
-            why_this_severity: why.into(),
-            title: format!("{} answers callers without IPsec", tunnel.name),
-            detail: format!(
-                "A rule takes UDP port {port} without asking for IPsec ({}).{also}",
-                estate.place(open.origin)
-            ),
-            evidence,
-        });
-    }
-    let drops = chains().any(|chain| {
-        chain.hook == Some(trevlin_model::Hook::Input)
-            && (chain.policy == Some(Target::Drop)
-                || chain.rules.last().is_some_and(|rule| {
-                    rule.matches.is_empty() && matches!(rule.target, Target::Drop | Target::Reject)
-                }))
-    });
-    if !rules.is_empty() && drops {
-        return Verdict::Pass;
-    }
-    let question = format!(
-        "whether {} answers callers without IPsec cannot be told: no rule about UDP port {port} was exported; ask for the packet filter and for the IPsec connection that protects it",
-        tunnel.name
-    );
-    Verdict::ask(question, vec![tunnel.origin])
 }
 
 #[cfg(test)]

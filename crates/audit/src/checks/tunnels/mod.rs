@@ -8,7 +8,7 @@ pub(super) mod dial_in_unencrypted;
 pub(super) mod ends_disagree;
 pub(super) mod ikev1_answers;
 pub(super) mod kept_out_swallows;
-pub(in crate::checks) mod l2tp_in_the_open;
+pub(super) mod l2tp_in_the_open;
 pub(super) mod local_network_kept;
 pub(super) mod names_left_outside;
 pub(super) mod netbios;

@@ -1,5 +1,6 @@
 //! An old protocol was left on beside the new one.
 
+use crate::l2tp::carries_l2tp;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use trevlin_model::ipsec::IkeVersions;
@@ -42,7 +43,7 @@ fn is_new(tunnel: &Tunnel) -> bool {
     let kind =
         matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::WireGuard | TunnelFamily::OpenConnect);
     // A connection that only carries L2TP is no new way in.
-    let carries = tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(1701));
+    let carries = carries_l2tp(tunnel);
     kind || (tunnel.ipsec.is_some() && !only(tunnel, IkeVersions::First) && !carries)
 }
 
