@@ -1,6 +1,7 @@
 //! The two ends of one site-to-site tunnel, found by putting devices side by side.
 
 use crate::Estate;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::Tunnel;
 use trevlin_model::ipsec::IpsecConnection;
@@ -29,26 +30,51 @@ pub(crate) fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
             }
         }
     }
+    // Who may be at the other end: ends of devices with the address that is called, and ends with the name.
+    let mut by_device: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+    let mut by_address: BTreeMap<IpAddr, Vec<usize>> = BTreeMap::new();
+    let mut by_name: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (at, end) in ends.iter().enumerate() {
+        by_device.entry(end.device).or_default().push(at);
+        for address in end.connection.local_addresses.iter().filter_map(|(text, _)| text.parse().ok()) {
+            by_address.entry(address).or_default().push(at);
+        }
+        for name in names(estate, end) {
+            by_name.entry(name).or_default().push(at);
+        }
+    }
+    let called = |end: &End<'_>| -> BTreeSet<usize> {
+        let mut found = BTreeSet::new();
+        for (text, _) in &end.connection.remote_addresses {
+            match text.parse::<IpAddr>() {
+                Ok(address) => {
+                    let devices = estate.holders(address).iter().filter_map(|device| by_device.get(device));
+                    found.extend(devices.chain(by_address.get(&address)).flatten());
+                }
+                Err(_) => found.extend(by_name.get(bare(text)).into_iter().flatten()),
+            }
+        }
+        found
+    };
+    let calls: Vec<BTreeSet<usize>> = ends.iter().map(called).collect();
     let mut pairs = Vec::new();
-    for (at, first) in ends.iter().enumerate() {
-        for second in &ends[at + 1..] {
-            if first.device != second.device && calls(estate, first, second) && calls(estate, second, first) {
-                pairs.push((*first, *second));
+    for (first, others) in calls.iter().enumerate() {
+        for second in others.range(first + 1..) {
+            if ends[first].device != ends[*second].device && calls[*second].contains(&first) {
+                pairs.push((ends[first], ends[*second]));
             }
         }
     }
     // One connection that calls another twice (two connections between the same devices) is held against the one that
     // fits best.
-    let score = |pair: &(End<'_>, End<'_>)| fits(pair.0.connection, pair.1.connection);
+    let mut sorted = pairs;
+    sorted.sort_by_key(|pair| std::cmp::Reverse(fits(pair.0.connection, pair.1.connection)));
+    let mut taken: BTreeSet<(usize, &str)> = BTreeSet::new();
     let mut best: Vec<(End<'_>, End<'_>)> = Vec::new();
-    let mut sorted = pairs.clone();
-    sorted.sort_by_key(|pair| std::cmp::Reverse(score(pair)));
-    let same = |a: &End<'_>, b: &End<'_>| std::ptr::eq(a.tunnel, b.tunnel);
     for pair in sorted {
-        let taken = best
-            .iter()
-            .any(|known| [&known.0, &known.1].iter().any(|end| same(end, &pair.0) || same(end, &pair.1)));
-        if !taken {
+        let keys = [&pair.0, &pair.1].map(|end| (end.device, end.tunnel.name.as_str()));
+        if keys.iter().all(|key| !taken.contains(key)) {
+            taken.extend(keys);
             best.push(pair);
         }
     }
@@ -56,23 +82,11 @@ pub(crate) fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
     best
 }
 
-/// Whether an end calls the other's device: by an address that it has, or a name by which it is dialled.
-fn calls(estate: &Estate, from: &End<'_>, to: &End<'_>) -> bool {
-    let device = &estate.devices[to.device];
-    from.connection.remote_addresses.iter().any(|(text, _)| match text.parse::<IpAddr>() {
-        Ok(address) => {
-            estate.holders(address).contains(&to.device)
-                || to.connection.local_addresses.iter().any(|(own, _)| own.parse() == Ok(address))
-        }
-        Err(_) => {
-            device.dialled.iter().any(|name| name == text)
-                || to
-                    .connection
-                    .local
-                    .iter()
-                    .any(|round| round.identity.as_ref().is_some_and(|(name, _)| bare(name) == bare(text)))
-        }
-    })
+/// Names by which an end may be called: those that clients dial, and the identities that it shows.
+fn names<'a>(estate: &'a Estate, end: &End<'a>) -> impl Iterator<Item = &'a str> {
+    let dialled = estate.devices[end.device].dialled.iter().map(String::as_str);
+    let shown = end.connection.local.iter().filter_map(|round| round.identity.as_ref());
+    dialled.chain(shown.map(|(name, _)| bare(name)))
 }
 
 /// An identity without the sign that says it is a name.

@@ -1,6 +1,6 @@
 //! Every tunnel, as one table: which protocol, who comes in and how, what may be agreed on, what goes through it.
 
-use crate::access::{listener_from, logins};
+use crate::access::{Access, listener_from, logins};
 use crate::algorithms::{Algorithm, lookup};
 use crate::checks::{CHECKS, weak_pre_shared_key};
 use crate::{Area, Estate, Severity, Verdict, Yardstick};
@@ -65,10 +65,14 @@ pub struct Detail {
 pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
     let judged = judged(estate, yardstick);
     let access = logins(estate);
+    let mut by_service: BTreeMap<(&str, &str), &Access> = BTreeMap::new();
+    for one in access.iter().rev() {
+        by_service.insert((&one.device, &one.service), one);
+    }
     let mut rows = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in &device.facts.tunnels {
-            let login = access.iter().find(|one| one.device == device.name && one.service == tunnel.name);
+            let login = by_service.get(&(device.name.as_str(), tunnel.name.as_str()));
             let export = estate.export(tunnel.origin.export);
             let known = judged.get(&(at, tunnel.name.clone()));
             let mut detail = details(estate, tunnel);

@@ -2,9 +2,10 @@
 
 use crate::l2tp::carries_l2tp;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
 use trevlin_model::ipsec::IkeVersions;
-use trevlin_model::{Device, Origin, Tunnel, TunnelFamily};
+use trevlin_model::{Device, IpRange, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -22,13 +23,47 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let new = New::of(estate);
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers() && is_old(one)) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel)));
+            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, &new, at, tunnel)));
         }
     }
     answers
+}
+
+/// A server by its device and the tunnel's place there.
+type Server = (usize, usize);
+
+/// The newer servers of the estate, by what they may have in common with an older one.
+struct New<'a> {
+    by_caller: BTreeMap<&'a str, BTreeSet<Server>>,
+    by_pool: BTreeMap<IpAddr, Vec<(IpRange, Server)>>,
+    by_device: BTreeMap<usize, Server>,
+}
+
+impl<'a> New<'a> {
+    fn of(estate: &'a Estate) -> Self {
+        let mut all =
+            Self { by_caller: BTreeMap::new(), by_pool: BTreeMap::new(), by_device: BTreeMap::new() };
+        for (at, device) in estate.devices.iter().enumerate() {
+            for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
+                if !tunnel.answers_callers() || !is_new(tunnel) {
+                    continue;
+                }
+                let server = (at, number);
+                all.by_device.entry(at).or_insert(server);
+                for name in callers(device, tunnel) {
+                    all.by_caller.entry(name).or_default().insert(server);
+                }
+                for range in ranges(tunnel) {
+                    all.by_pool.entry(range.first()).or_default().push((range, server));
+                }
+            }
+        }
+        all
+    }
 }
 
 fn only(tunnel: &Tunnel, wanted: IkeVersions) -> bool {
@@ -55,60 +90,50 @@ fn callers<'a>(device: &'a Device, tunnel: &'a Tunnel) -> BTreeSet<&'a str> {
     logins.chain(fixed).filter(|name| *name != "*").collect()
 }
 
-/// How two servers have the same callers, in words.
-fn shared(estate: &Estate, old: (usize, &Tunnel), new: (usize, &Tunnel)) -> Option<String> {
-    let of = |(at, tunnel): (usize, &Tunnel)| -> BTreeSet<String> {
-        callers(&estate.devices[at], tunnel).into_iter().map(str::to_owned).collect()
-    };
-    let both: Vec<String> = of(old).intersection(&of(new)).cloned().collect();
-    if !both.is_empty() {
-        let shown: Vec<_> = both.iter().take(4).map(|name| format!("`{name}`")).collect();
-        let more = both.len() - shown.len();
-        let more = if more == 0 { String::new() } else { format!(" and {more} more") };
-        return Some(format!("{}{more} can come in by either", shown.join(", ")));
-    }
-    let pools = |tunnel: &Tunnel| -> Vec<_> {
-        tunnel.addresses.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| *range).collect()
-    };
-    // A pool inside another, or both inside a network that the old one's device is in.
-    let networks = estate.devices[old.0]
-        .facts
-        .interfaces
-        .iter()
-        .flat_map(|one| &one.addresses)
-        .map(|one| one.net.trunc());
-    let same = networks.into_iter().find(|net| {
-        let within = |tunnel: &Tunnel| {
-            pools(tunnel).iter().any(|range| trevlin_model::IpRange::from(*net).covers(range))
-        };
-        net.prefix_len() < net.max_prefix_len() && within(old.1) && within(new.1)
-    });
-    if let Some(net) = same {
-        return Some(format!("callers of either get addresses in {net}"));
-    }
-    (old.0 == new.0).then(|| "both answer on the same device".to_owned())
+fn ranges(tunnel: &Tunnel) -> impl Iterator<Item = IpRange> {
+    tunnel.addresses.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| *range)
 }
 
-fn judge(estate: &Estate, at: usize, old: &Tunnel) -> Verdict {
-    let mut found: Option<(String, &Tunnel, Origin, &Device)> = None;
-    for (other, device) in estate.devices.iter().enumerate() {
-        for new in device.facts.tunnels.iter().filter(|one| one.answers_callers() && is_new(one)) {
-            let Some(how) = shared(estate, (at, old), (other, new)) else { continue };
-            // Names that come in by either say most.
-            if found.is_none()
-                || how.starts_with('`') && found.as_ref().is_some_and(|(known, ..)| !known.starts_with('`'))
-            {
-                found = Some((how, new, new.origin, device));
-            }
+/// A newer server with the same callers, and how they are the same, in words. Names that come in by either say most, then
+/// addresses in one network, then that both answer on one device.
+fn beside(estate: &Estate, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(Server, String)> {
+    let device = &estate.devices[at];
+    let mut shared: BTreeMap<Server, Vec<&str>> = BTreeMap::new();
+    for name in callers(device, old) {
+        for server in new.by_caller.get(name).into_iter().flatten() {
+            shared.entry(*server).or_default().push(name);
         }
     }
-    let Some((how, new, origin, device)) = found else { return Verdict::DoesNotApply };
+    // Of several the one with most of them, and of those the first.
+    if let Some((server, names)) = shared.iter().rev().max_by_key(|(_, names)| names.len()) {
+        let shown: Vec<_> = names.iter().take(4).map(|name| format!("`{name}`")).collect();
+        let more = names.len() - shown.len();
+        let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+        return Some((*server, format!("{}{more} can come in by either", shown.join(", "))));
+    }
+    for net in device.facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.trunc()) {
+        let whole = IpRange::from(net);
+        if whole.size() < 2 || !ranges(old).any(|range| whole.covers(&range)) {
+            continue;
+        }
+        let inside = new.by_pool.range(whole.first()..=whole.last()).flat_map(|(_, pools)| pools);
+        if let Some((_, server)) = inside.into_iter().find(|(range, _)| whole.covers(range)) {
+            return Some((*server, format!("callers of either get addresses in {net}")));
+        }
+    }
+    new.by_device.get(&at).map(|server| (*server, "both answer on the same device".to_owned()))
+}
+
+fn judge(estate: &Estate, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
+    let Some(((other, number), how)) = beside(estate, new, at, old) else { return Verdict::DoesNotApply };
+    let device = &estate.devices[other];
+    let new = &device.facts.tunnels[number];
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "an attacker calls the weaker one".into(),
         title: format!("{} is still on beside {} on {}", old.name, new.name, device.name),
-        detail: format!("{} answers beside {} ({}): {how}.", old.name, new.name, estate.place(origin)),
-        evidence: vec![old.origin, origin],
+        detail: format!("{} answers beside {} ({}): {how}.", old.name, new.name, estate.place(new.origin)),
+        evidence: vec![old.origin, new.origin],
     })
 }
 
