@@ -28,19 +28,18 @@ pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
     };
     // Where connections are among the exports, their own rows say what each asks for.
     let connections = || device.facts.tunnels.iter().filter(|one| one.ipsec.is_some());
-    let asked = |one: &trevlin_model::Tunnel| {
+    let asks = |one: &trevlin_model::Tunnel| {
         one.proof.passwords.iter().any(|check| check.source == PasswordSource::OwnSecrets)
     };
+    let asked = connections().any(asks);
     let keys = if connections().next().is_some() { &[] } else { device.facts.pre_shared_keys.as_slice() };
     for key in keys {
         let evidence = crate::outcome::evidence(estate, &[key.origin]);
         found.push(row(key.whom(), "pre-shared keys", vec!["shared key"], "one factor", evidence));
     }
     let mut lists: BTreeMap<(&str, &str), Vec<&Login>> = BTreeMap::new();
-    for login in device.facts.logins.iter().filter(|login| login.service.starts_with("IKE")) {
-        if connections().any(asked) {
-            continue;
-        }
+    let ours = |login: &&Login| !asked && login.service.starts_with("IKE");
+    for login in device.facts.logins.iter().filter(ours) {
         let LoginList::LocalFile(path) = &login.list;
         lists.entry((path, &login.service)).or_default().push(login);
     }

@@ -10,7 +10,7 @@ pub use outside::{OutsideInterface, OutsideReason};
 use crate::plan::Plan;
 use crate::{ValidEstateFile, Wanted};
 use ipnet::IpNet;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::OnceLock;
 use trevlin_model::secret::Masker;
@@ -241,15 +241,9 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     facts.interfaces = merge(std::mem::take(&mut facts.interfaces));
     facts.stored_interfaces = merge(std::mem::take(&mut facts.stored_interfaces));
     // One interface as files have it and as it runs, or as two files have it, is one tunnel.
-    let mut seen: Vec<(TunnelFamily, String)> = Vec::new();
+    let mut seen: BTreeSet<(TunnelFamily, String)> = BTreeSet::new();
     facts.tunnels.retain(|one| {
-        let Some(interface) = &one.interface else { return true };
-        let key = (one.family, interface.clone());
-        let new = !seen.contains(&key);
-        if new {
-            seen.push(key);
-        }
-        new
+        one.interface.as_ref().is_none_or(|interface| seen.insert((one.family, interface.clone())))
     });
     stand_in(&mut facts);
     lend_networks(&mut facts);

@@ -111,7 +111,13 @@ pub(super) fn aggressive_allowed(around: &Surroundings<'_>) -> Option<(String, S
             }
         }
     }
-    Some((AGGRESSIVE_KEY.into(), Setting::Stated { value: "no".into(), origin: first }))
+    // It may stand in a part that is read in and was not exported.
+    let complete =
+        around.exports.iter().filter(|export| recognise(export) != Recognition::No).all(|export| {
+            let reads = |line: &str| line.trim().starts_with("include ");
+            export.lines().all(|line| !reads(line.text) || !read_in(line.text, export, around).is_empty())
+        });
+    complete.then(|| (AGGRESSIVE_KEY.into(), Setting::Stated { value: "no".into(), origin: first }))
 }
 
 #[cfg(test)]
@@ -133,5 +139,11 @@ mod tests {
             matches!(aggressive_allowed(&around), Some((_, Setting::Stated { value, .. })) if value == "yes")
         );
         assert!(aggressive_allowed(&Surroundings::default()).is_none());
+        let part = Export::new(
+            ExportId(0),
+            "d/etc/strongswan.conf",
+            "charon {\n}\ninclude strongswan.d/*.conf\n".into(),
+        );
+        assert!(aggressive_allowed(&Surroundings::of(vec![&part])).is_none());
     }
 }

@@ -1,7 +1,10 @@
 //! One pre-shared key lets in whoever calls.
 
 use crate::checks::ike;
+use crate::checks::tunnels::negotiates;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::Device;
+use trevlin_model::ipsec::{AuthRound, IkeProof};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -15,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Give callers certificates, or EAP with a password each and a certificate for the gateway; give every site a key of \
           its own with both identities named.",
     judged: "Fails where an entry has no identity or one that stands for anybody (`%any`), and where three or more identities share \
-             one entry; the latter is milder. Entries for two named ends pass.",
+             one entry; the latter is milder, and so is a key for anybody where every connection that asks for a shared key names the address of its other \
+             end. Entries for two named ends pass.",
     references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "BSI NET.3.3.A9"],
     run,
 };
@@ -34,7 +38,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     evidence: vec![key.origin],
                 })
             };
-            let verdict = if key.is_for_anybody() {
+            let verdict = if key.is_for_anybody() && !anybody_calls(device) {
+                fail(
+                    Severity::Low,
+                    "every connection that asks for a shared key names the address of its other end",
+                    "one pre-shared key is for whoever calls, though no connection takes anybody".into(),
+                )
+            } else if key.is_for_anybody() {
                 fail(
                     CHECK.severity,
                     "any address may call with it",
@@ -50,6 +60,17 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// Whether a connection of the device takes a shared key from any address, or connections were not exported, so that one may.
+fn anybody_calls(device: &Device) -> bool {
+    let mut connections = device.facts.running().filter_map(|one| one.ipsec.as_ref()).peekable();
+    let by_key = |round: &AuthRound| {
+        round.proof.possible().any(|proof| matches!(proof, IkeProof::SharedKey | IkeProof::Anything))
+    };
+    connections.peek().is_none()
+        || connections
+            .any(|one| negotiates(one) && !one.names_the_other_end() && one.remote.iter().any(by_key))
 }
 
 #[cfg(test)]
@@ -69,6 +90,20 @@ mod tests {
             ("# : PSK \"x\"\nann : EAP \"y\"", &[]),
         ] {
             run(&CHECK, &[(line, &[("d/ipsec.secrets", line)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn by_the_connections_that_ask_for_it() {
+        let keys = ("d/ipsec.secrets", ": PSK \"x\"\n");
+        let conn = |lines: &str| format!("conn c\n\tauto=add\n\tauthby=secret\n\t{lines}\n");
+        for (name, lines, wanted) in [
+            ("a certain other end", "right=198.51.100.9", "fail low d ipsec.secrets:1"),
+            ("any address", "right=%any\n\trightid=@a.example", "fail high d ipsec.secrets:1"),
+            ("not loaded", "right=%any\n\tauto=ignore", "fail high d ipsec.secrets:1"),
+            ("by certificate", "right=%any\n\tauthby=pubkey", "fail low d ipsec.secrets:1"),
+        ] {
+            run(&CHECK, &[(name, &[keys, ("d/ipsec.conf", &conn(lines))], &[wanted])]);
         }
     }
 
