@@ -80,12 +80,11 @@ fn selector(range: &IpRange) -> String {
     }
 }
 
-/// A length of time in seconds: a number, or one with `s`, `m`, `h`, `d` or `w` behind it.
+/// A length of time in seconds: a number, or one with `s`, `m`, `h`, `d` or `w` behind it; Libreswan takes parts of hours.
 fn seconds(text: &str) -> Option<u64> {
     let text = text.trim();
     let digits = text.trim_end_matches(|letter: char| letter.is_ascii_alphabetic());
-    let number: u64 = digits.trim().parse().ok()?;
-    let unit = match text[digits.len()..].trim() {
+    let unit: u64 = match text[digits.len()..].trim() {
         "" | "s" => 1,
         "m" => 60,
         "h" => 60 * 60,
@@ -93,7 +92,11 @@ fn seconds(text: &str) -> Option<u64> {
         "w" => 7 * 24 * 60 * 60,
         _ => return None,
     };
-    number.checked_mul(unit)
+    let (whole, part) = digits.trim().split_once('.').unwrap_or((digits.trim(), ""));
+    let part = part.trim_end_matches('0');
+    let parts = if part.is_empty() { 0 } else { part.parse::<u64>().ok()?.checked_mul(unit)? };
+    let tenths = 10u64.checked_pow(u32::try_from(part.len()).ok()?)?;
+    whole.parse::<u64>().ok()?.checked_mul(unit)?.checked_add(parts / tenths)
 }
 
 /// Adds the tunnel that a connection makes to the facts. `plan` holds its pools, fixed addresses and name servers.
@@ -230,6 +233,11 @@ mod tests {
             ("30s", Some(30)),
             ("1d", Some(86_400)),
             ("soon", None),
+            ("1.5h", Some(5_400)),
+            ("8.0h", Some(28_800)),
+            ("1.h", Some(3_600)),
+            ("h", None),
+            ("99999999999999999999d", None),
             ("0", Some(0)),
         ] {
             assert_eq!(seconds(text), wanted, "{text}");
