@@ -73,7 +73,7 @@ fn judge(estate: &Estate, a: &End<'_>, b: &End<'_>) -> Verdict {
     Verdict::Fail(Fail {
         severity: if fatal { CHECK.severity } else { Severity::Low },
         why_this_severity: if fatal {
-            "the tunnel does not come up like this"
+            "the tunnel does not come up, or not stay up, like this"
         } else {
             "the tunnel comes up and carries less than one end states"
         }
@@ -114,18 +114,20 @@ fn suites(offer: &Offer) -> Option<Vec<Vec<&'static Algorithm>>> {
     Some(found.into_iter().map(|(_, all)| all).collect())
 }
 
-/// Whether one choice of each kind is in both suites. A kind that only one of them names is not held against the other:
+/// Kinds of algorithms that both ends have to have in common; the key exchange last.
+const ROLES: [AlgorithmRole; 4] =
+    [AlgorithmRole::Encryption, AlgorithmRole::Integrity, AlgorithmRole::Prf, AlgorithmRole::KeyExchange];
+
+/// Whether one choice of each of these kinds is in both suites. A kind that only one of them names is not held against the other:
 /// what is left out follows from the rest, or is filled in.
-fn in_common(a: &[&Algorithm], b: &[&Algorithm]) -> bool {
-    [AlgorithmRole::Encryption, AlgorithmRole::Integrity, AlgorithmRole::Prf, AlgorithmRole::KeyExchange]
-        .into_iter()
-        .all(|role| {
-            let of = |all: &[&Algorithm]| -> Vec<String> {
-                all.iter().filter(|one| one.role() == role).map(|one| one.name.clone()).collect()
-            };
-            let (ours, theirs) = (of(a), of(b));
-            ours.is_empty() || theirs.is_empty() || ours.iter().any(|name| theirs.contains(name))
-        })
+fn in_common(a: &[&Algorithm], b: &[&Algorithm], roles: &[AlgorithmRole]) -> bool {
+    roles.iter().all(|role| {
+        let of = |all: &[&Algorithm]| -> Vec<String> {
+            all.iter().filter(|one| one.role() == *role).map(|one| one.name.clone()).collect()
+        };
+        let (ours, theirs) = (of(a), of(b));
+        ours.is_empty() || theirs.is_empty() || ours.iter().any(|name| theirs.contains(name))
+    })
 }
 
 fn proposals(
@@ -146,11 +148,18 @@ fn proposals(
         Some((all, origin?))
     };
     let (Some((ours, first)), Some((theirs, second))) = (of(a), of(b)) else { return };
-    if ours.iter().any(|one| theirs.iter().any(|other| in_common(one, other))) {
+    let meet = |roles: &[AlgorithmRole]| {
+        ours.iter().any(|one| theirs.iter().any(|other| in_common(one, other, roles)))
+    };
+    if meet(&ROLES) {
         return;
     }
+    // With version 2 the first keys of a child come from the connection's own; its group counts from the first renewal on.
+    let at_first = part == OfferPart::Data && meet(&ROLES[..3]);
+    let which = if at_first { "no group of a proposal" } else { "no proposal" };
+    let when = if at_first { ", which is noticed once its keys are made anew" } else { "" };
     found.push(Difference {
-        text: format!("no proposal {what} is the same ({}, {})", estate.place(first), estate.place(second)),
+        text: format!("{which} {what} is the same{when} ({}, {})", estate.place(first), estate.place(second)),
         lines: [first, second],
         fatal: true,
     });
@@ -274,6 +283,7 @@ mod tests {
         let wider = end(b, a, ("10.7.0.0/16", "10.4.0.0/24"), "", "Xk7vQ2mZ9pLr4TnWc8yBd3");
         let other_net = end(b, a, ("10.8.0.0/24", "10.4.0.0/24"), "", "Xk7vQ2mZ9pLr4TnWc8yBd3");
         let other_suite = mirrored.replace("aes256gcm16-prfsha384-ecp384", "aes128-sha256-modp2048");
+        let other_group = mirrored.replace("aes256gcm16-ecp384", "aes256gcm16-modp3072");
         let other_key = end(b, a, ("10.7.0.0/24", "10.4.0.0/24"), "", "Ab7vQ2mZ9pLr4TnWc8yBd4");
         let other_id = mirrored.replacen(&format!("id = {b}"), "id = yard.example", 1);
         let other_proof = mirrored.replacen("auth = psk", "auth = pubkey", 1);
@@ -286,6 +296,12 @@ mod tests {
             ("a wider network", &one, &wider, &["fail low a swanctl.conf:17 swanctl.conf:16"]),
             ("another network", &one, &other_net, &["fail medium a swanctl.conf:17 swanctl.conf:16"]),
             ("another suite", &one, &other_suite, &["fail medium a swanctl.conf:5 swanctl.conf:5"]),
+            (
+                "another group for data",
+                &one,
+                &other_group,
+                &["fail medium a swanctl.conf:18 swanctl.conf:18"],
+            ),
             ("another key", &one, &other_key, &["fail medium a swanctl.conf:28 swanctl.conf:28"]),
             ("another identity", &one, &other_id, &["fail medium a swanctl.conf:12 swanctl.conf:8"]),
             ("another proof", &one, &other_proof, &["fail medium a swanctl.conf:11 swanctl.conf:7"]),
