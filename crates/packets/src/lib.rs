@@ -12,6 +12,7 @@
 //! ```
 
 mod conditions;
+pub mod diagram;
 mod rest;
 
 pub use rest::{Fate, Rest, Verdict, Way, fate_of_rest};

@@ -1,0 +1,433 @@
+//! Exact sets over several ordered fields, as interval decision diagrams.
+//!
+//! A diagram asks for one field after the other. At each it has the whole domain cut into intervals, and an interval leads to
+//! the diagram for the fields behind it. Neighbours that lead to the same place are one interval, a question whose answer
+//! changes nothing is left out, and no two nodes are the same: so every set has one diagram, equality is the equality of two
+//! numbers, and emptiness is no search.
+//!
+//! The number of nodes is bounded. A set that would need more is [`OverBudget`], which its user tells as "not decided": a
+//! hostile rule list costs no more memory than the budget.
+
+#![allow(clippy::disallowed_types, reason = "these tables are looked up in and never gone through")]
+
+use std::collections::HashMap;
+use std::hash::{BuildHasherDefault, DefaultHasher};
+
+/// More nodes were needed than were allowed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("the set needs more than the {0} nodes it may have")]
+pub struct OverBudget(pub usize);
+
+/// A set, by its diagram in the [`Diagrams`] that made it. Two sets of one `Diagrams` are equal where these are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Set(u32);
+
+/// The set without anything in it.
+pub const EMPTY: Set = Set(0);
+/// The set of everything.
+pub const FULL: Set = Set(1);
+
+/// A node: which field it asks for, and where each interval of its values leads. The intervals are in order, each by its last
+/// value; the last one ends where the field's domain does.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct Node {
+    field: u8,
+    edges: Box<[(u128, Set)]>,
+}
+
+/// What two sets are made into.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+enum Operation {
+    Union,
+    Intersection,
+    Difference,
+}
+
+impl Operation {
+    /// The result where one side or both decide it without looking further.
+    fn decided(self, a: Set, b: Set) -> Option<Set> {
+        match (self, a, b) {
+            (Self::Union, FULL, _) | (Self::Union, _, FULL) => Some(FULL),
+            (Self::Union, EMPTY, one) | (Self::Union, one, EMPTY) => Some(one),
+            (Self::Intersection, EMPTY, _) | (Self::Intersection, _, EMPTY) => Some(EMPTY),
+            (Self::Intersection, FULL, one) | (Self::Intersection, one, FULL) => Some(one),
+            (Self::Difference, EMPTY, _) | (Self::Difference, _, FULL) => Some(EMPTY),
+            (Self::Difference, one, EMPTY) => Some(one),
+            (Self::Union | Self::Intersection, a, b) if a == b => Some(a),
+            (Self::Difference, a, b) if a == b => Some(EMPTY),
+            _ => None,
+        }
+    }
+}
+
+/// The same bytes for the same input: no seed from the machine.
+type Fixed = BuildHasherDefault<DefaultHasher>;
+
+/// The diagrams of all sets over one list of fields.
+///
+/// ```
+/// use trevlin_packets::diagram::{Diagrams, EMPTY};
+///
+/// // Two fields: an address of eight bits and a port of four.
+/// let mut sets = Diagrams::new(&[255, 15], 10_000);
+/// let inside = sets.with(0, &[(16, 31)]).unwrap();
+/// let web = sets.with(1, &[(8, 8)]).unwrap();
+/// let both = sets.intersection(inside, web).unwrap();
+/// assert!(sets.contains(both, &[20, 8]) && !sets.contains(both, &[20, 9]));
+/// assert_eq!(sets.difference(both, inside), Ok(EMPTY));
+/// ```
+#[derive(Debug)]
+pub struct Diagrams {
+    /// The greatest value of each field.
+    greatest: Vec<u128>,
+    nodes: Vec<Node>,
+    known: HashMap<Node, Set, Fixed>,
+    made: HashMap<(Operation, Set, Set), Set, Fixed>,
+    budget: usize,
+}
+
+impl Diagrams {
+    /// No sets yet, over fields whose values go from 0 to these, in the order in which they are asked for. At most `budget` nodes
+    /// are made.
+    #[must_use]
+    pub fn new(greatest: &[u128], budget: usize) -> Self {
+        let end =
+            |field: usize| Node { field: u8::try_from(field).unwrap_or(u8::MAX), edges: Box::default() };
+        Self {
+            greatest: greatest.to_vec(),
+            // The two ends have no edges; their field stands behind all others.
+            nodes: vec![end(greatest.len()), end(greatest.len())],
+            known: HashMap::default(),
+            made: HashMap::default(),
+            budget,
+        }
+    }
+
+    /// How many nodes there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.nodes.len()
+    }
+
+    /// Whether nothing was made yet.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.nodes.len() == 2
+    }
+
+    fn field(&self, set: Set) -> u8 {
+        self.nodes[set.0 as usize].field
+    }
+
+    /// The node with these edges, in its one form.
+    fn node(&mut self, field: u8, edges: Vec<(u128, Set)>) -> Result<Set, OverBudget> {
+        let mut merged: Vec<(u128, Set)> = Vec::with_capacity(edges.len());
+        for (last, to) in edges {
+            match merged.last_mut() {
+                Some(before) if before.1 == to => before.0 = last,
+                _ => merged.push((last, to)),
+            }
+        }
+        // An answer that changes nothing is not asked for.
+        if let [(_, only)] = merged.as_slice() {
+            return Ok(*only);
+        }
+        let node = Node { field, edges: merged.into() };
+        if let Some(known) = self.known.get(&node) {
+            return Ok(*known);
+        }
+        let number = u32::try_from(self.nodes.len()).ok().filter(|_| self.nodes.len() < self.budget);
+        let set = Set(number.ok_or(OverBudget(self.budget))?);
+        self.nodes.push(node.clone());
+        self.known.insert(node, set);
+        Ok(set)
+    }
+
+    /// Everything whose value of a field lies in one of these ranges, both ends included. They may be in any order and overlap;
+    /// what lies beyond the field's domain does not count.
+    ///
+    /// # Errors
+    /// When the budget is used up.
+    pub fn with(&mut self, field: usize, ranges: &[(u128, u128)]) -> Result<Set, OverBudget> {
+        let greatest = self.greatest[field];
+        let mut sorted: Vec<(u128, u128)> =
+            ranges.iter().filter(|(first, last)| first <= last && *first <= greatest).copied().collect();
+        sorted.sort_unstable();
+        let mut edges: Vec<(u128, Set)> = Vec::new();
+        let mut next = 0;
+        let mut ended = false;
+        for (first, last) in sorted {
+            let last = last.min(greatest);
+            if ended || last < next {
+                continue;
+            }
+            if first > next {
+                edges.push((first - 1, EMPTY));
+            }
+            edges.push((last, FULL));
+            match last.checked_add(1) {
+                Some(after) if last < greatest => next = after,
+                _ => ended = true,
+            }
+        }
+        if !ended {
+            edges.push((greatest, EMPTY));
+        }
+        self.node(u8::try_from(field).unwrap_or(u8::MAX), edges)
+    }
+
+    /// What is in either.
+    ///
+    /// # Errors
+    /// When the budget is used up.
+    pub fn union(&mut self, a: Set, b: Set) -> Result<Set, OverBudget> {
+        // One order for both, so that each pair is worked out once.
+        self.apply(Operation::Union, a.min(b), a.max(b))
+    }
+
+    /// What is in both.
+    ///
+    /// # Errors
+    /// When the budget is used up.
+    pub fn intersection(&mut self, a: Set, b: Set) -> Result<Set, OverBudget> {
+        self.apply(Operation::Intersection, a.min(b), a.max(b))
+    }
+
+    /// What is in the first and not in the second.
+    ///
+    /// # Errors
+    /// When the budget is used up.
+    pub fn difference(&mut self, a: Set, b: Set) -> Result<Set, OverBudget> {
+        self.apply(Operation::Difference, a, b)
+    }
+
+    /// Everything else.
+    ///
+    /// # Errors
+    /// When the budget is used up.
+    pub fn complement(&mut self, a: Set) -> Result<Set, OverBudget> {
+        self.difference(FULL, a)
+    }
+
+    /// As deep as there are fields.
+    fn apply(&mut self, operation: Operation, a: Set, b: Set) -> Result<Set, OverBudget> {
+        if let Some(decided) = operation.decided(a, b) {
+            return Ok(decided);
+        }
+        if let Some(made) = self.made.get(&(operation, a, b)) {
+            return Ok(*made);
+        }
+        let field = self.field(a).min(self.field(b));
+        let (ours, theirs) = (self.edges(a, field), self.edges(b, field));
+        let mut edges = Vec::with_capacity(ours.len() + theirs.len());
+        let (mut left, mut right) = (0, 0);
+        // Both cover the whole domain, so they end together.
+        while let (Some((last, one)), Some((other_last, other))) = (ours.get(left), theirs.get(right)) {
+            let to = self.apply(operation, *one, *other)?;
+            edges.push((*last.min(other_last), to));
+            left += usize::from(last <= other_last);
+            right += usize::from(other_last <= last);
+        }
+        let set = self.node(field, edges)?;
+        // What was worked out before is a help, and no more nodes than that are worth remembering.
+        if self.made.len() < self.budget {
+            self.made.insert((operation, a, b), set);
+        }
+        Ok(set)
+    }
+
+    /// The edges of a set for a field; one edge where it does not ask for it.
+    fn edges(&self, set: Set, field: u8) -> Box<[(u128, Set)]> {
+        let node = &self.nodes[set.0 as usize];
+        if node.field == field {
+            node.edges.clone()
+        } else {
+            Box::new([(self.greatest[usize::from(field)], set)])
+        }
+    }
+
+    /// Whether a point, with a value for each field, is in a set.
+    #[must_use]
+    pub fn contains(&self, set: Set, point: &[u128]) -> bool {
+        let mut at = set;
+        while at != EMPTY && at != FULL {
+            let node = &self.nodes[at.0 as usize];
+            let value = point[usize::from(node.field)];
+            let edge = node.edges.partition_point(|(last, _)| *last < value);
+            match node.edges.get(edge) {
+                Some((_, to)) => at = *to,
+                None => return false,
+            }
+        }
+        at == FULL
+    }
+
+    /// A point of a set, the least one field by field; `None` for the empty set.
+    #[must_use]
+    pub fn witness(&self, set: Set) -> Option<Vec<u128>> {
+        if set == EMPTY {
+            return None;
+        }
+        let mut point = vec![0; self.greatest.len()];
+        let mut at = set;
+        while at != FULL {
+            let node = &self.nodes[at.0 as usize];
+            // Every node but the empty one leads to something.
+            let edge = node.edges.iter().position(|(_, to)| *to != EMPTY)?;
+            point[usize::from(node.field)] = if edge == 0 { 0 } else { node.edges[edge - 1].0 + 1 };
+            at = node.edges[edge].1;
+        }
+        Some(point)
+    }
+
+    /// How many points a set has, as a power of two; `None` for the empty set. Rounded as floating-point numbers are.
+    #[must_use]
+    pub fn log2_size(&self, set: Set) -> Option<f64> {
+        let mut known: HashMap<Set, f64, Fixed> = HashMap::default();
+        let size = self.share(set, &mut known);
+        // The share of everything, times everything.
+        let all: f64 = self.greatest.iter().map(|greatest| (*greatest as f64 + 1.0).log2()).sum();
+        (size > 0.0).then(|| size.log2() + all)
+    }
+
+    /// Which part of everything a set is.
+    fn share(&self, set: Set, known: &mut HashMap<Set, f64, Fixed>) -> f64 {
+        match set {
+            EMPTY => return 0.0,
+            FULL => return 1.0,
+            _ => {}
+        }
+        if let Some(found) = known.get(&set) {
+            return *found;
+        }
+        let node = &self.nodes[set.0 as usize];
+        let whole = self.greatest[usize::from(node.field)] as f64 + 1.0;
+        let mut sum = 0.0;
+        let mut first = 0u128;
+        for (last, to) in &node.edges {
+            sum += ((last - first) as f64 + 1.0) / whole * self.share(*to, known);
+            first = last.saturating_add(1);
+        }
+        known.insert(set, sum);
+        sum
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Three small fields, so that every point can be tried.
+    const GREATEST: [u128; 3] = [6, 4, 5];
+
+    fn points() -> impl Iterator<Item = [u128; 3]> {
+        (0..=GREATEST[0])
+            .flat_map(|a| (0..=GREATEST[1]).flat_map(move |b| (0..=GREATEST[2]).map(move |c| [a, b, c])))
+    }
+
+    /// A box: a range of each field.
+    type Boxed = [(u128, u128); 3];
+
+    fn boxed() -> impl Strategy<Value = Boxed> {
+        let range = |greatest: u128| (0..=greatest, 0..=greatest).prop_map(|(a, b)| (a.min(b), a.max(b)));
+        [range(GREATEST[0]).boxed(), range(GREATEST[1]).boxed(), range(GREATEST[2]).boxed()]
+    }
+
+    fn of(sets: &mut Diagrams, boxes: &[Boxed]) -> Set {
+        let mut all = EMPTY;
+        for one in boxes {
+            let mut set = FULL;
+            for (field, range) in one.iter().enumerate() {
+                let with = sets.with(field, &[*range]).unwrap();
+                set = sets.intersection(set, with).unwrap();
+            }
+            all = sets.union(all, set).unwrap();
+        }
+        all
+    }
+
+    fn holds(boxes: &[Boxed], point: &[u128; 3]) -> bool {
+        let inside =
+            |one: &Boxed| one.iter().zip(point).all(|((first, last), value)| first <= value && value <= last);
+        boxes.iter().any(inside)
+    }
+
+    proptest! {
+        #[test]
+        fn every_operation_is_that_of_the_points(
+            ours in prop::collection::vec(boxed(), 0..7),
+            theirs in prop::collection::vec(boxed(), 0..7),
+        ) {
+            let mut sets = Diagrams::new(&GREATEST, 100_000);
+            let (a, b) = (of(&mut sets, &ours), of(&mut sets, &theirs));
+            let union = sets.union(a, b).unwrap();
+            let both = sets.intersection(a, b).unwrap();
+            let without = sets.difference(a, b).unwrap();
+            let other = sets.complement(a).unwrap();
+            let mut count = 0u32;
+            for point in points() {
+                let (one, two) = (holds(&ours, &point), holds(&theirs, &point));
+                prop_assert_eq!(sets.contains(a, &point), one);
+                prop_assert_eq!(sets.contains(union, &point), one || two);
+                prop_assert_eq!(sets.contains(both, &point), one && two);
+                prop_assert_eq!(sets.contains(without, &point), one && !two);
+                prop_assert_eq!(sets.contains(other, &point), !one);
+                count += u32::from(one);
+            }
+            // One set has one form, whatever it was made from.
+            let mut turned = ours.clone();
+            turned.reverse();
+            prop_assert_eq!(of(&mut sets, &turned), a);
+            let back = sets.complement(other).unwrap();
+            prop_assert_eq!(back, a);
+            let parts = sets.union(without, both).unwrap();
+            prop_assert_eq!(parts, a);
+            // Emptiness, a witness, and the size.
+            prop_assert_eq!(a == EMPTY, count == 0);
+            match sets.witness(a) {
+                Some(point) => prop_assert!(sets.contains(a, &point)),
+                None => prop_assert_eq!(count, 0),
+            }
+            if let Some(size) = sets.log2_size(a) {
+                prop_assert!((size - f64::from(count).log2()).abs() < 1e-9, "{} {}", size, count);
+            }
+        }
+    }
+
+    #[test]
+    fn ranges_in_any_order() {
+        let mut sets = Diagrams::new(&[u128::MAX, 15], 100);
+        for (ranges, inside, outside) in [
+            (&[(5, 9), (1, 2), (8, 12)][..], &[1, 5, 9, 12][..], &[0, 3, 13, u128::MAX][..]),
+            (&[(0, u128::MAX)], &[0, u128::MAX], &[]),
+            (&[(7, u128::MAX)], &[7, u128::MAX], &[6]),
+            (&[(9, 3)], &[], &[3, 9]),
+            (&[], &[], &[0, u128::MAX]),
+        ] {
+            let set = sets.with(0, ranges).unwrap();
+            assert!(inside.iter().all(|value| sets.contains(set, &[*value, 3])), "{ranges:?}");
+            assert!(outside.iter().all(|value| !sets.contains(set, &[*value, 3])), "{ranges:?}");
+        }
+        assert_eq!(sets.with(1, &[(20, 30)]), Ok(EMPTY));
+        assert_eq!(sets.with(1, &[(0, 30)]), Ok(FULL));
+    }
+
+    #[test]
+    fn a_budget_is_kept() {
+        let mut sets = Diagrams::new(&[255, 255], 40);
+        let mut all = Ok(EMPTY);
+        for value in 0..200 {
+            all = all.and_then(|all| {
+                let (one, two) = (sets.with(0, &[(value, value)])?, sets.with(1, &[(value, value)])?);
+                let both = sets.intersection(one, two)?;
+                sets.union(all, both)
+            });
+        }
+        assert_eq!(all, Err(OverBudget(40)));
+        assert!(sets.len() <= 40 && !sets.is_empty());
+        // What was made before still answers.
+        let known = sets.with(0, &[(0, 0)]).unwrap();
+        assert!(sets.contains(known, &[0, 9]));
+    }
+}
