@@ -121,11 +121,21 @@ const ROLES: [AlgorithmRole; 4] =
 /// Whether one choice of each of these kinds is in both suites. A kind that only one of them names is not held against the other:
 /// what is left out follows from the rest, or is filled in.
 fn in_common(a: &[&Algorithm], b: &[&Algorithm], roles: &[AlgorithmRole]) -> bool {
+    let of = |all: &[&Algorithm], role: AlgorithmRole| -> Vec<String> {
+        all.iter().filter(|one| one.role() == role).map(|one| one.name.clone()).collect()
+    };
+    // Where no function that derives keys is named it is made from the digest (swanctl.conf(5), proposals; Libreswan has no other).
+    let prf = |all: &[&Algorithm]| match of(all, AlgorithmRole::Prf) {
+        named if named.is_empty() => {
+            of(all, AlgorithmRole::Integrity).into_iter().map(|name| format!("PRF-{name}")).collect()
+        }
+        named => named,
+    };
     roles.iter().all(|role| {
-        let of = |all: &[&Algorithm]| -> Vec<String> {
-            all.iter().filter(|one| one.role() == *role).map(|one| one.name.clone()).collect()
+        let (ours, theirs) = match role {
+            AlgorithmRole::Prf => (prf(a), prf(b)),
+            role => (of(a, *role), of(b, *role)),
         };
-        let (ours, theirs) = (of(a), of(b));
         ours.is_empty() || theirs.is_empty() || ours.iter().any(|name| theirs.contains(name))
     })
 }
@@ -311,5 +321,27 @@ mod tests {
         }
         let elsewhere = end("203.0.113.9", "203.0.113.7", ("10.7.0.0/24", "10.4.0.0/24"), "", "x");
         run(&CHECK, &[("no pair", &[("a/swanctl.conf", &one), ("b/swanctl.conf", &elsewhere)], &[])]);
+    }
+
+    #[test]
+    fn two_programs_with_two_spellings() {
+        let libreswan = |ike: &str| {
+            format!(
+                "conn s\n\tikev2=insist\n\tauthby=secret\n\tleft=192.0.2.1\n\tright=198.51.100.9\n\tike={ike}\n\tesp=aes_gcm256-null;dh20\n\tauto=add\n"
+            )
+        };
+        let strongswan = "connections {\n s {\n  version = 2\n  local_addrs = 198.51.100.9\n  remote_addrs = 192.0.2.1\n  proposals = aes256gcm16-prfsha512-ecp384\n  \
+                          local { auth = psk }\n  remote { auth = psk }\n  children {\n   n { esp_proposals = aes256gcm16-ecp384 }\n  }\n }\n}\n";
+        for (ike, wanted) in [
+            ("aes_gcm256-sha2_512;dh20", "pass a"),
+            ("aes_gcm256-sha2_256;dh20", "fail medium a ipsec.conf:6 swanctl.conf:6"),
+            ("aes256-sha2_512;dh20", "fail medium a ipsec.conf:6 swanctl.conf:6"),
+            ("aes_gcm256-sha2_256;dh20,aes_gcm256-sha2_512;dh20", "pass a"),
+        ] {
+            run(
+                &CHECK,
+                &[(ike, &[("a/ipsec.conf", &libreswan(ike)), ("b/swanctl.conf", strongswan)], &[wanted])],
+            );
+        }
     }
 }
