@@ -155,6 +155,8 @@ pub struct IpsecConnection {
     pub name: String,
     /// Whose configuration.
     pub daemon: IkeDaemon,
+    /// Which of the two sides is this end is for the device's own addresses to say (ipsec.conf(5), left and right).
+    pub sides_by_address: bool,
     /// Versions of IKE.
     pub versions: Setting<IkeVersions>,
     /// Aggressive mode of version 1, where it is on.
@@ -183,6 +185,15 @@ impl IpsecConnection {
     pub fn shared_key(&self) -> Option<&AuthRound> {
         let by_key = |round: &&AuthRound| round.proof.possible().any(|proof| *proof == IkeProof::SharedKey);
         self.remote.iter().find(by_key).or_else(|| self.local.iter().find(by_key))
+    }
+
+    /// Takes the other side for this end.
+    pub fn turn(&mut self) {
+        std::mem::swap(&mut self.local_addresses, &mut self.remote_addresses);
+        std::mem::swap(&mut self.local, &mut self.remote);
+        for child in &mut self.children {
+            std::mem::swap(&mut child.local, &mut child.remote);
+        }
     }
 
     /// Whether it only carries packets of one UDP port of this end, as the one around L2TP does (RFC 3193).
@@ -224,6 +235,7 @@ mod tests {
         let mut connection = IpsecConnection {
             name: "c".into(),
             daemon: IkeDaemon::StrongSwan,
+            sides_by_address: false,
             versions: Setting::Default(Vec::new()),
             aggressive: None,
             local_addresses: Vec::new(),

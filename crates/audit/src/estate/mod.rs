@@ -16,7 +16,7 @@ use std::sync::OnceLock;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, Hook, Interface, Ledger,
-    Origin, Pool, PortForward, Protocol, Target, TranslationKind, TunnelFamily, find_path,
+    Origin, Pool, PortForward, Protocol, Setting, Target, TranslationKind, TunnelFamily, find_path,
 };
 
 /// One export as read.
@@ -247,6 +247,7 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     });
     stand_in(&mut facts);
     lend_networks(&mut facts);
+    turn_sides(&mut facts);
     let kind = entry.kind.unwrap_or_else(|| kind(&facts));
     let name = entry.name.unwrap_or(folder);
     let stated_outside = entry.outside.unwrap_or_default();
@@ -278,6 +279,34 @@ fn lend_networks(facts: &mut Facts) {
         let own = facts.interfaces.iter().find(|one| tunnel.interface.as_ref() == Some(&one.name));
         let pools = own.into_iter().flat_map(|one| &one.addresses);
         tunnel.addresses.pools = pools.map(|address| Pool::around(tunnel.name.as_str(), address)).collect();
+    }
+}
+
+/// Files that are the same on both ends name one side left and the other right: this end is the one whose address the device
+/// has (ipsec.conf(5)). The readers take left; where only right is an address of the device, the sides are turned. A side
+/// that hands out addresses knows which it is.
+fn turn_sides(facts: &mut Facts) {
+    let own: BTreeSet<IpAddr> =
+        facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr()).collect();
+    for tunnel in &mut facts.tunnels {
+        let Some(connection) = tunnel.ipsec.as_mut().filter(|one| one.sides_by_address) else { continue };
+        let has = |side: &[(String, Origin)]| {
+            side.iter().any(|(text, _)| text.parse().is_ok_and(|address| own.contains(&address)))
+        };
+        let hands_out = !tunnel.addresses.pools.is_empty() || !tunnel.addresses.fixed.is_empty();
+        if hands_out || has(&connection.local_addresses) || !has(&connection.remote_addresses) {
+            continue;
+        }
+        connection.turn();
+        let networks = connection.children.iter().flat_map(|child| &child.remote.networks);
+        tunnel.addresses.remote = networks.copied().collect();
+        let bound = connection.local_addresses.iter().find_map(|(text, origin)| {
+            let value = Some(text.parse::<IpAddr>().ok()?);
+            Some(Setting::Stated { value, origin: *origin })
+        });
+        for listener in &mut tunnel.listeners {
+            listener.address = bound.clone().unwrap_or_else(|| listener.address.clone());
+        }
     }
 }
 

@@ -218,3 +218,30 @@ fn forwards_lead_to_the_devices_that_have_the_address() {
         .collect();
     assert_eq!(names, [vec![], vec!["edge"], vec![]]);
 }
+
+#[test]
+fn one_file_on_both_ends() {
+    let text = "conn s\n\tauto=start\n\tauthby=secret\n\tleft=192.0.2.18\n\tleftid=@a.example\n\tleftsubnet=10.4.0.0/24\n\tright=198.51.100.9\n\t\
+                rightid=@b.example\n\trightsubnet=10.7.0.0/24\n";
+    let address = |own: &str| {
+        format!("[{{\"ifname\":\"eth0\",\"addr_info\":[{{\"local\":\"{own}\",\"prefixlen\":24}}]}}]")
+    };
+    let (left, right) = (address("192.0.2.18"), address("198.51.100.9"));
+    let estate = estate(&[
+        ("a/ipsec.conf", text),
+        ("a/ip-addr.json", &left),
+        ("b/ipsec.conf", text),
+        ("b/ip-addr.json", &right),
+    ]);
+    let told: Vec<_> = estate
+        .devices
+        .iter()
+        .map(|device| {
+            let tunnel = &device.facts.tunnels[0];
+            let connection = tunnel.ipsec.as_ref().unwrap();
+            let id = connection.remote[0].identity.as_ref().unwrap();
+            format!("{} {} {}", connection.remote_addresses[0].0, id.0, tunnel.addresses.remote[0].0.short())
+        })
+        .collect();
+    assert_eq!(told, ["198.51.100.9 @b.example 10.7.0.0/24", "192.0.2.18 @a.example 10.4.0.0/24"]);
+}

@@ -278,6 +278,7 @@ impl<'a> Said<'_, 'a> {
         let connection = IpsecConnection {
             name: self.name.to_owned(),
             daemon: self.daemon,
+            sides_by_address: true,
             aggressive: self.yes(&["aggressive", "aggrmode"]),
             local_addresses: self.addresses("left"),
             remote_addresses: self.addresses("right"),

@@ -230,6 +230,7 @@ fn connection(
     let connection = IpsecConnection {
         name: name.to_owned(),
         daemon: IkeDaemon::StrongSwan,
+        sides_by_address: false,
         versions,
         aggressive: yes(view, "aggressive"),
         local_addresses: addresses_of(view, "local_addrs"),
