@@ -1,7 +1,6 @@
 //! How callers reach an L2TP server: only from inside IPsec, or in the open.
 
 use crate::Estate;
-use std::net::IpAddr;
 use trevlin_model::{
     CertificateDemand, Family, Hook, MatchKind, Origin, Protocol, Rule, Setting, Target, Tunnel,
 };
@@ -22,7 +21,7 @@ pub(crate) enum Way {
 
 /// The port that a server answers on.
 pub(crate) fn port(tunnel: &Tunnel) -> u16 {
-    tunnel.stated("port").and_then(|(port, _)| port.parse().ok()).unwrap_or(PORT)
+    tunnel.listeners.first().and_then(|one| one.port.value().copied()).unwrap_or(PORT)
 }
 
 /// The connection of the device that protects a server's port.
@@ -48,9 +47,7 @@ pub(crate) fn carries_l2tp(tunnel: &Tunnel) -> bool {
 
 /// How callers reach a server, by the packet filter of its device.
 pub(crate) fn way(estate: &Estate, at: usize, tunnel: &Tunnel) -> Way {
-    if let Some((address, _)) = tunnel.stated("listen-addr")
-        && address.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
-    {
+    if !tunnel.answers_callers() {
         return Way::Protected;
     }
     let port = port(tunnel);

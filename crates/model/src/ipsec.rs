@@ -179,7 +179,21 @@ pub struct IpsecConnection {
     pub children: Vec<Child>,
 }
 
+impl Child {
+    /// Whether it wraps packets, and does not only let them by or drop them.
+    #[must_use]
+    pub fn wraps(&self) -> bool {
+        !matches!(self.mode.value(), Some(ChildMode::Pass | ChildMode::Drop))
+    }
+}
+
 impl IpsecConnection {
+    /// Whether it wraps packets at all, or only says which of them pass or are dropped.
+    #[must_use]
+    pub fn negotiates(&self) -> bool {
+        self.children.is_empty() || self.children.iter().any(Child::wraps)
+    }
+
     /// Whether one of the sides proves itself by a shared key.
     #[must_use]
     pub fn shared_key(&self) -> Option<&AuthRound> {

@@ -6,7 +6,7 @@
 //! as both daemons do where neither address is one of their own.
 
 use super::conn::{Conn, DEPTH, SETUP, Said};
-use super::{finish, tell};
+use super::{finish, strongswan_conf, tell};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -192,9 +192,9 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         let (connection, offers, plan, asks) = said.connection(conn.origin);
         let plan = said.plan(plan);
         finish(&mut reading, &mut malformed, connection, offers, plan, asks, conn.origin);
-        if let Some(tunnel) = reading.facts.tunnels.last_mut().filter(|_| daemon == IkeDaemon::StrongSwan) {
-            tunnel.settings.extend(super::strongswan_conf::aggressive_allowed(around));
-        }
+    }
+    if daemon == IkeDaemon::StrongSwan {
+        strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
     }
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);

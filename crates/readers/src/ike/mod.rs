@@ -11,7 +11,7 @@ pub(crate) mod swanctl;
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reading};
 use std::net::{IpAddr, Ipv4Addr};
-use trevlin_model::ipsec::{Child, ChildMode, IkeProof, IpsecConnection, Selectors};
+use trevlin_model::ipsec::{IkeProof, IpsecConnection, Selectors};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
@@ -122,9 +122,8 @@ fn finish(
     }
     book_notes.extend(plan.pools.iter().flat_map(|one| &one.malformed).chain(&plan.malformed).cloned());
     // What only lets packets by, or drops them, is no tunnel to anybody.
-    let shunt = |child: &Child| matches!(child.mode.value(), Some(ChildMode::Pass | ChildMode::Drop));
-    let shunts = !connection.children.is_empty() && connection.children.iter().all(shunt);
-    let role = if shunts {
+    let negotiates = connection.negotiates();
+    let role = if !negotiates {
         TunnelRole::PointToPoint
     } else if callers {
         TunnelRole::Server
@@ -137,12 +136,12 @@ fn finish(
     };
     let mut tunnel =
         Tunnel::new(format!("IPsec connection {}", connection.name), TunnelFamily::Ipsec, role, origin);
-    if role != TunnelRole::Client && !shunts {
+    if role != TunnelRole::Client && negotiates {
         tunnel.listeners = listeners(&connection);
     }
     prove(&mut tunnel, &connection);
     // Nothing is agreed on where nothing is wrapped.
-    tunnel.offers = if shunts { Vec::new() } else { offers };
+    tunnel.offers = if negotiates { offers } else { Vec::new() };
     tunnel.addresses = plan;
     tunnel.ipsec = Some(Box::new(connection));
     reading.facts.tunnels.push(tunnel);

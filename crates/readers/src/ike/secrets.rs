@@ -17,17 +17,11 @@ pub(super) fn take(whole: &View<'_, '_>, around: &Surroundings<'_>, export: &Exp
         let Some(secret) = values.iter().find(|one| one.key == "secret" || one.key == "pin") else {
             continue;
         };
-        let kind =
-            name.trim_end_matches(|letter: char| letter.is_ascii_digit()).split('-').next().unwrap_or(name);
-        let kept = match kind {
-            "ike" => SecretKind::PreSharedKey,
-            "ppk" => SecretKind::SharedKey,
-            "eap" | "xauth" => SecretKind::LoginPassword,
-            "ntlm" => SecretKind::PasswordHash,
-            kind if kind.starts_with("ike") => SecretKind::PreSharedKey,
-            kind if kind.starts_with("ppk") => SecretKind::SharedKey,
-            kind if kind.starts_with("eap") || kind.starts_with("xauth") => SecretKind::LoginPassword,
-            kind if kind.starts_with("ntlm") => SecretKind::PasswordHash,
+        let kept = match name {
+            _ if name.starts_with("ike") => SecretKind::PreSharedKey,
+            _ if name.starts_with("ppk") => SecretKind::SharedKey,
+            _ if name.starts_with("eap") || name.starts_with("xauth") => SecretKind::LoginPassword,
+            _ if name.starts_with("ntlm") => SecretKind::PasswordHash,
             _ => SecretKind::Passphrase,
         };
         let names: Vec<String> = ids.iter().map(|one| one.text.clone()).collect();
@@ -52,9 +46,9 @@ pub(super) fn take(whole: &View<'_, '_>, around: &Surroundings<'_>, export: &Exp
             SecretKind::LoginPassword | SecretKind::PasswordHash => {
                 let holder = around.exports.iter().find(|one| one.id() == secret.origin.export);
                 let path = holder.map_or(export.path(), |one| one.path());
-                let by = if kind.starts_with("xauth") {
+                let by = if name.starts_with("xauth") {
                     "XAUTH"
-                } else if kind.starts_with("ntlm") {
+                } else if name.starts_with("ntlm") {
                     "NTLM"
                 } else {
                     "EAP"

@@ -5,7 +5,7 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use std::sync::Arc;
 use trevlin_model::radius::{RadiusAsker, RadiusTarget};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret, Setting};
+use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret, Setting, Tunnel};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -17,7 +17,7 @@ pub(crate) const READER: Reader = Reader {
 };
 
 /// Under which name a tunnel has the setting that lets charon answer in aggressive mode with a shared key.
-pub(super) const AGGRESSIVE_KEY: &str = "aggressive-with-shared-key";
+const AGGRESSIVE_KEY: &str = "aggressive-with-shared-key";
 
 /// The daemon's own name for it.
 const AGGRESSIVE: &str = "i_dont_care_about_security_and_use_aggressive_mode_psk";
@@ -92,9 +92,17 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading
 }
 
+/// Tells every connection of a file whether charon answers in aggressive mode with a shared key.
+pub(super) fn tell_aggressive(tunnels: &mut [Tunnel], around: &Surroundings<'_>) {
+    let allowed = aggressive_allowed(around);
+    for tunnel in tunnels {
+        tunnel.settings.extend(allowed.clone());
+    }
+}
+
 /// Whether charon answers in aggressive mode with a shared key, where its settings are among the exports: it refuses to,
 /// unless it is told otherwise.
-pub(super) fn aggressive_allowed(around: &Surroundings<'_>) -> Option<(String, Setting<String>)> {
+fn aggressive_allowed(around: &Surroundings<'_>) -> Option<(String, Setting<String>)> {
     let mut settings = around.exports.iter().filter(|export| recognise(export) != Recognition::No).peekable();
     let first: Origin = settings.peek()?.origin(0..0);
     for export in settings {

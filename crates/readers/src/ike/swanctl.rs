@@ -2,7 +2,7 @@
 
 use super::proposals::offer;
 use super::settings::{View, each_value, parse, read_in};
-use super::{finish, pool, seconds, secrets, selectors, tell};
+use super::{finish, pool, seconds, secrets, selectors, strongswan_conf, tell};
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
@@ -147,9 +147,10 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let connections = whole.section("connections");
     for name in connections.iter().flat_map(View::names) {
         if let Some(view) = connections.as_ref().and_then(|view| view.section(name)) {
-            connection(name, &view, &whole, around, &mut reading, &mut malformed);
+            connection(name, &view, &whole, &mut reading, &mut malformed);
         }
     }
+    strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);
     secrets::take(&whole, around, export, &mut reading);
@@ -185,7 +186,6 @@ fn connection(
     name: &str,
     view: &View<'_, '_>,
     whole: &View<'_, '_>,
-    around: &Surroundings<'_>,
     reading: &mut Reading,
     malformed: &mut Vec<MalformedAddress>,
 ) {
@@ -244,9 +244,6 @@ fn connection(
     };
     let asks = said(view, "vips").is_some();
     finish(reading, malformed, connection, offers, plan, asks, origin);
-    if let Some(tunnel) = reading.facts.tunnels.last_mut() {
-        tunnel.settings.extend(super::strongswan_conf::aggressive_allowed(around));
-    }
 }
 
 /// What a pool hands out: addresses, name servers and other attributes (swanctl.conf(5), pools).

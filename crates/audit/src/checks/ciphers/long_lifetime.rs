@@ -1,6 +1,6 @@
 //! The keys of a tunnel are kept too long.
 
-use crate::checks::tunnels::{listed, negotiates};
+use crate::checks::tunnels::listed;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
@@ -30,7 +30,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {
             let found = match &tunnel.ipsec {
-                Some(connection) if negotiates(connection) => of_connection(connection, yardstick),
+                Some(connection) if connection.negotiates() => of_connection(connection, yardstick),
                 Some(_) => continue,
                 None if tunnel.family == TunnelFamily::OpenVpn && tunnel.role == TunnelRole::Server => {
                     of_server(tunnel, yardstick)

@@ -1,9 +1,9 @@
 //! New keys of a connection come from old ones.
 
 use crate::algorithms::lookup;
-use crate::checks::tunnels::{ipsec, negotiates};
+use crate::checks::tunnels::ipsec;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::ipsec::{Child, ChildMode, IkeDaemon, IkeVersions, IpsecConnection};
+use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::{Origin, Tunnel};
 
@@ -50,12 +50,11 @@ fn suites(offer: &Offer) -> Vec<(bool, Origin, bool)> {
 }
 
 fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
-    if !negotiates(connection) || connection.children.is_empty() {
+    if !connection.negotiates() || connection.children.is_empty() {
         return Verdict::DoesNotApply;
     }
-    let wraps = |child: &&Child| !matches!(child.mode.value(), Some(ChildMode::Pass | ChildMode::Drop));
     let mut without: Vec<(&str, Origin, bool)> = Vec::new();
-    for child in connection.children.iter().filter(wraps) {
+    for child in connection.children.iter().filter(|child| child.wraps()) {
         match (connection.daemon, child.forward_secrecy.value()) {
             // The group of the connection is used where a proposal names none.
             (IkeDaemon::Libreswan, Some(true)) => continue,

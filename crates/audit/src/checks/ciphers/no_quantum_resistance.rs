@@ -1,7 +1,6 @@
 //! A tunnel's key exchange does not hold against quantum computers.
 
 use crate::algorithms::{Status, lookup};
-use crate::checks::tunnels::negotiates;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::offer::OfferPart;
@@ -28,7 +27,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {
             let verdict = match &tunnel.ipsec {
-                Some(connection) if negotiates(connection) => of_connection(estate, tunnel, connection),
+                Some(connection) if connection.negotiates() => of_connection(estate, tunnel, connection),
                 None if tunnel.family == TunnelFamily::WireGuard && !tunnel.peers.is_empty() => {
                     of_peers(estate, tunnel)
                 }

@@ -1,7 +1,6 @@
 //! One pre-shared key lets in whoever calls.
 
 use crate::checks::ike;
-use crate::checks::tunnels::negotiates;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::Device;
 use trevlin_model::ipsec::{AuthRound, IkeProof};
@@ -70,7 +69,7 @@ fn anybody_calls(device: &Device) -> bool {
     };
     connections.peek().is_none()
         || connections
-            .any(|one| negotiates(one) && !one.names_the_other_end() && one.remote.iter().any(by_key))
+            .any(|one| one.negotiates() && !one.names_the_other_end() && one.remote.iter().any(by_key))
 }
 
 #[cfg(test)]

@@ -41,6 +41,14 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
+/// A key's grade against the names of its ends, the device and the organisation.
+fn assess(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yardstick) -> KeyGrade {
+    let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
+    let words = words::against(estate, device, &names);
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    key.held.secret.key_grade(yardstick.key_strength, CASUAL_BITS, &words)
+}
+
 /// A key's grade as a rank, the weakest lowest, and a word.
 pub(crate) fn grade(
     estate: &Estate,
@@ -48,12 +56,8 @@ pub(crate) fn grade(
     key: &PreSharedKey,
     yardstick: &Yardstick,
 ) -> (u8, &'static str) {
-    let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
-    let words = words::against(estate, &estate.devices[at], &names);
-    let words: Vec<&str> = words.iter().map(String::as_str).collect();
-    let secret = &key.held.secret;
-    match secret.key_grade(yardstick.key_strength, CASUAL_BITS, &words) {
-        _ if secret.known_default().is_some() => (0, "trivial"),
+    match assess(estate, &estate.devices[at], key, yardstick) {
+        _ if key.held.secret.known_default().is_some() => (0, "trivial"),
         KeyGrade::Trivial => (0, "trivial"),
         KeyGrade::Weak => (1, "weak"),
         KeyGrade::Short => (2, "short"),
@@ -62,11 +66,8 @@ pub(crate) fn grade(
 }
 
 fn judge(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yardstick) -> Verdict {
-    let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
-    let words = words::against(estate, device, &names);
-    let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let secret = &key.held.secret;
-    let grade = secret.key_grade(yardstick.key_strength, CASUAL_BITS, &words);
+    let grade = assess(estate, device, key, yardstick);
     let (severity, word, why) = match (secret.known_default(), grade) {
         (_, KeyGrade::Holds) => return Verdict::Pass,
         (Some(known), _) => (Severity::Critical, "trivial", format!("it is published: {}", known.source)),

@@ -1,6 +1,6 @@
 //! A connection uses the aggressive mode of the first version of IKE.
 
-use super::{ipsec, negotiates};
+use super::ipsec;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::Tunnel;
 use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
@@ -26,8 +26,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
-    let Some(origin) = connection.aggressive.filter(|_| negotiates(connection)) else {
-        return if negotiates(connection) { Verdict::Pass } else { Verdict::DoesNotApply };
+    let Some(origin) = connection.aggressive.filter(|_| connection.negotiates()) else {
+        return if connection.negotiates() { Verdict::Pass } else { Verdict::DoesNotApply };
     };
     if connection.versions.value() == Some(&IkeVersions::Second) {
         return Verdict::DoesNotApply;

@@ -1,6 +1,6 @@
 //! A connection takes the first version of IKE.
 
-use super::{ipsec, negotiates};
+use super::ipsec;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
 use trevlin_model::{Setting, Tunnel};
@@ -23,7 +23,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
-    if !negotiates(connection) {
+    if !connection.negotiates() {
         return Verdict::DoesNotApply;
     }
     let line = match connection.daemon {

@@ -25,7 +25,7 @@ pub(super) mod server_not_verified;
 pub(super) mod static_key;
 
 use crate::{Answer, Estate, Verdict};
-use trevlin_model::ipsec::{Child, ChildMode, IpsecConnection};
+use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, PppProfile, Tunnel, TunnelFamily};
 
 /// Judges the OpenVPN tunnels of a kind that the daemon would start.
@@ -89,12 +89,6 @@ fn with_options(estate: &Estate) -> impl Iterator<Item = (usize, &Tunnel, Option
 pub(super) fn listed(found: &[(String, Origin)]) -> (String, Vec<Origin>) {
     let texts: Vec<&str> = found.iter().map(|(text, _)| text.as_str()).collect();
     (format!("{}.", texts.join("; ")), found.iter().map(|(_, origin)| *origin).collect())
-}
-
-/// Whether a connection wraps packets at all, or only says which of them pass or are dropped.
-pub(super) fn negotiates(connection: &IpsecConnection) -> bool {
-    let shunt = |child: &Child| matches!(child.mode.value(), Some(ChildMode::Pass | ChildMode::Drop));
-    connection.children.is_empty() || !connection.children.iter().all(shunt)
 }
 
 /// The answer where one of these directives is stated, or may stand in a part that was not exported; `None` where they

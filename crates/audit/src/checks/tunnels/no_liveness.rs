@@ -1,6 +1,6 @@
 //! Nobody asks whether the other end of a tunnel still lives.
 
-use super::{ipsec, negotiates, openvpn};
+use super::{ipsec, openvpn};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::{IkeDaemon, IpsecConnection};
 use trevlin_model::{Setting, Tunnel, TunnelFamily};
@@ -46,7 +46,7 @@ fn fail(tunnel: &Tunnel, detail: &str, line: &str, origin: trevlin_model::Origin
 }
 
 fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
-    if !negotiates(connection) {
+    if !connection.negotiates() {
         return Verdict::DoesNotApply;
     }
     if connection.liveness.value() != Some(&0) {

@@ -3,7 +3,7 @@
 use crate::special::is_public;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::net::IpAddr;
-use trevlin_model::ipsec::{ChildMode, IpsecConnection};
+use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Device, Tunnel};
 
 /// The check.
@@ -33,9 +33,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 /// Whether a connection wraps what goes to an address: by its other end, or by what a child reaches.
 fn wraps(connection: &IpsecConnection, remote: IpAddr) -> bool {
-    let shunt = |mode: Option<&ChildMode>| matches!(mode, Some(ChildMode::Pass | ChildMode::Drop));
     let ends = connection.remote_addresses.iter().any(|(text, _)| text.parse() == Ok(remote));
-    connection.children.iter().filter(|child| !shunt(child.mode.value())).any(|child| {
+    connection.children.iter().filter(|child| child.wraps()).any(|child| {
         let reached = child.remote.networks.iter().any(|(range, _)| range.contains(remote));
         // Without a selector of its own a child is for the addresses of the ends.
         reached || (ends && child.remote.networks.is_empty())

@@ -1,6 +1,6 @@
 //! A caller takes any certificate for the server's.
 
-use super::{negotiates, openvpn, stated_or_missing};
+use super::{openvpn, stated_or_missing};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection};
 use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelFamily, TunnelRole};
@@ -52,7 +52,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn calls(connection: &IpsecConnection) -> bool {
     let by_certificate =
         |round: &AuthRound| round.proof.possible().any(|proof| *proof == IkeProof::PublicKey);
-    connection.names_the_other_end() && negotiates(connection) && connection.remote.iter().any(by_certificate)
+    connection.names_the_other_end()
+        && connection.negotiates()
+        && connection.remote.iter().any(by_certificate)
 }
 
 /// Without an identity any certificate of an authority that the daemon trusts is taken (swanctl.conf(5), `id`).
