@@ -41,15 +41,14 @@ fn charon(load: &str) -> String {
     .unwrap();
     let script = format!(
         "ip link set lo up; ip addr add 192.0.2.18/32 dev lo; mount -t tmpfs none /run\n\
-         export STRONGSWAN_CONF={at}/strongswan.conf\n{load}\n\
+         export AT={at} STRONGSWAN_CONF={at}/strongswan.conf\n{load}\n\
          swanctl --list-conns --uri unix://{at}/vici; swanctl --list-pools --uri unix://{at}/vici\nkill %1; sleep 0.3\n"
-    )
-    .replace("AT", &at.to_string());
+    );
     told(&run("unshare", &["--net", "--mount", "--pid", "--fork", "bash", "-c", &script]))
 }
 
-/// Waits for the socket of the daemon.
-const WAIT: &str = "for i in $(seq 1 60); do [ -S AT/vici ] && break; sleep 0.2; done; sleep 1";
+/// Waits for the socket of the daemon in the folder `$AT`.
+const WAIT: &str = "for i in $(seq 1 60); do [ -S $AT/vici ] && break; sleep 0.2; done; sleep 1";
 
 /// A connection as charon lists it, in lines that do not depend on its wording.
 #[derive(Debug, PartialEq, Eq)]
@@ -239,7 +238,7 @@ fn connections_of_swanctl_are_those_that_charon_lists() {
     for (count, files) in all {
         let folder = copies(&files);
         let load = format!(
-            "/usr/lib/ipsec/charon >/dev/null 2>&1 &\n{WAIT}\nswanctl --load-all --noprompt --file {}/swanctl.conf --uri unix://AT/vici",
+            "/usr/lib/ipsec/charon >/dev/null 2>&1 &\n{WAIT}\nswanctl --load-all --noprompt --file {}/swanctl.conf --uri unix://$AT/vici",
             folder.path().display()
         );
         let list = charon(&load);
@@ -388,9 +387,8 @@ fn proposals_that_charon_takes_by_itself() {
     )
     .unwrap();
     let script = format!(
-        "ip link set lo up; mount -t tmpfs none /run; export STRONGSWAN_CONF={at}/strongswan.conf\n/usr/lib/ipsec/charon >/dev/null 2>&1 &\n{}\n\
-         swanctl --load-all --noprompt --file {at}/c.conf --uri unix://{at}/vici; kill %1; sleep 0.5\n",
-        WAIT.replace("AT", &at)
+        "ip link set lo up; mount -t tmpfs none /run; export AT={at} STRONGSWAN_CONF={at}/strongswan.conf\n/usr/lib/ipsec/charon >/dev/null 2>&1 &\n{WAIT}\n\
+         swanctl --load-all --noprompt --file {at}/c.conf --uri unix://{at}/vici; kill %1; sleep 0.5\n"
     );
     let said = told(&run("unshare", &["--net", "--mount", "--pid", "--fork", "bash", "-c", &script]));
     let log = std::fs::read_to_string(folder.path().join("log")).unwrap_or_else(|_| panic!("{said}"));
