@@ -85,13 +85,5 @@ fn takes(rule: &Rule, port: u16) -> bool {
 
 /// Whether a rule holds only for packets that came out of IPsec.
 fn from_ipsec(rule: &Rule) -> bool {
-    rule.matches.iter().any(|one| match &one.kind {
-        MatchKind::NotModelled(text) => {
-            !one.negated
-                && text.starts_with("policy")
-                && text.contains("--pol ipsec")
-                && !text.contains("! --pol")
-        }
-        _ => false,
-    })
+    rule.matches.iter().any(|one| !one.negated && one.kind == MatchKind::Ipsec { leaving: false })
 }

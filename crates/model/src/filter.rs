@@ -1,6 +1,62 @@
 //! Packet filters and address translation, in the shape the exports have them.
 
 use crate::{ExportState, Family, IpRange, Origin};
+use std::collections::BTreeMap;
+
+/// The language a filter was written in: it says what names mean to a person, not what the rules do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum FilterFormat {
+    /// Tables of `iptables-save` and `ip6tables-save`.
+    Iptables,
+    /// Tables of nftables, as text or as JSON.
+    Nftables,
+    /// Zones and policies of firewalld, as it would load them.
+    Firewalld,
+}
+
+/// The IP versions that a table judges.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Families {
+    /// IPv4 alone.
+    V4,
+    /// IPv6 alone.
+    V6,
+    /// Both, as the nftables family `inet` does.
+    Both,
+}
+
+impl Families {
+    /// Whether packets of this version are judged.
+    #[must_use]
+    pub fn has(self, family: Family) -> bool {
+        match self {
+            Self::V4 => family == Family::V4,
+            Self::V6 => family == Family::V6,
+            Self::Both => true,
+        }
+    }
+
+    /// The versions, IPv4 first.
+    pub fn each(self) -> impl Iterator<Item = Family> {
+        [Family::V4, Family::V6].into_iter().filter(move |family| self.has(*family))
+    }
+}
+
+impl From<Family> for Families {
+    fn from(family: Family) -> Self {
+        if family == Family::V4 { Self::V4 } else { Self::V6 }
+    }
+}
+
+impl std::fmt::Display for Families {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::V4 => "IPv4",
+            Self::V6 => "IPv6",
+            Self::Both => "IPv4 and IPv6",
+        })
+    }
+}
 
 /// Where in a packet's way a base chain is asked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -17,17 +73,32 @@ pub enum Hook {
     Postrouting,
 }
 
+/// What a base chain is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum ChainKind {
+    /// It lets packets pass or not.
+    Filter,
+    /// It only sees the first packet of a connection, and may translate its addresses.
+    Nat,
+    /// It may send packets from the device itself another way.
+    Route,
+}
+
 /// One table of a packet filter: for iptables one `*table` section of a dump.
 #[derive(Debug, Clone)]
 pub struct Filter {
-    /// IP version it judges.
-    pub family: Family,
+    /// IP versions it judges.
+    pub families: Families,
+    /// The language it was written in.
+    pub format: FilterFormat,
     /// Table name, such as `filter` or `nat`.
     pub table: String,
     /// Stored or running.
     pub state: ExportState,
     /// Its chains in order of appearance.
     pub chains: Vec<Chain>,
+    /// Named sets and maps, in order of appearance.
+    pub sets: Vec<NamedSet>,
     /// Whether the export holds it to its end (a dump that breaks off is not complete).
     pub complete: bool,
     /// The line that opens it.
@@ -41,11 +112,47 @@ impl Filter {
         self.chains.iter().find(|chain| chain.name == name)
     }
 
-    /// The base chain on this hook.
+    /// The base chain on this hook, the first where there are several.
     #[must_use]
     pub fn base_chain(&self, hook: Hook) -> Option<&Chain> {
         self.chains.iter().find(|chain| chain.hook == Some(hook))
     }
+
+    /// The chains by their names, for who looks up many.
+    #[must_use]
+    pub fn by_name(&self) -> BTreeMap<&str, &Chain> {
+        self.chains.iter().rev().map(|chain| (chain.name.as_str(), chain)).collect()
+    }
+
+    /// Whether two tables say the same, wherever and in whatever form they say it.
+    #[must_use]
+    pub fn says_the_same(&self, other: &Self) -> bool {
+        let chain = |a: &Chain, b: &Chain| {
+            (&a.name, a.hook, a.priority, a.kind, &a.policy)
+                == (&b.name, b.hook, b.priority, b.kind, &b.policy)
+                && a.rules.len() == b.rules.len()
+                && a.rules.iter().zip(&b.rules).all(|(a, b)| a.says_the_same(b))
+        };
+        (self.families, &self.table, self.chains.len()) == (other.families, &other.table, other.chains.len())
+            && self.chains.iter().zip(&other.chains).all(|(a, b)| chain(a, b))
+    }
+}
+
+/// A named set or map.
+#[derive(Debug, Clone)]
+pub struct NamedSet {
+    /// Name.
+    pub name: String,
+    /// Whether rules fill it while the device runs, so that an export cannot tell what is in it.
+    pub filled_by_rules: bool,
+    /// How many elements it has here.
+    pub elements: usize,
+    /// Whether the export holds it; a set that is only named by rules is not.
+    pub present: bool,
+    /// Lines of the rules that name it.
+    pub used_at: Vec<Origin>,
+    /// The line that declares it, or the first that names it.
+    pub origin: Origin,
 }
 
 /// A chain of rules.
@@ -55,6 +162,10 @@ pub struct Chain {
     pub name: String,
     /// Where packets enter it by themselves; `None` for a chain that only jumps reach.
     pub hook: Option<Hook>,
+    /// In which order the base chains of a hook are asked: the lowest number first (nft(8), "priority").
+    pub priority: i32,
+    /// What it is for. A chain that only jumps reach is for what those are for; it counts as a filter.
+    pub kind: ChainKind,
     /// What happens at the end of a base chain.
     pub policy: Option<Target>,
     /// Rules in order.
@@ -70,12 +181,22 @@ pub struct Rule {
     pub matches: Vec<Match>,
     /// What happens then.
     pub target: Target,
+    /// Whether it writes a log line on the way.
+    pub logs: bool,
     /// Comment kept in the rule.
     pub comment: Option<String>,
     /// Packets counted so far, where the dump has counters.
     pub packets: Option<u64>,
     /// Its line.
     pub origin: Origin,
+}
+
+impl Rule {
+    /// Whether two rules say the same, wherever they stand and whatever they counted.
+    #[must_use]
+    pub fn says_the_same(&self, other: &Self) -> bool {
+        (&self.matches, &self.target, self.logs) == (&other.matches, &other.target, other.logs)
+    }
 }
 
 /// One condition, possibly negated.
@@ -94,10 +215,23 @@ pub enum MatchKind {
     Entering(String),
     /// Leaving interface; a trailing `+` stands for any ending.
     Leaving(String),
+    /// IP version.
+    Version(Family),
     /// Source address in one of these.
     Source(Vec<IpRange>),
     /// Destination address in one of these.
     Destination(Vec<IpRange>),
+    /// Destination address in one of these, as it was before any translation.
+    OriginalDestination(Vec<IpRange>),
+    /// Destination port in one of these, as it was before any translation.
+    OriginalDestinationPorts(Vec<PortRange>),
+    /// What an address is to the device (iptables-extensions(8) `addrtype`, nft(8) `fib … type`).
+    AddressIs {
+        /// Whether the destination is looked at; else the source.
+        destination: bool,
+        /// One of these.
+        kinds: Vec<AddressKind>,
+    },
     /// Transport protocol.
     Protocol(Protocol),
     /// Source port in one of these.
@@ -106,8 +240,8 @@ pub enum MatchKind {
     DestinationPorts(Vec<PortRange>),
     /// Source or destination port in one of these.
     EitherPorts(Vec<PortRange>),
-    /// ICMP type, as written.
-    IcmpType(String),
+    /// ICMP type and code in one of these; the protocol is a condition of its own.
+    Icmp(Vec<IcmpRange>),
     /// TCP flags: of those in `looked_at`, exactly those in `set` are set (RFC 9293, 3.1; FIN is bit 0).
     TcpFlags {
         /// Flags that are looked at.
@@ -117,8 +251,58 @@ pub enum MatchKind {
     },
     /// Connection state.
     States(ConnectionStates),
+    /// Whether the packet goes against the direction in which its connection was opened.
+    Reply,
+    /// Whether the packet came out of IPsec, or, where `leaving`, will go into it.
+    Ipsec {
+        /// What will happen to it is looked at, not what did.
+        leaving: bool,
+    },
+    /// The user who owns the socket of a packet from the device itself, by number, from first to last.
+    User(u32, u32),
+    /// The group that owns it.
+    Group(u32, u32),
+    /// All conditions of one of these lists hold, as for a set whose elements have several parts.
+    AnyOf(Vec<Vec<Match>>),
     /// Something Trevlin does not model yet, as written: the rule may or may not match.
     NotModelled(String),
+}
+
+/// What an address is to the device that routes it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum AddressKind {
+    /// One of its own.
+    Local,
+    /// A broadcast address of a network it is on.
+    Broadcast,
+    /// A multicast address.
+    Multicast,
+    /// Anything that is sent on to one host.
+    Unicast,
+}
+
+/// ICMP types and codes from first to last: the type in the upper eight bits, the code in the lower.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct IcmpRange {
+    /// First.
+    pub first: u16,
+    /// Last, not before the first.
+    pub last: u16,
+}
+
+impl IcmpRange {
+    /// Every code of a type.
+    #[must_use]
+    pub fn of_type(kind: u8) -> Self {
+        Self { first: u16::from(kind) << 8, last: u16::from(kind) << 8 | 0xff }
+    }
+
+    /// One code of a type.
+    #[must_use]
+    pub fn of_code(kind: u8, code: u8) -> Self {
+        let both = u16::from(kind) << 8 | u16::from(code);
+        Self { first: both, last: both }
+    }
 }
 
 /// Transport protocol by number; `None` is any.
@@ -134,6 +318,8 @@ impl Protocol {
     pub const UDP: Self = Self(Some(17));
     /// Generic routing encapsulation, RFC 2784.
     pub const GRE: Self = Self(Some(47));
+    /// ICMP for IPv6.
+    pub const ICMPV6: Self = Self(Some(58));
 
     /// The protocol's usual name, or its number.
     #[must_use]
@@ -254,6 +440,16 @@ pub struct Translation {
     pub addresses: Option<IpRange>,
     /// New ports, where given.
     pub ports: Option<PortRange>,
+    /// Where ports are shifted: the old port that becomes the first of the new ones.
+    pub shifted_from: Option<u16>,
+}
+
+impl Translation {
+    /// A translation of this kind, to nothing stated yet.
+    #[must_use]
+    pub fn of(kind: TranslationKind) -> Self {
+        Self { kind, addresses: None, ports: None, shifted_from: None }
+    }
 }
 
 /// A port forward: what arrives for one place is sent on to another.

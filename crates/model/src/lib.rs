@@ -43,8 +43,8 @@ pub use device::{Device, DeviceKind};
 pub use export::{Export, ExportId, ExportState, Line, Origin, Position, find_path, find_paths};
 pub use facts::{Facts, NotModelled};
 pub use filter::{
-    Chain, ConnectionStates, Filter, Hook, Match, MatchKind, PortForward, PortRange, Protocol, Rule, Target,
-    Translation, TranslationKind,
+    AddressKind, Chain, ChainKind, ConnectionStates, Families, Filter, FilterFormat, Hook, IcmpRange, Match,
+    MatchKind, NamedSet, PortForward, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
 };
 pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Ledger, LineClass, Note};

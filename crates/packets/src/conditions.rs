@@ -3,7 +3,7 @@
 use crate::rest::{Rest, Way};
 use serde::Deserialize;
 use std::sync::LazyLock;
-use trevlin_model::{ConnectionStates, IpRange, Match, MatchKind, PortRange, Protocol};
+use trevlin_model::{AddressKind, ConnectionStates, IpRange, Match, MatchKind, PortRange, Protocol};
 
 /// For which packets of the class a condition holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -74,7 +74,26 @@ fn kind(kind: &MatchKind, rest: &Rest<'_>) -> Holds {
                 Holds::Some
             }
         }
-        MatchKind::IcmpType(_) => Holds::Some,
+        MatchKind::Version(family) => certain(*family == rest.family),
+        MatchKind::OriginalDestination(ranges) => covers(ranges),
+        MatchKind::OriginalDestinationPorts(ports) if ports.iter().any(every_port) => Holds::Always,
+        MatchKind::OriginalDestinationPorts(_) => Holds::Some,
+        MatchKind::AddressIs { destination, kinds } => match (destination, rest.way) {
+            (true, Way::ToDevice) => certain(kinds.contains(&AddressKind::Local)),
+            (true, Way::Through) => certain(kinds.contains(&AddressKind::Unicast)),
+            // The sender is another host.
+            (false, _) => certain(kinds.contains(&AddressKind::Unicast)),
+        },
+        // The first packet of a connection, from another host, in the open.
+        MatchKind::Reply
+        | MatchKind::User(..)
+        | MatchKind::Group(..)
+        | MatchKind::Ipsec { leaving: false } => Holds::Never,
+        MatchKind::Ipsec { leaving: true } => Holds::Some,
+        MatchKind::AnyOf(alternatives) => {
+            alternatives.iter().map(|one| all(one, rest)).max().unwrap_or(Holds::Never)
+        }
+        MatchKind::Icmp(_) => Holds::Some,
         // The first packet of a TCP connection has SYN and nothing else set (RFC 9293, 3.5).
         MatchKind::TcpFlags { looked_at, set } => {
             certain(rest.protocol == Protocol::TCP && looked_at & 0b10 == *set)

@@ -176,6 +176,33 @@ impl Diagrams {
         self.node(u8::try_from(field).unwrap_or(u8::MAX), edges)
     }
 
+    /// Everything whose value of a field lies in one of these ranges and which is in a set that asks only for later fields. The
+    /// ranges are in order and apart.
+    ///
+    /// # Errors
+    /// When the budget is used up.
+    pub(crate) fn under(
+        &mut self,
+        field: usize,
+        ranges: &[(u128, u128)],
+        set: Set,
+    ) -> Result<Set, OverBudget> {
+        let greatest = self.greatest[field];
+        let mut edges: Vec<(u128, Set)> = Vec::with_capacity(2 * ranges.len() + 1);
+        let mut next = Some(0);
+        for (first, last) in ranges.iter().filter(|(first, _)| *first <= greatest) {
+            if next.is_some_and(|next| next < *first) {
+                edges.push((first - 1, EMPTY));
+            }
+            edges.push(((*last).min(greatest), set));
+            next = last.checked_add(1);
+        }
+        if next.is_some_and(|next| next <= greatest) {
+            edges.push((greatest, EMPTY));
+        }
+        self.node(u8::try_from(field).unwrap_or(u8::MAX), edges)
+    }
+
     /// What is in either.
     ///
     /// # Errors

@@ -5,14 +5,23 @@
 //!
 //! ```
 //! use trevlin_packets::{Fate, Rest, Way, fate_of_rest};
-//! use trevlin_model::Protocol;
+//! use trevlin_model::{Family, Protocol};
 //!
-//! let rest = Rest { way: Way::ToDevice, entering: "eth0", protocol: Protocol::TCP, own_addresses: &[] };
+//! let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
+//! let rest = Rest { way, entering: "eth0", family, protocol, own_addresses: &[] };
 //! assert_eq!(fate_of_rest(&[], &rest).fate, Fate::Accepted, "no filter at all");
 //! ```
 
 mod conditions;
+pub mod cube;
 pub mod diagram;
+mod index;
+pub mod program;
 mod rest;
+pub mod review;
+mod space;
+pub mod way;
 
+pub use cube::{Cube, Field, Point, Region};
 pub use rest::{Fate, Rest, Verdict, Way, fate_of_rest};
+pub use space::{Holds, NO_INTERFACE, Space, address, number};

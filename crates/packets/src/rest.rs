@@ -2,7 +2,7 @@
 
 use crate::conditions::{Holds, all};
 use std::net::IpAddr;
-use trevlin_model::{Chain, Filter, Hook, Origin, Protocol, Rule, Target};
+use trevlin_model::{Chain, ChainKind, Family, Filter, Hook, Origin, Protocol, Rule, Target};
 
 /// How deep jumps are followed; the kernel refuses loops, an export may hold one.
 const DEPTH: usize = 64;
@@ -24,6 +24,8 @@ pub struct Rest<'a> {
     pub way: Way,
     /// Interface they enter by.
     pub entering: &'a str,
+    /// IP version.
+    pub family: Family,
     /// Transport protocol.
     pub protocol: Protocol,
     /// Addresses of the device that they may be sent to; empty where not known.
@@ -50,38 +52,38 @@ pub struct Verdict {
     pub decided_by: Vec<Origin>,
 }
 
-/// What becomes of the rest in the tables of one IP version, asked in the kernel's order: per hook by priority
-/// (raw, mangle, filter, security); a block is final, an acceptance only ends its own table.
+/// What becomes of the rest in the tables that judge its IP version, asked in the kernel's order: per hook by priority; a
+/// block is final, an acceptance only ends its own chain. Translation is not followed.
 #[must_use]
 pub fn fate_of_rest(tables: &[&Filter], rest: &Rest<'_>) -> Verdict {
-    let hooks: &[(&str, Hook)] = match rest.way {
-        Way::ToDevice => &[
-            ("raw", Hook::Prerouting),
-            ("mangle", Hook::Prerouting),
-            ("mangle", Hook::Input),
-            ("filter", Hook::Input),
-            ("security", Hook::Input),
-        ],
-        Way::Through => &[
-            ("raw", Hook::Prerouting),
-            ("mangle", Hook::Prerouting),
-            ("mangle", Hook::Forward),
-            ("filter", Hook::Forward),
-            ("security", Hook::Forward),
-            ("mangle", Hook::Postrouting),
-        ],
+    let hooks: &[Hook] = match rest.way {
+        Way::ToDevice => &[Hook::Prerouting, Hook::Input],
+        Way::Through => &[Hook::Prerouting, Hook::Forward, Hook::Postrouting],
     };
     let mut last = Verdict { fate: Fate::Accepted, decided_by: Vec::new() };
-    for (table, hook) in hooks {
-        let Some(filter) = tables.iter().find(|filter| filter.table == *table) else { continue };
-        let Some(chain) = filter.base_chain(*hook) else { continue };
-        let verdict = base_chain(filter, chain, rest);
-        match verdict.fate {
-            Fate::Blocked => return verdict,
-            Fate::Depends => last = verdict,
-            // The filter table is the one to point at where everything accepts.
-            Fate::Accepted if last.fate == Fate::Accepted && *table == "filter" => last = verdict,
-            Fate::Accepted => {}
+    for hook in hooks {
+        let mut chains: Vec<(&Filter, &Chain)> = tables
+            .iter()
+            .filter(|filter| filter.families.has(rest.family))
+            .flat_map(|filter| filter.chains.iter().map(|chain| (*filter, chain)))
+            .filter(|(_, chain)| chain.hook == Some(*hook) && chain.kind != ChainKind::Nat)
+            .collect();
+        chains.sort_by_key(|(_, chain)| chain.priority);
+        for (filter, chain) in chains {
+            let verdict = base_chain(filter, chain, rest);
+            match verdict.fate {
+                Fate::Blocked => return verdict,
+                Fate::Depends => last = verdict,
+                // The chain that filters is the one to point at where everything accepts.
+                Fate::Accepted
+                    if last.fate == Fate::Accepted
+                        && !matches!(hook, Hook::Prerouting | Hook::Postrouting)
+                        && (chain.priority == 0 || last.decided_by.is_empty()) =>
+                {
+                    last = verdict;
+                }
+                Fate::Accepted => {}
+            }
         }
     }
     last

@@ -4,8 +4,8 @@
 use proptest::prelude::*;
 use std::net::IpAddr;
 use trevlin_model::{
-    Chain, ConnectionStates, ExportId, ExportState, Family, Filter, Hook, IpRange, Match, MatchKind, Origin,
-    PortRange, Protocol, Rule, Target,
+    Chain, ChainKind, ConnectionStates, ExportId, ExportState, Families, Family, Filter, FilterFormat, Hook,
+    IpRange, Match, MatchKind, Origin, PortRange, Protocol, Rule, Target,
 };
 use trevlin_packets::{Fate, Rest, Way, fate_of_rest};
 
@@ -53,6 +53,7 @@ fn rule(chains: &'static [&'static str]) -> impl Strategy<Value = Rule> {
     (prop::collection::vec(condition(), 0..3), target).prop_map(|(matches, target)| Rule {
         matches,
         target,
+        logs: false,
         comment: None,
         packets: None,
         origin: PLACE,
@@ -65,6 +66,8 @@ fn chain(name: &'static str, later: &'static [&'static str]) -> impl Strategy<Va
     (prop::collection::vec(rule(later), 0..5), policy).prop_map(move |(rules, policy)| Chain {
         name: name.into(),
         hook: base.then_some(Hook::Input),
+        priority: 0,
+        kind: ChainKind::Filter,
         policy: base.then_some(policy),
         rules,
         origin: PLACE,
@@ -83,9 +86,11 @@ fn filter() -> impl Strategy<Value = Filter> {
         .prop_map(|(input, a, b, b2, mut c)| {
             c.rules.retain(|rule| !matches!(rule.target, Target::Jump(_) | Target::Goto(_)));
             Filter {
-                family: Family::V4,
+                families: Families::V4,
+                format: FilterFormat::Iptables,
                 table: "filter".into(),
                 state: ExportState::Running,
+                sets: Vec::new(),
                 chains: vec![input, a, b, b2, c],
                 complete: true,
                 origin: PLACE,
@@ -132,7 +137,8 @@ proptest! {
     #[test]
     fn a_packet_that_no_rule_names_meets_the_fate_of_the_rest(filter in filter(), tcp in any::<bool>()) {
         let protocol = if tcp { Protocol::TCP } else { Protocol::UDP };
-        let rest = Rest { way: Way::ToDevice, entering: "eth0", protocol, own_addresses: &[] };
+        let (way, family) = (Way::ToDevice, Family::V4);
+        let rest = Rest { way, entering: "eth0", family, protocol, own_addresses: &[] };
         let input = filter.chain("INPUT").expect("there");
         let accepted = walk(&filter, input, protocol).unwrap_or(input.policy == Some(Target::Accept));
         let fate = fate_of_rest(&[&filter], &rest).fate;

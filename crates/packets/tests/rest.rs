@@ -1,6 +1,6 @@
 //! Tables of small filters and what becomes of the rest in them.
 
-use trevlin_model::{Export, ExportId, Filter, Protocol};
+use trevlin_model::{Export, ExportId, Family, Filter, Protocol};
 use trevlin_packets::{Fate, Rest, Way, fate_of_rest};
 use trevlin_readers::{Surroundings, recognise};
 
@@ -14,8 +14,13 @@ fn fates(text: &str, way: Way) -> String {
     let tables = tables(text);
     let tables: Vec<&Filter> = tables.iter().collect();
     let own = ["192.0.2.9".parse().expect("address")];
-    let one =
-        |protocol| fate_of_rest(&tables, &Rest { way, entering: "eth0", protocol, own_addresses: &own }).fate;
+    let one = |protocol| {
+        fate_of_rest(
+            &tables,
+            &Rest { way, entering: "eth0", family: Family::V4, protocol, own_addresses: &own },
+        )
+        .fate
+    };
     let word = |fate| match fate {
         Fate::Accepted => "accepted",
         Fate::Blocked => "blocked",
@@ -108,7 +113,8 @@ fn the_lines_that_decide_are_named() {
     let text = "*filter\n:INPUT DROP [0:0]\n:X - [0:0]\n-A INPUT -j X\n-A X -j ACCEPT\nCOMMIT\n";
     let export = Export::new(ExportId(0), "iptables-save.txt", text.into());
     let tables = tables(text);
-    let rest = Rest { way: Way::ToDevice, entering: "eth0", protocol: Protocol::TCP, own_addresses: &[] };
+    let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
+    let rest = Rest { way, entering: "eth0", family, protocol, own_addresses: &[] };
     let verdict = fate_of_rest(&tables.iter().collect::<Vec<_>>(), &rest);
     let lines: Vec<_> = verdict.decided_by.iter().map(|origin| export.position(origin.start).line).collect();
     assert_eq!(lines, [4, 5]);

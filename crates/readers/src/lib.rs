@@ -20,6 +20,7 @@ mod authorized_keys;
 mod decode;
 mod dhcp;
 mod encapsulation;
+mod icmp;
 mod ike;
 mod ini;
 mod ip_json;
@@ -57,6 +58,7 @@ pub const READERS: &[Reader] = &[
     ip_json::ROUTES,
     ike::ipsec_conf::READER,
     ipsec_secrets::READER,
+    iptables::ipset::READER,
     iptables::READER,
     dhcp::kea::READER,
     ppp::l2tp_secrets::READER,

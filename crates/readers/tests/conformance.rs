@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use trevlin_model::{
-    CertificateDemand, Export, ExportId, Family, Filter, LineClass, MatchKind, PasswordSource, Target,
-    Tunnel, TunnelRole,
+    CertificateDemand, Export, ExportId, Families, Family, Filter, LineClass, MatchKind, PasswordSource,
+    Target, Tunnel, TunnelRole,
 };
 use trevlin_readers::{Reading, Surroundings, decode, recognise};
 
@@ -120,7 +120,7 @@ fn filters_read_alike_before_and_after_the_kernel() {
         let name = path.to_string_lossy().into_owned();
         let before = read(&path, &text(&path), &[]);
         assert_eq!(before.ledger.count(LineClass::NotUnderstood), 0, "{name}");
-        let program = if before.facts.filters[0].family == Family::V6 { "ip6tables" } else { "iptables" };
+        let program = if before.facts.filters[0].families == Families::V6 { "ip6tables" } else { "iptables" };
         let tested = run(&format!("{program}-restore"), &["--test", &name]);
         assert!(tested.status.success(), "{name}: {}", String::from_utf8_lossy(&tested.stderr));
         let namespace = Namespace::new("filter");

@@ -223,7 +223,8 @@ impl Estate {
     /// The filter tables of one IP version to judge: the running ones where any were exported, else the stored.
     #[must_use]
     pub fn tables(&self, device: usize, family: Family) -> Vec<&Filter> {
-        let all = || self.devices[device].facts.filters.iter().filter(move |filter| filter.family == family);
+        let all =
+            || self.devices[device].facts.filters.iter().filter(move |filter| filter.families.has(family));
         let running: Vec<_> = all().filter(|filter| filter.state == ExportState::Running).collect();
         if running.is_empty() { all().collect() } else { running }
     }

@@ -1,12 +1,15 @@
 //! Conditions of a rule (iptables(8) "PARAMETERS", iptables-extensions(8) "MATCH EXTENSIONS").
 
+use super::ipset::Sets;
 use super::rule::Words;
 use super::{PROTOCOLS, SERVICES};
 use crate::addresses;
-use trevlin_model::{ConnectionStates, Family, IpRange, Match, MatchKind, PortRange, Protocol};
+use trevlin_model::{
+    AddressKind, ConnectionStates, Family, IcmpRange, IpRange, Match, MatchKind, PortRange, Protocol,
+};
 
 /// Modules that have no condition of their own and whose options are known here.
-const PLAIN_MODULES: [&str; 16] = [
+const PLAIN_MODULES: [&str; 20] = [
     "tcp",
     "udp",
     "udplite",
@@ -21,12 +24,16 @@ const PLAIN_MODULES: [&str; 16] = [
     "state",
     "conntrack",
     "comment",
+    "addrtype",
+    "owner",
+    "policy",
+    "set",
     "esp",
     "ah",
 ];
 
 /// Options whose meaning is modelled.
-const KNOWN: [&str; 36] = [
+const KNOWN: [&str; 45] = [
     "!",
     "-p",
     "--protocol",
@@ -56,6 +63,15 @@ const KNOWN: [&str; 36] = [
     "--icmpv6-type",
     "--state",
     "--ctstate",
+    "--ctdir",
+    "--ctorigdst",
+    "--ctorigdstport",
+    "--ctproto",
+    "--src-type",
+    "--dst-type",
+    "--uid-owner",
+    "--gid-owner",
+    "--match-set",
     "--tcp-flags",
     "--syn",
     "--comment",
@@ -66,8 +82,12 @@ const KNOWN: [&str; 36] = [
 ];
 
 /// Conditions gathered so far.
-pub(super) struct Conditions {
+pub(super) struct Conditions<'a> {
     family: Family,
+    sets: &'a Sets,
+    named: Vec<String>,
+    /// Whether `-m policy` looks at what will happen to a packet.
+    policy_out: bool,
     matches: Vec<Match>,
     comment: Option<String>,
     negated: bool,
@@ -76,13 +96,31 @@ pub(super) struct Conditions {
     open: Option<usize>,
 }
 
-impl Conditions {
-    pub(super) fn new(family: Family) -> Self {
-        Self { family, matches: Vec::new(), comment: None, negated: false, module: String::new(), open: None }
+/// What was gathered from the conditions of a line.
+pub(super) struct Gathered {
+    pub(super) matches: Vec<Match>,
+    pub(super) comment: Option<String>,
+    /// Sets that it names.
+    pub(super) sets: Vec<String>,
+}
+
+impl<'a> Conditions<'a> {
+    pub(super) fn new(family: Family, sets: &'a Sets) -> Self {
+        Self {
+            family,
+            sets,
+            named: Vec::new(),
+            policy_out: false,
+            matches: Vec::new(),
+            comment: None,
+            negated: false,
+            module: String::new(),
+            open: None,
+        }
     }
 
-    pub(super) fn finish(self) -> (Vec<Match>, Option<String>) {
-        (self.matches, self.comment)
+    pub(super) fn finish(self) -> Gathered {
+        Gathered { matches: self.matches, comment: self.comment, sets: self.named }
     }
 
     /// Whether an option belongs to the conditions even after a target was named.
@@ -146,6 +184,27 @@ impl Conditions {
                     }
                 };
             }
+            "--dir" if self.module == "policy" => {
+                self.policy_out = words.value().as_deref() == Some("out");
+                return Ok(());
+            }
+            "--pol" if self.module == "policy" => {
+                let none = words.value().as_deref() == Some("none");
+                self.push(MatchKind::Ipsec { leaving: self.policy_out }, negated != none);
+                return Ok(());
+            }
+            "--match-set" => {
+                let (set, directions) = (words.value(), words.value());
+                let (Some(set), Some(directions)) = (set, directions) else {
+                    self.keep_as_written("set".into(), negated);
+                    return Err("`--match-set` needs a set and its directions, such as `office src`".into());
+                };
+                let kind = self.sets.get(&set).and_then(|held| held.condition(self.family, &directions));
+                let unknown = || MatchKind::NotModelled(format!("set --match-set {set} {directions}"));
+                self.push(kind.unwrap_or_else(unknown), negated);
+                self.named.push(set);
+                return Ok(());
+            }
             _ if !KNOWN.contains(&name) => {
                 self.unknown(name, words, negated);
                 return Ok(());
@@ -187,8 +246,32 @@ impl Conditions {
             "--src-range" => MatchKind::Source(vec![addresses::range(value)?]),
             "--dst-range" => MatchKind::Destination(vec![addresses::range(value)?]),
             "--icmp-type" | "--icmpv6-type" if value == "any" || value == "255" => return Some(None),
-            "--icmp-type" | "--icmpv6-type" if !value.is_empty() => MatchKind::IcmpType(value.to_owned()),
+            "--icmp-type" | "--icmpv6-type" => MatchKind::Icmp(icmp(value, self.family)?),
             "--state" | "--ctstate" => MatchKind::States(states(value)?),
+            "--ctdir" if value.eq_ignore_ascii_case("reply") => MatchKind::Reply,
+            "--ctdir" if value.eq_ignore_ascii_case("original") => {
+                // Not against the direction.
+                return Some(Some(MatchKind::AnyOf(vec![vec![Match {
+                    negated: true,
+                    kind: MatchKind::Reply,
+                }]])));
+            }
+            "--ctproto" => MatchKind::Protocol(protocol(value)?),
+            "--ctorigdst" => MatchKind::OriginalDestination(self.networks(value)?),
+            "--ctorigdstport" => MatchKind::OriginalDestinationPorts(ports(value)?),
+            "--src-type" | "--dst-type" => {
+                MatchKind::AddressIs { destination: name == "--dst-type", kinds: kinds(value)? }
+            }
+            "--uid-owner" | "--gid-owner" => {
+                let (first, last) = value.split_once('-').unwrap_or((value, value));
+                match (first.parse(), last.parse()) {
+                    (Ok(first), Ok(last)) if name == "--uid-owner" => MatchKind::User(first, last),
+                    (Ok(first), Ok(last)) => MatchKind::Group(first, last),
+                    // A name: which number it has, the file does not tell.
+                    _ if !value.is_empty() => MatchKind::NotModelled(format!("owner {name} {value}")),
+                    _ => return None,
+                }
+            }
             _ => return None,
         }))
     }
@@ -238,6 +321,26 @@ fn ports(list: &str) -> Option<Vec<PortRange>> {
             (first <= last).then_some(PortRange { first, last })
         })
         .collect()
+}
+
+/// Kinds of addresses that `addrtype` tells apart; the rarer ones make the condition one that is not modelled.
+fn kinds(list: &str) -> Option<Vec<AddressKind>> {
+    list.split(',')
+        .map(|word| {
+            Some(match word.to_ascii_uppercase().as_str() {
+                "LOCAL" => AddressKind::Local,
+                "BROADCAST" => AddressKind::Broadcast,
+                "MULTICAST" => AddressKind::Multicast,
+                "UNICAST" => AddressKind::Unicast,
+                _ => return None,
+            })
+        })
+        .collect()
+}
+
+/// `8`, `3/4` or a name of iptables-extensions(8).
+fn icmp(value: &str, family: Family) -> Option<Vec<IcmpRange>> {
+    crate::icmp::range(value, family).map(|range| vec![range])
 }
 
 fn states(list: &str) -> Option<ConnectionStates> {

@@ -3,18 +3,21 @@
 //! Format: iptables-save(8), iptables-restore(8), iptables(8), iptables-extensions(8).
 
 mod forwards;
+pub(crate) mod ipset;
 mod matches;
 mod rule;
 mod target;
 mod tokens;
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use ipset::Sets;
 use rule::{Command, ParsedLine};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
 use trevlin_model::{
-    Chain, Export, ExportState, Family, Filter, Hook, LineClass, NotModelled, Origin, Target,
+    Chain, ChainKind, Export, ExportState, Family, Filter, FilterFormat, Hook, LineClass, NamedSet,
+    NotModelled, Origin, Target,
 };
 
 /// The reader.
@@ -103,19 +106,44 @@ fn hook(name: &str) -> Option<Hook> {
     })
 }
 
+/// In which order the kernel asks the built-in chains of a table, and what they are for (the priorities that nft(8) names;
+/// translation of the source comes after filtering, that of the destination before routing).
+fn place(table: &str, hook: Option<Hook>) -> (i32, ChainKind) {
+    let source = matches!(hook, Some(Hook::Postrouting | Hook::Input));
+    match (table, hook) {
+        ("raw", _) => (-300, ChainKind::Filter),
+        ("mangle", Some(Hook::Output)) => (-150, ChainKind::Route),
+        ("mangle", _) => (-150, ChainKind::Filter),
+        ("nat", Some(_)) => (if source { 100 } else { -100 }, ChainKind::Nat),
+        ("nat", None) => (0, ChainKind::Nat),
+        ("security", _) => (50, ChainKind::Filter),
+        _ => (0, ChainKind::Filter),
+    }
+}
+
 /// One `*table` section while it is read.
-struct Section {
+struct Section<'a> {
     filter: Filter,
+    family: Family,
+    sets: &'a Sets,
     /// A line of it was not understood.
     broken: bool,
     by_name: BTreeMap<String, usize>,
 }
 
-impl Section {
-    fn new(table: &str, family: Family, state: ExportState, origin: Origin) -> Self {
-        let filter =
-            Filter { family, table: table.into(), state, chains: Vec::new(), complete: false, origin };
-        Self { filter, broken: false, by_name: BTreeMap::new() }
+impl<'a> Section<'a> {
+    fn new(table: &str, family: Family, state: ExportState, origin: Origin, sets: &'a Sets) -> Self {
+        let filter = Filter {
+            families: family.into(),
+            format: FilterFormat::Iptables,
+            table: table.into(),
+            state,
+            chains: Vec::new(),
+            sets: Vec::new(),
+            complete: false,
+            origin,
+        };
+        Self { filter, family, broken: false, by_name: BTreeMap::new(), sets }
     }
 
     /// The chain with this name, made where it is missing: built-in chains exist without being declared.
@@ -123,19 +151,22 @@ impl Section {
         let at = *self.by_name.entry(name.to_owned()).or_insert_with(|| {
             let hook = hook(name);
             let policy = hook.map(|_| Target::Accept);
-            self.filter.chains.push(Chain { name: name.into(), hook, policy, rules: Vec::new(), origin });
+            let (priority, kind) = place(&self.filter.table, hook);
+            let rules = Vec::new();
+            self.filter.chains.push(Chain { name: name.into(), hook, priority, kind, policy, rules, origin });
             self.filter.chains.len() - 1
         });
         &mut self.filter.chains[at]
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let (family, state) = (family(export), state(export));
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut filters: Vec<Filter> = Vec::new();
-    let mut open: Option<Section> = None;
+    let sets = ipset::of(around);
+    let mut open: Option<Section<'_>> = None;
     let mut elsewhere = Vec::new();
     for line in export.lines() {
         let text = line.text.trim();
@@ -162,7 +193,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     );
                     filters.push(unfinished.filter);
                 }
-                open = Some(start_section(&text[1..], family, state, origin, &mut book));
+                open = Some(start_section(&text[1..], family, state, origin, &sets, &mut book));
             }
             _ => match open.as_mut() {
                 None => book.not_understood(origin, "expected a `*table` line before this one"),
@@ -189,23 +220,24 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn start_section(
+fn start_section<'a>(
     name: &str,
     family: Family,
     state: ExportState,
     origin: Origin,
+    sets: &'a Sets,
     book: &mut Bookkeeper<'_>,
-) -> Section {
+) -> Section<'a> {
     if TABLES.contains(&name) {
         book.understood(origin);
     } else {
         book.not_understood(origin, format!("`{name}` is no table; expected one of {}", TABLES.join(", ")));
     }
-    Section::new(name, family, state, origin)
+    Section::new(name, family, state, origin, sets)
 }
 
 /// Takes one line of a table. Returns whether it closes the table.
-fn statement(section: &mut Section, text: &str, origin: Origin, book: &mut Bookkeeper<'_>) -> bool {
+fn statement(section: &mut Section<'_>, text: &str, origin: Origin, book: &mut Bookkeeper<'_>) -> bool {
     if text == "COMMIT" {
         section.filter.complete = !section.broken;
         book.understood(origin);
@@ -221,7 +253,10 @@ fn statement(section: &mut Section, text: &str, origin: Origin, book: &mut Bookk
         }
         return false;
     }
-    let ParsedLine { command, problem } = rule::parse(text, section.filter.family, origin);
+    let ParsedLine { command, problem, sets } = rule::parse(text, section.family, origin, section.sets);
+    for name in sets {
+        name_set(section, name, origin);
+    }
     let applied = match command {
         Some(command) => apply(section, command, origin),
         None => Err("expected a rule such as `-A INPUT …`".to_owned()),
@@ -236,8 +271,26 @@ fn statement(section: &mut Section, text: &str, origin: Origin, book: &mut Bookk
     false
 }
 
+/// Keeps that a rule names a set.
+fn name_set(section: &mut Section<'_>, name: String, origin: Origin) {
+    let filter = &mut section.filter;
+    if let Some(known) = filter.sets.iter_mut().find(|set| set.name == name) {
+        known.used_at.push(origin);
+        return;
+    }
+    let held = section.sets.get(&name);
+    filter.sets.push(NamedSet {
+        filled_by_rules: held.is_some_and(|set| set.timeout),
+        elements: held.map_or(0, |set| set.entries.len()),
+        present: held.is_some(),
+        used_at: vec![origin],
+        origin: held.map_or(origin, |set| set.origin),
+        name,
+    });
+}
+
 /// `NAME POLICY [packets:bytes]`
-fn declare(section: &mut Section, declaration: &str, origin: Origin) -> Result<(), String> {
+fn declare(section: &mut Section<'_>, declaration: &str, origin: Origin) -> Result<(), String> {
     let mut words = declaration.split_whitespace();
     let name = words.next().ok_or("a chain name is missing after `:`")?;
     let policy = match words.next() {
@@ -256,7 +309,7 @@ fn declare(section: &mut Section, declaration: &str, origin: Origin) -> Result<(
     Ok(())
 }
 
-fn apply(section: &mut Section, command: Command, origin: Origin) -> Result<(), String> {
+fn apply(section: &mut Section<'_>, command: Command, origin: Origin) -> Result<(), String> {
     match command {
         Command::Append(chain, rule) => section.chain(&chain, origin).rules.push(rule),
         Command::Insert(chain, place, rule) => {

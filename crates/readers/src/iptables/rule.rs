@@ -1,6 +1,7 @@
 //! One line of a table: a command, conditions and a target.
 
-use super::matches::Conditions;
+use super::ipset::Sets;
+use super::matches::{Conditions, Gathered};
 use super::target;
 use super::tokens::{Token, split};
 use trevlin_model::{Family, Origin, Rule, Target};
@@ -27,6 +28,8 @@ pub(super) enum Command {
 pub(super) struct ParsedLine {
     pub(super) command: Option<Command>,
     pub(super) problem: Option<String>,
+    /// Sets that it names.
+    pub(super) sets: Vec<String>,
 }
 
 /// Words of a line, taken one after the other.
@@ -78,19 +81,21 @@ fn counters(text: &str) -> (Option<u64>, &str) {
 }
 
 /// Takes a line apart.
-pub(super) fn parse(text: &str, family: Family, origin: Origin) -> ParsedLine {
+pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> ParsedLine {
     let (packets, text) = counters(text);
     let mut words = match split(text) {
         Ok(tokens) => Words { tokens, at: 0 },
-        Err(problem) => return ParsedLine { command: None, problem: Some(problem) },
+        Err(problem) => return ParsedLine { command: None, problem: Some(problem), sets: Vec::new() },
     };
     let (verb, chain, place) = match head(&mut words) {
-        Ok(Head::Whole(command)) => return ParsedLine { command: Some(command), problem: None },
+        Ok(Head::Whole(command)) => {
+            return ParsedLine { command: Some(command), problem: None, sets: Vec::new() };
+        }
         Ok(Head::Rule(verb, chain, place)) => (verb, chain, place),
-        Err(why) => return ParsedLine { command: None, problem: Some(why) },
+        Err(why) => return ParsedLine { command: None, problem: Some(why), sets: Vec::new() },
     };
     let mut problem = None;
-    let mut body = Conditions::new(family);
+    let mut body = Conditions::new(family, sets);
     let mut target = Target::Continue;
     let mut owner_is_target = false;
     while let Some(token) = words.next() {
@@ -98,14 +103,15 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin) -> ParsedLine {
             problem.get_or_insert(why);
         }
     }
-    let (matches, comment) = body.finish();
-    let rule = Rule { matches, target, comment, packets, origin };
+    let Gathered { matches, comment, sets } = body.finish();
+    let logs = target == Target::Log;
+    let rule = Rule { matches, target, logs, comment, packets, origin };
     let command = match verb {
         Verb::Append => Command::Append(chain, rule),
         Verb::Insert => Command::Insert(chain, place, rule),
         Verb::Delete => Command::Delete(chain, rule),
     };
-    ParsedLine { command: Some(command), problem }
+    ParsedLine { command: Some(command), problem, sets }
 }
 
 enum Verb {
@@ -156,7 +162,7 @@ fn head(words: &mut Words<'_>) -> Result<Head, String> {
 fn option(
     token: &Token<'_>,
     words: &mut Words<'_>,
-    body: &mut Conditions,
+    body: &mut Conditions<'_>,
     target: &mut Target,
     owner_is_target: &mut bool,
     family: Family,

@@ -18,7 +18,7 @@ static TARGETS: LazyLock<Targets> =
 
 /// The target with this name. A name that is no target is a chain.
 pub(super) fn named(name: &str, goto: bool) -> Target {
-    let translate = |kind| Target::Translate(Translation { kind, addresses: None, ports: None });
+    let translate = |kind| Target::Translate(Translation::of(kind));
     if goto {
         return Target::Goto(name.into());
     }
@@ -69,11 +69,20 @@ pub(super) fn option(
 ) -> Result<(), String> {
     let value = words.values();
     let value = value.trim();
+    if let Target::NotModelled { name: own, .. } = target
+        && own == "CT"
+        && name == "--notrack"
+    {
+        // The older name of the same.
+        "NOTRACK".clone_into(own);
+    }
     let Target::Translate(translation) = target else { return Ok(()) };
     let wrong = || format!("`{value}` is not a value that `{name}` takes");
     match name {
         "--to-destination" | "--to-source" => {
             let (addresses, ports) = destination(value, family).ok_or_else(wrong)?;
+            translation.shifted_from =
+                value.rsplit_once('/').and_then(|(_, base)| base.parse().ok()).or(translation.shifted_from);
             translation.addresses = addresses.or(translation.addresses);
             translation.ports = ports.or(translation.ports);
         }

@@ -32,9 +32,9 @@ fn conditions() {
         ("-p tcp -m tcp --tcp-flags FIN,SYN,RST,ACK SYN", "tcp flags 23/2"),
         ("-p tcp --syn", "tcp flags 23/2"),
         ("-m iprange --src-range 10.4.0.9-10.4.0.20", "Source([10.4.0.9-10.4.0.20])"),
-        ("-p icmp -m icmp --icmp-type 8", "icmp IcmpType(\"8\")"),
+        ("-p icmp -m icmp --icmp-type 8", "icmp Icmp([IcmpRange { first: 2048, last: 2303 }])"),
         ("-m limit --limit 3/min --limit-burst 5", "?limit --limit 3/min --limit-burst 5"),
-        ("-m set ! --match-set admins src", "?set ! --match-set admins src"),
+        ("-m set ! --match-set admins src", "!?set --match-set admins src"),
         ("-m conntrack --ctstatus DNAT", "?conntrack --ctstatus DNAT"),
         ("-m recent --rcheck --seconds 60 -i eth0", "?recent --rcheck --seconds 60 Entering(\"eth0\")"),
         ("-m comment --comment \"a \\\"b\\\" -j\"", ""),
@@ -179,7 +179,7 @@ fn ip_version_and_state() {
         ("d/fw.txt", "*filter\n-A INPUT -p ipv6-icmp -j ACCEPT\nCOMMIT\n", Family::V6, ExportState::Running),
     ] {
         let filter = &of(path, text).facts.filters[0];
-        assert_eq!((filter.family, filter.state), (family, state), "{path}");
+        assert_eq!((filter.families, filter.state), (family.into(), state), "{path}");
     }
 }
 

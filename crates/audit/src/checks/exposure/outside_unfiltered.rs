@@ -117,8 +117,13 @@ fn judge(estate: &Estate, at: usize, interface: &OutsideInterface, family: Famil
         );
         return Verdict::ask(question, vec![broken.origin]);
     }
-    let rest =
-        |protocol| Rest { way, entering: &interface.name, protocol, own_addresses: &interface.addresses };
+    let rest = |protocol| Rest {
+        way,
+        entering: &interface.name,
+        family,
+        protocol,
+        own_addresses: &interface.addresses,
+    };
     let verdicts =
         [Protocol::TCP, Protocol::UDP].map(|protocol| (protocol, fate_of_rest(&tables, &rest(protocol))));
     let open: Vec<_> = verdicts.iter().filter(|(_, verdict)| verdict.fate == Fate::Accepted).collect();
@@ -225,7 +230,11 @@ fn stored_twin(
     decided_by: &[Origin],
 ) -> Option<Origin> {
     let filters = || {
-        estate.devices[at].facts.filters.iter().filter(|one| one.family == family && one.table == "filter")
+        estate.devices[at]
+            .facts
+            .filters
+            .iter()
+            .filter(|one| one.families.has(family) && one.table == "filter")
     };
     let hook = if way == Way::ToDevice { Hook::Input } else { Hook::Forward };
     let running = filters().find(|one| one.state == ExportState::Running)?.base_chain(hook)?;

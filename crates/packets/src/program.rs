@@ -1,0 +1,230 @@
+//! A base chain as one straight list of steps: what chains that it jumps to hold stands in the place of the jump, under the
+//! jump's own conditions, and every step leads forward. So a packet's way through it is a walk down the list.
+
+use crate::cube::{Cube, Field, Region, ranges, state};
+use crate::space::{NO_INTERFACE, Space};
+use std::collections::BTreeMap;
+use trevlin_model::{Chain, Filter, Hook, Origin, Rule, Target};
+
+/// How deep jumps are followed. The kernel allows 16 of them at a time (nft(8)); iptables allows more and refuses circles.
+const DEPTH: usize = 64;
+
+/// How many steps a base chain may come to, beyond a few for each rule. A chain that is jumped to from many places counts each
+/// time.
+const MOST_STEPS: usize = 400_000;
+
+/// A rule of a table, by the number of its chain and its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct RuleId {
+    /// Number of its chain in the table.
+    pub chain: u32,
+    /// Number in the chain.
+    pub rule: u32,
+}
+
+/// What a step does with the packets it holds for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Action {
+    /// Ends their way through the base chain.
+    End(Ending),
+    /// Sends them on to a later step.
+    Skip(u32),
+    /// Writes a log line, marks them, or jumps to steps that follow: they go on.
+    Pass {
+        /// Whether the packet is changed in a way that later conditions may look at, which is not modelled.
+        marks: bool,
+    },
+}
+
+/// How a way through a base chain ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Ending {
+    /// Let through.
+    Accept,
+    /// Dropped without a word.
+    Drop,
+    /// Dropped with an answer.
+    Reject,
+    /// In a manner that is not modelled.
+    NotModelled,
+}
+
+/// A step.
+#[derive(Debug, Clone)]
+pub struct Step {
+    /// The packets it holds for, among those that the jumps before it let through.
+    pub region: Region,
+    /// What it does.
+    pub action: Action,
+    /// The rule it comes from; none for what only closes a chain that was gone to.
+    pub rule: Option<RuleId>,
+    /// Whether a log line is written.
+    pub logs: bool,
+    /// The step of the jump that leads here.
+    pub under: Option<u32>,
+}
+
+/// A base chain, straightened.
+#[derive(Debug)]
+pub struct Program {
+    /// Its steps.
+    pub steps: Vec<Step>,
+    /// How it ends for what no step ends for.
+    pub policy: Ending,
+    /// Whether all of it is there: not where it comes to too many steps, or where a jump leads to nothing or in a circle.
+    pub whole: bool,
+    /// Jumps that lead nowhere, or in a circle.
+    pub broken: Vec<Origin>,
+}
+
+/// What packets that come to a hook are like.
+#[must_use]
+pub fn at_hook(space: &Space, hook: Hook) -> Region {
+    let none = || ranges(vec![(NO_INTERFACE, NO_INTERFACE)]);
+    let (entering, leaving) = match hook {
+        Hook::Prerouting | Hook::Input => (space.any_interface(), none()),
+        Hook::Forward => (space.any_interface(), space.any_interface()),
+        Hook::Output => (none(), space.any_interface()),
+        // What is forwarded keeps the interface by which it came; what is the device's own has none.
+        Hook::Postrouting => (ranges(vec![(0, space.greatest()[0])]), space.any_interface()),
+    };
+    let sides = [(Field::Entering, entering), (Field::Leaving, leaving)];
+    let mut cube = Cube::all();
+    for (field, held) in sides {
+        cube = Cube::of(field, held).and_then(|one| cube.and(&one)).unwrap_or(cube);
+    }
+    // A packet against the direction of its connection is of a known one.
+    let replies = Cube::of(Field::Reply, ranges(vec![(1, 1)]))
+        .zip(Cube::of(Field::State, ranges(vec![(state::ESTABLISHED, state::RELATED)])))
+        .and_then(|(reply, known)| reply.and(&known)?.and(&cube));
+    let forward = Cube::of(Field::Reply, ranges(vec![(0, 0)])).and_then(|one| one.and(&cube));
+    Region { cubes: forward.into_iter().chain(replies).collect(), exact: true }
+}
+
+impl Program {
+    /// The base chain of a table, straightened.
+    #[must_use]
+    pub fn of(space: &Space, filter: &Filter, chain: &Chain) -> Self {
+        let numbers: BTreeMap<&str, usize> =
+            filter.chains.iter().enumerate().rev().map(|(at, chain)| (chain.name.as_str(), at)).collect();
+        let rules: usize = filter.chains.iter().map(|chain| chain.rules.len()).sum();
+        let mut builder = Builder {
+            space,
+            filter,
+            numbers,
+            steps: Vec::new(),
+            most: MOST_STEPS + 4 * rules,
+            whole: true,
+            broken: Vec::new(),
+            open: Vec::new(),
+        };
+        // The same name leads to the same number; a chain that is hooked itself is found by its place.
+        let at = filter.chains.iter().position(|one| std::ptr::eq(one, chain)).unwrap_or(0);
+        builder.chain(at, &Region::all(), None);
+        let policy = ending(chain.policy.as_ref().unwrap_or(&Target::Accept)).unwrap_or(Ending::Accept);
+        Self { steps: builder.steps, policy, whole: builder.whole, broken: builder.broken }
+    }
+}
+
+/// How a target ends a packet's way; `None` where it does not.
+#[must_use]
+pub fn ending(target: &Target) -> Option<Ending> {
+    match target {
+        // A translation is made in chains for it and ends the way through them.
+        Target::Accept | Target::Translate(_) => Some(Ending::Accept),
+        Target::Drop => Some(Ending::Drop),
+        Target::Reject => Some(Ending::Reject),
+        Target::NotModelled { ends: true, .. } => Some(Ending::NotModelled),
+        _ => None,
+    }
+}
+
+struct Builder<'a> {
+    space: &'a Space,
+    filter: &'a Filter,
+    numbers: BTreeMap<&'a str, usize>,
+    steps: Vec<Step>,
+    most: usize,
+    whole: bool,
+    broken: Vec<Origin>,
+    /// Chains on the way here.
+    open: Vec<usize>,
+}
+
+impl Builder<'_> {
+    /// The steps of a chain, for packets of a region.
+    fn chain(&mut self, number: usize, outer: &Region, under: Option<u32>) {
+        self.open.push(number);
+        let first = self.steps.len();
+        let filter = self.filter;
+        let mut returns: Vec<usize> = Vec::new();
+        for (at, rule) in filter.chains[number].rules.iter().enumerate() {
+            if self.steps.len() >= self.most {
+                self.whole = false;
+                break;
+            }
+            let id = RuleId { chain: number as u32, rule: at as u32 };
+            let region = outer.and(&self.space.region(&rule.matches));
+            if let Some(step) = self.rule(rule, id, region, under) {
+                returns.push(step);
+            }
+        }
+        debug_assert!(first <= self.steps.len());
+        let end = self.steps.len() as u32;
+        for step in returns {
+            self.steps[step].action = Action::Skip(end);
+        }
+        self.open.pop();
+    }
+
+    /// The steps of a rule. A step that sends packets to the end of the chain is given back, since the end is not known yet.
+    fn rule(&mut self, rule: &Rule, id: RuleId, region: Region, under: Option<u32>) -> Option<usize> {
+        let here = self.steps.len();
+        let logs = rule.logs;
+        let step = |region, action, rule: Option<RuleId>| Step {
+            region,
+            action,
+            rule,
+            logs: logs && rule.is_some(),
+            under,
+        };
+        if let Some(ending) = ending(&rule.target) {
+            self.steps.push(step(region, Action::End(ending), Some(id)));
+            return None;
+        }
+        match &rule.target {
+            Target::Return => {
+                self.steps.push(step(region, Action::Skip(0), Some(id)));
+                Some(here)
+            }
+            Target::Jump(name) | Target::Goto(name) => {
+                let goes = matches!(rule.target, Target::Goto(_));
+                let pass = Action::Pass { marks: false };
+                let next = self.numbers.get(name.as_str()).copied();
+                match next.filter(|next| !self.open.contains(next) && self.open.len() < DEPTH) {
+                    Some(next) => {
+                        self.steps.push(step(region.clone(), pass, Some(id)));
+                        if !region.is_empty() {
+                            self.chain(next, &region, Some(here as u32));
+                        }
+                        if goes {
+                            self.steps.push(step(region, Action::Skip(0), None));
+                            return Some(self.steps.len() - 1);
+                        }
+                    }
+                    None => {
+                        self.broken.push(rule.origin);
+                        self.whole = false;
+                        self.steps.push(step(region, Action::End(Ending::NotModelled), Some(id)));
+                    }
+                }
+                None
+            }
+            other => {
+                let marks = matches!(other, Target::NotModelled { .. });
+                self.steps.push(step(region, Action::Pass { marks }, Some(id)));
+                None
+            }
+        }
+    }
+}

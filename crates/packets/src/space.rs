@@ -1,0 +1,488 @@
+//! The space of packets of one IP version at one device: what names and addresses of its rules stand for as numbers, and which
+//! packets a rule's conditions hold for.
+
+use crate::cube::{Cube, FIELDS, Field, NOBODY, Point, Ranges, Region, Value, other_ranges, ranges, state};
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use trevlin_model::{
+    AddressKind, ConnectionStates, Family, Filter, Interface, IpRange, Match, MatchKind, PortRange, Protocol,
+    Rule,
+};
+
+/// Whether a condition holds for a packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Holds {
+    /// It does not.
+    No,
+    /// It is not modelled: it may.
+    Perhaps,
+    /// It does.
+    Yes,
+}
+
+impl std::ops::Not for Holds {
+    type Output = Self;
+
+    fn not(self) -> Self {
+        match self {
+            Self::No => Self::Yes,
+            Self::Perhaps => Self::Perhaps,
+            Self::Yes => Self::No,
+        }
+    }
+}
+
+impl From<bool> for Holds {
+    fn from(holds: bool) -> Self {
+        if holds { Self::Yes } else { Self::No }
+    }
+}
+
+/// The number of an address.
+#[must_use]
+pub fn number(address: IpAddr) -> Value {
+    match address {
+        IpAddr::V4(v4) => Value::from(v4.to_bits()),
+        IpAddr::V6(v6) => v6.to_bits(),
+    }
+}
+
+/// The address of an IP version that a number stands for.
+#[must_use]
+pub fn address(number: Value, family: Family) -> IpAddr {
+    match family {
+        Family::V4 => std::net::Ipv4Addr::from_bits(number as u32).into(),
+        Family::V6 => std::net::Ipv6Addr::from_bits(number).into(),
+    }
+}
+
+/// The space of packets.
+#[derive(Debug, Clone)]
+pub struct Space {
+    family: Family,
+    /// Interfaces by number: none at first, those that are named anywhere, for each pattern one that only it means, and one
+    /// that nothing names.
+    names: Vec<String>,
+    /// Addresses of the device; `None` where its interfaces are not known.
+    own: Option<Ranges>,
+    broadcast: Ranges,
+    /// Whether any rule exempts packets from connection tracking.
+    untracked: bool,
+}
+
+/// The number of no interface: that by which packets from the device itself enter.
+pub const NO_INTERFACE: Value = 0;
+
+impl Space {
+    /// The space of a device with these tables and interfaces. Without interfaces it is not known which addresses are its own.
+    #[must_use]
+    pub fn new(family: Family, tables: &[&Filter], interfaces: &[Interface]) -> Self {
+        let rules = || tables.iter().flat_map(|table| &table.chains).flat_map(|chain| &chain.rules);
+        let mut names: BTreeSet<String> = interfaces.iter().map(|one| one.name.clone()).collect();
+        for rule in rules() {
+            gather_names(&rule.matches, &mut names);
+        }
+        let untracked = rules().any(exempts);
+        let addresses = || interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net);
+        let of_family = |address: &IpAddr| Family::of(*address) == family;
+        let whole: IpRange = match family {
+            Family::V4 => ipnet_range([127, 0, 0, 0].into(), [127, 255, 255, 255].into()),
+            Family::V6 => IpRange::from(IpAddr::from(std::net::Ipv6Addr::LOCALHOST)),
+        };
+        let own = ranges(
+            addresses()
+                .map(|net| net.addr())
+                .filter(of_family)
+                .map(|one| (number(one), number(one)))
+                .chain([(number(whole.first()), number(whole.last()))])
+                .collect(),
+        );
+        let broadcast = match family {
+            Family::V6 => ranges(Vec::new()),
+            Family::V4 => ranges(
+                addresses()
+                    .filter(|net| net.addr().is_ipv4() && net.prefix_len() < 31)
+                    .map(|net| (number(net.broadcast()), number(net.broadcast())))
+                    .chain([(Value::from(u32::MAX), Value::from(u32::MAX))])
+                    .collect(),
+            ),
+        };
+        Self {
+            family,
+            // Nothing is named so: an interface name holds no control characters.
+            names: [String::new()].into_iter().chain(names).chain(["\u{1}".to_owned()]).collect(),
+            own: (!interfaces.is_empty()).then_some(own),
+            broadcast,
+            untracked,
+        }
+    }
+
+    /// IP version.
+    #[must_use]
+    pub fn family(&self) -> Family {
+        self.family
+    }
+
+    /// The greatest value of each field.
+    #[must_use]
+    pub fn greatest(&self) -> [Value; FIELDS] {
+        std::array::from_fn(|at| self.greatest_of(field(at)))
+    }
+
+    fn greatest_of(&self, field: Field) -> Value {
+        match field {
+            Field::Entering | Field::Leaving => self.names.len() as Value - 1,
+            Field::Protocol => 255,
+            Field::Destination | Field::Source | Field::OriginalDestination => self.last_address(),
+            Field::DestinationPort | Field::SourcePort | Field::Icmp | Field::OriginalDestinationPort => {
+                65535
+            }
+            Field::TcpFlags => 63,
+            Field::State if self.untracked => state::UNTRACKED,
+            Field::State => state::INVALID,
+            Field::SourceTranslated
+            | Field::DestinationTranslated
+            | Field::Reply
+            | Field::IpsecIn
+            | Field::IpsecOut => 1,
+            Field::User | Field::Group => NOBODY,
+        }
+    }
+
+    /// The number of the last address.
+    #[must_use]
+    pub fn last_address(&self) -> Value {
+        if self.family == Family::V4 { Value::from(u32::MAX) } else { Value::MAX }
+    }
+
+    /// The number of an interface. A name that nothing here names is the one that stands for such.
+    #[must_use]
+    pub fn interface(&self, name: &str) -> Value {
+        let known = self.names.iter().position(|one| one == name);
+        known.unwrap_or_else(|| self.unnamed(name)) as Value
+    }
+
+    /// The stand-in for an interface that nothing names: the one of the longest pattern that means it.
+    fn unnamed(&self, name: &str) -> usize {
+        let stand_ins = self.names.iter().enumerate().skip(1).filter_map(|(at, one)| {
+            let beginning = one.strip_suffix('\u{1}')?;
+            name.starts_with(beginning).then_some((beginning.len(), at))
+        });
+        stand_ins.max().map_or(self.names.len() - 1, |(_, at)| at)
+    }
+
+    /// The name of an interface by its number; stand-ins have none.
+    #[must_use]
+    pub fn interface_name(&self, number: Value) -> Option<&str> {
+        let name = self.names.get(usize::try_from(number).ok()?)?;
+        (!name.is_empty() && !name.ends_with('\u{1}')).then_some(name)
+    }
+
+    /// Every interface but none.
+    #[must_use]
+    pub fn any_interface(&self) -> Ranges {
+        ranges(vec![(1, self.names.len() as Value - 1)])
+    }
+
+    /// Addresses of the device, where its interfaces are known.
+    #[must_use]
+    pub fn own(&self) -> Option<&Ranges> {
+        self.own.as_ref()
+    }
+
+    fn named_by(&self, pattern: &str) -> Ranges {
+        let fits = |name: &str| match pattern.strip_suffix('+') {
+            Some(beginning) => name.starts_with(beginning),
+            None => name == pattern,
+        };
+        let all = self.names.iter().enumerate().skip(1).filter(|(_, name)| fits(name));
+        ranges(all.map(|(at, _)| (at as Value, at as Value)).collect())
+    }
+
+    fn addresses(&self, all: &[IpRange]) -> Ranges {
+        let of_family = all.iter().filter(|range| range.family() == self.family);
+        ranges(of_family.map(|range| (number(range.first()), number(range.last()))).collect())
+    }
+
+    fn kinds(&self, kinds: &[AddressKind]) -> Option<Ranges> {
+        let own = self.own.as_ref()?;
+        let multicast = match self.family {
+            Family::V4 => (0xe000_0000, 0xefff_ffff),
+            Family::V6 => (0xff << 120, Value::MAX),
+        };
+        let mut all = Vec::new();
+        for kind in kinds {
+            match kind {
+                AddressKind::Local => all.extend(own.iter().copied()),
+                AddressKind::Broadcast => all.extend(self.broadcast.iter().copied()),
+                AddressKind::Multicast => all.push(multicast),
+                AddressKind::Unicast => {
+                    let special =
+                        own.iter().chain(self.broadcast.iter()).copied().chain([multicast]).collect();
+                    all.extend(other_ranges(&ranges(special), self.last_address()).iter().copied());
+                }
+            }
+        }
+        Some(ranges(all))
+    }
+
+    /// The packets that a rule's conditions hold for.
+    #[must_use]
+    pub fn region(&self, matches: &[Match]) -> Region {
+        let mut all = Region::all();
+        for one in matches {
+            if all.is_empty() {
+                return all;
+            }
+            all = all.and(&self.one(one));
+        }
+        all
+    }
+
+    fn one(&self, one: &Match) -> Region {
+        match self.field_of(&one.kind) {
+            Some((field, held)) => {
+                let held = if one.negated { other_ranges(&held, self.greatest_of(field)) } else { held };
+                // What holds for every value restricts nothing.
+                if *held == [(0, self.greatest_of(field))] {
+                    return Region::all();
+                }
+                Region { cubes: Cube::of(field, held).into_iter().collect(), exact: true }
+            }
+            None => {
+                let region = self.several(&one.kind);
+                if one.negated { self.complement(&region) } else { region }
+            }
+        }
+    }
+
+    /// A condition that looks at one field.
+    fn field_of(&self, kind: &MatchKind) -> Option<(Field, Ranges)> {
+        let yes = || ranges(vec![(1, 1)]);
+        Some(match kind {
+            MatchKind::Entering(pattern) => (Field::Entering, self.named_by(pattern)),
+            MatchKind::Leaving(pattern) => (Field::Leaving, self.named_by(pattern)),
+            MatchKind::Source(all) => (Field::Source, self.addresses(all)),
+            MatchKind::Destination(all) => (Field::Destination, self.addresses(all)),
+            MatchKind::OriginalDestination(all) => (Field::OriginalDestination, self.addresses(all)),
+            MatchKind::OriginalDestinationPorts(all) => (Field::OriginalDestinationPort, ports(all)),
+            MatchKind::Protocol(Protocol(Some(number))) => {
+                (Field::Protocol, ranges(vec![(Value::from(*number), Value::from(*number))]))
+            }
+            MatchKind::SourcePorts(all) => (Field::SourcePort, ports(all)),
+            MatchKind::DestinationPorts(all) => (Field::DestinationPort, ports(all)),
+            MatchKind::Icmp(all) => (
+                Field::Icmp,
+                ranges(all.iter().map(|one| (Value::from(one.first), Value::from(one.last))).collect()),
+            ),
+            MatchKind::TcpFlags { looked_at, set } => {
+                let fits = (0..64u8).filter(|flags| flags & looked_at == *set);
+                (Field::TcpFlags, ranges(fits.map(|one| (Value::from(one), Value::from(one))).collect()))
+            }
+            MatchKind::States(states) if !states.snat && !states.dnat => (Field::State, self.states(states)),
+            MatchKind::AddressIs { destination, kinds } => {
+                (if *destination { Field::Destination } else { Field::Source }, self.kinds(kinds)?)
+            }
+            MatchKind::Reply => (Field::Reply, yes()),
+            MatchKind::Ipsec { leaving: false } => (Field::IpsecIn, yes()),
+            MatchKind::Ipsec { leaving: true } => (Field::IpsecOut, yes()),
+            MatchKind::User(first, last) => {
+                (Field::User, ranges(vec![(Value::from(*first), Value::from(*last))]))
+            }
+            MatchKind::Group(first, last) => {
+                (Field::Group, ranges(vec![(Value::from(*first), Value::from(*last))]))
+            }
+            _ => return None,
+        })
+    }
+
+    fn states(&self, states: &ConnectionStates) -> Ranges {
+        let all = [
+            (states.new, state::NEW),
+            (states.established, state::ESTABLISHED),
+            (states.related, state::RELATED),
+            (states.invalid, state::INVALID),
+            (states.untracked && self.untracked, state::UNTRACKED),
+        ];
+        ranges(all.into_iter().filter(|(is, _)| *is).map(|(_, value)| (value, value)).collect())
+    }
+
+    /// A condition that looks at several fields, or at none of those modelled.
+    fn several(&self, kind: &MatchKind) -> Region {
+        let cubes =
+            |all: Vec<Option<Cube>>| Region { cubes: all.into_iter().flatten().collect(), exact: true };
+        match kind {
+            MatchKind::Version(family) if *family == self.family => Region::all(),
+            MatchKind::Version(_) => Region::nothing(),
+            MatchKind::Protocol(_) => Region::all(),
+            MatchKind::EitherPorts(all) => cubes(vec![
+                Cube::of(Field::SourcePort, ports(all)),
+                Cube::of(Field::DestinationPort, ports(all)),
+            ]),
+            MatchKind::States(states) => {
+                let yes =
+                    |wanted: bool, field| wanted.then(|| Cube::of(field, ranges(vec![(1, 1)]))).flatten();
+                cubes(vec![
+                    Cube::of(Field::State, self.states(states)),
+                    yes(states.snat, Field::SourceTranslated),
+                    yes(states.dnat, Field::DestinationTranslated),
+                ])
+            }
+            MatchKind::AnyOf(alternatives) => {
+                let mut all = Region::nothing();
+                for alternative in alternatives {
+                    let one = self.region(alternative);
+                    all.cubes.extend(one.cubes);
+                    all.exact &= one.exact;
+                }
+                all
+            }
+            _ => Region { cubes: vec![Cube::all()], exact: false },
+        }
+    }
+
+    /// Every other packet.
+    fn complement(&self, region: &Region) -> Region {
+        // What some packets of a region are is not known, and so what the others are is not.
+        if !region.exact {
+            return Region { cubes: vec![Cube::all()], exact: false };
+        }
+        let mut rest = Region::all();
+        for cube in &region.cubes {
+            let others = cube
+                .sides()
+                .filter_map(|(field, held)| Cube::of(field, other_ranges(held, self.greatest_of(field))))
+                .collect();
+            rest = rest.and(&Region { cubes: others, exact: true });
+        }
+        rest
+    }
+
+    /// Whether all conditions of a rule hold for a packet.
+    #[must_use]
+    pub fn all_hold(&self, matches: &[Match], point: &Point) -> Holds {
+        let mut all = Holds::Yes;
+        for one in matches {
+            let holds = self.holds(&one.kind, point);
+            all = all.min(if one.negated { !holds } else { holds });
+            if all == Holds::No {
+                break;
+            }
+        }
+        all
+    }
+
+    /// Whether a condition holds for a packet: the same as [`Space::region`], looked up and not worked out.
+    fn holds(&self, kind: &MatchKind, point: &Point) -> Holds {
+        let at = |field: Field| point[field as usize];
+        let lies = |all: &[IpRange], field| {
+            Holds::from(all.iter().any(|range| {
+                range.family() == self.family
+                    && number(range.first()) <= at(field)
+                    && at(field) <= number(range.last())
+            }))
+        };
+        let port = |all: &[PortRange], field| {
+            Holds::from(
+                all.iter()
+                    .any(|one| Value::from(one.first) <= at(field) && at(field) <= Value::from(one.last)),
+            )
+        };
+        match kind {
+            MatchKind::Entering(pattern) => self.fits(pattern, at(Field::Entering)).into(),
+            MatchKind::Leaving(pattern) => self.fits(pattern, at(Field::Leaving)).into(),
+            MatchKind::Source(all) => lies(all, Field::Source),
+            MatchKind::Destination(all) => lies(all, Field::Destination),
+            MatchKind::OriginalDestination(all) => lies(all, Field::OriginalDestination),
+            MatchKind::SourcePorts(all) => port(all, Field::SourcePort),
+            MatchKind::DestinationPorts(all) => port(all, Field::DestinationPort),
+            MatchKind::OriginalDestinationPorts(all) => port(all, Field::OriginalDestinationPort),
+            MatchKind::EitherPorts(all) => {
+                port(all, Field::SourcePort).max(port(all, Field::DestinationPort))
+            }
+            MatchKind::Version(family) => (*family == self.family).into(),
+            MatchKind::Protocol(Protocol(None)) => Holds::Yes,
+            MatchKind::AnyOf(alternatives) => {
+                alternatives.iter().map(|one| self.all_hold(one, point)).max().unwrap_or(Holds::No)
+            }
+            MatchKind::States(states) if states.snat || states.dnat => {
+                let translated = |wanted: bool, field| wanted && at(field) == 1;
+                (crate::cube::holds(&self.states(states), at(Field::State))
+                    || translated(states.snat, Field::SourceTranslated)
+                    || translated(states.dnat, Field::DestinationTranslated))
+                .into()
+            }
+            other => match self.field_of(other) {
+                Some((field, held)) => crate::cube::holds(&held, at(field)).into(),
+                None => Holds::Perhaps,
+            },
+        }
+    }
+
+    fn fits(&self, pattern: &str, number: Value) -> bool {
+        let Some(name) = self.names.get(number as usize).filter(|_| number != NO_INTERFACE) else {
+            return false;
+        };
+        match pattern.strip_suffix('+') {
+            Some(beginning) => name.starts_with(beginning),
+            None => name == pattern,
+        }
+    }
+}
+
+/// The field with a number.
+pub(crate) fn field(at: usize) -> Field {
+    const ALL: [Field; FIELDS] = [
+        Field::Entering,
+        Field::Leaving,
+        Field::Protocol,
+        Field::Destination,
+        Field::Source,
+        Field::DestinationPort,
+        Field::SourcePort,
+        Field::Icmp,
+        Field::TcpFlags,
+        Field::State,
+        Field::SourceTranslated,
+        Field::DestinationTranslated,
+        Field::Reply,
+        Field::OriginalDestination,
+        Field::OriginalDestinationPort,
+        Field::IpsecIn,
+        Field::IpsecOut,
+        Field::User,
+        Field::Group,
+    ];
+    ALL[at]
+}
+
+fn ipnet_range(first: IpAddr, last: IpAddr) -> IpRange {
+    IpRange::new(first, last).unwrap_or_else(|_| IpRange::from(first))
+}
+
+fn ports(all: &[PortRange]) -> Ranges {
+    ranges(all.iter().map(|one| (Value::from(one.first), Value::from(one.last))).collect())
+}
+
+/// Names of interfaces in conditions; for a pattern a stand-in for what only it means.
+fn gather_names(matches: &[Match], names: &mut BTreeSet<String>) {
+    for one in matches {
+        match &one.kind {
+            MatchKind::Entering(name) | MatchKind::Leaving(name) => {
+                names.insert(match name.strip_suffix('+') {
+                    Some(beginning) => format!("{beginning}\u{1}"),
+                    None => name.clone(),
+                });
+            }
+            MatchKind::AnyOf(alternatives) => {
+                alternatives.iter().for_each(|one| gather_names(one, names));
+            }
+            _ => {}
+        }
+    }
+}
+
+/// Whether a rule exempts packets from connection tracking.
+fn exempts(rule: &Rule) -> bool {
+    matches!(&rule.target, trevlin_model::Target::NotModelled { name, .. } if name == "NOTRACK")
+}

@@ -1,0 +1,805 @@
+//! One packet's way through one device: translation of the destination, routing, filters, translation of the source; and for TCP
+//! the way of the answer back, since a connection needs both.
+//!
+//! Order and meaning follow the kernel: nft(8) "ADDRESS FAMILIES" and "CHAINS" (hooks and priorities), iptables(8) "TABLES",
+//! iptables-extensions(8) (DNAT, SNAT, MASQUERADE, REDIRECT, NETMAP). What is not modelled is followed both ways: where they
+//! end differently, the answer is that it depends, with the rule.
+
+use crate::cube::{FIELDS, Field, NOBODY, Point, Value, holds as lies, state};
+use crate::program::{Ending, ending};
+use crate::space::{Holds, NO_INTERFACE, Space, address, number};
+use std::net::IpAddr;
+use trevlin_model::{
+    Chain, ChainKind, Family, Filter, Hook, Interface, IpRange, Origin, Route, Rule, Target, Translation,
+    TranslationKind,
+};
+
+/// How deep jumps are followed.
+const DEPTH: usize = 64;
+/// How many ways are followed at a time, where rules are not modelled or translation may choose.
+const MOST_WAYS: usize = 64;
+/// How many addresses a translation may choose from for each to be followed.
+const MOST_CHOICES: u128 = 16;
+/// Connection tracking knows a packet from here on (nft(8), priorities).
+const TRACKED: i32 = -200;
+/// SYN alone, and SYN with ACK (RFC 9293, 3.1).
+const SYN: Value = 0b10;
+const SYN_ACK: Value = 0b1_0010;
+const TCP: u8 = 6;
+const UDP: u8 = 17;
+
+/// A connection that somebody tries to open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Flow<'a> {
+    /// Interface by which its first packet enters.
+    pub entering: &'a str,
+    /// Source address.
+    pub source: IpAddr,
+    /// Destination address, of the same IP version.
+    pub destination: IpAddr,
+    /// Transport protocol.
+    pub protocol: u8,
+    /// Source port.
+    pub source_port: u16,
+    /// Destination port.
+    pub port: u16,
+}
+
+/// Whether it comes through.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Verdict {
+    /// It is delivered, and for TCP an answer comes back.
+    Allowed,
+    /// It is not.
+    Blocked,
+    /// Something that is not modelled, or not exported, decides.
+    Depends,
+}
+
+/// Where a packet is delivered.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Delivery {
+    /// Address, after translation.
+    pub address: IpAddr,
+    /// Port, after translation.
+    pub port: u16,
+    /// Interface by which it leaves; none where it is for the device itself.
+    pub leaving: Option<String>,
+}
+
+/// One thing that decided, in the order in which the packet met them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Step {
+    /// What happened, as a phrase.
+    pub text: String,
+    /// The line that says so, where one does.
+    pub origin: Option<Origin>,
+}
+
+/// The answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Answer {
+    /// Whether it comes through.
+    pub verdict: Verdict,
+    /// Where it is delivered, where that is certain.
+    pub delivered: Option<Delivery>,
+    /// What decided.
+    pub steps: Vec<Step>,
+}
+
+/// Whether packets are checked for coming from where their source is reached (sysctl `rp_filter`, RFC 3704).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum SourceCheck {
+    /// They are not.
+    #[default]
+    Off,
+    /// By the very interface by which the source is reached.
+    Strict,
+    /// By any; the source has to be reached somehow.
+    Loose,
+}
+
+/// What of a device decides about packets.
+#[derive(Debug, Clone, Default)]
+pub struct Host<'a> {
+    /// Tables to ask.
+    pub tables: Vec<&'a Filter>,
+    /// Interfaces; none where they were not exported.
+    pub interfaces: &'a [Interface],
+    /// Routes; none where they were not exported, and then the networks of the interfaces stand in.
+    pub routes: &'a [Route],
+    /// Whether packets are sent on for others, by IP version (sysctl `ip_forward`, `forwarding`), with the line.
+    pub forwards: [Option<(bool, Option<Origin>)>; 2],
+    /// Source check by interface name, with the line.
+    pub source_checks: Vec<(String, SourceCheck, Origin)>,
+}
+
+/// A device made ready to be asked.
+#[derive(Debug)]
+pub struct Walker<'a> {
+    host: &'a Host<'a>,
+    spaces: [Space; 2],
+}
+
+/// A packet on its way.
+#[derive(Debug, Clone)]
+struct Packet {
+    point: Point,
+    trail: Vec<Step>,
+    /// Rules that may or may not have held, and other things that are not known.
+    doubts: Vec<Step>,
+}
+
+/// How one of several ways ended.
+#[derive(Debug, Clone)]
+struct Ended {
+    verdict: Verdict,
+    delivered: Option<Delivery>,
+    packet: Packet,
+}
+
+/// How a chain ends a packet's way.
+#[derive(Debug, Clone)]
+enum End<'a> {
+    Of(Ending),
+    Translated(&'a Translation, Origin),
+    Policy,
+}
+
+impl<'a> Walker<'a> {
+    /// Makes a device ready.
+    #[must_use]
+    pub fn new(host: &'a Host<'a>) -> Self {
+        let space = |family| {
+            let tables: Vec<&Filter> =
+                host.tables.iter().copied().filter(|table| table.families.has(family)).collect();
+            Space::new(family, &tables, host.interfaces)
+        };
+        Self { host, spaces: [space(Family::V4), space(Family::V6)] }
+    }
+
+    fn space(&self, family: Family) -> &Space {
+        &self.spaces[usize::from(family == Family::V6)]
+    }
+
+    /// What becomes of a connection.
+    #[must_use]
+    pub fn ask(&self, flow: &Flow<'_>) -> Answer {
+        let family = Family::of(flow.destination);
+        if Family::of(flow.source) != family {
+            let text = "source and destination are of different IP versions".to_owned();
+            return Answer {
+                verdict: Verdict::Blocked,
+                delivered: None,
+                steps: vec![Step { text, origin: None }],
+            };
+        }
+        let way = Way { host: self.host, space: self.space(family), family };
+        answer(way.forward(self.first_packet(flow, family)))
+    }
+
+    fn first_packet(&self, flow: &Flow<'_>, family: Family) -> Packet {
+        let mut point: Point = [0; FIELDS];
+        let mut set = |field: Field, value: Value| point[field as usize] = value;
+        set(Field::Entering, self.space(family).interface(flow.entering));
+        set(Field::Source, number(flow.source));
+        set(Field::Destination, number(flow.destination));
+        set(Field::OriginalDestination, number(flow.destination));
+        set(Field::Protocol, flow.protocol.into());
+        let ports = matches!(flow.protocol, TCP | UDP | 33 | 132 | 136);
+        if ports {
+            set(Field::SourcePort, flow.source_port.into());
+            set(Field::DestinationPort, flow.port.into());
+            set(Field::OriginalDestinationPort, flow.port.into());
+        }
+        if flow.protocol == TCP {
+            set(Field::TcpFlags, SYN);
+        }
+        set(Field::State, state::NEW);
+        set(Field::User, NOBODY);
+        set(Field::Group, NOBODY);
+        Packet { point, trail: Vec::new(), doubts: Vec::new() }
+    }
+
+    /// Source ports that rules tell apart: one of each kind, among those that hosts choose by themselves.
+    #[must_use]
+    pub fn telling_source_ports(&self) -> Vec<u16> {
+        const OWN_CHOICE: std::ops::RangeInclusive<u16> = 1024..=65535;
+        let mut ports = vec![49_152];
+        let rules = self.host.tables.iter().flat_map(|table| &table.chains).flat_map(|chain| &chain.rules);
+        for rule in rules {
+            source_ports(&rule.matches, &mut ports);
+        }
+        ports.retain(|port| OWN_CHOICE.contains(port));
+        ports[1..].sort_unstable();
+        ports.dedup();
+        ports.truncate(MOST_WAYS);
+        ports
+    }
+}
+
+/// Ports at which conditions about source ports begin or stop to hold.
+fn source_ports(matches: &[trevlin_model::Match], to: &mut Vec<u16>) {
+    use trevlin_model::MatchKind::{AnyOf, EitherPorts, SourcePorts};
+    for one in matches {
+        match &one.kind {
+            SourcePorts(all) | EitherPorts(all) => {
+                for range in all {
+                    to.extend([range.first, range.last]);
+                    to.extend(range.first.checked_sub(1).into_iter().chain(range.last.checked_add(1)));
+                }
+            }
+            AnyOf(all) => all.iter().for_each(|one| source_ports(one, to)),
+            _ => {}
+        }
+    }
+}
+
+/// One answer from all ways that were followed.
+fn answer(ends: Vec<Ended>) -> Answer {
+    let Some(first) = ends.first() else {
+        return Answer { verdict: Verdict::Depends, delivered: None, steps: Vec::new() };
+    };
+    let same = ends.iter().all(|one| {
+        one.verdict == first.verdict && (one.verdict == Verdict::Blocked || one.delivered == first.delivered)
+    });
+    if same {
+        return Answer {
+            verdict: first.verdict,
+            delivered: first.delivered.clone().filter(|_| first.verdict == Verdict::Allowed),
+            steps: first.packet.trail.clone(),
+        };
+    }
+    // The way that was followed furthest, and what it hangs on.
+    let doubts = ends.iter().flat_map(|one| &one.packet.doubts);
+    let mut steps: Vec<Step> = Vec::new();
+    for doubt in doubts {
+        if !steps.contains(doubt) {
+            steps.push(doubt.clone());
+        }
+    }
+    let longest = ends.iter().max_by_key(|one| one.packet.trail.len()).unwrap_or(first);
+    steps.extend(longest.packet.trail.iter().cloned());
+    Answer { verdict: Verdict::Depends, delivered: None, steps }
+}
+
+impl Packet {
+    fn at(&self, field: Field) -> Value {
+        self.point[field as usize]
+    }
+
+    fn set(&mut self, field: Field, value: Value) {
+        self.point[field as usize] = value;
+    }
+
+    fn note(&mut self, text: impl Into<String>, origin: Option<Origin>) {
+        self.trail.push(Step { text: text.into(), origin });
+    }
+
+    fn doubt(&mut self, text: impl Into<String>, origin: Option<Origin>) {
+        let step = Step { text: text.into(), origin };
+        if !self.doubts.contains(&step) {
+            self.doubts.push(step);
+        }
+    }
+
+    fn ended(self, verdict: Verdict, delivered: Option<Delivery>) -> Ended {
+        Ended { verdict, delivered, packet: self }
+    }
+}
+
+/// Where routing sends a packet.
+enum Routed {
+    Local,
+    Out(String, Option<Origin>),
+    Nowhere(&'static str, Option<Origin>),
+    Unknown(&'static str),
+}
+
+struct Way<'a> {
+    host: &'a Host<'a>,
+    space: &'a Space,
+    family: Family,
+}
+
+impl<'a> Way<'a> {
+    fn address(&self, number: Value) -> IpAddr {
+        address(number, self.family)
+    }
+
+    /// The first packet from its arrival to where it ends, and the answer to it.
+    fn forward(&self, packet: Packet) -> Vec<Ended> {
+        let mut ends = Vec::new();
+        for arrived in self.hook(Hook::Prerouting, packet, &mut ends) {
+            self.route(arrived, &mut ends);
+        }
+        ends
+    }
+
+    fn route(&self, mut packet: Packet, ends: &mut Vec<Ended>) {
+        let destination = self.address(packet.at(Field::Destination));
+        if let Some(why) = self.refused_source(&mut packet) {
+            packet.note(why.0, why.1);
+            ends.push(packet.ended(Verdict::Blocked, None));
+            return;
+        }
+        match self.routed(destination) {
+            Routed::Local => {
+                packet.note(format!("{destination} is the device itself"), None);
+                let delivered = self.delivery(&packet, None);
+                for inside in self.hook(Hook::Input, packet, ends) {
+                    self.reply(inside, delivered.clone(), ends);
+                }
+            }
+            Routed::Nowhere(why, origin) => {
+                packet.note(format!("{destination}: {why}"), origin);
+                ends.push(packet.ended(Verdict::Blocked, None));
+            }
+            Routed::Unknown(why) => {
+                packet.doubt(format!("{destination}: {why}"), None);
+                ends.push(packet.ended(Verdict::Depends, None));
+            }
+            Routed::Out(interface, origin) => {
+                packet.note(format!("{destination} is reached by {interface}"), origin);
+                if let Some((false, origin)) = self.host.forwards[usize::from(self.family == Family::V6)] {
+                    packet.note(format!("nothing is sent on for others over {}", self.family), origin);
+                    ends.push(packet.ended(Verdict::Blocked, None));
+                    return;
+                }
+                packet.set(Field::Leaving, self.space.interface(&interface));
+                let delivered = self.delivery(&packet, Some(interface));
+                for through in self.hook(Hook::Forward, packet, ends) {
+                    for out in self.hook(Hook::Postrouting, through, ends) {
+                        self.reply(out, delivered.clone(), ends);
+                    }
+                }
+            }
+        }
+    }
+
+    fn delivery(&self, packet: &Packet, leaving: Option<String>) -> Option<Delivery> {
+        let port = u16::try_from(packet.at(Field::DestinationPort)).unwrap_or_default();
+        Some(Delivery { address: self.address(packet.at(Field::Destination)), port, leaving })
+    }
+
+    /// Whether the source check of the entering interface refuses a packet.
+    fn refused_source(&self, packet: &mut Packet) -> Option<(String, Option<Origin>)> {
+        let source = self.address(packet.at(Field::Source));
+        let name = self.space.interface_name(packet.at(Field::Entering))?;
+        if self.space.own().is_some_and(|own| lies(own, packet.at(Field::Source))) {
+            return Some((
+                format!("{source} is an address of the device itself, and no other sends from it"),
+                None,
+            ));
+        }
+        let (_, check, origin) = self.host.source_checks.iter().find(|(one, _, _)| one == name)?;
+        let back = match self.routed(source) {
+            Routed::Out(interface, _) => Some(interface),
+            _ => None,
+        };
+        let refused = match check {
+            SourceCheck::Off => false,
+            SourceCheck::Loose => back.is_none(),
+            SourceCheck::Strict => back.as_deref() != Some(name),
+        };
+        refused.then(|| {
+            (format!("{source} is not reached by {name}, and the source check refuses it"), Some(*origin))
+        })
+    }
+
+    fn routed(&self, destination: IpAddr) -> Routed {
+        let Some(own) = self.space.own() else {
+            return Routed::Unknown("the device's addresses were not exported");
+        };
+        if lies(own, number(destination)) {
+            let loopback = match destination {
+                IpAddr::V4(v4) => v4.is_loopback(),
+                IpAddr::V6(v6) => v6.is_loopback(),
+            };
+            return if loopback {
+                Routed::Nowhere("a loopback address is no address to send to from elsewhere", None)
+            } else {
+                Routed::Local
+            };
+        }
+        if destination.is_multicast() {
+            return Routed::Unknown("multicast is not followed");
+        }
+        self.longest(destination)
+    }
+
+    /// The route with the longest prefix, the first of several.
+    fn longest(&self, destination: IpAddr) -> Routed {
+        let fits = |route: &&Route| {
+            Family::of(route.destination.addr()) == self.family && route.destination.contains(&destination)
+        };
+        let mut best: Option<&Route> = None;
+        for route in self.host.routes.iter().filter(fits) {
+            if best.is_none_or(|known| known.destination.prefix_len() < route.destination.prefix_len()) {
+                best = Some(route);
+            }
+        }
+        let connected = self
+            .host
+            .interfaces
+            .iter()
+            .flat_map(|one| one.addresses.iter().map(move |address| (one, address)))
+            .filter(|(_, address)| address.net.contains(&destination))
+            .max_by_key(|(_, address)| address.net.prefix_len());
+        match (best, connected) {
+            (Some(route), _) if !route.forwards => {
+                Routed::Nowhere("a route says that it is not reached", Some(route.origin))
+            }
+            (Some(route), near) => match (&route.interface, route.gateway, near) {
+                (Some(name), _, _) => Routed::Out(name.clone(), Some(route.origin)),
+                // A next hop that lies in a network of the device.
+                (None, Some(gateway), _) => {
+                    let via = self
+                        .host
+                        .interfaces
+                        .iter()
+                        .find(|one| one.addresses.iter().any(|address| address.net.contains(&gateway)));
+                    match via {
+                        Some(via) => Routed::Out(via.name.clone(), Some(route.origin)),
+                        None => Routed::Unknown("the interface of its route is not known"),
+                    }
+                }
+                (None, None, Some((near, address))) => Routed::Out(near.name.clone(), Some(address.origin)),
+                (None, None, None) => Routed::Unknown("the interface of its route is not known"),
+            },
+            (None, Some((near, address))) => Routed::Out(near.name.clone(), Some(address.origin)),
+            (None, None) if self.host.routes.is_empty() => Routed::Unknown("no route was exported"),
+            (None, None) => Routed::Nowhere("no route leads there", None),
+        }
+    }
+
+    /// The answer to a first packet that was delivered.
+    fn reply(&self, packet: Packet, delivered: Option<Delivery>, ends: &mut Vec<Ended>) {
+        if packet.at(Field::Protocol) != TCP.into() || packet.at(Field::State) == state::UNTRACKED {
+            ends.push(packet.ended(Verdict::Allowed, delivered));
+            return;
+        }
+        let told = packet.trail.len();
+        let mut answer = packet;
+        let forwarded = delivered.as_ref().and_then(|one| one.leaving.clone());
+        let (source, destination) = (answer.at(Field::Source), answer.at(Field::Destination));
+        answer.set(Field::Source, destination);
+        answer.set(Field::Destination, source);
+        let (from, to) = (answer.at(Field::SourcePort), answer.at(Field::DestinationPort));
+        answer.set(Field::SourcePort, to);
+        answer.set(Field::DestinationPort, from);
+        answer.set(Field::State, state::ESTABLISHED);
+        answer.set(Field::Reply, 1);
+        answer.set(Field::TcpFlags, SYN_ACK);
+        let (entering, leaving) = (answer.at(Field::Entering), answer.at(Field::Leaving));
+        let mut lost = Vec::new();
+        let mut back = Vec::new();
+        if forwarded.is_some() {
+            answer.set(Field::Entering, leaving);
+            answer.set(Field::Leaving, NO_INTERFACE);
+            for mut one in self.hook(Hook::Prerouting, answer, &mut lost) {
+                one.set(Field::Leaving, entering);
+                for one in self.hook(Hook::Forward, one, &mut lost) {
+                    back.extend(self.hook(Hook::Postrouting, one, &mut lost));
+                }
+            }
+        } else {
+            answer.set(Field::Entering, NO_INTERFACE);
+            answer.set(Field::Leaving, entering);
+            for one in self.hook(Hook::Output, answer, &mut lost) {
+                back.extend(self.hook(Hook::Postrouting, one, &mut lost));
+            }
+        }
+        for mut one in back {
+            // What lets answers back is seldom worth a line; what stops them is.
+            one.trail.truncate(told);
+            ends.push(one.ended(Verdict::Allowed, delivered.clone()));
+        }
+        for mut one in lost {
+            one.packet.trail.insert(
+                told,
+                Step { text: "it is delivered, but the answer does not come back".into(), origin: None },
+            );
+            ends.push(one);
+        }
+    }
+
+    /// What of a packet leaves a hook; ways that end there are put with the others.
+    fn hook(&self, hook: Hook, packet: Packet, ends: &mut Vec<Ended>) -> Vec<Packet> {
+        let mut packets = vec![packet];
+        for (filter, chain) in self.chains(hook) {
+            let mut next: Vec<Packet> = Vec::new();
+            for packet in packets {
+                let translates = chain.kind == ChainKind::Nat;
+                if translates && !self.may_translate(hook, &packet) {
+                    next.push(packet);
+                    continue;
+                }
+                self.base_chain(filter, chain, hook, packet, &mut next, ends);
+            }
+            // Ways that became one again are followed once.
+            let mut kept: Vec<Packet> = Vec::new();
+            for one in next {
+                match kept.iter_mut().find(|known| known.point == one.point) {
+                    Some(known) => {
+                        one.doubts.into_iter().for_each(|doubt| known.doubt(doubt.text, doubt.origin))
+                    }
+                    None => kept.push(one),
+                }
+            }
+            if kept.len() + ends.len() > MOST_WAYS {
+                let mut one = kept.swap_remove(0);
+                one.doubt("too many rules that are not modelled", None);
+                ends.push(one.ended(Verdict::Depends, None));
+                return Vec::new();
+            }
+            packets = kept;
+        }
+        packets
+    }
+
+    /// The base chains of a hook in the order in which they are asked.
+    fn chains(&self, hook: Hook) -> Vec<(&'a Filter, &'a Chain)> {
+        let tables = self.host.tables.iter().filter(|table| table.families.has(self.family));
+        let mut chains: Vec<(&Filter, &Chain)> = tables
+            .flat_map(|table| table.chains.iter().map(move |chain| (*table, chain)))
+            .filter(|(_, chain)| chain.hook == Some(hook))
+            .collect();
+        chains.sort_by_key(|(_, chain)| chain.priority);
+        chains
+    }
+
+    /// Chains for translation see only the first packet of a connection, and only until one of them translated it.
+    fn may_translate(&self, hook: Hook, packet: &Packet) -> bool {
+        let done = match hook {
+            Hook::Prerouting | Hook::Output => Field::DestinationTranslated,
+            _ => Field::SourceTranslated,
+        };
+        packet.at(Field::State) == state::NEW && packet.at(done) == 0
+    }
+
+    fn base_chain(
+        &self,
+        filter: &'a Filter,
+        chain: &'a Chain,
+        hook: Hook,
+        packet: Packet,
+        next: &mut Vec<Packet>,
+        ends: &mut Vec<Ended>,
+    ) {
+        let mut asked = packet.clone();
+        if chain.priority < TRACKED && packet.at(Field::State) != state::UNTRACKED {
+            // A packet that is not known to belong to a connection yet counts as of none.
+            asked.set(Field::State, state::INVALID);
+        }
+        let mut found: Vec<(End<'a>, Packet)> = Vec::new();
+        if let Some(mut back) = self.chain(filter, chain, asked, 0, &mut found) {
+            let policy = chain.policy.as_ref().and_then(ending).unwrap_or(Ending::Accept);
+            // That a chain without a say lets everything pass is not worth a line.
+            if policy != Ending::Accept || (chain.kind == ChainKind::Filter && chain.priority == 0) {
+                let what = if policy == Ending::Accept { "accepts" } else { "drops" };
+                back.note(format!("chain {} {what} what no rule decides", chain.name), Some(chain.origin));
+            }
+            found.push((End::Policy, back));
+        }
+        for (end, mut one) in found {
+            if one.at(Field::State) == state::INVALID && chain.priority < TRACKED {
+                one.set(Field::State, packet.at(Field::State));
+            }
+            let ending = match end {
+                End::Policy => chain.policy.as_ref().and_then(ending).unwrap_or(Ending::Accept),
+                End::Of(ending) => ending,
+                End::Translated(translation, origin) => {
+                    next.extend(self.translate(one, translation, origin, hook));
+                    continue;
+                }
+            };
+            match ending {
+                Ending::Accept => next.push(one),
+                Ending::Drop | Ending::Reject => ends.push(one.ended(Verdict::Blocked, None)),
+                Ending::NotModelled => ends.push(one.ended(Verdict::Depends, None)),
+            }
+        }
+    }
+
+    /// A packet's way through a chain. Gives it back where it may come to the end of the chain.
+    fn chain(
+        &self,
+        filter: &'a Filter,
+        chain: &'a Chain,
+        mut packet: Packet,
+        depth: usize,
+        found: &mut Vec<(End<'a>, Packet)>,
+    ) -> Option<Packet> {
+        // Where a rule may have sent it back, with what it had met until then.
+        let mut returned: Option<Packet> = None;
+        for rule in &chain.rules {
+            let holds = self.space.all_hold(&rule.matches, &packet.point);
+            if holds == Holds::No {
+                continue;
+            }
+            let sure = holds == Holds::Yes;
+            let mut here = packet.clone();
+            if !sure {
+                here.doubt(
+                    format!("a rule of chain {} that is not modelled exactly", chain.name),
+                    Some(rule.origin),
+                );
+                packet.doubts.clone_from(&here.doubts);
+            }
+            match self.target(filter, chain, rule, here, depth, found) {
+                Went::On(changed) if sure => packet.set(Field::State, changed.at(Field::State)),
+                Went::Ended if sure => return returned,
+                Went::Back(back) if sure => return returned.or(Some(back)),
+                Went::Returned(back) if sure => packet = back,
+                Went::Ended | Went::Returned(_) | Went::On(_) => {}
+                Went::Back(back) => returned = returned.or(Some(back)),
+            }
+        }
+        returned.or(Some(packet))
+    }
+
+    fn target(
+        &self,
+        filter: &'a Filter,
+        chain: &Chain,
+        rule: &'a Rule,
+        mut packet: Packet,
+        depth: usize,
+        found: &mut Vec<(End<'a>, Packet)>,
+    ) -> Went {
+        let mut say = |text: String| packet.note(text, Some(rule.origin));
+        match &rule.target {
+            Target::Accept => say(format!("chain {} accepts it", chain.name)),
+            Target::Drop => say(format!("chain {} drops it", chain.name)),
+            Target::Reject => say(format!("chain {} rejects it", chain.name)),
+            Target::NotModelled { name, ends: true } => {
+                packet.doubt(format!("what {name} does is not modelled"), Some(rule.origin));
+            }
+            _ => {}
+        }
+        if let Target::Translate(translation) = &rule.target {
+            found.push((End::Translated(translation, rule.origin), packet));
+            return Went::Ended;
+        }
+        if let Some(ending) = ending(&rule.target) {
+            found.push((End::Of(ending), packet));
+            return Went::Ended;
+        }
+        match &rule.target {
+            Target::Return => Went::Back(packet),
+            Target::Jump(name) | Target::Goto(name) => {
+                let Some(next) = filter.chain(name).filter(|_| depth < DEPTH) else {
+                    packet.doubt(format!("chain {name} is not in the export"), Some(rule.origin));
+                    found.push((End::Of(Ending::NotModelled), packet));
+                    return Went::Ended;
+                };
+                let told = packet.trail.len();
+                packet.note(format!("chain {} goes on to {name}", chain.name), Some(rule.origin));
+                match self.chain(filter, next, packet, depth + 1, found) {
+                    None => Went::Ended,
+                    Some(mut back) => {
+                        // A chain that did not decide has no part in the answer.
+                        back.trail.truncate(told);
+                        if matches!(rule.target, Target::Goto(_)) {
+                            Went::Back(back)
+                        } else {
+                            Went::Returned(back)
+                        }
+                    }
+                }
+            }
+            Target::NotModelled { name, .. } if name == "NOTRACK" => {
+                packet.set(Field::State, state::UNTRACKED);
+                Went::On(packet)
+            }
+            _ => Went::On(packet),
+        }
+    }
+
+    /// What a packet may become by a translation.
+    fn translate(&self, packet: Packet, how: &Translation, origin: Origin, hook: Hook) -> Vec<Packet> {
+        let to_destination = match how.kind {
+            TranslationKind::Destination | TranslationKind::Redirect => true,
+            TranslationKind::Source | TranslationKind::Masquerade => false,
+            TranslationKind::NetworkMap => matches!(hook, Hook::Prerouting | Hook::Output),
+        };
+        let (field, port, flag) = if to_destination {
+            (Field::Destination, Field::DestinationPort, Field::DestinationTranslated)
+        } else {
+            (Field::Source, Field::SourcePort, Field::SourceTranslated)
+        };
+        let old = packet.at(field);
+        let addresses = match how.kind {
+            TranslationKind::Redirect => self.own_of(packet.at(Field::Entering)),
+            TranslationKind::Masquerade => self.own_of(packet.at(Field::Leaving)),
+            TranslationKind::NetworkMap => how.addresses.map(|range| vec![mapped(old, &range)]),
+            _ => match how.addresses {
+                None => Some(vec![old]),
+                Some(range) if range.size() <= MOST_CHOICES => {
+                    Some((number(range.first())..=number(range.last())).collect())
+                }
+                Some(_) => None,
+            },
+        };
+        let Some(addresses) = addresses else {
+            let mut packet = packet;
+            packet.doubt("which address this translation chooses", Some(origin));
+            packet.set(flag, 1);
+            // Whatever it chooses is not followed: both ends are possible.
+            let mut blocked = packet.clone();
+            blocked.set(field, 0);
+            return vec![packet, blocked];
+        };
+        let ports = new_ports(packet.at(port), how);
+        let choices = addresses.len() * ports.len() > 1;
+        let mut all = Vec::new();
+        for new in addresses {
+            for new_port in &ports {
+                let mut one = packet.clone();
+                one.set(field, new);
+                one.set(port, *new_port);
+                one.set(flag, 1);
+                if choices {
+                    one.doubt("which address or port this translation chooses", Some(origin));
+                }
+                let (what, address) = if to_destination { ("destination", new) } else { ("source", new) };
+                let at = if *new_port == 0 || *new_port == packet.at(port) {
+                    self.address(address).to_string()
+                } else {
+                    format!("{} port {new_port}", self.address(address))
+                };
+                one.note(format!("its {what} becomes {at}"), Some(origin));
+                all.push(one);
+            }
+        }
+        all
+    }
+
+    /// The address that stands for the device on an interface: the first that others reach it by.
+    fn own_of(&self, interface: Value) -> Option<Vec<Value>> {
+        let name = self.space.interface_name(interface)?;
+        let interface = self.host.interfaces.iter().find(|one| one.name == name)?;
+        let addresses = interface.addresses.iter().map(|one| one.net.addr());
+        let link_local = |address: &IpAddr| match address {
+            IpAddr::V6(v6) => v6.is_unicast_link_local(),
+            IpAddr::V4(_) => false,
+        };
+        let first = addresses.filter(|one| Family::of(*one) == self.family).find(|one| !link_local(one))?;
+        Some(vec![number(first)])
+    }
+}
+
+/// Where a rule sent a packet.
+enum Went {
+    /// On to the next rule, perhaps changed.
+    On(Packet),
+    /// Its way through the base chain ended.
+    Ended,
+    /// To the end of this chain.
+    Back(Packet),
+    /// Into another chain and back, with doubts it may have met there.
+    Returned(Packet),
+}
+
+/// An address in the place of a network of the same size that it has in its own.
+fn mapped(old: Value, range: &IpRange) -> Value {
+    let host = number(range.last()) - number(range.first());
+    number(range.first()) | (old & host)
+}
+
+/// The ports that a translation may choose. A port that lies in the range is kept (net/netfilter/nf_nat_core.c).
+fn new_ports(old: Value, how: &Translation) -> Vec<Value> {
+    let Some(ports) = how.ports else { return vec![old] };
+    let (first, last) = (Value::from(ports.first), Value::from(ports.last));
+    if let Some(base) = how.shifted_from.map(Value::from) {
+        return match old.checked_sub(base).map(|offset| first + offset).filter(|new| *new <= last) {
+            Some(new) => vec![new],
+            None => vec![first, last],
+        };
+    }
+    if first == last || (first <= old && old <= last) {
+        return vec![old.clamp(first, last)];
+    }
+    vec![first, last]
+}
