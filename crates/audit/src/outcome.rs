@@ -301,7 +301,8 @@ pub(crate) fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
     found
 }
 
-fn place(estate: &Estate, origin: Origin) -> Evidence {
+/// One place as text.
+pub(crate) fn place(estate: &Estate, origin: Origin) -> Evidence {
     let export = estate.export(origin.export);
     let start = export.position(origin.start);
     let end = export.position(origin.end.max(origin.start + 1) - 1);

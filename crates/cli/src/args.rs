@@ -4,6 +4,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use std::net::IpAddr;
 use std::path::PathBuf;
+use trevlin_audit::reach::{From, Transport};
 use trevlin_audit::{Area, Severity};
 
 /// Reads exported configurations of network devices and says what is weak, exposed, overlapping or too broad.
@@ -66,6 +67,16 @@ A file that cannot be read is named on standard error; the rest is audited.")]
   trevlin addresses exports/ --picture plan.svg       a picture of it (or plan.png)
   trevlin addresses exports/ --format csv             for a spreadsheet; json has the schema trevlin-addresses/1")]
     Addresses(Addresses),
+    /// Follow a connection through a device: whether it comes through, where to, and every line that decides
+    #[command(after_help = "Examples:
+  trevlin reach exports/ --from outside --to 192.0.2.18 --proto tcp --port 443
+  trevlin reach exports/ --from 10.20.4.9 --to 10.20.6.20 --proto tcp --port 80 --entering edge:eth1
+  trevlin reach exports/ --flows flows.csv --format json
+
+A file of flows has the columns from,entering,to,proto,port and may have expect (allowed, blocked or depends) and sport.
+
+Exit status: 0 answered, 1 an expectation of the file does not hold, 2 it could not be answered.")]
+    Reach(Reach),
     /// List the checks, or explain one
     Checks {
         /// A check, such as tunnels/pptp-answers
@@ -142,6 +153,63 @@ pub(crate) struct Addresses {
     /// Form of the output
     #[arg(long, value_enum, default_value_t = TableFormat::Text)]
     pub(crate) format: TableFormat,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Reach {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Source address, or `outside` for a host of the outside that no rule names
+    #[arg(long, value_name = "ADDR|outside", value_parser = source, required_unless_present = "flows")]
+    pub(crate) from: Option<From>,
+    /// Destination address
+    #[arg(long, value_name = "ADDR", required_unless_present = "flows")]
+    pub(crate) to: Option<IpAddr>,
+    /// Transport protocol: tcp or udp
+    #[arg(long, value_name = "PROTO", value_parser = transport, required_unless_present = "flows")]
+    pub(crate) proto: Option<Transport>,
+    /// Destination port
+    #[arg(long, value_name = "N", required_unless_present = "flows")]
+    pub(crate) port: Option<u16>,
+    /// Source port [default: any that a host chooses by itself]
+    #[arg(long, value_name = "N")]
+    pub(crate) sport: Option<u16>,
+    /// Device and interface by which it enters [default: where the source lies]
+    #[arg(long, value_name = "DEVICE:INTERFACE", value_parser = entrance)]
+    pub(crate) entering: Option<(String, String)>,
+    /// Answer every row of this file
+    #[arg(long, value_name = "FILE.csv", conflicts_with_all = ["from", "to", "proto", "port", "sport", "entering"])]
+    pub(crate) flows: Option<PathBuf>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+}
+
+/// `outside`, or an address.
+pub(crate) fn source(word: &str) -> Result<From, String> {
+    match word {
+        "outside" => Ok(From::Outside),
+        _ => word.parse().map(From::Address).map_err(|_| "expected an address, or `outside`".to_owned()),
+    }
+}
+
+pub(crate) fn transport(word: &str) -> Result<Transport, String> {
+    match word.to_ascii_lowercase().as_str() {
+        "tcp" => Ok(Transport::Tcp),
+        "udp" => Ok(Transport::Udp),
+        _ => Err("expected tcp or udp".to_owned()),
+    }
+}
+
+/// `DEVICE:INTERFACE`. A name of an interface may hold a colon itself, that of a device may not.
+pub(crate) fn entrance(word: &str) -> Result<(String, String), String> {
+    match word.split_once(':') {
+        Some((device, interface)) if !device.is_empty() && !interface.is_empty() => {
+            Ok((device.to_owned(), interface.to_owned()))
+        }
+        _ => Err("expected DEVICE:INTERFACE, such as harbour-edge:eth0".to_owned()),
+    }
 }
 
 #[derive(Debug, Args, Default)]

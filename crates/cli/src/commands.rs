@@ -2,7 +2,7 @@
 
 use crate::args::{self, Arguments, Command, Format, TableFormat};
 use crate::load::{self, Telling};
-use crate::{demo, messages, picture};
+use crate::{demo, messages, picture, reach};
 use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
@@ -23,13 +23,14 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Logins(logins) => logins_command(logins, &arguments.common),
         Command::Tunnels(tunnels) => tunnels_command(tunnels, &arguments.common),
         Command::Addresses(addresses) => addresses_command(addresses, &arguments.common),
+        Command::Reach(reach) => reach::run(reach, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
     }
 }
 
 /// Columns of the terminal, or 100 where output goes elsewhere.
-fn width() -> usize {
+pub(crate) fn width() -> usize {
     terminal_size::terminal_size_of(io::stdout()).map_or(100, |(width, _)| usize::from(width.0))
 }
 
@@ -40,7 +41,7 @@ fn today() -> Date {
 }
 
 /// Writes to standard output. A reader that went away is no error: it has what it wanted.
-fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> anyhow::Result<()> {
+pub(crate) fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> anyhow::Result<()> {
     let mut out = io::BufWriter::new(anstream::stdout());
     match write(&mut out).and_then(|()| out.flush()) {
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
@@ -48,7 +49,7 @@ fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> anyhow::Result
     }
 }
 
-fn telling(common: &args::Common) -> Telling {
+pub(crate) fn telling(common: &args::Common) -> Telling {
     match (common.quiet, common.verbose) {
         (true, _) => Telling::Nothing,
         (_, true) => Telling::Everything,

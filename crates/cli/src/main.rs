@@ -7,6 +7,7 @@ mod labels;
 mod load;
 mod messages;
 mod picture;
+mod reach;
 mod walk;
 
 use clap::Parser;

@@ -4,6 +4,7 @@ use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
 use crate::ike::PreSharedKey;
+use crate::kernel::KernelSetting;
 use crate::pam::PamService;
 use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
@@ -53,6 +54,8 @@ pub struct Facts {
     pub filters: Vec<Filter>,
     /// Port forwards found in them.
     pub forwards: Vec<PortForward>,
+    /// Settings of the kernel.
+    pub kernel: Vec<KernelSetting>,
     /// Tunnels.
     pub tunnels: Vec<Tunnel>,
     /// Secure shell servers.
@@ -135,6 +138,7 @@ impl Facts {
         self.malformed.extend(other.malformed);
         self.filters.extend(other.filters);
         self.forwards.extend(other.forwards);
+        self.kernel.extend(other.kernel);
         self.tunnels.extend(other.tunnels);
         self.ssh_servers.extend(other.ssh_servers);
         self.ssh_keys.extend(other.ssh_keys);

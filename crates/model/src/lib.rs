@@ -22,6 +22,7 @@ mod filter;
 pub mod ike;
 mod interface;
 pub mod ipsec;
+pub mod kernel;
 mod ledger;
 mod login;
 pub mod offer;

@@ -217,7 +217,8 @@ impl Cube {
                         return None;
                     }
                     let side = (a.0, shared);
-                    (left.next(), right.next());
+                    left.next();
+                    right.next();
                     side
                 }
                 (Some(a), Some(b)) if a.0 < b.0 => left.next()?.clone(),

@@ -27,9 +27,9 @@ mod ip_json;
 mod ipsec_secrets;
 mod iptables;
 mod network;
+mod nft;
 mod ocserv;
 mod openvpn;
-mod other_filters;
 mod pam;
 mod pem;
 mod ppp;
@@ -39,6 +39,7 @@ mod sshd;
 mod stunnel;
 mod sudoers;
 mod suites;
+mod sysctl;
 mod tls;
 mod yaml;
 
@@ -64,7 +65,7 @@ pub const READERS: &[Reader] = &[
     ppp::l2tp_secrets::READER,
     network::netplan::READER,
     network::networkd::READER,
-    other_filters::READER,
+    nft::READER,
     ocserv::passwords::READER,
     ocserv::READER,
     openvpn::READER,
@@ -87,6 +88,7 @@ pub const READERS: &[Reader] = &[
     stunnel::READER,
     sudoers::READER,
     ike::swanctl::READER,
+    sysctl::READER,
     network::wireguard::READER,
     ppp::xl2tpd::READER,
 ];

@@ -7,6 +7,7 @@ mod json;
 mod logins;
 mod neutral;
 mod picture;
+mod reach;
 mod text;
 mod tunnels;
 
@@ -16,6 +17,7 @@ pub use json::Json;
 pub use logins::{logins_json, logins_text};
 pub use neutral::neutral;
 pub use picture::{PictureError, addresses_png, addresses_svg};
+pub use reach::{FlowAnswer, reach_all_json, reach_all_text, reach_json, reach_text};
 pub use text::{Detail, Text};
 pub use tunnels::{tunnels_detail, tunnels_json, tunnels_text};
 

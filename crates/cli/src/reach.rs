@@ -1,0 +1,114 @@
+//! The reach command.
+
+use crate::args::{self, Common, Format};
+use crate::commands::{print, telling, width};
+use crate::load;
+use anyhow::{Context, bail};
+use std::path::Path;
+use std::process::ExitCode;
+use trevlin_audit::reach::{Question, reach, reach_all};
+use trevlin_render::FlowAnswer;
+
+/// Runs the command.
+///
+/// # Errors
+/// When the question could not be answered, or the file of flows not be read.
+pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<ExitCode> {
+    if let Some(file) = &arguments.flows {
+        return all(arguments, file, common);
+    }
+    let (Some(from), Some(to), Some(protocol), Some(port)) =
+        (arguments.from, arguments.to, arguments.proto, arguments.port)
+    else {
+        bail!("a question needs --from, --to, --proto and --port");
+    };
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    let entering = arguments.entering.clone();
+    let question = Question { from, entering, to, protocol, port, source_port: arguments.sport };
+    let answer = reach(&estate, &question)?;
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::reach_text(&answer, width(), out))?,
+        Format::Json => print(|out| trevlin_render::reach_json(&answer, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A row of a file of flows.
+struct Row {
+    line: u64,
+    question: Question,
+    expect: Option<&'static str>,
+}
+
+fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<ExitCode> {
+    let rows = rows(file)?;
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    let questions: Vec<Question> = rows.iter().map(|row| row.question.clone()).collect();
+    let mut answers = Vec::with_capacity(rows.len());
+    for (row, answer) in rows.iter().zip(reach_all(&estate, &questions)) {
+        let reached = answer.with_context(|| format!("{}:{}", file.display(), row.line))?;
+        let as_expected = row.expect.map(|expect| expect == reached.verdict);
+        answers.push(FlowAnswer { reached, line: row.line, expect: row.expect, as_expected });
+    }
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::reach_all_text(&answers, width(), out))?,
+        Format::Json => print(|out| trevlin_render::reach_all_json(&answers, out))?,
+    }
+    let failed = answers.iter().any(|one| one.as_expected == Some(false));
+    Ok(if failed { ExitCode::from(1) } else { ExitCode::SUCCESS })
+}
+
+/// Every row of a file of flows.
+fn rows(file: &Path) -> anyhow::Result<Vec<Row>> {
+    let mut reader = csv::ReaderBuilder::new()
+        .trim(csv::Trim::All)
+        .flexible(true)
+        .comment(Some(b'#'))
+        .from_path(file)
+        .with_context(|| format!("{} could not be read", file.display()))?;
+    let heads: Vec<String> = reader
+        .headers()
+        .with_context(|| format!("{} could not be read", file.display()))?
+        .iter()
+        .map(|head| head.trim_start_matches('\u{feff}').to_ascii_lowercase())
+        .collect();
+    for needed in ["from", "to", "proto", "port"] {
+        if !heads.iter().any(|head| head == needed) {
+            bail!("{}: there is no column `{needed}`; expected from,entering,to,proto,port", file.display());
+        }
+    }
+    let mut rows = Vec::new();
+    for record in reader.records() {
+        let record = record.with_context(|| format!("{} could not be read", file.display()))?;
+        let line = record.position().map_or(0, csv::Position::line);
+        let cell = |name: &str| {
+            let at = heads.iter().position(|head| head == name)?;
+            record.get(at).filter(|text| !text.is_empty())
+        };
+        rows.push(row(line, cell).with_context(|| format!("{}:{line}", file.display()))?);
+    }
+    Ok(rows)
+}
+
+fn row<'a>(line: u64, cell: impl Fn(&str) -> Option<&'a str>) -> anyhow::Result<Row> {
+    let needed = |name: &str| cell(name).with_context(|| format!("nothing stands in column `{name}`"));
+    let wrong = |name: &str, why: String| anyhow::anyhow!("column `{name}`: {why}");
+    let expect = match cell("expect").map(str::to_ascii_lowercase).as_deref() {
+        None => None,
+        Some("allowed") => Some("allowed"),
+        Some("blocked") => Some("blocked"),
+        Some("depends") => Some("depends"),
+        Some(_) => bail!("column `expect`: expected allowed, blocked or depends"),
+    };
+    let port =
+        |name: &str, text: &str| text.parse().map_err(|_| wrong(name, "expected a port number".into()));
+    let question = Question {
+        from: args::source(needed("from")?).map_err(|why| wrong("from", why))?,
+        entering: cell("entering").map(args::entrance).transpose().map_err(|why| wrong("entering", why))?,
+        to: needed("to")?.parse().map_err(|_| wrong("to", "expected an address".into()))?,
+        protocol: args::transport(needed("proto")?).map_err(|why| wrong("proto", why))?,
+        port: port("port", needed("port")?)?,
+        source_port: cell("sport").map(|text| port("sport", text)).transpose()?,
+    };
+    Ok(Row { line, question, expect })
+}

@@ -1,0 +1,778 @@
+//! The nftables language, nft(8), into commands. What is not understood is told with its place and skipped up to the end of its
+//! line, so that the rest is still read.
+
+use super::expr::{Base, Command, Data, Element, Expr, Place, RuleText, TableName, Verdict, number};
+use super::lexer::{Kind, Token, split};
+use super::statements;
+use crate::reader::{Bookkeeper, Surroundings};
+use std::collections::BTreeMap;
+use trevlin_model::{Export, Origin};
+
+/// How deep braces and includes may be nested.
+pub(super) const DEPTH: usize = 16;
+
+/// What the parser works on.
+pub(super) struct Parser<'a, 'b> {
+    pub(super) export: &'a Export,
+    around: &'b Surroundings<'a>,
+    pub(super) tokens: Vec<Token<'a>>,
+    pub(super) at: usize,
+    pub(super) book: &'b mut Bookkeeper<'a>,
+    pub(super) commands: &'b mut Vec<Command>,
+    pub(super) variables: &'b mut BTreeMap<String, Expr>,
+    /// Includes on the way here.
+    depth: usize,
+    /// Whether another file reads this one in, so that what it defines is not known here.
+    pub(super) part: bool,
+}
+
+impl<'a, 'b> Parser<'a, 'b> {
+    pub(super) fn new(
+        export: &'a Export,
+        around: &'b Surroundings<'a>,
+        book: &'b mut Bookkeeper<'a>,
+        commands: &'b mut Vec<Command>,
+        variables: &'b mut BTreeMap<String, Expr>,
+        part: bool,
+    ) -> Self {
+        let tokens = split(export.text());
+        Self { export, around, tokens, at: 0, book, commands, variables, depth: 0, part }
+    }
+
+    /// The next token; remarks are passed over.
+    pub(super) fn peek(&self) -> Option<Token<'a>> {
+        self.tokens[self.at..].iter().find(|one| one.kind != Kind::Remark).copied()
+    }
+
+    pub(super) fn next(&mut self) -> Option<Token<'a>> {
+        while let Some(token) = self.tokens.get(self.at).copied() {
+            self.at += 1;
+            if token.kind != Kind::Remark {
+                return Some(token);
+            }
+        }
+        None
+    }
+
+    /// The text of the next token, where it stands on the same line.
+    pub(super) fn text(&self) -> &'a str {
+        self.peek().filter(|one| one.kind != Kind::End).map_or("", |one| one.text)
+    }
+
+    pub(super) fn take(&mut self, wanted: &str) -> bool {
+        let found = self.peek().is_some_and(|one| one.text == wanted && one.kind != Kind::String);
+        if found {
+            self.next();
+        }
+        found
+    }
+
+    /// The next word or string of this line.
+    pub(super) fn word(&mut self) -> Option<&'a str> {
+        let token = self.peek().filter(|one| matches!(one.kind, Kind::Word | Kind::String))?;
+        self.next();
+        Some(token.text)
+    }
+
+    pub(super) fn at_end(&self) -> bool {
+        self.peek().is_none_or(|one| one.kind == Kind::End || (one.kind == Kind::Sign && one.text == "}"))
+    }
+
+    pub(super) fn skip_ends(&mut self) {
+        while self.peek().is_some_and(|one| one.kind == Kind::End) {
+            self.next();
+        }
+    }
+
+    /// The place from a token to the last one taken.
+    pub(super) fn origin_from(&self, first: Token<'a>) -> Origin {
+        let start = self.export.origin_of(first.text);
+        let last = self.tokens[..self.at].iter().rev().find(|one| {
+            !matches!(one.kind, Kind::End | Kind::Remark)
+                && self.export.origin_of(one.text).start >= start.start
+        });
+        let end = last.map_or(start.end, |one| self.export.origin_of(one.text).end).max(start.end);
+        Origin { end, ..start }
+    }
+
+    /// Skips the rest of a statement, braces and all.
+    pub(super) fn skip_statement(&mut self) {
+        let mut open = 0usize;
+        while let Some(token) = self.peek() {
+            match (token.kind, token.text) {
+                (Kind::End, _) if open == 0 => return,
+                (Kind::Sign, "}") if open == 0 => return,
+                (Kind::Sign, "{") => open += 1,
+                (Kind::Sign, "}") => open -= 1,
+                _ => {}
+            }
+            self.next();
+        }
+    }
+
+    /// Skips what stands in braces here.
+    pub(super) fn skip_braces(&mut self) {
+        let mut open = 0usize;
+        while let Some(token) = self.next() {
+            match (token.kind, token.text) {
+                (Kind::Sign, "{") => open += 1,
+                (Kind::Sign, "}") => open = open.saturating_sub(1),
+                _ => {}
+            }
+            if open == 0 {
+                return;
+            }
+        }
+    }
+
+    fn not_understood(&mut self, first: Token<'a>, why: &str) {
+        self.skip_statement();
+        let origin = self.origin_from(first);
+        self.book.not_understood(origin, why);
+    }
+
+    /// Everything at the top of a file.
+    pub(super) fn file(&mut self) {
+        loop {
+            self.skip_ends();
+            let Some(first) = self.peek() else { return };
+            if first.text == "}" {
+                self.next();
+                self.not_understood(first, "a brace closes here that none opened");
+                continue;
+            }
+            self.command(first);
+        }
+    }
+
+    fn command(&mut self, first: Token<'a>) {
+        self.next();
+        match first.text {
+            "define" | "redefine" => self.define(first),
+            "undefine" => {
+                let name = self.word().unwrap_or_default();
+                self.variables.remove(name);
+                self.understood(first);
+            }
+            "include" => self.include(first),
+            "table" => self.table(first),
+            "flush" => self.flush(first),
+            "add" | "create" => self.add(first, Place::End),
+            "insert" => self.add(first, Place::Start),
+            "delete" | "destroy" => self.delete(first),
+            "list" | "reset" | "monitor" | "export" => {
+                self.skip_statement();
+            }
+            _ => {
+                self.not_understood(first, "expected a command of nft(8), such as `table inet filter { … }`")
+            }
+        }
+    }
+
+    pub(super) fn understood(&mut self, first: Token<'a>) {
+        let origin = self.origin_from(first);
+        self.book.understood(origin);
+        if !self.at_end() {
+            let after = self.peek().unwrap_or(first);
+            self.not_understood(after, "this is more than was expected here");
+        }
+    }
+
+    fn define(&mut self, first: Token<'a>) {
+        let name = self.word().map(str::to_owned);
+        if let (Some(name), true) = (name, self.take("=")) {
+            let value = self.right(0);
+            self.variables.insert(name, value);
+            self.understood(first);
+        } else {
+            self.not_understood(first, "expected `define NAME = VALUE`");
+        }
+    }
+
+    fn include(&mut self, first: Token<'a>) {
+        let Some(path) = self.word() else {
+            self.not_understood(first, "expected a path after `include`");
+            return;
+        };
+        self.understood(first);
+        let found = self.around.find_all(path, self.export);
+        if found.is_empty() {
+            if !path.contains(['*', '?', '[']) {
+                let origin = self.origin_from(first);
+                self.book.note(
+                    origin,
+                    format!("`{path}` is not among the exports; what it states is missing here"),
+                );
+            }
+            return;
+        }
+        for export in found.into_iter().filter(|one| one.path() != self.export.path()) {
+            if self.depth + 1 >= DEPTH {
+                let origin = self.origin_from(first);
+                self.book
+                    .note(origin, "includes are nested too deeply, or in a circle; this one is not followed");
+                return;
+            }
+            let mut inner = Parser {
+                export,
+                around: self.around,
+                tokens: split(export.text()),
+                at: 0,
+                book: &mut *self.book,
+                commands: &mut *self.commands,
+                variables: &mut *self.variables,
+                depth: self.depth + 1,
+                part: self.part,
+            };
+            inner.file();
+        }
+    }
+
+    /// `[family] name`
+    fn table_name(&mut self) -> Option<TableName> {
+        const FAMILIES: [&str; 6] = ["ip", "ip6", "inet", "arp", "bridge", "netdev"];
+        let first = self.word()?;
+        let (family, name) = if FAMILIES.contains(&first) { (first, self.word()?) } else { ("ip", first) };
+        Some(TableName { family: family.to_owned(), name: name.to_owned() })
+    }
+
+    fn table(&mut self, first: Token<'a>) {
+        let Some(table) = self.table_name() else {
+            self.not_understood(first, "expected `table FAMILY NAME { … }`");
+            return;
+        };
+        let origin = self.origin_from(first);
+        self.book.understood(origin);
+        self.commands.push(Command::Table(table.clone(), origin));
+        if !self.take("{") {
+            return;
+        }
+        loop {
+            self.skip_ends();
+            let Some(inner) = self.next() else {
+                self.book.not_understood(origin, "this table is not closed: the ruleset breaks off");
+                return;
+            };
+            match inner.text {
+                "}" => return,
+                "chain" => self.chain(inner, &table),
+                "set" | "map" | "meter" => self.set(inner, &table),
+                "flags" => {
+                    let flags = self.words_to_end();
+                    if flags.iter().any(|flag| *flag == "dormant") {
+                        self.commands.push(Command::Dormant(table.clone()));
+                    }
+                    self.understood(inner);
+                }
+                "comment" => {
+                    self.words_to_end();
+                    self.understood(inner);
+                }
+                // Objects that rules name and that do not decide: what the rules do with them does.
+                "flowtable" | "counter" | "quota" | "limit" | "secmark" | "synproxy" | "ct" => {
+                    self.skip_statement();
+                    self.understood(inner);
+                }
+                "define" => self.define(inner),
+                "include" => self.include(inner),
+                _ => self.not_understood(inner, "expected `chain`, `set` or `map` in a table"),
+            }
+        }
+    }
+
+    fn words_to_end(&mut self) -> Vec<&'a str> {
+        let mut words = Vec::new();
+        while !self.at_end() {
+            if let Some(token) = self.next() {
+                words.push(token.text);
+            }
+        }
+        words
+    }
+
+    fn chain(&mut self, first: Token<'a>, table: &TableName) {
+        let Some(name) = self.word().map(str::to_owned) else {
+            self.not_understood(first, "expected `chain NAME { … }`");
+            return;
+        };
+        let origin = self.origin_from(first);
+        self.book.understood(origin);
+        let at = self.commands.len();
+        self.commands.push(Command::Chain { table: table.clone(), name: name.clone(), base: None, origin });
+        if !self.take("{") {
+            return;
+        }
+        loop {
+            self.skip_ends();
+            let Some(inner) = self.peek() else {
+                self.book.not_understood(origin, "this chain is not closed: the ruleset breaks off");
+                return;
+            };
+            match inner.text {
+                "}" => {
+                    self.next();
+                    return;
+                }
+                "type" => {
+                    self.next();
+                    let base = self.base(inner);
+                    // A chain's place is told by the line that hooks it and says its policy.
+                    let place = self.origin_from(inner);
+                    if let Some(Command::Chain { base: known, origin, .. }) = self.commands.get_mut(at) {
+                        (*known, *origin) = (base, place);
+                    }
+                }
+                "policy" => {
+                    self.next();
+                    let word = self.word().unwrap_or_default();
+                    let policy = self.variable_text(word);
+                    let place = self.origin_from(inner);
+                    match self.commands.get_mut(at) {
+                        Some(Command::Chain { base: Some(base), .. }) => base.policy = Some(policy),
+                        // A chain that was hooked before is opened again.
+                        _ => self.commands.push(Command::Policy {
+                            table: table.clone(),
+                            chain: name.clone(),
+                            policy,
+                            origin: place,
+                        }),
+                    }
+                    self.understood(inner);
+                }
+                "comment" | "flags" | "devices" => {
+                    self.next();
+                    if inner.text == "devices" {
+                        self.skip_statement();
+                    } else {
+                        self.words_to_end();
+                    }
+                    self.understood(inner);
+                }
+                "define" => {
+                    self.next();
+                    self.define(inner);
+                }
+                "include" => {
+                    self.next();
+                    self.include(inner);
+                }
+                _ => self.rule(table, &name, Place::End),
+            }
+        }
+    }
+
+    /// `$name` as the text it stands for.
+    pub(super) fn variable_text(&self, word: &str) -> String {
+        match word.strip_prefix('$').map(|name| self.variables.get(name)) {
+            Some(Some(Expr::Text(text))) => text.clone(),
+            _ => word.to_owned(),
+        }
+    }
+
+    /// `filter hook input priority filter - 5; policy drop;` behind `type`.
+    fn base(&mut self, first: Token<'a>) -> Option<Base> {
+        let mut base = Base { kind: self.word()?.to_owned(), ..Base::default() };
+        while !self.at_end() {
+            match self.next().map(|one| one.text) {
+                Some("hook") => base.hook = self.word().unwrap_or_default().to_owned(),
+                Some("priority") => {
+                    let word = self.word().map(str::to_owned).unwrap_or_else(|| {
+                        // `- 5` with a blank.
+                        self.next().map(|one| one.text.to_owned()).unwrap_or_default()
+                    });
+                    let word = self.variable_text(&word);
+                    let sign = if self.take("+") {
+                        1
+                    } else if self.take("-") {
+                        -1
+                    } else {
+                        0
+                    };
+                    let offset =
+                        if sign == 0 { 0 } else { self.word().and_then(|one| one.parse().ok()).unwrap_or(0) };
+                    match priority(&word)
+                        .or_else(|| (word == "-").then(|| self.word()?.parse::<i32>().ok().map(|n| -n))?)
+                    {
+                        Some(known) => base.priority = known + sign * offset,
+                        None => {
+                            let place = self.origin_from(first);
+                            self.book
+                                .not_understood(place, format!("`{word}` is no priority that nft(8) names"));
+                        }
+                    }
+                }
+                Some("device" | "devices") => {
+                    self.right(0);
+                }
+                _ => {}
+            }
+        }
+        let origin = self.origin_from(first);
+        self.book.understood(origin);
+        Some(base)
+    }
+
+    /// A rule up to the end of its line.
+    fn rule(&mut self, table: &TableName, chain: &str, place: Place) {
+        let Some(first) = self.peek() else { return };
+        let above = self.remark_above(first);
+        let mut rule = RuleText {
+            statements: Vec::new(),
+            comment: None,
+            origin: self.export.origin_of(first.text),
+            whole: true,
+        };
+        while !self.at_end() {
+            let Some(begin) = self.peek() else { break };
+            match statements::statement(self) {
+                Some(statement) => match statement {
+                    super::expr::Statement::Comment(text) => rule.comment = Some(text),
+                    other => rule.statements.push(other),
+                },
+                None => {
+                    rule.whole = false;
+                    self.not_understood(begin, "expected a condition or a statement that nft(8) has");
+                }
+            }
+        }
+        rule.origin = self.origin_from(first);
+        let behind = self.tokens.get(self.at).filter(|one| one.kind == Kind::Remark);
+        rule.comment = rule.comment.or(behind.map(|one| one.text.to_owned())).or(above);
+        if rule.whole {
+            self.book.understood(rule.origin);
+        }
+        self.commands.push(Command::Rule { table: table.clone(), chain: chain.to_owned(), place, rule });
+    }
+
+    /// A remark on the line above.
+    fn remark_above(&self, first: Token<'a>) -> Option<String> {
+        let mut before = self.tokens[..self.at].iter().rev();
+        let line = |token: &Token<'_>| self.export.position(self.export.origin_of(token.text).start).line;
+        let last = before.find(|one| one.kind != Kind::End)?;
+        (last.kind == Kind::Remark && !last.text.is_empty() && line(last) + 1 == line(&first))
+            .then(|| last.text.to_owned())
+    }
+
+    fn set(&mut self, first: Token<'a>, table: &TableName) {
+        let Some(name) = self.word().map(str::to_owned) else {
+            self.not_understood(first, "expected `set NAME { … }`");
+            return;
+        };
+        let origin = self.origin_from(first);
+        self.book.understood(origin);
+        let mut dynamic = false;
+        let mut elements = Vec::new();
+        if self.take("{") {
+            loop {
+                self.skip_ends();
+                let Some(inner) = self.next() else {
+                    self.book.not_understood(origin, "this set is not closed: the ruleset breaks off");
+                    break;
+                };
+                match inner.text {
+                    "}" => break,
+                    "elements" if self.take("=") => {
+                        elements = self.elements();
+                        self.understood(inner);
+                    }
+                    "flags" => {
+                        dynamic |= self.words_to_end().contains(&"dynamic");
+                        self.understood(inner);
+                    }
+                    "type" | "typeof" | "timeout" | "gc-interval" | "size" | "policy" | "comment"
+                    | "counter" | "auto-merge" | "quota" | "limit" => {
+                        self.skip_statement();
+                        self.understood(inner);
+                    }
+                    _ => self.not_understood(inner, "expected `type`, `flags` or `elements` in a set"),
+                }
+            }
+        }
+        self.commands.push(Command::Set { table: table.clone(), name, dynamic, elements, origin });
+    }
+
+    /// `{ key [: data], … }`, or a variable that stands for it.
+    fn elements(&mut self) -> Vec<Element> {
+        let plain =
+            |all: Vec<Expr>| all.into_iter().map(|key| Element { key, data: None, origin: None }).collect();
+        match self.right(0) {
+            Expr::Set(all) => plain(all),
+            Expr::Pairs(all) => {
+                all.into_iter().map(|(key, data)| Element { key, data: Some(data), origin: None }).collect()
+            }
+            other => plain(vec![other]),
+        }
+    }
+
+    /// The right side of a condition, an element, a value.
+    pub(super) fn right(&mut self, depth: usize) -> Expr {
+        let first = self.one_right(depth);
+        let mut bits: Vec<Expr> = vec![first];
+        while matches!(self.text(), "," | "|" | "or") && depth == 0 {
+            self.next();
+            self.skip_ends();
+            bits.push(self.one_right(depth));
+        }
+        if bits.len() == 1 {
+            return bits.swap_remove(0);
+        }
+        Expr::Bits(bits.iter().map(Expr::words).collect())
+    }
+
+    /// Primaries with `.` between them.
+    fn one_right(&mut self, depth: usize) -> Expr {
+        let first = self.primary(depth);
+        let mut parts = vec![first];
+        while self.take(".") {
+            parts.push(self.primary(depth));
+        }
+        if parts.len() == 1 { parts.swap_remove(0) } else { Expr::Concat(parts) }
+    }
+
+    fn primary(&mut self, depth: usize) -> Expr {
+        if depth >= DEPTH {
+            self.skip_statement();
+            return Expr::Other("nested too deeply".into());
+        }
+        if self.take("{") {
+            return self.braces(depth + 1);
+        }
+        if self.take("(") {
+            let mut bits = vec![self.one_right(depth + 1)];
+            while matches!(self.text(), "," | "|" | "or") {
+                self.next();
+                bits.push(self.one_right(depth + 1));
+            }
+            self.take(")");
+            return match bits.len() {
+                1 => bits.swap_remove(0),
+                _ => Expr::Bits(bits.iter().map(Expr::words).collect()),
+            };
+        }
+        let Some(token) = self.peek().filter(|one| matches!(one.kind, Kind::Word | Kind::String)) else {
+            return Expr::Other(String::new());
+        };
+        self.next();
+        if token.kind == Kind::String {
+            return Expr::text(token.text);
+        }
+        if let Some(name) = token.text.strip_prefix('$') {
+            return match self.variables.get(name) {
+                Some(value) => value.clone(),
+                None => {
+                    if !self.part {
+                        let origin = self.export.origin_of(token.text);
+                        self.book.not_understood(
+                            origin,
+                            format!("`{}` is not defined before this line", token.text),
+                        );
+                    }
+                    Expr::Other(token.text.to_owned())
+                }
+            };
+        }
+        // A range with blanks around its dash.
+        if self.text() == "-" {
+            self.next();
+            let last = self.word().unwrap_or_default();
+            return Expr::Range(token.text.to_owned(), last.to_owned());
+        }
+        if self.text() == "/" && token.text.parse::<std::net::IpAddr>().is_ok() {
+            self.next();
+            let length = self.word().and_then(|one| one.parse().ok()).unwrap_or(u8::MAX);
+            return Expr::Prefix(token.text.to_owned(), length);
+        }
+        Expr::word(token.text)
+    }
+
+    /// Behind an opening brace.
+    fn braces(&mut self, depth: usize) -> Expr {
+        let mut keys: Vec<Expr> = Vec::new();
+        let mut pairs: Vec<(Expr, Data)> = Vec::new();
+        loop {
+            self.skip_ends();
+            if self.take("}") || self.peek().is_none() {
+                break;
+            }
+            if self.take(",") {
+                continue;
+            }
+            let key = self.one_right(depth);
+            self.element_options();
+            if self.take(":") {
+                self.skip_ends();
+                let data = match self.verdict() {
+                    Some(verdict) => Data::Verdict(verdict),
+                    None => Data::Value(self.one_right(depth)),
+                };
+                self.element_options();
+                pairs.push((key, data));
+            } else if let Expr::Set(inner) = key {
+                // A variable that is a list itself.
+                keys.extend(inner);
+            } else if let Expr::Pairs(inner) = key {
+                pairs.extend(inner);
+            } else {
+                keys.push(key);
+            }
+            // Whatever else belongs to the element is passed over, so that every turn moves on.
+            while !matches!(self.peek().map(|one| one.text), None | Some("," | "}")) {
+                self.next();
+            }
+        }
+        if pairs.is_empty() { Expr::Set(keys) } else { Expr::Pairs(pairs) }
+    }
+
+    /// `timeout 1h expires 20m counter packets 0 bytes 0 comment "x"` behind an element.
+    fn element_options(&mut self) {
+        loop {
+            match self.text() {
+                "timeout" | "expires" | "comment" => {
+                    self.next();
+                    self.next();
+                }
+                "counter" => {
+                    self.next();
+                    while matches!(self.text(), "packets" | "bytes") {
+                        self.next();
+                        self.next();
+                    }
+                }
+                _ => return,
+            }
+        }
+    }
+
+    /// A verdict, where one stands here.
+    pub(super) fn verdict(&mut self) -> Option<Verdict> {
+        let verdict = match self.text() {
+            "accept" => Verdict::Accept,
+            "drop" => Verdict::Drop,
+            "continue" => Verdict::Continue,
+            "return" => Verdict::Return,
+            word @ ("jump" | "goto") => {
+                self.next();
+                let target = self.word().unwrap_or_default();
+                let target = self.variable_text(target);
+                return Some(if word == "jump" { Verdict::Jump(target) } else { Verdict::Goto(target) });
+            }
+            _ => return None,
+        };
+        self.next();
+        Some(verdict)
+    }
+
+    fn flush(&mut self, first: Token<'a>) {
+        match self.word() {
+            Some("ruleset") => {
+                self.words_to_end();
+                self.commands.push(Command::FlushRuleset);
+            }
+            Some("table") => {
+                let table = self.table_name();
+                self.commands.extend(table.map(Command::FlushTable));
+            }
+            Some("chain") => {
+                if let (Some(table), Some(chain)) = (self.table_name(), self.word()) {
+                    self.commands.push(Command::FlushChain(table, chain.to_owned()));
+                }
+            }
+            _ => {
+                self.skip_statement();
+            }
+        }
+        self.understood(first);
+    }
+
+    fn delete(&mut self, first: Token<'a>) {
+        match self.word() {
+            Some("table") => {
+                let table = self.table_name();
+                self.commands.extend(table.map(Command::DeleteTable));
+            }
+            Some("chain") => {
+                if let (Some(table), Some(chain)) = (self.table_name(), self.word()) {
+                    self.commands.push(Command::DeleteChain(table, chain.to_owned()));
+                }
+            }
+            Some("element") => {
+                if let (Some(table), Some(set)) = (self.table_name(), self.word().map(str::to_owned)) {
+                    let elements = self.elements().into_iter().map(|one| one.key).collect();
+                    self.commands.push(Command::DeleteElements { table, set, elements });
+                }
+            }
+            Some("rule") => {
+                self.not_understood(first, "a rule is deleted by its handle, which a file does not tell");
+                return;
+            }
+            _ => {
+                self.skip_statement();
+            }
+        }
+        self.understood(first);
+    }
+
+    /// `add`, `create` and `insert`.
+    fn add(&mut self, first: Token<'a>, place: Place) {
+        match self.word() {
+            Some("table") => self.table(first),
+            Some("chain") => match self.table_name() {
+                Some(table) => self.chain(first, &table),
+                None => self.not_understood(first, "expected `add chain FAMILY TABLE NAME`"),
+            },
+            Some("set" | "map") => match self.table_name() {
+                Some(table) => self.set(first, &table),
+                None => self.not_understood(first, "expected `add set FAMILY TABLE NAME`"),
+            },
+            Some("element") => {
+                if let (Some(table), Some(set)) = (self.table_name(), self.word().map(str::to_owned)) {
+                    let elements = self.elements();
+                    self.understood(first);
+                    self.commands.push(Command::Elements { table, set, elements });
+                } else {
+                    self.not_understood(first, "expected `add element FAMILY TABLE SET { … }`");
+                }
+            }
+            Some("rule") => {
+                let (table, chain) = (self.table_name(), self.word().map(str::to_owned));
+                let (Some(table), Some(chain)) = (table, chain) else {
+                    self.not_understood(first, "expected `add rule FAMILY TABLE CHAIN …`");
+                    return;
+                };
+                let mut place = place;
+                while matches!(self.text(), "position" | "handle" | "index") {
+                    self.next();
+                    self.next();
+                    place = Place::Elsewhere;
+                }
+                self.rule(&table, &chain, place);
+            }
+            Some("flowtable" | "counter" | "quota" | "limit" | "ct" | "secmark" | "synproxy") => {
+                self.skip_statement();
+                self.understood(first);
+            }
+            // The word `table` may be left out of nothing; a rule without the word `rule` is an older form.
+            _ => self.not_understood(first, "expected `table`, `chain`, `rule`, `set`, `map` or `element`"),
+        }
+    }
+}
+
+/// A priority by name or number (nft(8), "CHAINS"), for the families that filter IP.
+pub(super) fn priority(word: &str) -> Option<i32> {
+    let (name, offset) = match word.char_indices().skip(1).find(|(_, letter)| matches!(letter, '+' | '-')) {
+        Some((at, _)) if number(&word[..at]).is_none() => (&word[..at], word[at..].parse().ok()?),
+        _ => (word, 0),
+    };
+    Some(
+        offset
+            + match name {
+                "raw" => -300,
+                "mangle" => -150,
+                "dstnat" => -100,
+                "filter" => 0,
+                "security" => 50,
+                "srcnat" => 100,
+                other => return other.parse().ok(),
+            },
+    )
+}

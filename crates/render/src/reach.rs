@@ -1,0 +1,121 @@
+//! Answers to who reaches what.
+
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::io;
+use trevlin_audit::reach::Reached;
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+/// The answer to one row of a file of flows.
+#[derive(Debug, Clone, Serialize)]
+pub struct FlowAnswer {
+    /// The answer.
+    #[serde(flatten)]
+    pub reached: Reached,
+    /// The row's line in the file.
+    pub line: u64,
+    /// What the file expects.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect: Option<&'static str>,
+    /// Whether it is so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub as_expected: Option<bool>,
+}
+
+/// One answer as a JSON object.
+///
+/// # Errors
+/// When writing fails.
+pub fn reach_json(answer: &Reached, out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(answer, out)
+}
+
+/// Many answers as a JSON array.
+///
+/// # Errors
+/// When writing fails.
+pub fn reach_all_json(answers: &[FlowAnswer], out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&answers, out)
+}
+
+fn style(verdict: &str) -> Style {
+    match verdict {
+        "allowed" => AnsiColor::Yellow.on_default().bold(),
+        "blocked" => AnsiColor::Green.on_default().bold(),
+        _ => AnsiColor::Magenta.on_default().bold(),
+    }
+}
+
+fn headline(answer: &Reached) -> String {
+    match &answer.delivered_to {
+        Some(one) => {
+            let device = one.device.as_ref().map(|name| format!(" ({name})")).unwrap_or_default();
+            neutral(&format!(", delivered to {} port {}{device}", one.address, one.port)).into_owned()
+        }
+        None => String::new(),
+    }
+}
+
+/// One answer as text: the verdict, then what decided, each with its line.
+///
+/// # Errors
+/// When writing fails.
+pub fn reach_text(answer: &Reached, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let style = style(answer.verdict);
+    writeln!(out, "{style}{}{style:#}{}", answer.verdict, headline(answer))?;
+    let mut device = "";
+    for (number, step) in answer.steps.iter().enumerate() {
+        if step.device != device {
+            device = &step.device;
+            writeln!(out, "\n{BOLD}{}{BOLD:#}", neutral(device))?;
+        }
+        writeln!(out, " {:>2}. {}", number + 1, neutral(&step.text))?;
+        let (Some(path), Some(line)) = (&step.path, step.line) else { continue };
+        writeln!(out, "     {DIM}{}:{line}{DIM:#}", neutral(path))?;
+        for text in step.excerpt.iter().flat_map(|text| text.lines()).take(3) {
+            let text: String = neutral(text.trim()).chars().take(width.saturating_sub(7).max(40)).collect();
+            writeln!(out, "       {text}")?;
+        }
+    }
+    Ok(())
+}
+
+/// Many answers as text, a line each, with what decided where the answer is not the one expected.
+///
+/// # Errors
+/// When writing fails.
+pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    for one in answers {
+        let style = style(one.reached.verdict);
+        let expected = match (one.as_expected, one.expect) {
+            (Some(true), _) => ", as expected".to_owned(),
+            (Some(false), Some(expect)) => format!(", and {expect} was expected"),
+            _ => String::new(),
+        };
+        let verdict = one.reached.verdict;
+        writeln!(
+            out,
+            "line {:>4}  {style}{verdict:<8}{style:#}{}{expected}",
+            one.line,
+            headline(&one.reached)
+        )?;
+        if one.as_expected == Some(false) {
+            for step in &one.reached.steps {
+                let place = step.path.as_ref().zip(step.line).map(|(path, line)| format!(" {path}:{line}"));
+                let text = format!("{}{}", step.text, place.unwrap_or_default());
+                let text: String = neutral(&text).chars().take(width.saturating_sub(13).max(40)).collect();
+                writeln!(out, "           {DIM}- {text}{DIM:#}")?;
+            }
+        }
+    }
+    let wrong = answers.iter().filter(|one| one.as_expected == Some(false)).count();
+    let asked = answers.iter().filter(|one| one.expect.is_some()).count();
+    match (answers.len(), asked, wrong) {
+        (all, 0, _) => writeln!(out, "{all} answers"),
+        (all, asked, 0) => writeln!(out, "{all} answers, all {asked} expectations hold"),
+        (all, asked, wrong) => writeln!(out, "{all} answers, {wrong} of {asked} expectations do not hold"),
+    }
+}
