@@ -1,13 +1,14 @@
 #!/usr/bin/env bash
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
-# parsers, gnutls-cli, stunnel.
+# parsers, gnutls-cli, stunnel; and the packet engine against the kernel, with nft and iptables in network namespaces.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
 missing=()
 command -v iptables-restore >/dev/null || [ -x /usr/sbin/iptables-restore ] || missing+=(iptables)
+command -v nft >/dev/null || [ -x /usr/sbin/nft ] || missing+=(nftables)
 command -v ip >/dev/null || [ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing+=(iproute2)
 command -v openvpn >/dev/null || [ -x /usr/sbin/openvpn ] || missing+=(openvpn)
 command -v freeradius >/dev/null || [ -x /usr/sbin/freeradius ] || missing+=(freeradius)
@@ -53,6 +54,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd --test conformance_tunnels -- --ignored
+cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd --test conformance_tunnels --test kernel -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored

@@ -15,6 +15,7 @@
 mod conditions;
 pub mod cube;
 pub mod diagram;
+pub mod fates;
 mod index;
 pub mod program;
 mod rest;

@@ -22,9 +22,14 @@ const MOST_WAYS: usize = 64;
 const MOST_CHOICES: u128 = 16;
 /// Connection tracking knows a packet from here on (nft(8), priorities).
 const TRACKED: i32 = -200;
+/// Destinations are translated at this priority (nft(8), `dstnat`).
+const TRANSLATED: i32 = -100;
+const NOT_BACK: &str = "it is delivered, but the answer does not come back";
+const NOT_ON: &str = "it is delivered and answered, but what follows does not come through";
 /// SYN alone, and SYN with ACK (RFC 9293, 3.1).
 const SYN: Value = 0b10;
 const SYN_ACK: Value = 0b1_0010;
+const ACK: Value = 0b1_0000;
 const TCP: u8 = 6;
 const UDP: u8 = 17;
 
@@ -125,6 +130,10 @@ pub struct Walker<'a> {
 #[derive(Debug, Clone)]
 struct Packet {
     point: Point,
+    /// As it was sent.
+    sent: Point,
+    /// Destination and its port before translation, for what follows a first packet.
+    wire: Option<(Value, Value)>,
     trail: Vec<Step>,
     /// Rules that may or may not have held, and other things that are not known.
     doubts: Vec<Step>,
@@ -198,7 +207,7 @@ impl<'a> Walker<'a> {
         set(Field::State, state::NEW);
         set(Field::User, NOBODY);
         set(Field::Group, NOBODY);
-        Packet { point, trail: Vec::new(), doubts: Vec::new() }
+        Packet { point, sent: point, wire: None, trail: Vec::new(), doubts: Vec::new() }
     }
 
     /// Source ports that rules tell apart: one of each kind, among those that hosts choose by themselves.
@@ -270,6 +279,42 @@ impl Packet {
 
     fn set(&mut self, field: Field, value: Value) {
         self.point[field as usize] = value;
+    }
+
+    /// The answer to this packet, which was delivered.
+    fn answer(mut self) -> Self {
+        // It goes to where the first came from as it left; and that is turned back where translation has its place.
+        self.wire = Some((self.at(Field::Source), self.at(Field::SourcePort)));
+        let untracked = self.at(Field::State) == state::UNTRACKED;
+        let (destination, port) = (self.at(Field::Destination), self.at(Field::DestinationPort));
+        self.set(Field::Destination, self.sent[Field::Source as usize]);
+        self.set(Field::DestinationPort, self.sent[Field::SourcePort as usize]);
+        self.set(Field::Source, destination);
+        self.set(Field::SourcePort, port);
+        self.set(Field::TcpFlags, SYN_ACK);
+        if untracked {
+            // Of the first packet nothing is known, so its answer begins nothing that could be: unless it is exempt too.
+            self.set(Field::State, state::INVALID);
+        } else {
+            self.set(Field::State, state::ESTABLISHED);
+            self.set(Field::Reply, 1);
+        }
+        self
+    }
+
+    /// The packet that follows the answer.
+    fn third(mut self) -> Self {
+        let sent = |field: Field| self.sent[field as usize];
+        self.wire = Some((sent(Field::Destination), sent(Field::DestinationPort)));
+        // As it came, before its source was translated on leaving.
+        let (source, port) = (sent(Field::Source), sent(Field::SourcePort));
+        self.set(Field::Source, source);
+        self.set(Field::SourcePort, port);
+        self.set(Field::TcpFlags, ACK);
+        // A packet in the middle of a connection that is not known begins one (sysctl nf_conntrack_tcp_loose).
+        let known = self.at(Field::State) != state::UNTRACKED;
+        self.set(Field::State, if known { state::ESTABLISHED } else { state::NEW });
+        self
     }
 
     fn note(&mut self, text: impl Into<String>, origin: Option<Origin>) {
@@ -453,55 +498,60 @@ impl<'a> Way<'a> {
         }
     }
 
-    /// The answer to a first packet that was delivered.
+    /// For TCP the answer to a first packet that was delivered, and the packet that answers it: without both no connection
+    /// comes about.
     fn reply(&self, packet: Packet, delivered: Option<Delivery>, ends: &mut Vec<Ended>) {
-        if packet.at(Field::Protocol) != TCP.into() || packet.at(Field::State) == state::UNTRACKED {
+        if packet.at(Field::Protocol) != TCP.into() {
             ends.push(packet.ended(Verdict::Allowed, delivered));
             return;
         }
         let told = packet.trail.len();
-        let mut answer = packet;
-        let forwarded = delivered.as_ref().and_then(|one| one.leaving.clone());
-        let (source, destination) = (answer.at(Field::Source), answer.at(Field::Destination));
-        answer.set(Field::Source, destination);
-        answer.set(Field::Destination, source);
-        let (from, to) = (answer.at(Field::SourcePort), answer.at(Field::DestinationPort));
-        answer.set(Field::SourcePort, to);
-        answer.set(Field::DestinationPort, from);
-        answer.set(Field::State, state::ESTABLISHED);
-        answer.set(Field::Reply, 1);
-        answer.set(Field::TcpFlags, SYN_ACK);
-        let (entering, leaving) = (answer.at(Field::Entering), answer.at(Field::Leaving));
-        let mut lost = Vec::new();
-        let mut back = Vec::new();
-        if forwarded.is_some() {
-            answer.set(Field::Entering, leaving);
-            answer.set(Field::Leaving, NO_INTERFACE);
-            for mut one in self.hook(Hook::Prerouting, answer, &mut lost) {
-                one.set(Field::Leaving, entering);
-                for one in self.hook(Hook::Forward, one, &mut lost) {
-                    back.extend(self.hook(Hook::Postrouting, one, &mut lost));
-                }
-            }
-        } else {
-            answer.set(Field::Entering, NO_INTERFACE);
-            answer.set(Field::Leaving, entering);
-            for one in self.hook(Hook::Output, answer, &mut lost) {
-                back.extend(self.hook(Hook::Postrouting, one, &mut lost));
+        let mut lost: Vec<(&str, Ended)> = Vec::new();
+        let back = self.around(packet.clone().answer(), &packet, true, &mut lost, NOT_BACK);
+        for one in back {
+            let mut third = packet.clone();
+            third.doubts = one.doubts;
+            for mut done in self.around(third.third(), &packet, false, &mut lost, NOT_ON) {
+                // What lets later packets pass is seldom worth a line; what stops them is.
+                done.trail.truncate(told);
+                ends.push(done.ended(Verdict::Allowed, delivered.clone()));
             }
         }
-        for mut one in back {
-            // What lets answers back is seldom worth a line; what stops them is.
-            one.trail.truncate(told);
-            ends.push(one.ended(Verdict::Allowed, delivered.clone()));
-        }
-        for mut one in lost {
-            one.packet.trail.insert(
-                told,
-                Step { text: "it is delivered, but the answer does not come back".into(), origin: None },
-            );
+        for (why, mut one) in lost {
+            one.packet.trail.insert(told, Step { text: why.into(), origin: None });
             ends.push(one);
         }
+    }
+
+    /// A later packet of a connection whose first was delivered, from its arrival until it leaves.
+    fn around(
+        &self,
+        mut later: Packet,
+        first: &Packet,
+        answers: bool,
+        lost: &mut Vec<(&'static str, Ended)>,
+        why: &'static str,
+    ) -> Vec<Packet> {
+        let (entering, leaving) = (first.at(Field::Entering), first.at(Field::Leaving));
+        let mut ends = Vec::new();
+        let mut out = Vec::new();
+        let hooks: &[Hook] = match (leaving != NO_INTERFACE, answers) {
+            (true, _) => &[Hook::Prerouting, Hook::Forward, Hook::Postrouting],
+            (false, true) => &[Hook::Output, Hook::Postrouting],
+            (false, false) => &[Hook::Prerouting, Hook::Input],
+        };
+        let (from, to) = if answers { (leaving, entering) } else { (entering, leaving) };
+        later.set(Field::Entering, from);
+        let mut packets = vec![later];
+        for hook in hooks {
+            for packet in &mut packets {
+                packet.set(Field::Leaving, if *hook == Hook::Prerouting { NO_INTERFACE } else { to });
+            }
+            packets = packets.into_iter().flat_map(|packet| self.hook(*hook, packet, &mut ends)).collect();
+        }
+        out.append(&mut packets);
+        lost.extend(ends.into_iter().map(|end| (why, end)));
+        out
     }
 
     /// What of a packet leaves a hook; ways that end there are put with the others.
@@ -568,6 +618,14 @@ impl<'a> Way<'a> {
         ends: &mut Vec<Ended>,
     ) {
         let mut asked = packet.clone();
+        // What is known to belong to a connection is translated like its first packet, where translation has its place.
+        let wire = packet.wire.filter(|_| {
+            packet.at(Field::State) != state::NEW && hook == Hook::Prerouting && chain.priority < TRANSLATED
+        });
+        if let Some((address, port)) = wire {
+            asked.set(Field::Destination, address);
+            asked.set(Field::DestinationPort, port);
+        }
         if chain.priority < TRACKED && packet.at(Field::State) != state::UNTRACKED {
             // A packet that is not known to belong to a connection yet counts as of none.
             asked.set(Field::State, state::INVALID);
@@ -583,6 +641,10 @@ impl<'a> Way<'a> {
             found.push((End::Policy, back));
         }
         for (end, mut one) in found {
+            if wire.is_some() {
+                one.set(Field::Destination, packet.at(Field::Destination));
+                one.set(Field::DestinationPort, packet.at(Field::DestinationPort));
+            }
             if one.at(Field::State) == state::INVALID && chain.priority < TRACKED {
                 one.set(Field::State, packet.at(Field::State));
             }

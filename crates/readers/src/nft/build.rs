@@ -4,8 +4,8 @@ use super::expr::{Base, Command, Data, Element, Expr, Place, RuleText, Statement
 use super::matches::{Held, Sets, addresses, among, conditions, ports};
 use std::collections::BTreeMap;
 use trevlin_model::{
-    Chain, ChainKind, ExportState, Families, Filter, FilterFormat, Hook, IpRange, Match, MatchKind, NamedSet,
-    NotModelled, Origin, Rule, Target, Translation, TranslationKind,
+    Chain, ChainKind, ExportState, Families, Family, Filter, FilterFormat, Hook, IpRange, Match, MatchKind,
+    NamedSet, NotModelled, Origin, Protocol, Rule, Target, Translation, TranslationKind,
 };
 
 /// What came of the commands.
@@ -367,7 +367,17 @@ impl Maker {
                         return vec![draft.rule(text, Vec::new(), target)];
                     }
                 }
-                Statement::Reject => return vec![draft.rule(text, Vec::new(), Target::Reject)],
+                Statement::Reject(with) => {
+                    // An answer by one protocol is for packets of it, and the program leaves out the condition that says so.
+                    let kind = match with.as_deref() {
+                        Some("icmp") => Some(MatchKind::Version(Family::V4)),
+                        Some("icmpv6") => Some(MatchKind::Version(Family::V6)),
+                        Some("tcp") => Some(MatchKind::Protocol(Protocol::TCP)),
+                        _ => None,
+                    };
+                    let more = kind.map(|kind| Match { negated: false, kind }).into_iter().collect();
+                    return vec![draft.rule(text, more, Target::Reject)];
+                }
                 Statement::Takes(name) => {
                     let target = Target::NotModelled { name: name.clone(), ends: true };
                     return vec![draft.rule(text, Vec::new(), target)];

@@ -126,6 +126,8 @@ pub(super) enum Verdict {
 pub(super) enum Op {
     /// As the left side has it: equal, or for bits any of them.
     Implicit,
+    /// Written `!`: none of the bits.
+    NoneOf,
     Equal,
     Unequal,
     Less,
@@ -142,7 +144,8 @@ pub(super) enum Statement {
     VerdictMap(Expr, Expr),
     Counter(Option<u64>),
     Log,
-    Reject,
+    /// With what it answers; that says which packets it is for.
+    Reject(Option<String>),
     /// Kind, address, ports, and whether a prefix is mapped onto another.
     Translate {
         kind: &'static str,

@@ -267,6 +267,7 @@ fn statement(value: &Value) -> Option<Statement> {
                 "in" => Op::Implicit,
                 "==" => Op::Equal,
                 "!=" => Op::Unequal,
+                "!" => Op::NoneOf,
                 "<" => Op::Less,
                 ">" => Op::Greater,
                 "<=" => Op::AtMost,
@@ -278,7 +279,10 @@ fn statement(value: &Value) -> Option<Statement> {
         "vmap" => Statement::VerdictMap(expr(inner.get("key")?, 0)?, expr(inner.get("data")?, 0)?),
         "counter" => Statement::Counter(inner.get("packets").and_then(Value::as_u64)),
         "log" => Statement::Log,
-        "reject" => Statement::Reject,
+        "reject" => {
+            let with = text(inner, "type").map(|with| with.split(' ').next().unwrap_or_default().to_owned());
+            Statement::Reject(with)
+        }
         "limit" => {
             let over = if inner.get("inv").and_then(Value::as_bool) == Some(true) { "over " } else { "" };
             match inner {

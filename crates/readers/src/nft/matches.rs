@@ -28,6 +28,7 @@ fn perhaps(left: &Expr, op: Op, right: &Expr) -> Vec<Match> {
     let word = match op {
         Op::Implicit | Op::Equal => "",
         Op::Unequal => "!= ",
+        Op::NoneOf => "! ",
         Op::Less => "< ",
         Op::Greater => "> ",
         Op::AtMost => "<= ",
@@ -76,6 +77,11 @@ pub(super) fn conditions(left: &Expr, op: Op, right: &Expr, sets: &Sets) -> Vec<
 fn compared(left: &Expr, op: Op, right: &Expr, sets: &Sets) -> Option<Vec<Match>> {
     let negated = op == Op::Unequal;
     // Bits have their own rules of what equal means.
+    if op == Op::NoneOf {
+        let mut any = bits(left, Op::Implicit, right)?;
+        any.iter_mut().for_each(|one| one.negated = !one.negated);
+        return Some(any);
+    }
     if let Some(one) = bits(left, op, right) {
         return Some(one);
     }

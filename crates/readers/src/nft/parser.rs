@@ -259,7 +259,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                 "set" | "map" | "meter" => self.set(inner, &table),
                 "flags" => {
                     let flags = self.words_to_end();
-                    if flags.iter().any(|flag| *flag == "dormant") {
+                    if flags.contains(&"dormant") {
                         self.commands.push(Command::Dormant(table.clone()));
                     }
                     self.understood(inner);

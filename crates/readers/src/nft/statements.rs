@@ -73,13 +73,15 @@ pub(super) fn statement(parser: &mut Parser<'_, '_>) -> Option<Statement> {
         }
         "reject" => {
             parser.next();
+            let mut with = None;
             if parser.take("with") {
-                // `icmpx type port-unreachable`, `tcp reset`, `icmpx port-unreachable`
+                // `icmpx type port-unreachable`, `tcp reset`, `icmpv6 no-route`
+                with = parser.word().map(str::to_owned);
                 while !parser.at_end() && !matches!(parser.text(), "comment" | "counter") {
                     parser.next();
                 }
             }
-            Some(Statement::Reject)
+            Some(Statement::Reject(with))
         }
         "limit" => {
             parser.next();
@@ -260,6 +262,7 @@ fn condition(parser: &mut Parser<'_, '_>) -> Option<Statement> {
     let op = match parser.text() {
         "==" | "eq" => Op::Equal,
         "!=" | "ne" => Op::Unequal,
+        "!" => Op::NoneOf,
         "<" | "lt" => Op::Less,
         ">" | "gt" => Op::Greater,
         "<=" | "le" => Op::AtMost,

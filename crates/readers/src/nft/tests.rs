@@ -95,6 +95,7 @@ fn rules_become_conditions() {
         // No state is both, so this holds for every packet.
         ("ct state != established,related drop", " -> Drop"),
         ("ct state & (established|related) != 0 accept", "!!established+related -> Accept"),
+        ("ct state ! established,related accept", "!established+related -> Accept"),
         ("ct status dnat accept", "dnat -> Accept"),
         ("ct direction reply accept", "Reply -> Accept"),
         ("ct original ip daddr 192.0.2.1 accept", "IPv4 OriginalDestination([192.0.2.1]) -> Accept"),
@@ -115,6 +116,8 @@ fn rules_become_conditions() {
         ("meta mark set 0x1", " -> ?meta mark set false"),
         ("log prefix \"a\"", " log -> Log"),
         ("reject with icmpx type admin-prohibited", " -> Reject"),
+        ("reject with icmpv6 no-route", "IPv6 -> Reject"),
+        ("tcp dport 22 reject with tcp reset", "tcp dport 22 -> Reject"),
         ("jump other", " -> Jump(\"other\")"),
         (
             "ip saddr . tcp dport { 10.0.0.1 . 22, 10.0.0.2 . 80 } accept",
