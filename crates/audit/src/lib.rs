@@ -20,6 +20,7 @@ mod pairs;
 mod people;
 pub mod plan;
 pub mod reach;
+pub mod rules;
 mod special;
 pub mod tunnels;
 mod words;

@@ -67,6 +67,12 @@ A file that cannot be read is named on standard error; the rest is audited.")]
   trevlin addresses exports/ --picture plan.svg       a picture of it (or plan.png)
   trevlin addresses exports/ --format csv             for a spreadsheet; json has the schema trevlin-addresses/1")]
     Addresses(Addresses),
+    /// Review every packet filter, rule by rule: what each lets through, what is left of it, what is wrong with it
+    #[command(after_help = "Examples:
+  trevlin rules exports/                     every filter
+  trevlin rules exports/ --device edge       those of one device
+  trevlin rules exports/ --format csv        for a spreadsheet; json has the schema trevlin-rules/1")]
+    Rules(Rules),
     /// Follow a connection through a device: whether it comes through, where to, and every line that decides
     #[command(after_help = "Examples:
   trevlin reach exports/ --from outside --to 192.0.2.18 --proto tcp --port 443
@@ -153,6 +159,22 @@ pub(crate) struct Addresses {
     /// Form of the output
     #[arg(long, value_enum, default_value_t = TableFormat::Text)]
     pub(crate) format: TableFormat,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Rules {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Only this device (can be repeated)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) device: Vec<String>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = TableFormat::Text)]
+    pub(crate) format: TableFormat,
+    /// Judge dates in comments as of this date, as 2026-11-25 [default: today]
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
 }
 
 #[derive(Debug, Args)]

@@ -7,7 +7,9 @@ use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
 use std::process::ExitCode;
-use trevlin_audit::{Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan, tunnels};
+use trevlin_audit::{
+    Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan, rules, tunnels,
+};
 use trevlin_render::{Detail, Json, Renderer, Text};
 
 /// How many free networks are proposed.
@@ -23,6 +25,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Logins(logins) => logins_command(logins, &arguments.common),
         Command::Tunnels(tunnels) => tunnels_command(tunnels, &arguments.common),
         Command::Addresses(addresses) => addresses_command(addresses, &arguments.common),
+        Command::Rules(rules) => rules_command(rules, &arguments.common),
         Command::Reach(reach) => reach::run(reach, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
@@ -115,6 +118,18 @@ fn tunnels_command(arguments: &args::Tunnels, common: &args::Common) -> anyhow::
             print(|out| trevlin_render::tunnels_detail(&all, out))?;
         }
         (Format::Text, None) => print(|out| trevlin_render::tunnels_text(&rows, width(), out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn rules_command(arguments: &args::Rules, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.device)?;
+    let sheet = rules::sheet(&estate, &arguments.device, arguments.as_of.unwrap_or_else(today));
+    match arguments.format {
+        TableFormat::Text => print(|out| trevlin_render::rules_text(&sheet, width(), out))?,
+        TableFormat::Json => print(|out| trevlin_render::rules_json(&sheet, out))?,
+        TableFormat::Csv => print(|out| trevlin_render::rules_csv(&sheet, out))?,
     }
     Ok(ExitCode::SUCCESS)
 }

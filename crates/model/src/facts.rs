@@ -26,6 +26,8 @@ pub struct NotModelled {
     pub what: String,
     /// Whether it may decide about packets.
     pub filters_packets: bool,
+    /// Whether it is a list of rules of its own, beside those that are followed.
+    pub apart: bool,
     /// Where it stands.
     pub origin: Origin,
 }

@@ -12,6 +12,7 @@
 //! assert_eq!(fate_of_rest(&[], &rest).fate, Fate::Accepted, "no filter at all");
 //! ```
 
+pub mod breadth;
 mod conditions;
 pub mod cube;
 pub mod diagram;

@@ -113,6 +113,14 @@ pub fn review(space: &Space, filter: &Filter, chain: &Chain) -> ChainReview {
 impl RuleReview {
     /// A rule that is reached in several ways: it is alive where it is alive in one, and what is said of it holds in all.
     pub fn join(&mut self, other: Self) {
+        // Where it holds for nothing there is nothing to say of it.
+        if other.standing == Standing::Impossible {
+            return;
+        }
+        if self.standing == Standing::Impossible {
+            *self = other;
+            return;
+        }
         self.exact &= other.exact;
         self.left = self.left.zip(other.left).map(|(a, b)| if a > b { a } else { b });
         self.partly.retain(|one| other.partly.contains(one));
@@ -132,7 +140,8 @@ impl RuleReview {
                 by.dedup();
                 Standing::Covered { by }
             }
-            (Standing::Impossible, other) | (other, Standing::Impossible) => other,
+            // Both ways were gone through above.
+            (other, Standing::Impossible) | (Standing::Impossible, other) => other,
         };
     }
 }
@@ -150,13 +159,18 @@ struct Desk<'a> {
     greatest: [u128; FIELDS],
     program: &'a Program,
     domain: Region,
+    /// New connections that do not come from the device itself over its loopback.
+    new: Region,
     index: Index,
 }
 
 impl<'a> Desk<'a> {
     fn new(space: &Space, program: &'a Program, domain: Region) -> Self {
         let greatest = space.greatest();
-        Self { greatest, program, domain, index: Index::of(&program.steps, &greatest) }
+        let elsewhere = Cube::of(Field::Entering, space.from_elsewhere());
+        let elsewhere = Region { cubes: elsewhere.into_iter().collect(), exact: true };
+        let new = new_connections().and(&elsewhere);
+        Self { greatest, program, domain, new, index: Index::of(&program.steps, &greatest) }
     }
 
     fn step(&self, number: u32) -> &'a Step {
@@ -346,7 +360,7 @@ impl<'a> Desk<'a> {
 
     /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest.
     fn what_is_left(&self, number: u32, region: &Region, review: &mut RuleReview) {
-        let new = region.and(&new_connections());
+        let new = region.and(&self.new);
         if new.is_empty() {
             return;
         }
@@ -366,7 +380,7 @@ impl<'a> Desk<'a> {
             let Some(by) = self.step(taker).rule else { continue };
             let opposite = (ours == Ending::Accept) != (theirs == Ending::Accept);
             if opposite && theirs != Ending::NotModelled && !review.partly.iter().any(|one| one.by == by) {
-                let earlier = self.step(taker).region.and(&new_connections());
+                let earlier = self.step(taker).region.and(&self.new);
                 let exception = earlier.cubes.iter().all(|cube| new.cubes.iter().any(|one| one.covers(cube)));
                 review.partly.push(Partly { by, exception });
             }

@@ -66,6 +66,8 @@ pub struct Space {
     /// Addresses of the device; `None` where its interfaces are not known.
     own: Option<Ranges>,
     broadcast: Ranges,
+    /// Interfaces by which the device only talks to itself.
+    loopback: Ranges,
     /// Whether any rule exempts packets from connection tracking.
     untracked: bool,
 }
@@ -107,14 +109,14 @@ impl Space {
                     .collect(),
             ),
         };
-        Self {
-            family,
-            // Nothing is named so: an interface name holds no control characters.
-            names: [String::new()].into_iter().chain(names).chain(["\u{1}".to_owned()]).collect(),
-            own: (!interfaces.is_empty()).then_some(own),
-            broadcast,
-            untracked,
-        }
+        // Nothing is named so: an interface name holds no control characters.
+        let names: Vec<String> =
+            [String::new()].into_iter().chain(names).chain(["\u{1}".to_owned()]).collect();
+        let is_loopback =
+            |name: &String| name == "lo" || interfaces.iter().any(|one| one.loopback && one.name == *name);
+        let loops = names.iter().enumerate().filter(|(_, name)| is_loopback(name));
+        let loopback = ranges(loops.map(|(at, _)| (at as Value, at as Value)).collect());
+        Self { family, names, loopback, own: (!interfaces.is_empty()).then_some(own), broadcast, untracked }
     }
 
     /// IP version.
@@ -184,6 +186,12 @@ impl Space {
         ranges(vec![(1, self.names.len() as Value - 1)])
     }
 
+    /// Interfaces by which packets come from elsewhere: every one but those by which the device talks to itself.
+    #[must_use]
+    pub fn from_elsewhere(&self) -> Ranges {
+        other_ranges(&self.loopback, self.greatest_of(Field::Entering))
+    }
+
     /// Addresses of the device, where its interfaces are known.
     #[must_use]
     pub fn own(&self) -> Option<&Ranges> {
@@ -240,6 +248,15 @@ impl Space {
     }
 
     fn one(&self, one: &Match) -> Region {
+        let region = self.plainly(one);
+        if !needs_connection(&one.kind) {
+            return region;
+        }
+        let known = Cube::of(Field::State, ranges(vec![KNOWN]));
+        region.and(&Region { cubes: known.into_iter().collect(), exact: true })
+    }
+
+    fn plainly(&self, one: &Match) -> Region {
         match self.field_of(&one.kind) {
             Some((field, held)) => {
                 let held = if one.negated { other_ranges(&held, self.greatest_of(field)) } else { held };
@@ -364,7 +381,12 @@ impl Space {
         let mut all = Holds::Yes;
         for one in matches {
             let holds = self.holds(&one.kind, point);
-            all = all.min(if one.negated { !holds } else { holds });
+            let state = point[Field::State as usize];
+            all = all.min(match one.negated {
+                _ if needs_connection(&one.kind) && state > KNOWN.1 => Holds::No,
+                true => !holds,
+                false => holds,
+            });
             if all == Holds::No {
                 break;
             }
@@ -428,6 +450,18 @@ impl Space {
             None => name == pattern,
         }
     }
+}
+
+/// States of packets that belong to a connection.
+const KNOWN: (Value, Value) = (state::NEW, state::RELATED);
+
+/// Whether a condition looks at a packet's connection: where there is none, neither it nor its opposite holds
+/// (net/netfilter/xt_conntrack.c, nft_ct.c).
+fn needs_connection(kind: &MatchKind) -> bool {
+    matches!(
+        kind,
+        MatchKind::OriginalDestination(_) | MatchKind::OriginalDestinationPorts(_) | MatchKind::Reply
+    )
 }
 
 /// The field with a number.

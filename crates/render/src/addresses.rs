@@ -86,7 +86,7 @@ pub fn addresses_csv(sheet: &Sheet, out: &mut dyn io::Write) -> io::Result<()> {
 }
 
 /// A cell that no spreadsheet runs.
-fn no_formula(cell: &str) -> String {
+pub(crate) fn no_formula(cell: &str) -> String {
     let cell = neutral(cell);
     if cell.starts_with(['=', '+', '-', '@']) { format!("'{cell}") } else { cell.into_owned() }
 }

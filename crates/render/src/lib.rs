@@ -8,6 +8,7 @@ mod logins;
 mod neutral;
 mod picture;
 mod reach;
+mod rules;
 mod text;
 mod tunnels;
 
@@ -18,6 +19,7 @@ pub use logins::{logins_json, logins_text};
 pub use neutral::neutral;
 pub use picture::{PictureError, addresses_png, addresses_svg};
 pub use reach::{FlowAnswer, reach_all_json, reach_all_text, reach_json, reach_text};
+pub use rules::{rules_csv, rules_json, rules_text};
 pub use text::{Detail, Text};
 pub use tunnels::{tunnels_detail, tunnels_json, tunnels_text};
 

@@ -127,6 +127,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             reading.facts.not_modelled.push(NotModelled {
                 what: "a DHCP server's configuration that is broken".into(),
                 filters_packets: false,
+                apart: false,
                 origin,
             });
             return reading;
@@ -160,6 +161,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                 what: "a DHCP server's configuration that names no interface, so that nobody is answered"
                     .into(),
                 filters_packets: false,
+                apart: false,
                 origin: Origin { end: origin.start + 1, ..origin },
             });
             continue;

@@ -45,6 +45,8 @@ pub(crate) struct HeldSet {
     pub(crate) timeout: bool,
     /// The sets that a list of sets names.
     members: Vec<(Vec<String>, Vec<String>, bool)>,
+    /// Whether it holds IPv6 addresses.
+    pub(crate) family: Family,
     pub(crate) origin: Origin,
 }
 
@@ -85,6 +87,7 @@ fn statement(sets: &mut Sets, line: &str, origin: Origin) -> Result<(), String> 
                 exceptions: false,
                 timeout: options.contains(&"timeout"),
                 members: Vec::new(),
+                family: if options.contains(&"inet6") { Family::V6 } else { Family::V4 },
                 origin,
             };
             sets.insert((*name).to_owned(), set);

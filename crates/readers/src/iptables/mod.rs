@@ -181,6 +181,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
                 elsewhere.push(NotModelled {
                     what: "a second ruleset, of iptables-legacy".into(),
                     filters_packets: true,
+                    apart: true,
                     origin,
                 });
             }
@@ -210,7 +211,9 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         book.note(origin, "the dump breaks off: this table has no COMMIT; export it again");
         filters.push(unfinished.filter);
     }
-    for table in keep_last(filters, &mut book) {
+    let mut filters = keep_last(filters, &mut book);
+    name_unused(&mut filters, family, &sets);
+    for table in filters {
         warn_of_missing_chains(&table, &mut book);
         reading.facts.not_modelled.extend(not_modelled(export, &table));
         reading.facts.forwards.extend(forwards::of(&table));
@@ -287,6 +290,27 @@ fn name_set(section: &mut Section<'_>, name: String, origin: Origin) {
         origin: held.map_or(origin, |set| set.origin),
         name,
     });
+}
+
+/// Lists of this IP version that no table names belong to the one that filters.
+fn name_unused(filters: &mut [Filter], family: Family, sets: &Sets) {
+    let named: Vec<String> =
+        filters.iter().flat_map(|filter| &filter.sets).map(|set| set.name.clone()).collect();
+    let Some(filter) = filters.iter_mut().find(|filter| filter.table == "filter") else { return };
+    for (name, set) in sets.iter().filter(|(name, set)| set.family == family && !named.contains(name)) {
+        // A list in another list is used where that is.
+        let listed = sets.values().any(|other| other.entries.contains(name));
+        if !listed {
+            filter.sets.push(NamedSet {
+                name: name.clone(),
+                filled_by_rules: set.timeout,
+                elements: set.entries.len(),
+                present: true,
+                used_at: Vec::new(),
+                origin: set.origin,
+            });
+        }
+    }
 }
 
 /// `NAME POLICY [packets:bytes]`
@@ -385,7 +409,7 @@ fn not_modelled(export: &Export, filter: &Filter) -> Vec<NotModelled> {
         };
         if let Some(what) = condition.or(target) {
             let what = format!("{what} in table {} ({})", filter.table, export.file_name());
-            found.push(NotModelled { what, filters_packets: true, origin: rule.origin });
+            found.push(NotModelled { what, filters_packets: true, apart: false, origin: rule.origin });
         }
     }
     found

@@ -196,7 +196,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
             ));
             // Address resolution has no bearing on who reaches whom.
             let filters_packets = hooked && other != "arp";
-            built.not_modelled.push(NotModelled { what, filters_packets, origin });
+            built.not_modelled.push(NotModelled { what, filters_packets, apart: true, origin });
             return;
         }
     };
@@ -217,7 +217,12 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
                 text.origin,
                 format!("{what} is not followed; it may drop packets before all others"),
             ));
-            built.not_modelled.push(NotModelled { what, filters_packets: true, origin: text.origin });
+            built.not_modelled.push(NotModelled {
+                what,
+                filters_packets: true,
+                apart: true,
+                origin: text.origin,
+            });
         }
         chains.push(Chain {
             name: chain_name.clone(),

@@ -83,6 +83,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         reading.facts.not_modelled.push(NotModelled {
             what: "a PPTP daemon configuration in which no address is stated".into(),
             filters_packets: false,
+            apart: false,
             origin: first.unwrap_or_else(|| export.origin(0..0)),
         });
         return reading;

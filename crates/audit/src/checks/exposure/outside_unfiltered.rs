@@ -92,8 +92,7 @@ fn ways(device: &Device) -> Vec<Way> {
 fn judge(estate: &Estate, at: usize, interface: &OutsideInterface, family: Family, way: Way) -> Verdict {
     let device = &estate.devices[at];
     let place: Vec<Origin> = interface.origin.into_iter().collect();
-    let other =
-        device.facts.not_modelled.iter().find(|one| one.filters_packets && one.what.contains("ruleset"));
+    let other = device.facts.not_modelled.iter().find(|one| one.filters_packets && one.apart);
     if let Some(other) = other {
         let question = format!(
             "{} filters packets in a form that is not read yet ({}); review it by hand",
@@ -326,7 +325,15 @@ mod tests {
                 ("no filter exported", &[ADDRESSES, ROUTES], &["ask d"]),
                 (
                     "a ruleset that is not read",
-                    &[ADDRESSES, ROUTES, open, ("d/nft.txt", "table inet filter {\n}\n")],
+                    &[
+                        ADDRESSES,
+                        ROUTES,
+                        open,
+                        (
+                            "d/nft.txt",
+                            "table netdev t {\nchain c {\ntype filter hook ingress device eth0 priority 0;\ndrop\n}\n}\n",
+                        ),
+                    ],
                     &["ask d"],
                 ),
                 ("perhaps inside", &[private, route, open], &["ask d"]),

@@ -1,0 +1,128 @@
+//! The review of every packet filter of the estate: what each rule lets through, whether it ever decides, and what an auditor
+//! would remark of it.
+
+mod remarks;
+mod rows;
+mod words;
+
+pub use remarks::{Remark, RemarkKind};
+pub use rows::{ChainSheet, FilterSheet, ListRow, RemarkRow, RuleRow, RuleSummary, RulesSheet, sheet};
+pub use words::{Described, describe};
+
+use crate::Estate;
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::{Chain, ChainKind, Family, Filter, Hook, Rule, Target};
+use trevlin_packets::Space;
+use trevlin_packets::program::RuleId;
+use trevlin_packets::review::{RuleReview, review};
+
+/// What was found for a rule, and by which hooks packets come to it.
+pub type Reviewed = (RuleReview, BTreeSet<Hook>);
+
+/// The review of one table that filters.
+#[derive(Debug)]
+pub struct FilterReview<'a> {
+    /// Number of its device.
+    pub device: usize,
+    /// The table.
+    pub filter: &'a Filter,
+    /// Rules that packets of a hook can come to, with what was found, and by which hooks.
+    pub rules: BTreeMap<RuleId, Reviewed>,
+    /// Whether all of it could be followed.
+    pub whole: bool,
+}
+
+impl FilterReview<'_> {
+    /// The rule with this number.
+    #[must_use]
+    pub fn rule(&self, id: RuleId) -> Option<&Rule> {
+        self.filter.chains.get(id.chain as usize)?.rules.get(id.rule as usize)
+    }
+
+    /// Every rule of the table in the order of the file, with what was found where packets can come to it.
+    pub fn each(&self) -> impl Iterator<Item = (RuleId, &Chain, &Rule, Option<&Reviewed>)> {
+        self.filter.chains.iter().enumerate().flat_map(move |(at, chain)| {
+            chain.rules.iter().enumerate().map(move |(number, rule)| {
+                let id = RuleId { chain: at as u32, rule: number as u32 };
+                (id, chain, rule, self.rules.get(&id))
+            })
+        })
+    }
+}
+
+/// Whether a base chain filters. One that only translates, or only marks what passes, is a list that selects: nothing of what
+/// is said of filters is true of it.
+#[must_use]
+pub fn filters(filter: &Filter, chain: &Chain) -> bool {
+    if chain.hook.is_none() || chain.kind == ChainKind::Nat {
+        return false;
+    }
+    if filter.table == "filter" || matches!(chain.policy, Some(Target::Drop | Target::Reject)) {
+        return true;
+    }
+    // Something in it, or in what it leads to, keeps packets from passing.
+    let names = filter.by_name();
+    let mut open = vec![chain];
+    let mut seen: BTreeSet<&str> = BTreeSet::new();
+    while let Some(next) = open.pop() {
+        if !seen.insert(&next.name) {
+            continue;
+        }
+        for rule in &next.rules {
+            match &rule.target {
+                Target::Drop | Target::Reject => return true,
+                Target::Jump(name) | Target::Goto(name) => open.extend(names.get(name.as_str())),
+                _ => {}
+            }
+        }
+    }
+    false
+}
+
+/// Reviews the tables in force on a device.
+#[must_use]
+pub fn of_device(estate: &Estate, device: usize) -> Vec<FilterReview<'_>> {
+    let tables = estate.tables_in_force(device);
+    let interfaces = &estate.devices[device].facts.interfaces;
+    let mut found = Vec::new();
+    for filter in &tables {
+        let chains: Vec<&Chain> = filter.chains.iter().filter(|chain| filters(filter, chain)).collect();
+        if chains.is_empty() {
+            continue;
+        }
+        let mut one = FilterReview { device, filter, rules: BTreeMap::new(), whole: filter.complete };
+        for family in filter.families.each() {
+            let of_family: Vec<&Filter> =
+                tables.iter().copied().filter(|table| table.families.has(family)).collect();
+            let space = Space::new(family, &of_family, interfaces);
+            for chain in &chains {
+                take(&mut one, &space, chain);
+            }
+        }
+        found.push(one);
+    }
+    found
+}
+
+fn take(to: &mut FilterReview<'_>, space: &Space, chain: &Chain) {
+    let found = review(space, to.filter, chain);
+    to.whole &= found.whole;
+    for (id, one) in found.rules {
+        match to.rules.get_mut(&id) {
+            Some((known, hooks)) => {
+                known.join(one);
+                hooks.insert(found.hook);
+            }
+            None => {
+                to.rules.insert(id, (one, BTreeSet::from([found.hook])));
+            }
+        }
+    }
+}
+
+/// The space of a table's packets of its first IP version, for what is said of single rules.
+#[must_use]
+pub(crate) fn spaces(estate: &Estate, device: usize, filter: &Filter) -> Vec<Space> {
+    let interfaces = &estate.devices[device].facts.interfaces;
+    filter.families.each().map(|family: Family| Space::new(family, &[filter], interfaces)).collect()
+}

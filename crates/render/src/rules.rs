@@ -1,0 +1,239 @@
+//! The review of rules.
+
+use crate::columns::{Look, table};
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::io;
+use trevlin_audit::rules::{ChainSheet, FilterSheet, RemarkKind, RuleRow, RulesSheet};
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    filters: &'a [FilterSheet],
+}
+
+/// The review as one JSON object, schema `trevlin-rules/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn rules_json(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-rules/1", filters: &sheet.filters }, out)
+}
+
+/// The review for a spreadsheet, a line for each rule.
+///
+/// # Errors
+/// When writing fails.
+pub fn rules_csv(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> {
+    let mut writer = csv::Writer::from_writer(out);
+    writer.write_record([
+        "device",
+        "table",
+        "versions",
+        "chain",
+        "path",
+        "line",
+        "action",
+        "from",
+        "to",
+        "service",
+        "condition",
+        "verdict",
+        "breadth",
+        "left",
+        "packets",
+        "remarks",
+        "rule",
+    ])?;
+    for filter in &sheet.filters {
+        for chain in &filter.chains {
+            for row in &chain.rules {
+                let number = |value: Option<f64>| value.map(|one| format!("{one:.2}")).unwrap_or_default();
+                let remarks: Vec<String> = row.remarks.iter().map(|one| remark(one, "")).collect();
+                let cells = [
+                    &filter.device,
+                    &filter.table,
+                    &filter.families,
+                    &chain.name,
+                    &row.path,
+                    &row.line.to_string(),
+                    &row.action,
+                    &row.from,
+                    &row.to,
+                    &row.service,
+                    &row.condition,
+                    row.verdict,
+                    &number(row.breadth),
+                    &number(row.left),
+                    &row.packets.map(|one| one.to_string()).unwrap_or_default(),
+                    &remarks.join("; "),
+                    &row.text,
+                ];
+                writer.write_record(cells.map(|cell| crate::addresses::no_formula(&neutral(cell))))?;
+            }
+        }
+    }
+    writer.flush()
+}
+
+const LOOK: Look<7> = Look {
+    heads: ["line", "does", "from", "to", "service", "lets in", "verdict and remarks"],
+    shares: [5, 14, 17, 17, 13, 8, 26],
+    widest: 140,
+};
+
+/// The review as text: for each table its chains, for each chain its rules.
+///
+/// # Errors
+/// When writing fails.
+pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if sheet.filters.is_empty() {
+        return writeln!(out, "no packet filter was found in these exports");
+    }
+    for (number, filter) in sheet.filters.iter().enumerate() {
+        if number > 0 {
+            writeln!(out)?;
+        }
+        let title = format!("{}: table {} for {}", filter.device, filter.table, filter.families);
+        writeln!(out, "{BOLD}{}{BOLD:#} {DIM}{}{DIM:#}", neutral(&title), neutral(&filter.path))?;
+        if !filter.whole {
+            writeln!(
+                out,
+                "a part of it is missing or was not understood, so no rule is said never to be met"
+            )?;
+        }
+        summary(filter, out)?;
+        writeln!(out)?;
+        let headings: Vec<String> = filter.chains.iter().map(heading).collect();
+        let mut rows = Vec::new();
+        for (chain, heading) in filter.chains.iter().zip(&headings) {
+            for row in &chain.rules {
+                rows.push((heading.as_str(), cells(row, &filter.path), style(row)));
+            }
+        }
+        table(&LOOK, &rows, width, out)?;
+        for (chain, heading) in
+            filter.chains.iter().zip(&headings).filter(|(chain, _)| chain.rules.is_empty())
+        {
+            writeln!(out, "{BOLD}{}{BOLD:#} {DIM}(line {}; no rules){DIM:#}", neutral(heading), chain.line)?;
+        }
+        for list in &filter.lists {
+            let entries = list.entries;
+            writeln!(
+                out,
+                "list {}, {entries} entries: {} {DIM}{}:{}{DIM:#}",
+                neutral(&list.name),
+                list.remark,
+                neutral(&list.path),
+                list.line
+            )?;
+        }
+    }
+    writeln!(out, "{DIM}lets in: new connections as a power of two, sources x destinations x services{DIM:#}")
+}
+
+fn summary(filter: &FilterSheet, out: &mut dyn io::Write) -> io::Result<()> {
+    let summary = &filter.summary;
+    let red = AnsiColor::Red.on_default().bold();
+    let yellow = AnsiColor::Yellow.on_default().bold();
+    let open = match summary.accepting.as_slice() {
+        [] => String::new(),
+        chains => format!("{red}{} by default{red:#}", neutral(&format!("{} accept", chains.join(" and ")))),
+    };
+    let parts: Vec<String> = [
+        (summary.never_met, "never met", red),
+        (summary.temporary, "meant for a time", red),
+        (summary.every_service, "with every service", yellow),
+        (summary.changes_nothing, "without effect", yellow),
+        (summary.no_comment, "without a comment", DIM),
+    ]
+    .into_iter()
+    .filter(|(count, _, _)| *count > 0)
+    .map(|(count, what, style)| format!("{style}{count} {what}{style:#}"))
+    .chain((!open.is_empty()).then_some(open.clone()))
+    .collect();
+    let rest = if parts.is_empty() { String::new() } else { format!(": {}", parts.join(", ")) };
+    writeln!(out, "{} rules{rest}", summary.rules)
+}
+
+fn heading(chain: &ChainSheet) -> String {
+    match (chain.hook, chain.policy, chain.reached) {
+        (Some(hook), Some("drop"), _) => format!("chain {} ({hook}) drops what no rule decides", chain.name),
+        (Some(hook), _, _) => format!("chain {} ({hook}) accepts what no rule decides", chain.name),
+        (None, _, true) => format!("chain {}", chain.name),
+        (None, _, false) => format!("chain {}: nothing leads to it", chain.name),
+    }
+}
+
+/// Remarks that stand for something wrong, in the order of their weight.
+fn weight(kind: RemarkKind) -> u8 {
+    match kind {
+        RemarkKind::DenyTooLate | RemarkKind::AcceptsEverything | RemarkKind::Temporary => 2,
+        RemarkKind::NeverMatched
+        | RemarkKind::Impossible
+        | RemarkKind::Duplicate
+        | RemarkKind::EveryService
+        | RemarkKind::ChangesNothing
+        | RemarkKind::NotReached
+        | RemarkKind::PartlyTaken => 1,
+        _ => 0,
+    }
+}
+
+fn style(row: &RuleRow) -> Style {
+    match row.remarks.iter().map(|one| weight(one.kind)).max().unwrap_or(0) {
+        2 => AnsiColor::Red.on_default().bold(),
+        1 => AnsiColor::Yellow.on_default(),
+        _ => DIM,
+    }
+}
+
+/// A remark with the lines it speaks of; those of the same file without its name.
+fn remark(one: &trevlin_audit::rules::RemarkRow, path: &str) -> String {
+    let lines: Vec<&str> = one
+        .rules
+        .iter()
+        .map(|place| place.strip_prefix(path).and_then(|rest| rest.strip_prefix(':')).unwrap_or(place))
+        .collect();
+    match lines.as_slice() {
+        [] => one.text.clone(),
+        [line] if !path.is_empty() => format!("{} (line {line})", one.text),
+        lines if lines.len() > 5 && !path.is_empty() => {
+            format!("{} (lines {} and {} more)", one.text, lines[..4].join(", "), lines.len() - 4)
+        }
+        lines if path.is_empty() => format!("{} ({})", one.text, lines.join(", ")),
+        lines => format!("{} (lines {})", one.text, lines.join(", ")),
+    }
+}
+
+fn cells(row: &RuleRow, path: &str) -> [String; 7] {
+    let breadth = row.breadth.map_or_else(|| "-".to_owned(), |all| format!("2^{all:.0}"));
+    let breadth = match row.left {
+        Some(left) if left < 0.995 && row.breadth.is_some() && left > 0.0 => {
+            format!("{breadth}, {:.0} % left", left * 100.0)
+        }
+        _ => breadth,
+    };
+    let service = match (row.service.as_str(), row.condition.as_str()) {
+        (service, "") => service.to_owned(),
+        ("any", condition) => condition.to_owned(),
+        (service, condition) => format!("{service}; {condition}"),
+    };
+    // That a rule is in use, behind exceptions or without a comment is what one expects of most.
+    let told = row
+        .remarks
+        .iter()
+        .filter(|one| !matches!(one.kind, RemarkKind::AfterExceptions | RemarkKind::NoComment));
+    let remarks: Vec<String> = told.map(|one| remark(one, path)).collect();
+    let verdict = match (row.verdict, remarks.is_empty()) {
+        (verdict, true) => verdict.to_owned(),
+        // The remark says it better.
+        ("never met" | "cannot match" | "not reached" | "in use", false) => remarks.join("; "),
+        (verdict, false) => format!("{verdict}: {}", remarks.join("; ")),
+    };
+    [row.line.to_string(), row.action.clone(), row.from.clone(), row.to.clone(), service, breadth, verdict]
+}
