@@ -9,6 +9,8 @@ cd "$(dirname "$0")/.."
 missing=()
 command -v iptables-restore >/dev/null || [ -x /usr/sbin/iptables-restore ] || missing+=(iptables)
 command -v nft >/dev/null || [ -x /usr/sbin/nft ] || missing+=(nftables)
+command -v firewalld >/dev/null || [ -x /usr/sbin/firewalld ] || missing+=(firewalld)
+command -v dbus-daemon >/dev/null || missing+=(dbus)
 command -v ip >/dev/null || [ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing+=(iproute2)
 command -v openvpn >/dev/null || [ -x /usr/sbin/openvpn ] || missing+=(openvpn)
 command -v freeradius >/dev/null || [ -x /usr/sbin/freeradius ] || missing+=(freeradius)

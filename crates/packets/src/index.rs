@@ -12,6 +12,9 @@ const KEYS: [Field; 4] =
 /// A region that comes to more blocks than this in a field is not kept by it.
 const MOST_BLOCKS: usize = 256;
 
+/// A list of steps longer than this is kept by another field as well.
+const LONG: usize = 48;
+
 /// The steps of a program by what singles them out.
 #[derive(Debug)]
 pub(crate) struct Index {
@@ -26,98 +29,124 @@ struct Table {
     field: Field,
     width: u32,
     /// By the first value of a block and its number of leading bits.
-    blocks: BTreeMap<(Value, u32), Vec<u32>>,
+    blocks: BTreeMap<(Value, u32), Block>,
     /// Which numbers of leading bits occur.
     lengths: Vec<u32>,
+}
+
+/// The steps of one block.
+#[derive(Debug)]
+enum Block {
+    /// Few of them, in order.
+    List(Vec<u32>),
+    /// Many, by another field.
+    Index(Index),
 }
 
 impl Index {
     /// The index of some steps over fields whose values go to these.
     pub(crate) fn of(steps: &[Step], greatest: &[Value]) -> Self {
-        let mut tables: Vec<Table> = KEYS
-            .iter()
-            .map(|field| Table {
-                field: *field,
-                width: Value::BITS - greatest[*field as usize].leading_zeros(),
-                blocks: BTreeMap::new(),
-                lengths: Vec::new(),
-            })
-            .collect();
-        let mut others = Vec::new();
-        for (number, step) in steps.iter().enumerate() {
-            let number = number as u32;
-            if step.region.is_empty() {
-                continue;
-            }
-            match best(&step.region, &tables) {
-                Some((table, blocks)) => {
-                    for block in blocks {
-                        let held = tables[table].blocks.entry(block).or_default();
-                        if held.last() != Some(&number) {
-                            held.push(number);
-                        }
-                    }
-                }
-                None => others.push(number),
-            }
-        }
-        for table in &mut tables {
-            table.lengths = table.blocks.keys().map(|(_, length)| *length).collect();
-            table.lengths.sort_unstable();
-            table.lengths.dedup();
-        }
-        Self { tables, others }
+        let numbers: Vec<u32> =
+            (0..steps.len() as u32).filter(|number| !steps[*number as usize].region.is_empty()).collect();
+        Self::by(&KEYS, steps, &numbers, greatest)
     }
 
-    /// The lists in which every step that holds for a packet is found; each is in order.
-    pub(crate) fn lists(&self, point: &Point) -> impl Iterator<Item = &[u32]> {
-        let found = self.tables.iter().flat_map(move |table| {
-            let value = point[table.field as usize];
-            table.lengths.iter().filter_map(move |length| {
-                table.blocks.get(&(block_of(value, *length, table.width), *length)).map(Vec::as_slice)
-            })
+    fn by(keys: &[Field], steps: &[Step], numbers: &[u32], greatest: &[Value]) -> Self {
+        let mut found: Vec<BTreeMap<(Value, u32), Vec<u32>>> = keys.iter().map(|_| BTreeMap::new()).collect();
+        let widths: Vec<u32> =
+            keys.iter().map(|field| Value::BITS - greatest[*field as usize].leading_zeros()).collect();
+        let mut others = Vec::new();
+        for number in numbers {
+            match best(&steps[*number as usize].region, keys, &widths) {
+                Some((key, blocks)) => {
+                    for block in blocks {
+                        found[key].entry(block).or_default().push(*number);
+                    }
+                }
+                None => others.push(*number),
+            }
+        }
+        let tables = keys.iter().zip(found).zip(widths).map(|((field, found), width)| {
+            let mut lengths: Vec<u32> = found.keys().map(|(_, length)| *length).collect();
+            lengths.sort_unstable();
+            lengths.dedup();
+            let rest: Vec<Field> = keys.iter().copied().filter(|one| one != field).collect();
+            let block = |list: Vec<u32>| {
+                if list.len() > LONG && !rest.is_empty() {
+                    Block::Index(Self::by(&rest, steps, &list, greatest))
+                } else {
+                    Block::List(list)
+                }
+            };
+            let blocks = found.into_iter().map(|(key, list)| (key, block(list))).collect();
+            Table { field: *field, width, blocks, lengths }
         });
-        found.chain([self.others.as_slice()])
+        Self { tables: tables.collect(), others }
+    }
+
+    /// Finds the lists in which every step that holds for a packet is; each is in order.
+    pub(crate) fn lists<'a>(&'a self, point: &Point, to: &mut Vec<&'a [u32]>) {
+        if !self.others.is_empty() {
+            to.push(&self.others);
+        }
+        for table in &self.tables {
+            let value = point[table.field as usize];
+            for length in &table.lengths {
+                match table.blocks.get(&(block_of(value, *length, table.width), *length)) {
+                    Some(Block::List(list)) => to.push(list),
+                    Some(Block::Index(inner)) => inner.lists(point, to),
+                    None => {}
+                }
+            }
+        }
     }
 
     /// The steps of a span that may meet a cube, in order; `None` where there are more than `most`.
     pub(crate) fn meeting(&self, cube: &Cube, span: std::ops::Range<u32>, most: usize) -> Option<Vec<u32>> {
         let mut found: Vec<u32> = Vec::new();
-        let mut take = |list: &[u32]| {
-            let from = list.partition_point(|one| *one < span.start);
-            found.extend(list[from..].iter().take_while(|one| **one < span.end));
-            found.len() <= most
-        };
-        if !take(&self.others) {
-            return None;
-        }
-        for table in &self.tables {
-            for (first, last) in cube.side(table.field).map_or(&[(0, Value::MAX)][..], |side| side) {
-                for list in table.within(*first, *last).chain(table.around(*first)) {
-                    if !take(list) {
-                        return None;
-                    }
-                }
-            }
-        }
+        self.gather(cube, &span, most, &mut found)?;
         found.sort_unstable();
         found.dedup();
         Some(found)
     }
+
+    fn gather(
+        &self,
+        cube: &Cube,
+        span: &std::ops::Range<u32>,
+        most: usize,
+        found: &mut Vec<u32>,
+    ) -> Option<()> {
+        let take = |list: &[u32], found: &mut Vec<u32>| {
+            let from = list.partition_point(|one| *one < span.start);
+            found.extend(list[from..].iter().take_while(|one| **one < span.end));
+            (found.len() <= most).then_some(())
+        };
+        take(&self.others, found)?;
+        for table in &self.tables {
+            for (first, last) in cube.side(table.field).map_or(&[(0, Value::MAX)][..], |side| side) {
+                for block in table.within(*first, *last).chain(table.around(*first)) {
+                    match block {
+                        Block::List(list) => take(list, found)?,
+                        Block::Index(inner) => inner.gather(cube, span, most, found)?,
+                    }
+                }
+            }
+        }
+        Some(())
+    }
 }
 
 impl Table {
-    /// Lists of the blocks that begin in a range.
-    fn within(&self, first: Value, last: Value) -> impl Iterator<Item = &[u32]> {
-        self.blocks.range((first, 0)..=(last, u32::MAX)).map(|(_, list)| list.as_slice())
+    /// The blocks that begin in a range.
+    fn within(&self, first: Value, last: Value) -> impl Iterator<Item = &Block> {
+        self.blocks.range((first, 0)..=(last, u32::MAX)).map(|(_, block)| block)
     }
 
-    /// Lists of the blocks that begin before a value and hold it.
-    fn around(&self, value: Value) -> impl Iterator<Item = &[u32]> {
+    /// The blocks that begin before a value and hold it.
+    fn around(&self, value: Value) -> impl Iterator<Item = &Block> {
         let blocks = self.lengths.iter().map(move |length| (block_of(value, *length, self.width), *length));
-        blocks
-            .filter(move |(start, _)| *start < value)
-            .filter_map(|block| self.blocks.get(&block).map(Vec::as_slice))
+        blocks.filter(move |(start, _)| *start < value).filter_map(|block| self.blocks.get(&block))
     }
 }
 
@@ -127,17 +156,15 @@ fn block_of(value: Value, length: u32, width: u32) -> Value {
     if low >= Value::BITS { 0 } else { value >> low << low }
 }
 
-/// By which table a region is kept, with its blocks there.
-fn best(region: &Region, tables: &[Table]) -> Option<(usize, Vec<(Value, u32)>)> {
+/// By which of some fields a region is kept, with its blocks there.
+fn best(region: &Region, keys: &[Field], widths: &[u32]) -> Option<(usize, Vec<(Value, u32)>)> {
     let mut found: Option<(f64, usize)> = None;
-    for (at, table) in tables.iter().enumerate() {
-        let whole = 2f64.powi(table.width as i32);
+    for (at, (field, width)) in keys.iter().zip(widths).enumerate() {
+        let whole = 2f64.powi(*width as i32);
         let share = |ranges: &Ranges| {
             ranges.iter().map(|(first, last)| (last - first) as f64 + 1.0).sum::<f64>() / whole
         };
-        let widest =
-            region.cubes.iter().map(|cube| cube.side(table.field).map_or(1.0, share)).fold(0.0, f64::max);
-        // Fine blocks of a wide field single out better than the one port that many rules name.
+        let widest = region.cubes.iter().map(|cube| cube.side(*field).map_or(1.0, share)).fold(0.0, f64::max);
         if widest < 0.3 && found.is_none_or(|(best, _)| widest < best) {
             found = Some((widest, at));
         }
@@ -145,8 +172,8 @@ fn best(region: &Region, tables: &[Table]) -> Option<(usize, Vec<(Value, u32)>)>
     let (_, at) = found?;
     let mut blocks = Vec::new();
     for cube in &region.cubes {
-        for (first, last) in cube.side(tables[at].field)?.iter() {
-            cut(*first, *last, tables[at].width, &mut blocks);
+        for (first, last) in cube.side(keys[at])?.iter() {
+            cut(*first, *last, widths[at], &mut blocks);
             if blocks.len() > MOST_BLOCKS {
                 return None;
             }

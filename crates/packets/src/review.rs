@@ -255,8 +255,10 @@ impl<'a> Desk<'a> {
 
     /// Whether a packet never comes to a step, or may as well not.
     fn taken_before(&self, point: &Point, number: u32) -> bool {
+        let mut lists = Vec::new();
+        self.index.lists(point, &mut lists);
         let mut at = 0;
-        while let Some(found) = self.next_for(point, at..number) {
+        while let Some(found) = self.next_for(&lists, point, at..number) {
             match self.step(found).action {
                 Action::End(_) => return true,
                 Action::Skip(to) if to > number => return true,
@@ -267,10 +269,10 @@ impl<'a> Desk<'a> {
         false
     }
 
-    /// The next step of a span that surely holds for a packet and decides where it goes.
-    fn next_for(&self, point: &Point, span: std::ops::Range<u32>) -> Option<u32> {
+    /// The next step of a span, of those in some lists, that surely holds for a packet and decides where it goes.
+    fn next_for(&self, lists: &[&[u32]], point: &Point, span: std::ops::Range<u32>) -> Option<u32> {
         let mut best = span.end;
-        for list in self.index.lists(point) {
+        for list in lists {
             let from = list.partition_point(|one| *one < span.start);
             for one in &list[from..] {
                 if *one >= best {
@@ -380,7 +382,7 @@ impl<'a> Desk<'a> {
             let Some(by) = self.step(taker).rule else { continue };
             let opposite = (ours == Ending::Accept) != (theirs == Ending::Accept);
             if opposite && theirs != Ending::NotModelled && !review.partly.iter().any(|one| one.by == by) {
-                let earlier = self.step(taker).region.and(&self.new);
+                let earlier = self.step(taker).region.and(&self.domain).and(&self.new);
                 let exception = earlier.cubes.iter().all(|cube| new.cubes.iter().any(|one| one.covers(cube)));
                 review.partly.push(Partly { by, exception });
             }
@@ -398,8 +400,10 @@ impl<'a> Desk<'a> {
         // Most rules show at once that they matter: what becomes of the one packet without them.
         let end = self.program.steps.len() as u32;
         let mut at = number + 1;
+        let mut lists = Vec::new();
+        self.index.lists(witness, &mut lists);
         let met = loop {
-            match self.next_for(witness, at..end).map(|one| (one, self.step(one).action)) {
+            match self.next_for(&lists, witness, at..end).map(|one| (one, self.step(one).action)) {
                 None => break self.program.policy,
                 Some((_, Action::End(ending))) => break ending,
                 Some((_, Action::Skip(to))) => at = to,

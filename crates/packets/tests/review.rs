@@ -101,7 +101,7 @@ fn walk(filter: &Filter, number: usize, packet: &Packet, without: Option<RuleId>
             }
             Target::Return => return End::Returned,
             Target::Jump(name) | Target::Goto(name) => {
-                let next = filter.chains.iter().position(|chain| chain.name == *name).unwrap();
+                let next = filter.chains.iter().position(|chain| chain.name == *name).expect("a chain");
                 if let End::Ended = walk(filter, next, packet, without, way) {
                     return End::Ended;
                 }
@@ -123,7 +123,7 @@ fn way(filter: &Filter, packet: &Packet, without: Option<RuleId>) -> Way {
 
 fn fate(filter: &Filter, packet: &Packet, without: Option<RuleId>) -> (Target, usize) {
     let way = way(filter, packet, without);
-    let policy = filter.chains[0].policy.clone().unwrap();
+    let policy = filter.chains[0].policy.clone().expect("a policy");
     (way.ended.map_or(policy, |(_, target)| target), way.logged)
 }
 
@@ -131,7 +131,7 @@ fn condition() -> impl Strategy<Value = Match> {
     let address = |base: [u8; 2]| {
         (0u8..4, 0u8..4).prop_map(move |(a, b)| {
             let at = |last| std::net::IpAddr::from([10, base[1], base[0], last]);
-            vec![IpRange::new(at(a.min(b)), at(a.max(b))).unwrap()]
+            vec![IpRange::new(at(a.min(b)), at(a.max(b))).expect("in order")]
         })
     };
     let ports = prop::collection::vec((1u16..4).prop_map(|port| PortRange { first: port, last: port }), 1..3);

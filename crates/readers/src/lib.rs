@@ -20,6 +20,7 @@ mod authorized_keys;
 mod decode;
 mod dhcp;
 mod encapsulation;
+mod firewalld;
 mod icmp;
 mod ike;
 mod ini;
@@ -52,6 +53,7 @@ use trevlin_model::Export;
 pub const READERS: &[Reader] = &[
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
+    firewalld::READER,
     accounts::GROUP,
     network::ifupdown::READER,
     ip_json::ADDRESSES,

@@ -5,7 +5,7 @@ use trevlin_model::{Export, ExportId, LineClass, Origin};
 use trevlin_readers::{READERS, Reading, Surroundings, decode};
 
 /// Pieces of every format, whole and broken, so that random texts go deep into the readers.
-const PIECES: [&str; 143] = [
+const PIECES: [&str; 151] = [
     "conn c\n\tauto=add\n",
     "\tike=3des-md5;dh5,aes+aes128-!\n",
     "\talso=c\n",
@@ -148,6 +148,14 @@ const PIECES: [&str; 143] = [
     "pools { a { addrs = 10.0.0.0/31 } }\n",
     "secrets { ike { secret = \"é\n",
     "conn é\n\talso=é\n\trightsourceip=10.0.0.0/8,%config\n",
+    "table inet t {\n chain c {\n type filter hook input priority filter - 5; policy drop;\n",
+    " ip saddr . tcp dport { 10.0.0.1 . 22, 2001:db8::/32 . 1-9 } vmap { 22 : jump é, * : drop }\n",
+    " dnat ip to tcp dport map @m : 80 comment \"é\"\n }\n}\n",
+    "define a = { $a, 1-2 }\nadd rule inet t c ct state & (new|related) != 0 log accept # é\n",
+    "{\"nftables\": [{\"rule\": {\"family\": \"ip\", \"table\": \"é\", \"chain\": \"c\", \"expr\": [{\"drop\": null}]}}]}",
+    "<zone target=\"é\"><interface name=\"eth0\"/><service name=\"ssh\"/><rule><source address=\"10.0.0.0/8\"/><drop/></rule></zone>",
+    "create é hash:ip,port\nadd é 10.0.0.1,tcp:é\n",
+    "net.ipv4.conf.é.rp_filter = 1\n",
     "[lns default]\nip range = 0.0.0.0 - 255.255.255.255\nno ip range = 10.0.0.9\n",
 ];
 

@@ -49,14 +49,11 @@ fn style(verdict: &str) -> Style {
     }
 }
 
-fn headline(answer: &Reached) -> String {
-    match &answer.delivered_to {
-        Some(one) => {
-            let device = one.device.as_ref().map(|name| format!(" ({name})")).unwrap_or_default();
-            neutral(&format!(", delivered to {} port {}{device}", one.address, one.port)).into_owned()
-        }
-        None => String::new(),
-    }
+/// Where it is delivered, in words.
+fn delivered(answer: &Reached) -> Option<String> {
+    let one = answer.delivered_to.as_ref()?;
+    let device = one.device.as_ref().map(|name| format!(" ({name})")).unwrap_or_default();
+    Some(neutral(&format!("delivered to {} port {}{device}", one.address, one.port)).into_owned())
 }
 
 /// One answer as text: the verdict, then what decided, each with its line.
@@ -65,7 +62,8 @@ fn headline(answer: &Reached) -> String {
 /// When writing fails.
 pub fn reach_text(answer: &Reached, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let style = style(answer.verdict);
-    writeln!(out, "{style}{}{style:#}{}", answer.verdict, headline(answer))?;
+    let delivered = delivered(answer).map(|text| format!(", {text}")).unwrap_or_default();
+    writeln!(out, "{style}{}{style:#}{delivered}", answer.verdict)?;
     let mut device = "";
     for (number, step) in answer.steps.iter().enumerate() {
         if step.device != device {
@@ -91,17 +89,14 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
     for one in answers {
         let style = style(one.reached.verdict);
         let expected = match (one.as_expected, one.expect) {
-            (Some(true), _) => ", as expected".to_owned(),
-            (Some(false), Some(expect)) => format!(", and {expect} was expected"),
-            _ => String::new(),
+            (Some(true), _) => Some("as expected".to_owned()),
+            (Some(false), Some(expect)) => Some(format!("{expect} was expected")),
+            _ => None,
         };
+        let parts: Vec<String> = delivered(&one.reached).into_iter().chain(expected).collect();
         let verdict = one.reached.verdict;
-        writeln!(
-            out,
-            "line {:>4}  {style}{verdict:<8}{style:#}{}{expected}",
-            one.line,
-            headline(&one.reached)
-        )?;
+        let text = parts.join(", ");
+        writeln!(out, "line {:>4}  {style}{verdict:<7}{style:#}  {text}", one.line)?;
         if one.as_expected == Some(false) {
             for step in &one.reached.steps {
                 let place = step.path.as_ref().zip(step.line).map(|(path, line)| format!(" {path}:{line}"));

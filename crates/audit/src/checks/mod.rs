@@ -5,8 +5,10 @@ mod ciphers;
 mod exposure;
 mod ike;
 mod logins;
+mod rules;
 mod secrets;
 mod tunnels;
+mod upkeep;
 
 use crate::Check;
 pub(crate) use secrets::weak_pre_shared_key;
@@ -61,6 +63,14 @@ pub const CHECKS: &[&Check] = &[
     &logins::weak_dial_in_method::CHECK,
     &logins::weak_eap_method::CHECK,
     &logins::weak_ssh_key::CHECK,
+    &rules::accepts_everything::CHECK,
+    &rules::deny_after_accept::CHECK,
+    &rules::every_service::CHECK,
+    &rules::forward_unfiltered::CHECK,
+    &rules::list_unused::CHECK,
+    &rules::never_met::CHECK,
+    &rules::not_reached::CHECK,
+    &rules::one_version_unfiltered::CHECK,
     &secrets::certificate_expired::CHECK,
     &secrets::certificate_names::CHECK,
     &secrets::certificate_unverifiable::CHECK,
@@ -97,6 +107,9 @@ pub const CHECKS: &[&Check] = &[
     &tunnels::sends_not_as_wanted::CHECK,
     &tunnels::server_not_verified::CHECK,
     &tunnels::static_key::CHECK,
+    &upkeep::list_missing::CHECK,
+    &upkeep::stored_rules_differ::CHECK,
+    &upkeep::temporary_rule::CHECK,
 ];
 
 /// The check with this id.

@@ -8,6 +8,7 @@ pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
 use crate::plan::Plan;
+use crate::rules::Kept;
 use crate::{ValidEstateFile, Wanted};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
@@ -15,8 +16,8 @@ use std::net::IpAddr;
 use std::sync::OnceLock;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, Hook, Interface, Ledger,
-    Origin, Pool, PortForward, Protocol, Setting, Target, TranslationKind, TunnelFamily, find_path,
+    Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, FilterFormat, Hook, Interface,
+    Ledger, Origin, Pool, PortForward, Protocol, Setting, Target, TranslationKind, TunnelFamily, find_path,
 };
 
 /// One export as read.
@@ -68,6 +69,8 @@ pub struct Estate {
     forwards_to: BTreeMap<usize, Vec<(usize, usize)>>,
     masker: Masker,
     plan: OnceLock<Plan>,
+    /// Reviews of packet filters, by device, each made when it is first asked for.
+    rule_reviews: Vec<OnceLock<Vec<Kept>>>,
 }
 
 impl Estate {
@@ -102,7 +105,9 @@ impl Estate {
             forwards_to: BTreeMap::new(),
             masker,
             plan: OnceLock::new(),
+            rule_reviews: Vec::new(),
         };
+        estate.rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
         estate.index();
         dial_in::settle(&mut estate);
         for at in 0..estate.devices.len() {
@@ -214,6 +219,11 @@ impl Estate {
         self.plan.get_or_init(|| Plan::of(self))
     }
 
+    /// The review of a device's packet filters, made when it is first asked for.
+    pub(crate) fn rule_reviews(&self, device: usize) -> &[Kept] {
+        self.rule_reviews[device].get_or_init(|| crate::rules::review_device(self, device))
+    }
+
     /// Masks every secret of the estate in a text on its way out.
     #[must_use]
     pub fn masker(&self) -> &Masker {
@@ -246,6 +256,7 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     facts.tunnels.retain(|one| {
         one.interface.as_ref().is_none_or(|interface| seen.insert((one.family, interface.clone())))
     });
+    once(&mut facts.filters);
     stand_in(&mut facts);
     lend_networks(&mut facts);
     turn_sides(&mut facts);
@@ -256,6 +267,28 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     let wanted_sends = entry.sends.or(file.wanted.sends);
     let dialled = entry.dialled;
     Device { name, kind, exports, facts, logins: Vec::new(), dialled, wanted_sends, site, stated_outside }
+}
+
+/// One table in two dumps is one table: the same ruleset as text and as JSON, and a table of iptables that nft prints as well.
+fn once(filters: &mut Vec<Filter>) {
+    let twin = |one: &Filter, other: &Filter| {
+        let same = (one.state, one.families, &one.table) == (other.state, other.families, &other.table);
+        let built_in = |name: &str| !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_uppercase());
+        let of_iptables = other.format == FilterFormat::Iptables
+            && one.format == FilterFormat::Nftables
+            && one.chains.iter().filter(|chain| chain.hook.is_some()).all(|chain| built_in(&chain.name));
+        same && (of_iptables || (one.format == other.format && one.says_the_same(other)))
+    };
+    let mut kept: Vec<Filter> = Vec::with_capacity(filters.len());
+    // Those of iptables first, since they are the ones that stay.
+    let mut all = std::mem::take(filters);
+    all.sort_by_key(|one| one.format);
+    for one in all {
+        if !kept.iter().any(|known| twin(&one, known)) {
+            kept.push(one);
+        }
+    }
+    *filters = kept;
 }
 
 /// Where nothing shows what runs, the files that apply at boot are judged in its place. Files that name nothing but the

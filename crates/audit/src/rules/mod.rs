@@ -5,13 +5,15 @@ mod remarks;
 mod rows;
 mod words;
 
+pub(crate) use remarks::{EVERY_SERVICE, let_through, may_be_new, temporary, within_device};
 pub use remarks::{Remark, RemarkKind};
 pub use rows::{ChainSheet, FilterSheet, ListRow, RemarkRow, RuleRow, RuleSummary, RulesSheet, sheet};
+pub(crate) use rows::{hook_word, leads_to};
 pub use words::{Described, describe};
 
 use crate::Estate;
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::{Chain, ChainKind, Family, Filter, Hook, Rule, Target};
+use trevlin_model::{Chain, ChainKind, Filter, Hook, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{RuleReview, review};
@@ -27,9 +29,21 @@ pub struct FilterReview<'a> {
     /// The table.
     pub filter: &'a Filter,
     /// Rules that packets of a hook can come to, with what was found, and by which hooks.
-    pub rules: BTreeMap<RuleId, Reviewed>,
+    pub rules: &'a BTreeMap<RuleId, Reviewed>,
+    /// The spaces of its packets, one for each IP version that it judges.
+    pub(crate) spaces: &'a [Space],
     /// Whether all of it could be followed.
     pub whole: bool,
+}
+
+/// What is kept of a review, for who asks again.
+#[derive(Debug)]
+pub(crate) struct Kept {
+    /// Number of the table among those of its device.
+    filter: usize,
+    rules: BTreeMap<RuleId, Reviewed>,
+    spaces: Vec<Space>,
+    whole: bool,
 }
 
 impl FilterReview<'_> {
@@ -79,33 +93,52 @@ pub fn filters(filter: &Filter, chain: &Chain) -> bool {
     false
 }
 
-/// Reviews the tables in force on a device.
+/// The tables in force on a device that filter, reviewed.
 #[must_use]
 pub fn of_device(estate: &Estate, device: usize) -> Vec<FilterReview<'_>> {
+    let filters = &estate.devices[device].facts.filters;
+    let kept = estate.rule_reviews(device).iter();
+    kept.map(|one| FilterReview {
+        device,
+        filter: &filters[one.filter],
+        rules: &one.rules,
+        spaces: &one.spaces,
+        whole: one.whole,
+    })
+    .collect()
+}
+
+/// Reviews the tables in force on a device.
+pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
     let tables = estate.tables_in_force(device);
-    let interfaces = &estate.devices[device].facts.interfaces;
+    let facts = &estate.devices[device].facts;
     let mut found = Vec::new();
-    for filter in &tables {
+    for (number, filter) in facts.filters.iter().enumerate() {
+        if !tables.iter().any(|one| std::ptr::eq(*one, filter)) {
+            continue;
+        }
         let chains: Vec<&Chain> = filter.chains.iter().filter(|chain| filters(filter, chain)).collect();
         if chains.is_empty() {
             continue;
         }
-        let mut one = FilterReview { device, filter, rules: BTreeMap::new(), whole: filter.complete };
+        let mut one =
+            Kept { filter: number, rules: BTreeMap::new(), spaces: Vec::new(), whole: filter.complete };
         for family in filter.families.each() {
             let of_family: Vec<&Filter> =
                 tables.iter().copied().filter(|table| table.families.has(family)).collect();
-            let space = Space::new(family, &of_family, interfaces);
+            let space = Space::new(family, &of_family, &facts.interfaces);
             for chain in &chains {
-                take(&mut one, &space, chain);
+                take(&mut one, &space, filter, chain);
             }
+            one.spaces.push(space);
         }
         found.push(one);
     }
     found
 }
 
-fn take(to: &mut FilterReview<'_>, space: &Space, chain: &Chain) {
-    let found = review(space, to.filter, chain);
+fn take(to: &mut Kept, space: &Space, filter: &Filter, chain: &Chain) {
+    let found = review(space, filter, chain);
     to.whole &= found.whole;
     for (id, one) in found.rules {
         match to.rules.get_mut(&id) {
@@ -118,11 +151,4 @@ fn take(to: &mut FilterReview<'_>, space: &Space, chain: &Chain) {
             }
         }
     }
-}
-
-/// The space of a table's packets of its first IP version, for what is said of single rules.
-#[must_use]
-pub(crate) fn spaces(estate: &Estate, device: usize, filter: &Filter) -> Vec<Space> {
-    let interfaces = &estate.devices[device].facts.interfaces;
-    filter.families.each().map(|family: Family| Space::new(family, &[filter], interfaces)).collect()
 }

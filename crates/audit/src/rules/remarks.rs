@@ -2,7 +2,6 @@
 
 use super::{FilterReview, describe};
 use crate::Estate;
-use crate::rules::spaces;
 use jiff::civil::Date;
 use serde::Serialize;
 use trevlin_model::{MatchKind, Origin, Rule, Target};
@@ -80,7 +79,7 @@ pub(crate) fn of_rule(
         remarks.retain(|one| one.kind != RemarkKind::ChangesNothing);
     }
     if found.is_some_and(|found| found.standing == Standing::Alive) && !within {
-        broad(&spaces(estate, review.device, review.filter), rule, &mut remarks);
+        broad(review.spaces, rule, &mut remarks);
     }
     if let Some(temporary) = temporary(rule.comment.as_deref().unwrap_or_default(), as_of) {
         remarks.push(Remark { kind: RemarkKind::Temporary, text: temporary.text(), others: Vec::new() });
@@ -164,7 +163,7 @@ fn standing(
 }
 
 /// Whether a rule may hold for the first packet of a connection.
-fn may_be_new(rule: &Rule) -> bool {
+pub(crate) fn may_be_new(rule: &Rule) -> bool {
     rule.matches.iter().all(|one| match &one.kind {
         MatchKind::States(states) => states.new != one.negated,
         _ => true,

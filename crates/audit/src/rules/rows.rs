@@ -1,7 +1,7 @@
 //! The review as rows, for outputs.
 
 use super::remarks::{RemarkKind, let_through, of_rule, within_device};
-use super::{FilterReview, describe, filters, of_device, spaces};
+use super::{FilterReview, describe, filters, of_device};
 use crate::Estate;
 use crate::outcome::place;
 use jiff::civil::Date;
@@ -148,7 +148,9 @@ pub fn sheet(estate: &Estate, devices: &[String], as_of: Date) -> RulesSheet {
     let wanted = |name: &str| devices.is_empty() || devices.iter().any(|one| one == name);
     let mut all = Vec::new();
     for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| wanted(&device.name)) {
-        for review in of_device(estate, at) {
+        let mut reviews = of_device(estate, at);
+        reviews.sort_by_key(|one| one.filter.families);
+        for review in reviews {
             all.push(filter_sheet(estate, &device.name, &review, as_of));
         }
     }
@@ -272,7 +274,7 @@ fn rule_row(
 ) -> RuleRow {
     let described = describe(rule);
     let within = within_device(estate, review.device, rule);
-    let breadth = let_through(&spaces(estate, review.device, review.filter), rule).filter(|_| !within);
+    let breadth = let_through(review.spaces, rule).filter(|_| !within);
     let remarks = of_rule(estate, review, id, found, counted, as_of);
     let has = |kind: RemarkKind| remarks.iter().any(|one| one.kind == kind);
     let verdict = match found.map(|found| &found.standing) {
@@ -300,14 +302,22 @@ fn rule_row(
     let text = estate.masker().mask_at(text, rule.origin);
     let covered_by = match found.map(|found| &found.standing) {
         Some(Standing::Covered { by }) => {
-            by.iter().filter_map(|one| review.rule(*one)).map(|rule| estate.place(rule.origin)).collect()
+            let mut places: Vec<String> =
+                by.iter().filter_map(|one| review.rule(*one)).map(|rule| estate.place(rule.origin)).collect();
+            // Elements of one map are rules of one line.
+            places.dedup();
+            places
         }
         _ => Vec::new(),
     };
     let remarks = remarks.into_iter().map(|one| RemarkRow {
         kind: one.kind,
         text: one.text,
-        rules: one.others.into_iter().map(|origin| estate.place(origin)).collect(),
+        rules: {
+            let mut places: Vec<String> = one.others.into_iter().map(|origin| estate.place(origin)).collect();
+            places.dedup();
+            places
+        },
     });
     RuleRow {
         path: evidence.path,

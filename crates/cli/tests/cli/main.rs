@@ -8,5 +8,7 @@ mod common;
 mod demo;
 mod leaks;
 mod logins;
+mod reach;
 mod readme;
+mod rules;
 mod tunnels;

@@ -79,7 +79,7 @@ enum Extra {
 fn list(number: u64, seed: u64) -> RuleList {
     let mut rng = Rng::new(seed + 77);
     let residual = number % 12 == 11;
-    if number % 2 == 0 {
+    if number.is_multiple_of(2) {
         let extra = if residual { Extra::Residual } else { Extra::None };
         let v4 = iptables(&mut rng, false, extra);
         let v6 = iptables(&mut rng, true, extra);

@@ -14,6 +14,7 @@
 mod agent;
 mod lists;
 mod net;
+mod zones;
 
 use lists::{Kind, RuleList};
 use net::{Net, Probe};
@@ -58,6 +59,15 @@ fn main() {
     }
     for (v6, list) in lists::translatable(seeds.unwrap_or(1)) {
         count.same_translated(&net, v6, &list);
+    }
+    match zones::compare(&net) {
+        Some((chains, wrong)) => {
+            println!("{chains} chains of zones and policies held against firewalld");
+            count.wrong.extend(wrong);
+        }
+        None => {
+            println!("\n*** SKIPPED: zones were NOT held against firewalld: it could not be started ***\n")
+        }
     }
     count.finish(lists.len());
 }

@@ -242,6 +242,32 @@ impl Net {
         }
     }
 
+    /// Starts a program on the gate, with its output thrown away.
+    pub(crate) fn spawn(
+        &self,
+        program: &str,
+        arguments: &[&str],
+        environment: &[(&str, &str)],
+    ) -> std::io::Result<Child> {
+        Command::new("ip")
+            .args(["netns", "exec", &self.name("gate"), program])
+            .args(arguments)
+            .envs(environment.iter().copied())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+    }
+
+    /// Takes every rule out of the gate.
+    pub(crate) fn flush(&self) {
+        self.gate("nft", &["flush", "ruleset"]);
+    }
+
+    /// The rules of the gate.
+    pub(crate) fn ruleset(&self) -> String {
+        self.gate("nft", &["list", "ruleset"])
+    }
+
     /// A list in the language of nftables.
     pub(crate) fn translated(&self, v6: bool, text: &str) -> String {
         let program = if v6 { "ip6tables-restore-translate" } else { "iptables-restore-translate" };

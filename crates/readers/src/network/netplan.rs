@@ -66,7 +66,10 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let end = broken.unwrap_or(export.text().len());
     book.class(export.origin(0..end.max(1)), LineClass::Understood);
     if let Some(at) = broken {
-        let at = at.min(export.text().len().saturating_sub(1));
+        let mut at = at.min(export.text().len().saturating_sub(1));
+        while !export.text().is_char_boundary(at) {
+            at -= 1;
+        }
         book.class(export.origin(at..export.text().len()), LineClass::NotUnderstood);
         book.note(
             export.origin(at..at),

@@ -1,0 +1,88 @@
+//! A rule that lets everything through.
+
+use super::{Judged, REFERENCES, each_rule};
+use crate::rules::{describe, hook_word, within_device};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{Hook, Target};
+use trevlin_packets::review::Standing;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/accepts-everything",
+    area: Area::Rules,
+    title: "A rule lets everything through",
+    severity: Severity::High,
+    why: "Behind it the list does not matter: whatever no earlier rule denies passes. Such a rule is often put in to find out \
+          whether the filter is to blame for something, and forgotten. Services that nobody thought of stand open with those that \
+          were meant.",
+    fix: "Take it out, and accept what is needed by rules of its own. What is needed can be read off a log line before a deny.",
+    judged: "Fails where an accept for the device itself or for what it forwards has no condition but the IP version, holds for new \
+             connections, and is met. A default policy that accepts is exposure/outside-unfiltered where it faces the outside.",
+    references: REFERENCES,
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    each_rule(estate, judge)
+}
+
+fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+    let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
+    let hook = hooks.iter().find(|hook| matches!(hook, Hook::Input | Hook::Forward));
+    let (Some(hook), true) = (hook, judged.rule.target == Target::Accept) else {
+        return Verdict::DoesNotApply;
+    };
+    if within_device(estate, judged.device, judged.rule) {
+        return Verdict::DoesNotApply;
+    }
+    let words = describe(judged.rule);
+    let bare = words.from == "any"
+        && words.to == "any"
+        && words.service == "any"
+        && matches!(words.more.as_str(), "" | "IPv4" | "IPv6" | "new")
+        && judged.chain.hook.is_some();
+    if !bare || found.standing != Standing::Alive {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        severity: CHECK.severity,
+        why_this_severity: "it has no condition".into(),
+        title: format!("Chain {} lets everything through", judged.chain.name),
+        detail: format!(
+            "Every new connection that comes to this rule of the {} filter is accepted, from anywhere to anywhere, whatever the \
+             service.",
+            hook_word(*hook)
+        ),
+        evidence: vec![judged.rule.origin, judged.chain.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::on_list;
+    use super::*;
+
+    #[test]
+    fn cases() {
+        for (what, rules, wanted) in [
+            (
+                "everything",
+                "-A FORWARD -j ACCEPT",
+                &["fail high d iptables-save.txt:5 iptables-save.txt:3"][..],
+            ),
+            (
+                "everything new",
+                "-A INPUT -m conntrack --ctstate NEW -j ACCEPT",
+                &["fail high d iptables-save.txt:5 iptables-save.txt:2"],
+            ),
+            ("known connections", "-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT", &[]),
+            ("the device itself", "-A INPUT -i lo -j ACCEPT", &[]),
+            ("one interface", "-A FORWARD -i eth1 -j ACCEPT", &[]),
+            ("one protocol", "-A FORWARD -p icmp -j ACCEPT", &[]),
+            ("in a chain behind a condition", "-A INPUT -s 10.0.0.9 -j X\n-A X -j ACCEPT", &[]),
+            ("never met", "-A FORWARD -j DROP\n-A FORWARD -j ACCEPT", &[]),
+        ] {
+            assert_eq!(on_list(&CHECK, rules), wanted, "{what}");
+        }
+    }
+}

@@ -1,0 +1,165 @@
+//! A rule that lets every service through.
+
+use super::{Judged, REFERENCES, each_rule, named};
+use crate::rules::{EVERY_SERVICE, describe, let_through, within_device};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{Hook, Match, MatchKind, Origin, Rule};
+use trevlin_packets::review::Standing;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/every-service",
+    area: Area::Rules,
+    title: "A rule lets every service through",
+    severity: Severity::Medium,
+    why: "Whoever is on the one side reaches every port on the other: file sharing, remote desktops, management pages, and what is \
+          installed tomorrow. That is how one infected machine becomes many. A tunnel protects what passes through it from \
+          others, and from nothing that its callers bring.",
+    fix: "Name the services that are needed, each with the addresses that need it. Let the rest end at the deny with a log line.",
+    judged: "Fails where an accept holds for new connections on every port of a protocol: high where it takes them from outside, low \
+             where it only lets them out to the outside, info where both sides are single hosts. Passes what is for the loopback \
+             interface, for known connections only, or for protocols without ports.",
+    references: REFERENCES,
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    each_rule(estate, judge)
+}
+
+fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+    let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
+    if !hooks.iter().any(|hook| matches!(hook, Hook::Input | Hook::Forward))
+        || within_device(estate, judged.device, judged.rule)
+    {
+        return Verdict::DoesNotApply;
+    }
+    let Some(breadth) = let_through(judged.review.spaces, judged.rule) else {
+        return Verdict::DoesNotApply;
+    };
+    let words = describe(judged.rule);
+    let bare = words.from == "any" && words.to == "any";
+    // A rule without any condition is another check; one for what IPsec or a mark singles out is limited by that.
+    if breadth.services < EVERY_SERVICE || found.standing != Standing::Alive || !found.exact || bare {
+        return Verdict::Pass;
+    }
+    let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why.clone(),
+        title: format!("Every service passes from {} to {}", words.from, words.to),
+        detail: format!(
+            "The rule `{}` of chain {} names no service: {why}.",
+            named(judged.rule),
+            judged.chain.name
+        ),
+        evidence: std::iter::once(judged.rule.origin).chain(place).collect(),
+    })
+}
+
+/// How much it matters, why, and the line that says so.
+fn context(estate: &Estate, judged: &Judged<'_>, addresses: f64) -> (Severity, String, Option<Origin>) {
+    let outside = estate.outside(judged.device);
+    let faces = |name: &str| outside.iter().find(|one| one.certain && one.name == name);
+    if let Some(one) = entering(judged.rule).and_then(|name| faces(&name)) {
+        return (Severity::High, format!("{} faces the outside", one.name), one.origin);
+    }
+    if let Some(one) = leaving(judged.rule).and_then(|name| faces(&name)) {
+        return (
+            Severity::Low,
+            format!("it only lets out, by {}, which faces the outside", one.name),
+            one.origin,
+        );
+    }
+    if let Some((name, place)) = entering(judged.rule).and_then(|name| tunnel(estate, judged.device, name)) {
+        let why = format!("{name} is the end of a tunnel, and what comes out of it is let into everything");
+        return (CHECK.severity, why, Some(place));
+    }
+    if addresses == 0.0 {
+        return (Severity::Info, "one host reaches one host".into(), None);
+    }
+    (CHECK.severity, "it opens one network to another".into(), None)
+}
+
+/// The tunnel that ends in an interface of a device, with its line.
+fn tunnel(estate: &Estate, device: usize, name: String) -> Option<(String, Origin)> {
+    let facts = &estate.devices[device].facts;
+    let by_tunnel = facts.running().find(|one| one.interface.as_ref() == Some(&name)).map(|one| one.origin);
+    let interface = facts.interfaces.iter().find(|one| one.name == name && one.point_to_point);
+    Some((name, by_tunnel.or(interface.map(|one| one.origin))?))
+}
+
+fn entering(rule: &Rule) -> Option<String> {
+    only(&rule.matches, |kind| match kind {
+        MatchKind::Entering(name) => Some(name),
+        _ => None,
+    })
+}
+
+fn leaving(rule: &Rule) -> Option<String> {
+    only(&rule.matches, |kind| match kind {
+        MatchKind::Leaving(name) => Some(name),
+        _ => None,
+    })
+}
+
+fn only(matches: &[Match], of: impl Fn(&MatchKind) -> Option<&String>) -> Option<String> {
+    matches.iter().filter(|one| !one.negated).find_map(|one| of(&one.kind)).cloned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::filter_files;
+    use super::*;
+    use crate::checks::testing::{answers, estate_with};
+
+    #[test]
+    fn cases() {
+        let addresses = r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
+{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]},
+{"ifname":"wg0","flags":["POINTOPOINT"],"addr_info":[{"local":"10.9.0.1","prefixlen":24}]}]"#;
+        let route = r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#;
+        for (what, rules, wanted) in [
+            (
+                "from outside",
+                "-A FORWARD -i eth0 -d 10.4.0.9 -j ACCEPT",
+                &["fail high d iptables-save.txt:5 ip-addr.json:1"][..],
+            ),
+            (
+                "to the outside",
+                "-A FORWARD -i eth1 -o eth0 -j ACCEPT",
+                &["fail low d iptables-save.txt:5 ip-addr.json:1"],
+            ),
+            (
+                "out of a tunnel",
+                "-A FORWARD -i wg0 -o eth1 -j ACCEPT",
+                &["fail medium d iptables-save.txt:5 ip-addr.json:3"],
+            ),
+            (
+                "between networks, all of TCP",
+                "-A FORWARD -s 10.4.0.0/24 -d 10.5.0.0/24 -p tcp -j ACCEPT",
+                &["fail medium d iptables-save.txt:5"],
+            ),
+            (
+                "host to host",
+                "-A FORWARD -s 10.4.0.9 -d 10.5.0.9 -j ACCEPT",
+                &["fail info d iptables-save.txt:5"],
+            ),
+            ("some ports", "-A FORWARD -i eth0 -p tcp -m multiport --dports 1:1023,8000:9000 -j ACCEPT", &[]),
+            ("no ports at all", "-A FORWARD -i eth0 -d 10.4.0.9 -p gre -j ACCEPT", &[]),
+            ("known connections", "-A FORWARD -i eth0 -m state --state ESTABLISHED -j ACCEPT", &[]),
+            ("the loopback", "-A INPUT -i lo -j ACCEPT", &[]),
+            ("never met", "-A FORWARD -i eth0 -j DROP\n-A FORWARD -i eth0 -d 10.4.0.9 -j ACCEPT", &[]),
+        ] {
+            let list = filter_files(rules);
+            let files = [
+                ("d/ip-addr.json", addresses),
+                ("d/ip-route.json", route),
+                ("d/iptables-save.txt", list.as_str()),
+            ];
+            let told: Vec<_> =
+                answers(&CHECK, &estate_with(&files, "")).into_iter().filter(|one| one != "pass d").collect();
+            assert_eq!(told, wanted, "{what}");
+        }
+    }
+}

@@ -1,0 +1,97 @@
+//! Checks of the area `rules`.
+
+pub(super) mod accepts_everything;
+pub(super) mod deny_after_accept;
+pub(super) mod every_service;
+pub(super) mod forward_unfiltered;
+pub(super) mod list_unused;
+pub(super) mod never_met;
+pub(super) mod not_reached;
+pub(super) mod one_version_unfiltered;
+
+#[cfg(test)]
+use crate::Check;
+use crate::rules::{FilterReview, Reviewed, describe, of_device};
+use crate::{Answer, Estate, Verdict};
+use trevlin_model::{Chain, Rule};
+
+/// A rule under review.
+pub(super) struct Judged<'a> {
+    pub(super) device: usize,
+    pub(super) review: &'a FilterReview<'a>,
+    pub(super) chain: &'a Chain,
+    pub(super) rule: &'a Rule,
+    pub(super) found: Option<&'a Reviewed>,
+}
+
+impl Judged<'_> {
+    /// What is judged, the same from run to run: the chain, and the rule in words.
+    pub(super) fn subject(&self) -> String {
+        let words = describe(self.rule);
+        format!(
+            "{} {} {} {} from {} to {} {} {}",
+            self.review.filter.table,
+            self.review.filter.families,
+            self.chain.name,
+            words.action,
+            words.from,
+            words.to,
+            words.service,
+            words.more
+        )
+    }
+}
+
+/// Asks a check about every rule of every filter. Rules that say the same in one chain are told apart by their number among
+/// those.
+pub(super) fn each_rule(estate: &Estate, judge: impl Fn(&Estate, &Judged<'_>) -> Verdict) -> Vec<Answer> {
+    let mut answers: Vec<Answer> = Vec::new();
+    for device in 0..estate.devices.len() {
+        for review in of_device(estate, device) {
+            let mut seen: std::collections::BTreeMap<String, usize> = std::collections::BTreeMap::new();
+            for (_, chain, rule, found) in review.each() {
+                let judged = Judged { device, review: &review, chain, rule, found };
+                let verdict = judge(estate, &judged);
+                if matches!(verdict, Verdict::DoesNotApply) {
+                    continue;
+                }
+                let mut subject = judged.subject();
+                let count = seen.entry(subject.clone()).or_default();
+                *count += 1;
+                if *count > 1 {
+                    subject = format!("{subject} ({count})");
+                }
+                answers.push(Answer::new(device, subject, verdict));
+            }
+        }
+    }
+    answers
+}
+
+/// The words by which a finding names a rule: `the rule drop, eth2 10.20.6.0/24 to eth0`.
+pub(super) fn named(rule: &Rule) -> String {
+    let words = describe(rule);
+    let service = if words.service == "any" { "every service".to_owned() } else { words.service };
+    let more = if words.more.is_empty() { String::new() } else { format!(" ({})", words.more) };
+    format!("{} {service} from {} to {}{more}", words.action, words.from, words.to)
+}
+
+/// What most of these checks refer to.
+pub(super) const REFERENCES: &[&str] =
+    &["NIST SP 800-41 Rev. 1, 4.1 and 5.2", "BSI NET.3.2.A2", "BSI NET.3.2.A9"];
+
+/// A list with these rules, the first in line 5.
+#[cfg(test)]
+pub(super) fn filter_files(rules: &str) -> String {
+    format!("*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:X - [0:0]\n{rules}\nCOMMIT\n")
+}
+
+/// Runs a check on one list, for tests.
+#[cfg(test)]
+pub(super) fn on_list(check: &Check, rules: &str) -> Vec<String> {
+    let text = filter_files(rules);
+    super::testing::answers(check, &super::testing::estate(&[("d/iptables-save.txt", &text)]))
+        .into_iter()
+        .filter(|one| one != "pass d")
+        .collect()
+}

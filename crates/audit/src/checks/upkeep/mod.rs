@@ -1,0 +1,5 @@
+//! Checks of the area `upkeep`.
+
+pub(super) mod list_missing;
+pub(super) mod stored_rules_differ;
+pub(super) mod temporary_rule;

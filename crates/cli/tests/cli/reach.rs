@@ -1,0 +1,120 @@
+//! The reach command.
+
+use crate::common::{demo, folder, run};
+use std::fs;
+
+const ADDRESSES: &str = r#"[{"ifname":"lo","flags":["LOOPBACK"],"addr_info":[{"local":"127.0.0.1","prefixlen":8}]},
+{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
+{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#;
+const ROUTES: &str = r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#;
+const RULES: &str = "table inet t {\n\
+ chain pre {\n type nat hook prerouting priority dstnat;\n iifname eth0 tcp dport 8443 dnat ip to 10.4.0.20:443\n }\n\
+ chain fwd {\n type filter hook forward priority filter; policy drop;\n ct state established accept\n\
+ ct status dnat accept\n iifname eth1 accept\n udp dport 53 limit rate 5/second accept\n }\n\
+ chain in {\n type filter hook input priority filter; policy drop;\n iifname eth1 tcp dport 22 accept\n\
+ udp sport 5000-5001 accept\n }\n}\n";
+
+fn edge() -> tempfile::TempDir {
+    folder(&[("edge/ip-addr.json", ADDRESSES), ("edge/ip-route.json", ROUTES), ("edge/nft.txt", RULES)])
+}
+
+#[test]
+fn the_demo_is_as_it_was() {
+    let demo = demo();
+    let demo = demo.to_str().unwrap();
+    let question = [
+        "--from",
+        "outside",
+        "--to",
+        "192.0.2.18",
+        "--proto",
+        "tcp",
+        "--port",
+        "8443",
+        "--entering",
+        "harbour-edge:eth0",
+    ];
+    let (out, err, status) = run(&[&["reach", demo][..], &question].concat());
+    assert_eq!((status, err.as_str()), (0, ""));
+    insta::assert_snapshot!(out);
+    let (out, _, _) = run(&[&["reach", demo][..], &question, &["--format", "json"]].concat());
+    let json: serde_json::Value = serde_json::from_str(&out).unwrap();
+    assert_eq!(json["verdict"], "allowed");
+    assert_eq!(
+        json["delivered_to"],
+        serde_json::json!({ "device": "quay-storage", "address": "10.20.4.20", "port": 443 })
+    );
+    let lines: Vec<_> =
+        json["steps"].as_array().unwrap().iter().filter_map(|step| step["line"].as_u64()).collect();
+    assert_eq!(lines.len(), 4, "a translation, a route, a jump and a rule: {lines:?}");
+}
+
+#[test]
+fn flows_are_answered_in_order() {
+    let files = edge();
+    let flows = files.path().join("flows.csv");
+    let rows = "from,entering,to,proto,port,expect,sport\n\
+                outside,,192.0.2.9,tcp,8443,allowed,\n\
+                outside,,192.0.2.9,tcp,22,blocked,\n\
+                10.4.0.7,,192.0.2.9,tcp,22,allowed,\n\
+                outside,,192.0.2.9,udp,9,depends,\n\
+                outside,,192.0.2.9,udp,9,allowed,5000\n\
+                outside,edge:eth0,10.4.0.20,udp,53,depends,\n\
+                # a remark\n\
+                10.4.0.7,edge:eth1,198.51.100.7,tcp,80,allowed,\n";
+    fs::write(&flows, rows).unwrap();
+    let estate = files.path().join("edge");
+    let (estate, flows) = (estate.to_str().unwrap(), flows.to_str().unwrap());
+    let (out, err, status) = run(&["reach", estate, "--flows", flows, "--format", "json"]);
+    assert_eq!((status, err.as_str()), (0, ""), "{out}");
+    let json: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let answers = json.as_array().unwrap();
+    assert_eq!(answers.len(), 7);
+    assert!(answers.iter().all(|one| one["as_expected"] == true), "{out}");
+    assert_eq!(answers[0]["delivered_to"]["address"], "10.4.0.20");
+    assert_eq!(answers[5]["steps"][0]["line"], 11, "what it hangs on comes first: {}", answers[5]);
+    // An expectation that does not hold.
+    let wrong = rows.replace("tcp,22,blocked", "tcp,22,allowed");
+    fs::write(flows, wrong).unwrap();
+    let (out, _, status) = run(&["reach", estate, "--flows", flows]);
+    assert_eq!(status, 1);
+    assert!(
+        out.contains("blocked  allowed was expected") && out.contains("1 of 7 expectations do not hold"),
+        "{out}"
+    );
+}
+
+#[test]
+fn what_cannot_be_answered_is_told() {
+    let files = edge();
+    let estate = files.path().join("edge");
+    let estate = estate.to_str().unwrap();
+    let to = ["--to", "192.0.2.9", "--proto", "tcp", "--port", "22"];
+    for (arguments, wanted) in [
+        (&["--from", "outside", "--entering", "gone:eth0"][..], "there is no device gone"),
+        (
+            &["--from", "outside", "--entering", "edge:eth7"],
+            "edge has no interface eth7; it has: lo, eth0, eth1",
+        ),
+        (&["--from", "somewhere"], "expected an address, or `outside`"),
+        (&["--from", "172.16.9.9"], "nothing tells by which device and interface it enters"),
+        (&["--from", "2001:db8::9", "--entering", "edge:eth0"], "different IP versions"),
+    ] {
+        let (_, err, status) = run(&[&["reach", estate][..], &to, arguments].concat());
+        assert_eq!(status, 2, "{arguments:?}");
+        assert!(err.contains(wanted), "{arguments:?}: {err}");
+    }
+    let flows = files.path().join("flows.csv");
+    for (text, wanted) in [
+        ("from,to\noutside,1.2.3.4\n", "there is no column `proto`"),
+        ("from,to,proto,port\noutside,1.2.3.4,tcp,http\n", "column `port`: expected a port number"),
+        ("from,to,proto,port\noutside,1.2.3.4,icmp,1\n", "column `proto`: expected tcp or udp"),
+        ("from,to,proto,port,expect\noutside,1.2.3.4,tcp,1,maybe\n", "column `expect`"),
+        ("from,to,proto,port\noutside,,tcp,1\n", "nothing stands in column `to`"),
+    ] {
+        fs::write(&flows, text).unwrap();
+        let (_, err, status) = run(&["reach", estate, "--flows", flows.to_str().unwrap()]);
+        assert_eq!(status, 2, "{text}");
+        assert!(err.contains(wanted), "{text}: {err}");
+    }
+}

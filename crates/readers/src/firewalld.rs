@@ -1,0 +1,96 @@
+//! firewalld: zones, policies and services as XML, and `firewalld.conf`. All of a device's files together become the tables that
+//! firewalld would load.
+//!
+//! Format: firewalld.zone(5), firewalld.policy(5), firewalld.service(5), firewalld.richlanguage(5), firewalld.conf(5).
+
+mod build;
+mod config;
+
+use crate::reader::{Reader, Reading, Recognition, Surroundings};
+use trevlin_model::{Export, LineClass, Note};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "firewalld",
+    title: "zones, policies and services of firewalld",
+    manual: "firewalld.zone(5), firewalld.policy(5), firewalld.service(5), firewalld.conf(5)",
+    recognise,
+    read,
+};
+
+/// What a file of firewalld is, by its root element or its name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum FileKind {
+    Zone,
+    Policy,
+    Service,
+    IpSet,
+    Settings,
+}
+
+fn kind(export: &Export) -> Option<FileKind> {
+    if export.file_name() == "firewalld.conf" {
+        return Some(FileKind::Settings);
+    }
+    // The first element, behind a declaration and remarks.
+    let mut rest = export.text().trim_start();
+    loop {
+        rest = match rest.get(..2) {
+            Some("<?") => rest.split_once("?>")?.1.trim_start(),
+            Some("<!") if rest.starts_with("<!--") => rest.split_once("-->")?.1.trim_start(),
+            _ => break,
+        };
+    }
+    let name: String = rest.strip_prefix('<')?.chars().take_while(char::is_ascii_alphabetic).collect();
+    match name.as_str() {
+        "zone" => Some(FileKind::Zone),
+        "policy" => Some(FileKind::Policy),
+        // Other programs have files that begin so; those of firewalld lie in its folders.
+        "service" if export.path().contains("services/") => Some(FileKind::Service),
+        "ipset" => Some(FileKind::IpSet),
+        _ => None,
+    }
+}
+
+fn recognise(export: &Export) -> Recognition {
+    match kind(export) {
+        Some(FileKind::Settings) => Recognition::Name,
+        Some(_) => Recognition::Content,
+        None => Recognition::No,
+    }
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut files: Vec<&Export> = around.exports.iter().copied().filter(|one| kind(one).is_some()).collect();
+    if !files.iter().any(|one| one.path() == export.path()) {
+        files = vec![export];
+    }
+    files.sort_by_key(|one| one.path());
+    let config = config::Config::of(&files);
+    for (origin, class) in &config.classes {
+        if origin.export == export.id() {
+            let last = origin.end.max(origin.start + 1) - 1;
+            reading.ledger.set(export.position(origin.start).line, export.position(last).line, *class);
+        }
+    }
+    // The tables are handed over once, with the first file that has a part in them.
+    let first = files.iter().find(|one| matches!(kind(one), Some(FileKind::Zone | FileKind::Policy)));
+    let built = first.is_some_and(|one| one.path() == export.path()).then(|| build::build(&config));
+    let notes = config.notes.into_iter().chain(built.iter().flat_map(|built| built.notes.clone()));
+    for (origin, text) in notes {
+        if origin.export == export.id() {
+            reading.ledger.set(
+                export.position(origin.start).line,
+                export.position(origin.start).line,
+                LineClass::NotUnderstood,
+            );
+            reading.ledger.notes.push(Note { origin, text });
+        }
+    }
+    reading.facts.filters = built.into_iter().flat_map(|built| built.filters).collect();
+    reading
+}
+
+#[cfg(test)]
+mod tests;
