@@ -16,6 +16,9 @@
 //! [tunnels]                # what is wanted of every tunnel
 //! sends = "everything"     # everything, or some networks
 //! quantum_resistant = true # keys are to hold against quantum computers
+//!
+//! [rules]                  # what is wanted of every packet filter
+//! accepts_logged = true    # what is let in is to leave a log line
 //! ```
 
 use ipnet::IpNet;
@@ -45,6 +48,8 @@ pub struct Wanted {
     pub sends: Option<Sends>,
     /// Whether keys are to hold against quantum computers.
     pub quantum_resistant: bool,
+    /// Whether rules that let new connections in are to log them.
+    pub accepts_logged: bool,
 }
 
 /// What the estate file says of one device.
@@ -87,6 +92,15 @@ struct Raw {
     device: BTreeMap<String, RawDevice>,
     #[serde(default)]
     tunnels: RawTunnels,
+    #[serde(default)]
+    rules: RawRules,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+struct RawRules {
+    #[serde(default)]
+    accepts_logged: bool,
 }
 
 #[derive(Deserialize, Default)]
@@ -211,8 +225,11 @@ impl ValidEstateFile {
                 },
             );
         }
-        let wanted =
-            Wanted { sends: sends(&raw.tunnels.sends)?, quantum_resistant: raw.tunnels.quantum_resistant };
+        let wanted = Wanted {
+            sends: sends(&raw.tunnels.sends)?,
+            quantum_resistant: raw.tunnels.quantum_resistant,
+            accepts_logged: raw.rules.accepts_logged,
+        };
         Ok(Self { organisation: raw.organisation.all(), networks, devices, wanted })
     }
 }
@@ -232,10 +249,13 @@ mod tests {
         assert_eq!(file.devices["edge"].outside.as_deref(), Some(&["eth0".to_owned()][..]));
         assert_eq!(ValidEstateFile::parse("").unwrap(), ValidEstateFile::default());
         let file = ValidEstateFile::parse(
-            "[tunnels]\nsends = \"everything\"\nquantum_resistant = true\n[device.edge]\nike = \"libreswan\"\nsends = \"some networks\"\n",
+            "[tunnels]\nsends = \"everything\"\nquantum_resistant = true\n[rules]\naccepts_logged = true\n[device.edge]\nike = \"libreswan\"\nsends = \"some networks\"\n",
         )
         .unwrap();
-        assert_eq!(file.wanted, Wanted { sends: Some(Sends::Everything), quantum_resistant: true });
+        assert_eq!(
+            file.wanted,
+            Wanted { sends: Some(Sends::Everything), quantum_resistant: true, accepts_logged: true }
+        );
         let edge = &file.devices["edge"];
         assert_eq!((edge.ike, edge.sends), (Some(IkeDaemon::Libreswan), Some(Sends::SomeNetworks)));
     }

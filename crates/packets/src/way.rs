@@ -469,8 +469,12 @@ impl<'a> Way<'a> {
             .interfaces
             .iter()
             .flat_map(|one| one.addresses.iter().map(move |address| (one, address)))
-            .filter(|(_, address)| address.net.contains(&destination))
+            .filter(|(one, address)| one.up != Some(false) && address.net.contains(&destination))
             .max_by_key(|(_, address)| address.net.prefix_len());
+        // A list of routes that leaves out the networks of the interfaces does not take them away.
+        let best = best.filter(|route| {
+            connected.is_none_or(|(_, address)| address.net.prefix_len() <= route.destination.prefix_len())
+        });
         match (best, connected) {
             (Some(route), _) if !route.forwards => {
                 Routed::Nowhere("a route says that it is not reached", Some(route.origin))
@@ -493,7 +497,9 @@ impl<'a> Way<'a> {
                 (None, None, None) => Routed::Unknown("the interface of its route is not known"),
             },
             (None, Some((near, address))) => Routed::Out(near.name.clone(), Some(address.origin)),
-            (None, None) if self.host.routes.is_empty() => Routed::Unknown("no route was exported"),
+            (None, None) if !self.host.routes.iter().any(|route| route.family() == self.family) => {
+                Routed::Unknown("no route of this IP version was exported")
+            }
             (None, None) => Routed::Nowhere("no route leads there", None),
         }
     }

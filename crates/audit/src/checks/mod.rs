@@ -63,6 +63,7 @@ pub const CHECKS: &[&Check] = &[
     &logins::weak_dial_in_method::CHECK,
     &logins::weak_eap_method::CHECK,
     &logins::weak_ssh_key::CHECK,
+    &rules::accept_not_logged::CHECK,
     &rules::accepts_everything::CHECK,
     &rules::deny_after_accept::CHECK,
     &rules::every_service::CHECK,

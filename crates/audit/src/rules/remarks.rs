@@ -84,6 +84,13 @@ pub(crate) fn of_rule(
     if let Some(temporary) = temporary(rule.comment.as_deref().unwrap_or_default(), as_of) {
         remarks.push(Remark { kind: RemarkKind::Temporary, text: temporary.text(), others: Vec::new() });
     }
+    if rule.comment.is_none()
+        && matches!(rule.target, Target::Accept | Target::Drop | Target::Reject)
+        && !within
+    {
+        let text = "no comment says what it is for".to_owned();
+        remarks.push(Remark { kind: RemarkKind::NoComment, text, others: Vec::new() });
+    }
     if counted && rule.packets == Some(0) {
         let text = "counted no packet".to_owned();
         remarks.push(Remark { kind: RemarkKind::NeverCounted, text, others: Vec::new() });

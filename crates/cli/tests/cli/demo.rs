@@ -105,6 +105,9 @@ fn no_output_holds_a_secret() {
         &["tunnels", demo],
         &["tunnels", demo, "--detail", "e"],
         &["tunnels", demo, "--format", "json"],
+        &["rules", demo],
+        &["rules", demo, "--format", "json"],
+        &["rules", demo, "--format", "csv"],
         &["addresses", demo],
         &["addresses", demo, "--format", "json"],
         &["addresses", demo, "--format", "csv"],
@@ -130,7 +133,7 @@ fn five_areas_with_evidence() {
         let line = first["line"].as_u64().unwrap() as usize;
         assert!(line >= 1 && line <= text.lines().count(), "{finding}");
     }
-    let wanted = ["addresses", "exposure", "logins", "secrets", "tunnels"];
+    let wanted = ["addresses", "exposure", "logins", "rules", "secrets", "tunnels", "upkeep"];
     assert!(wanted.iter().all(|area| areas.contains(*area)), "{areas:?}");
 }
 

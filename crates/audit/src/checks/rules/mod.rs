@@ -1,5 +1,6 @@
 //! Checks of the area `rules`.
 
+pub(super) mod accept_not_logged;
 pub(super) mod accepts_everything;
 pub(super) mod deny_after_accept;
 pub(super) mod every_service;
