@@ -2,7 +2,7 @@
 
 use crate::Estate;
 use trevlin_model::{
-    CertificateDemand, Family, Hook, MatchKind, Origin, Protocol, Rule, Setting, Target, Tunnel,
+    CertificateDemand, ChainKind, Family, Hook, MatchKind, Origin, Protocol, Rule, Setting, Target, Tunnel,
 };
 
 /// The port of L2TP (RFC 2661, 8.1).
@@ -52,7 +52,8 @@ pub(crate) fn way(estate: &Estate, at: usize, tunnel: &Tunnel) -> Way {
     }
     let port = port(tunnel);
     let tables = estate.tables(at, Family::V4);
-    let chains = || tables.iter().filter(|table| table.table == "filter").flat_map(|table| &table.chains);
+    let chains =
+        || tables.iter().flat_map(|table| &table.chains).filter(|chain| chain.kind == ChainKind::Filter);
     let rules: Vec<&Rule> =
         chains().flat_map(|chain| &chain.rules).filter(|rule| takes(rule, port)).collect();
     if let Some(open) = rules.iter().find(|rule| !from_ipsec(rule)) {

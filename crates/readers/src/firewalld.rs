@@ -89,6 +89,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
     }
     reading.facts.filters = built.into_iter().flat_map(|built| built.filters).collect();
+    reading.facts.forwards = reading.facts.filters.iter().flat_map(crate::forwards::of).collect();
     reading
 }
 

@@ -21,6 +21,7 @@ mod decode;
 mod dhcp;
 mod encapsulation;
 mod firewalld;
+mod forwards;
 mod icmp;
 mod ike;
 mod ini;

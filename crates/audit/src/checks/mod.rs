@@ -72,6 +72,8 @@ pub const CHECKS: &[&Check] = &[
     &rules::never_met::CHECK,
     &rules::not_reached::CHECK,
     &rules::one_version_unfiltered::CHECK,
+    &rules::redirects_taken::CHECK,
+    &rules::source_unchecked::CHECK,
     &secrets::certificate_expired::CHECK,
     &secrets::certificate_names::CHECK,
     &secrets::certificate_unverifiable::CHECK,

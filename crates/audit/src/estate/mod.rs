@@ -257,6 +257,15 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
         one.interface.as_ref().is_none_or(|interface| seen.insert((one.family, interface.clone())))
     });
     once(&mut facts.filters);
+    // What a table that was exported twice forwards, it forwards once.
+    let rules: BTreeSet<Origin> = facts
+        .filters
+        .iter()
+        .flat_map(|filter| &filter.chains)
+        .flat_map(|chain| &chain.rules)
+        .map(|rule| rule.origin)
+        .collect();
+    facts.forwards.retain(|forward| rules.contains(&forward.origin));
     stand_in(&mut facts);
     lend_networks(&mut facts);
     turn_sides(&mut facts);

@@ -2,7 +2,6 @@
 //!
 //! Format: iptables-save(8), iptables-restore(8), iptables(8), iptables-extensions(8).
 
-mod forwards;
 pub(crate) mod ipset;
 mod matches;
 mod rule;
@@ -216,7 +215,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     for table in filters {
         warn_of_missing_chains(&table, &mut book);
         reading.facts.not_modelled.extend(not_modelled(export, &table));
-        reading.facts.forwards.extend(forwards::of(&table));
+        reading.facts.forwards.extend(crate::forwards::of(&table));
         reading.facts.filters.push(table);
     }
     reading.facts.not_modelled.extend(elsewhere);

@@ -105,6 +105,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         book.note(origin, text);
     }
     reading.facts.not_modelled = built.not_modelled;
+    reading.facts.forwards = built.filters.iter().flat_map(crate::forwards::of).collect();
     reading.facts.filters = built.filters;
     reading
 }

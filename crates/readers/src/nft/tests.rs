@@ -236,3 +236,39 @@ fn tables_out_of_force_or_of_other_families() {
         );
     }
 }
+
+#[test]
+fn forwards() {
+    let text = "table ip nat {\n chain pre {\n type nat hook prerouting priority dstnat;\n iifname { eth0, eth1 } jump to\n }\n\
+                chain to {\n meta l4proto { tcp, udp } th dport 53 dnat to 10.4.0.53\n\
+                tcp dport { 80, 443 } dnat to 10.4.0.80\n dnat to tcp dport map { 25 : 10.4.0.25 }\n }\n}\n";
+    let reading = of("nft.txt", text);
+    let told: Vec<String> = reading
+        .facts
+        .forwards
+        .iter()
+        .map(|one| {
+            let ports: Vec<String> = one.ports.iter().map(ToString::to_string).collect();
+            let to = one.to.addresses.map(|to| to.to_string()).unwrap_or_default();
+            format!(
+                "{} {} {} > {to}",
+                one.entering.as_deref().unwrap_or("any"),
+                one.protocol.name(),
+                ports.join(",")
+            )
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "eth0 tcp 53 > 10.4.0.53",
+            "eth0 udp 53 > 10.4.0.53",
+            "eth1 tcp 53 > 10.4.0.53",
+            "eth1 udp 53 > 10.4.0.53",
+            "eth0 tcp 80,443 > 10.4.0.80",
+            "eth1 tcp 80,443 > 10.4.0.80",
+            "eth0 tcp 25 > 10.4.0.25",
+            "eth1 tcp 25 > 10.4.0.25"
+        ]
+    );
+}

@@ -141,8 +141,11 @@ fn lies_in_connected(device: &Device, pool: &Pool, range: IpRange) -> bool {
 /// ruleset that is not read may do it.
 fn hides_callers(estate: &Estate, device: usize, range: IpRange) -> Option<bool> {
     let tables = estate.tables(device, range.family());
-    let rules =
-        tables.iter().filter_map(|table| table.base_chain(Hook::Postrouting)).flat_map(|chain| &chain.rules);
+    let rules = tables
+        .iter()
+        .flat_map(|table| &table.chains)
+        .filter(|chain| chain.hook == Some(Hook::Postrouting))
+        .flat_map(|chain| &chain.rules);
     let hides = rules.into_iter().any(|rule| {
         let translates = matches!(&rule.target, Target::Translate(how)
             if matches!(how.kind, TranslationKind::Masquerade | TranslationKind::Source | TranslationKind::NetworkMap));

@@ -3,7 +3,7 @@
 use super::{Judged, REFERENCES, each_rule, named};
 use crate::rules::{EVERY_SERVICE, describe, let_through, within_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Hook, Match, MatchKind, Origin, Rule};
+use trevlin_model::{Hook, Match, MatchKind, Origin, Rule, Tunnel, TunnelFamily};
 use trevlin_packets::review::Standing;
 
 /// The check.
@@ -81,12 +81,26 @@ fn context(estate: &Estate, judged: &Judged<'_>, addresses: f64) -> (Severity, S
     (CHECK.severity, "it opens one network to another".into(), None)
 }
 
-/// The tunnel that ends in an interface of a device, with its line.
+/// The tunnel that ends in an interface of a device, with its line. A pattern such as `wg*` means those whose names begin so,
+/// and `ppp*` what callers that dial in are given.
 fn tunnel(estate: &Estate, device: usize, name: String) -> Option<(String, Origin)> {
     let facts = &estate.devices[device].facts;
-    let by_tunnel = facts.running().find(|one| one.interface.as_ref() == Some(&name)).map(|one| one.origin);
-    let interface = facts.interfaces.iter().find(|one| one.name == name && one.point_to_point);
-    Some((name, by_tunnel.or(interface.map(|one| one.origin))?))
+    let fits = |one: &str| match name.strip_suffix('+') {
+        Some(beginning) => one.starts_with(beginning),
+        None => one == name,
+    };
+    let dials = |one: &Tunnel| {
+        name.starts_with("ppp")
+            && matches!(one.family, TunnelFamily::Pptp | TunnelFamily::L2tp)
+            && one.answers_callers()
+    };
+    let by_tunnel = facts
+        .running()
+        .find(|one| one.interface.as_deref().is_some_and(fits) || dials(one))
+        .map(|one| one.origin);
+    let interface = facts.interfaces.iter().find(|one| fits(&one.name) && one.point_to_point);
+    let place = by_tunnel.or(interface.map(|one| one.origin))?;
+    Some((name.replace('+', "*"), place))
 }
 
 fn entering(rule: &Rule) -> Option<String> {

@@ -9,6 +9,8 @@ pub(super) mod list_unused;
 pub(super) mod never_met;
 pub(super) mod not_reached;
 pub(super) mod one_version_unfiltered;
+pub(super) mod redirects_taken;
+pub(super) mod source_unchecked;
 
 #[cfg(test)]
 use crate::Check;

@@ -43,10 +43,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         why_this_severity: why.into(),
                         title: format!("Nothing leads to chain {}", chain.name),
                         detail: format!(
-                            "Chain {} of table {} has {} rules, and no packet ever comes to them.",
+                            "Chain {} of table {} has {}, and no packet ever comes there.",
                             chain.name,
                             review.filter.table,
-                            chain.rules.len()
+                            if chain.rules.len() == 1 {
+                                "a rule".to_owned()
+                            } else {
+                                format!("{} rules", chain.rules.len())
+                            }
                         ),
                         evidence: vec![chain.origin, chain.rules[0].origin],
                     })

@@ -1,17 +1,20 @@
-//! Port forwards: destination translations that packets reach from the PREROUTING chain of table nat.
+//! Port forwards: destination translations that packets reach from the chains for translation on arrival, in whatever language
+//! the table was written.
 
 use std::collections::BTreeSet;
 use trevlin_model::{
-    Chain, Filter, Hook, IpRange, Match, MatchKind, PortForward, PortRange, Protocol, Rule, Target,
-    TranslationKind,
+    Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, PortForward, PortRange, Protocol, Rule,
+    Target, TranslationKind,
 };
 
 /// The port forwards of a table, in the order in which packets meet them.
-pub(super) fn of(filter: &Filter) -> Vec<PortForward> {
+pub(crate) fn of(filter: &Filter) -> Vec<PortForward> {
     let mut found = Vec::new();
-    if filter.table == "nat"
-        && let Some(chain) = filter.base_chain(Hook::Prerouting)
-    {
+    let translating = filter
+        .chains
+        .iter()
+        .filter(|chain| chain.hook == Some(Hook::Prerouting) && chain.kind == ChainKind::Nat);
+    for chain in translating {
         walk(filter, chain, &[], &mut BTreeSet::new(), &mut found);
     }
     found
@@ -39,11 +42,35 @@ fn walk<'a>(
             Target::Translate(translation)
                 if matches!(translation.kind, TranslationKind::Destination | TranslationKind::Redirect) =>
             {
-                found.push(forward(filter, rule, &conditions, translation.clone()));
+                for conditions in alternatives(&conditions) {
+                    found.push(forward(filter, rule, &conditions, translation.clone()));
+                }
             }
             _ => {}
         }
     }
+}
+
+/// A condition that is one of several protocols or interfaces makes a forward for each of them.
+fn alternatives<'a>(conditions: &[&'a Match]) -> Vec<Vec<&'a Match>> {
+    let mut all: Vec<Vec<&Match>> = vec![Vec::new()];
+    for condition in conditions {
+        let singles: Vec<&Match> = match &condition.kind {
+            MatchKind::AnyOf(lists) if !condition.negated => {
+                lists.iter().filter_map(|list| list.first()).collect()
+            }
+            _ => vec![condition],
+        };
+        // Many combinations would say nothing to anybody.
+        if singles.is_empty() || all.len() * singles.len() > 64 {
+            continue;
+        }
+        all = all
+            .iter()
+            .flat_map(|known| singles.iter().map(|one| known.iter().copied().chain([*one]).collect()))
+            .collect();
+    }
+    all
 }
 
 fn forward(
