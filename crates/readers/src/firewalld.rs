@@ -5,6 +5,7 @@
 
 mod build;
 mod config;
+mod elements;
 
 use crate::reader::{Reader, Reading, Recognition, Surroundings};
 use trevlin_model::{Export, LineClass, Note};

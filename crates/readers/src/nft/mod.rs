@@ -6,9 +6,11 @@ mod build;
 mod expr;
 mod json;
 mod lexer;
+mod maker;
 mod matches;
 mod parser;
 mod statements;
+mod values;
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::collections::BTreeMap;

@@ -1,0 +1,226 @@
+//! A packet's way through the base chains of a hook.
+
+use super::{DEPTH, End, Ended, MOST_WAYS, Packet, TRACKED, TRANSLATED, Verdict, Way};
+use crate::cube::{Field, state};
+use crate::program::{Ending, ending};
+use crate::space::Holds;
+use trevlin_model::{Chain, ChainKind, Filter, Hook, Rule, Target};
+
+impl<'a> Way<'a> {
+    /// What of a packet leaves a hook; ways that end there are put with the others.
+    pub(super) fn hook(&self, hook: Hook, packet: Packet, ends: &mut Vec<Ended>) -> Vec<Packet> {
+        let mut packets = vec![packet];
+        for (filter, chain) in self.chains(hook) {
+            let mut next: Vec<Packet> = Vec::new();
+            for packet in packets {
+                let translates = chain.kind == ChainKind::Nat;
+                if translates && !self.may_translate(hook, &packet) {
+                    next.push(packet);
+                    continue;
+                }
+                self.base_chain(filter, chain, hook, packet, &mut next, ends);
+            }
+            // Ways that became one again are followed once.
+            let mut kept: Vec<Packet> = Vec::new();
+            for one in next {
+                match kept.iter_mut().find(|known| known.point == one.point) {
+                    Some(known) => {
+                        one.doubts.into_iter().for_each(|doubt| known.doubt(doubt.text, doubt.origin))
+                    }
+                    None => kept.push(one),
+                }
+            }
+            if kept.len() + ends.len() > MOST_WAYS {
+                let mut one = kept.swap_remove(0);
+                one.doubt("too many rules that are not modelled", None);
+                ends.push(one.ended(Verdict::Depends, None));
+                return Vec::new();
+            }
+            packets = kept;
+        }
+        packets
+    }
+
+    /// The base chains of a hook in the order in which they are asked.
+    fn chains(&self, hook: Hook) -> Vec<(&'a Filter, &'a Chain)> {
+        let tables = self.host.tables.iter().filter(|table| table.families.has(self.family));
+        let mut chains: Vec<(&Filter, &Chain)> = tables
+            .flat_map(|table| table.chains.iter().map(move |chain| (*table, chain)))
+            .filter(|(_, chain)| chain.hook == Some(hook))
+            .collect();
+        chains.sort_by_key(|(_, chain)| chain.priority);
+        chains
+    }
+
+    /// Chains for translation see only the first packet of a connection, and only until one of them translated it.
+    fn may_translate(&self, hook: Hook, packet: &Packet) -> bool {
+        let done = match hook {
+            Hook::Prerouting | Hook::Output => Field::DestinationTranslated,
+            _ => Field::SourceTranslated,
+        };
+        packet.at(Field::State) == state::NEW && packet.at(done) == 0
+    }
+
+    fn base_chain(
+        &self,
+        filter: &'a Filter,
+        chain: &'a Chain,
+        hook: Hook,
+        packet: Packet,
+        next: &mut Vec<Packet>,
+        ends: &mut Vec<Ended>,
+    ) {
+        let mut asked = packet.clone();
+        // What is known to belong to a connection is translated like its first packet, where translation has its place.
+        let wire = packet.wire.filter(|_| {
+            packet.at(Field::State) != state::NEW && hook == Hook::Prerouting && chain.priority < TRANSLATED
+        });
+        if let Some((address, port)) = wire {
+            asked.set(Field::Destination, address);
+            asked.set(Field::DestinationPort, port);
+        }
+        if chain.priority < TRACKED && packet.at(Field::State) != state::UNTRACKED {
+            // A packet that is not known to belong to a connection yet counts as of none.
+            asked.set(Field::State, state::INVALID);
+        }
+        let mut found: Vec<(End<'a>, Packet)> = Vec::new();
+        if let Some(mut back) = self.chain(filter, chain, asked, 0, &mut found) {
+            let policy = chain.policy.as_ref().and_then(ending).unwrap_or(Ending::Accept);
+            // That a chain without a say lets everything pass is not worth a line.
+            if policy != Ending::Accept || (chain.kind == ChainKind::Filter && chain.priority == 0) {
+                let what = if policy == Ending::Accept { "accepts" } else { "drops" };
+                back.note(format!("chain {} {what} what no rule decides", chain.name), Some(chain.origin));
+            }
+            found.push((End::Policy, back));
+        }
+        for (end, mut one) in found {
+            if wire.is_some() {
+                one.set(Field::Destination, packet.at(Field::Destination));
+                one.set(Field::DestinationPort, packet.at(Field::DestinationPort));
+            }
+            if one.at(Field::State) == state::INVALID && chain.priority < TRACKED {
+                one.set(Field::State, packet.at(Field::State));
+            }
+            let ending = match end {
+                End::Policy => chain.policy.as_ref().and_then(ending).unwrap_or(Ending::Accept),
+                End::Of(ending) => ending,
+                End::Translated(translation, origin) => {
+                    next.extend(self.translate(one, translation, origin, hook));
+                    continue;
+                }
+            };
+            match ending {
+                Ending::Accept => next.push(one),
+                Ending::Drop | Ending::Reject => ends.push(one.ended(Verdict::Blocked, None)),
+                Ending::NotModelled => ends.push(one.ended(Verdict::Depends, None)),
+            }
+        }
+    }
+
+    /// A packet's way through a chain. Gives it back where it may come to the end of the chain.
+    fn chain(
+        &self,
+        filter: &'a Filter,
+        chain: &'a Chain,
+        mut packet: Packet,
+        depth: usize,
+        found: &mut Vec<(End<'a>, Packet)>,
+    ) -> Option<Packet> {
+        // Where a rule may have sent it back, with what it had met until then.
+        let mut returned: Option<Packet> = None;
+        for rule in &chain.rules {
+            let holds = self.space.all_hold(&rule.matches, &packet.point);
+            if holds == Holds::No {
+                continue;
+            }
+            let sure = holds == Holds::Yes;
+            let mut here = packet.clone();
+            if !sure {
+                here.doubt(
+                    format!("a rule of chain {} that is not modelled exactly", chain.name),
+                    Some(rule.origin),
+                );
+                packet.doubts.clone_from(&here.doubts);
+            }
+            match self.target(filter, chain, rule, here, depth, found) {
+                Went::On(changed) if sure => packet.set(Field::State, changed.at(Field::State)),
+                Went::Ended if sure => return returned,
+                Went::Back(back) if sure => return returned.or(Some(back)),
+                Went::Returned(back) if sure => packet = back,
+                Went::Ended | Went::Returned(_) | Went::On(_) => {}
+                Went::Back(back) => returned = returned.or(Some(back)),
+            }
+        }
+        returned.or(Some(packet))
+    }
+
+    fn target(
+        &self,
+        filter: &'a Filter,
+        chain: &Chain,
+        rule: &'a Rule,
+        mut packet: Packet,
+        depth: usize,
+        found: &mut Vec<(End<'a>, Packet)>,
+    ) -> Went {
+        let mut say = |text: String| packet.note(text, Some(rule.origin));
+        match &rule.target {
+            Target::Accept => say(format!("chain {} accepts it", chain.name)),
+            Target::Drop => say(format!("chain {} drops it", chain.name)),
+            Target::Reject => say(format!("chain {} rejects it", chain.name)),
+            Target::NotModelled { name, ends: true } => {
+                packet.doubt(format!("what {name} does is not modelled"), Some(rule.origin));
+            }
+            _ => {}
+        }
+        if let Target::Translate(translation) = &rule.target {
+            found.push((End::Translated(translation, rule.origin), packet));
+            return Went::Ended;
+        }
+        if let Some(ending) = ending(&rule.target) {
+            found.push((End::Of(ending), packet));
+            return Went::Ended;
+        }
+        match &rule.target {
+            Target::Return => Went::Back(packet),
+            Target::Jump(name) | Target::Goto(name) => {
+                let Some(next) = filter.chain(name).filter(|_| depth < DEPTH) else {
+                    packet.doubt(format!("chain {name} is not in the export"), Some(rule.origin));
+                    found.push((End::Of(Ending::NotModelled), packet));
+                    return Went::Ended;
+                };
+                let told = packet.trail.len();
+                packet.note(format!("chain {} goes on to {name}", chain.name), Some(rule.origin));
+                match self.chain(filter, next, packet, depth + 1, found) {
+                    None => Went::Ended,
+                    Some(mut back) => {
+                        // A chain that did not decide has no part in the answer.
+                        back.trail.truncate(told);
+                        if matches!(rule.target, Target::Goto(_)) {
+                            Went::Back(back)
+                        } else {
+                            Went::Returned(back)
+                        }
+                    }
+                }
+            }
+            Target::NotModelled { name, .. } if name == "NOTRACK" => {
+                packet.set(Field::State, state::UNTRACKED);
+                Went::On(packet)
+            }
+            _ => Went::On(packet),
+        }
+    }
+}
+
+/// Where a rule sent a packet.
+enum Went {
+    /// On to the next rule, perhaps changed.
+    On(Packet),
+    /// Its way through the base chain ended.
+    Ended,
+    /// To the end of this chain.
+    Back(Packet),
+    /// Into another chain and back, with doubts it may have met there.
+    Returned(Packet),
+}
