@@ -185,8 +185,10 @@ impl Maker {
     fn verdicts(&self, draft: &Draft, text: &RuleText, key: &Expr, data: &Expr) -> Vec<Rule> {
         let pairs = self.pairs(data).and_then(|pairs| self.alternatives(key, pairs));
         let Some(pairs) = pairs else {
+            // Which packets are in the map is not known, nor what becomes of those that are.
             let name = format!("{} vmap", key.words());
-            return vec![draft.rule(text, Vec::new(), Target::NotModelled { name, ends: true })];
+            let perhaps = Match { negated: false, kind: MatchKind::NotModelled(name.clone()) };
+            return vec![draft.rule(text, vec![perhaps], Target::NotModelled { name, ends: true })];
         };
         pairs
             .into_iter()
@@ -229,36 +231,25 @@ impl Maker {
             Some(Target::Translate(translation))
         };
         let unknown = || {
-            let mut rule = draft.rule(text, Vec::new(), Target::Translate(Translation::of(kind)));
-            rule.target = Target::NotModelled { name: "a translation".into(), ends: true };
-            vec![rule]
+            let name = "a translation".to_owned();
+            let perhaps = Match { negated: false, kind: MatchKind::NotModelled(name.clone()) };
+            vec![draft.rule(text, vec![perhaps], Target::NotModelled { name, ends: true })]
+        };
+        // A rule for each element of a map, made from its value.
+        let mapped = |key: &Expr, data: &Expr, make: &dyn Fn(&Expr) -> Option<Target>| -> Option<Vec<Rule>> {
+            let pairs = self.alternatives(key, self.pairs(data)?)?;
+            let one = |(matches, data): (Vec<Match>, Data)| match data {
+                Data::Value(value) => Some(draft.rule(text, matches, make(&value)?)),
+                Data::Verdict(_) => None,
+            };
+            pairs.into_iter().map(one).collect()
         };
         match (address, port) {
             (Some(Expr::Lookup(key, data)), port) => {
-                let Some(pairs) = self.pairs(data).and_then(|pairs| self.alternatives(key, pairs)) else {
-                    return unknown();
-                };
-                let rules: Option<Vec<Rule>> = pairs
-                    .into_iter()
-                    .map(|(matches, data)| {
-                        let Data::Value(value) = data else { return None };
-                        Some(draft.rule(text, matches, plain(Some(&value), port)?))
-                    })
-                    .collect();
-                rules.unwrap_or_else(unknown)
+                mapped(key, data, &|value| plain(Some(value), port)).unwrap_or_else(unknown)
             }
             (address, Some(Expr::Lookup(key, data))) => {
-                let Some(pairs) = self.pairs(data).and_then(|pairs| self.alternatives(key, pairs)) else {
-                    return unknown();
-                };
-                let rules: Option<Vec<Rule>> = pairs
-                    .into_iter()
-                    .map(|(matches, data)| {
-                        let Data::Value(value) = data else { return None };
-                        Some(draft.rule(text, matches, plain(address, Some(&value))?))
-                    })
-                    .collect();
-                rules.unwrap_or_else(unknown)
+                mapped(key, data, &|value| plain(address, Some(value))).unwrap_or_else(unknown)
             }
             (address, port) => match plain(address, port) {
                 Some(target) => vec![draft.rule(text, Vec::new(), target)],

@@ -238,6 +238,18 @@ fn tables_out_of_force_or_of_other_families() {
 }
 
 #[test]
+fn what_rules_fill_is_not_known() {
+    let text = "table inet t {\n map v {\n type ipv4_addr : verdict\n flags dynamic\n }\n map m {\n type inet_service : ipv4_addr\n flags dynamic\n }\n\
+                chain c {\n type filter hook input priority 0;\n ip saddr vmap @v\n dnat ip to tcp dport map @m\n accept\n }\n}\n";
+    let reading = of("nft.txt", text);
+    // Each may hold for a packet or not, so what follows may still be met.
+    assert_eq!(
+        words(&reading.facts.filters[0]),
+        "?[ip saddr vmap] -> ?ip saddr vmap true; ?[a translation] -> ?a translation true;  -> Accept"
+    );
+}
+
+#[test]
 fn forwards() {
     let text = "table ip nat {\n chain pre {\n type nat hook prerouting priority dstnat;\n iifname { eth0, eth1 } jump to\n }\n\
                 chain to {\n meta l4proto { tcp, udp } th dport 53 dnat to 10.4.0.53\n\

@@ -78,7 +78,13 @@ fn context(estate: &Estate, judged: &Judged<'_>, addresses: f64) -> (Severity, S
     if addresses == 0.0 {
         return (Severity::Info, "one host reaches one host".into(), None);
     }
-    (CHECK.severity, "it opens one network to another".into(), None)
+    let input = judged.found.is_some_and(|(_, hooks)| !hooks.contains(&Hook::Forward));
+    let what = if input {
+        "it opens the device itself to whoever is there"
+    } else {
+        "it opens one network to another"
+    };
+    (CHECK.severity, what.into(), None)
 }
 
 /// The tunnel that ends in an interface of a device, with its line. A pattern such as `wg*` means those whose names begin so,
