@@ -190,6 +190,10 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     let mut open_questions = Vec::new();
     let mut seen: BTreeMap<String, u32> = BTreeMap::new();
     // Checks know nothing of each other; their answers are taken in the order of the checks, whoever was first.
+    // Several checks ask for them, and each is made once.
+    (0..estate.devices.len()).into_par_iter().for_each(|device| {
+        estate.rule_reviews(device);
+    });
     let answers: Vec<Vec<Answer>> = CHECKS.par_iter().map(|check| (check.run)(estate, yardstick)).collect();
     for (check, answers) in CHECKS.iter().copied().zip(answers) {
         for answer in answers {

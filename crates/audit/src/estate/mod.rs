@@ -221,7 +221,14 @@ impl Estate {
 
     /// The review of a device's packet filters, made when it is first asked for.
     pub(crate) fn rule_reviews(&self, device: usize) -> &[Kept] {
-        self.rule_reviews[device].get_or_init(|| crate::rules::review_device(self, device))
+        let cell = &self.rule_reviews[device];
+        if let Some(known) = cell.get() {
+            return known;
+        }
+        // Made outside of the cell: it is made by several threads, and one that waits for the others may be handed a check that
+        // asks for the same review.
+        let made = crate::rules::review_device(self, device);
+        cell.get_or_init(|| made)
     }
 
     /// Masks every secret of the estate in a text on its way out.

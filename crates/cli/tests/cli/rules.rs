@@ -73,3 +73,25 @@ fn nothing_to_review() {
         "no packet filter was found in these exports\n"
     );
 }
+
+#[test]
+fn many_checks_ask_for_the_review_of_a_long_list() {
+    // The review is made by several threads while several checks wait for it.
+    let rules: String = (0..1500)
+        .map(|number| {
+            format!(
+                "-A FORWARD -s 10.{}.{}.0/24 -d 10.9.9.{} -p tcp --dport {} -j ACCEPT\n",
+                number % 50,
+                number % 97,
+                number % 200,
+                number % 40 + 1
+            )
+        })
+        .collect();
+    let list = format!("*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n{rules}COMMIT\n");
+    let files = folder(&[("a/iptables-save.txt", list.as_str()), ("b/iptables-save.txt", list.as_str())]);
+    let (out, _, status) = run(&["audit", files.path().to_str().unwrap(), "--area", "rules", "-q"]);
+    assert_eq!(status, 0);
+    // Lists of this length repeat themselves.
+    assert!(out.lines().all(|line| line.contains("never met")), "{out}");
+}
