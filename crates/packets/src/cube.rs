@@ -198,12 +198,6 @@ impl Cube {
         self.sides.iter().find(|(one, _)| *one == field).map(|(_, ranges)| ranges)
     }
 
-    /// The same without what restricts a field.
-    #[must_use]
-    pub fn without(&self, field: Field) -> Self {
-        Self { sides: self.sides.iter().filter(|(one, _)| *one != field).cloned().collect() }
-    }
-
     /// What two cubes share.
     #[must_use]
     pub fn and(&self, other: &Self) -> Option<Self> {

@@ -1,9 +1,8 @@
 //! What a whole base chain does, as sets: the packets it accepts, drops and rejects.
 
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
-use crate::program::{Action, Ending, Program, at_hook};
+use crate::program::{Action, Ending, Program, Waiting, at_hook};
 use crate::space::Space;
-use std::collections::BTreeMap;
 use trevlin_model::{Chain, Filter, Hook};
 
 /// The packets that come to a base chain, by what becomes of them. The four are apart and together all that come.
@@ -33,11 +32,9 @@ pub fn fates(
     let mut left = at_hook(space, chain.hook.unwrap_or(Hook::Forward)).diagram(sets)?;
     let mut found = [EMPTY; 4];
     let mut unsure = EMPTY;
-    let mut waiting: BTreeMap<u32, Set> = BTreeMap::new();
+    let mut waiting = Waiting::default();
     for (number, step) in program.steps.iter().enumerate() {
-        while let Some(entry) = waiting.first_entry().filter(|entry| *entry.key() as usize <= number) {
-            left = sets.union(left, entry.remove())?;
-        }
+        left = waiting.joined(number as u32, left, sets)?;
         if matches!(step.action, Action::Pass { .. }) || step.region.is_empty() {
             continue;
         }
@@ -58,15 +55,12 @@ pub fn fates(
                 found[at] = sets.union(found[at], met)?;
             }
             Action::Skip(to) if step.region.exact => {
-                let known = waiting.get(&to).copied().unwrap_or(EMPTY);
-                waiting.insert(to, sets.union(known, met)?);
+                waiting.send(to, met, sets)?;
             }
             _ => {}
         }
     }
-    for (_, set) in waiting {
-        left = sets.union(left, set)?;
-    }
+    left = waiting.joined(u32::MAX, left, sets)?;
     let at = place(program.policy);
     found[at] = sets.union(found[at], left)?;
     let not_decided = sets.union(found[place(Ending::NotModelled)], unsure)?;

@@ -2,9 +2,10 @@
 //! jump's own conditions, and every step leads forward. So a packet's way through it is a walk down the list.
 
 use crate::cube::{Cube, Field, Region, ranges, state};
+use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::space::{NO_INTERFACE, Space};
 use std::collections::BTreeMap;
-use trevlin_model::{Chain, Filter, Hook, Origin, Rule, Target};
+use trevlin_model::{Chain, Family, Filter, Hook, Rule, Target};
 
 /// How deep jumps are followed. The kernel allows 16 of them at a time (nft(8)); iptables allows more and refuses circles.
 const DEPTH: usize = 64;
@@ -60,8 +61,6 @@ pub struct Step {
     pub rule: Option<RuleId>,
     /// Whether a log line is written.
     pub logs: bool,
-    /// The step of the jump that leads here.
-    pub under: Option<u32>,
 }
 
 /// A base chain, straightened.
@@ -73,8 +72,6 @@ pub struct Program {
     pub policy: Ending,
     /// Whether all of it is there: not where it comes to too many steps, or where a jump leads to nothing or in a circle.
     pub whole: bool,
-    /// Jumps that lead nowhere, or in a circle.
-    pub broken: Vec<Origin>,
 }
 
 /// What packets that come to a hook are like.
@@ -115,15 +112,30 @@ impl Program {
             steps: Vec::new(),
             most: MOST_STEPS + 4 * rules,
             whole: true,
-            broken: Vec::new(),
             open: Vec::new(),
         };
         // The same name leads to the same number; a chain that is hooked itself is found by its place.
         let at = filter.chains.iter().position(|one| std::ptr::eq(one, chain)).unwrap_or(0);
-        builder.chain(at, &Region::all(), None);
+        builder.chain(at, &Region::all());
         let policy = ending(chain.policy.as_ref().unwrap_or(&Target::Accept)).unwrap_or(Ending::Accept);
-        Self { steps: builder.steps, policy, whole: builder.whole, broken: builder.broken }
+        Self { steps: builder.steps, policy, whole: builder.whole }
     }
+}
+
+/// The base chains of a hook that judge an IP version, in the order in which they are asked.
+#[must_use]
+pub(crate) fn base_chains<'a>(
+    tables: &[&'a Filter],
+    family: Family,
+    hook: Hook,
+) -> Vec<(&'a Filter, &'a Chain)> {
+    let tables = tables.iter().filter(|table| table.families.has(family));
+    let mut chains: Vec<(&Filter, &Chain)> = tables
+        .flat_map(|table| table.chains.iter().map(move |chain| (*table, chain)))
+        .filter(|(_, chain)| chain.hook == Some(hook))
+        .collect();
+    chains.sort_by_key(|(_, chain)| chain.priority);
+    chains
 }
 
 /// How a target ends a packet's way; `None` where it does not.
@@ -139,6 +151,32 @@ pub fn ending(target: &Target) -> Option<Ending> {
     }
 }
 
+/// Packets that were sent on, by the step where they go on.
+#[derive(Debug, Default)]
+pub(crate) struct Waiting(BTreeMap<u32, Set>);
+
+impl Waiting {
+    /// Sends packets on to a step.
+    pub(crate) fn send(&mut self, to: u32, packets: Set, sets: &mut Diagrams) -> Result<(), OverBudget> {
+        let known = self.0.get(&to).copied().unwrap_or(EMPTY);
+        self.0.insert(to, sets.union(known, packets)?);
+        Ok(())
+    }
+
+    /// Those who are on their way, with those who go on at a step or before it.
+    pub(crate) fn joined(&mut self, at: u32, mut left: Set, sets: &mut Diagrams) -> Result<Set, OverBudget> {
+        while let Some(entry) = self.0.first_entry().filter(|entry| *entry.key() <= at) {
+            left = sets.union(left, entry.remove())?;
+        }
+        Ok(left)
+    }
+
+    /// Whether nobody waits.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
 struct Builder<'a> {
     space: &'a Space,
     filter: &'a Filter,
@@ -146,16 +184,14 @@ struct Builder<'a> {
     steps: Vec<Step>,
     most: usize,
     whole: bool,
-    broken: Vec<Origin>,
     /// Chains on the way here.
     open: Vec<usize>,
 }
 
 impl Builder<'_> {
     /// The steps of a chain, for packets of a region.
-    fn chain(&mut self, number: usize, outer: &Region, under: Option<u32>) {
+    fn chain(&mut self, number: usize, outer: &Region) {
         self.open.push(number);
-        let first = self.steps.len();
         let filter = self.filter;
         let mut returns: Vec<usize> = Vec::new();
         for (at, rule) in filter.chains[number].rules.iter().enumerate() {
@@ -165,11 +201,10 @@ impl Builder<'_> {
             }
             let id = RuleId { chain: number as u32, rule: at as u32 };
             let region = outer.and(&self.space.region(&rule.matches));
-            if let Some(step) = self.rule(rule, id, region, under) {
+            if let Some(step) = self.rule(rule, id, region) {
                 returns.push(step);
             }
         }
-        debug_assert!(first <= self.steps.len());
         let end = self.steps.len() as u32;
         for step in returns {
             self.steps[step].action = Action::Skip(end);
@@ -178,7 +213,7 @@ impl Builder<'_> {
     }
 
     /// The steps of a rule. A step that sends packets to the end of the chain is given back, since the end is not known yet.
-    fn rule(&mut self, rule: &Rule, id: RuleId, region: Region, under: Option<u32>) -> Option<usize> {
+    fn rule(&mut self, rule: &Rule, id: RuleId, region: Region) -> Option<usize> {
         let here = self.steps.len();
         let logs = rule.logs;
         let step = |region, action, rule: Option<RuleId>| Step {
@@ -186,7 +221,6 @@ impl Builder<'_> {
             action,
             rule,
             logs: logs && rule.is_some(),
-            under,
         };
         if let Some(ending) = ending(&rule.target) {
             self.steps.push(step(region, Action::End(ending), Some(id)));
@@ -205,7 +239,7 @@ impl Builder<'_> {
                     Some(next) => {
                         self.steps.push(step(region.clone(), pass, Some(id)));
                         if !region.is_empty() {
-                            self.chain(next, &region, Some(here as u32));
+                            self.chain(next, &region);
                         }
                         if goes {
                             self.steps.push(step(region, Action::Skip(0), None));
@@ -213,7 +247,6 @@ impl Builder<'_> {
                         }
                     }
                     None => {
-                        self.broken.push(rule.origin);
                         self.whole = false;
                         self.steps.push(step(region, Action::End(Ending::NotModelled), Some(id)));
                     }

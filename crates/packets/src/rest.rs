@@ -1,6 +1,7 @@
 //! The way of a new connection that no rule singles out.
 
 use crate::conditions::{Holds, all};
+use crate::program::base_chains;
 use std::net::IpAddr;
 use trevlin_model::{Chain, ChainKind, Family, Filter, Hook, Origin, Protocol, Rule, Target};
 
@@ -62,14 +63,8 @@ pub fn fate_of_rest(tables: &[&Filter], rest: &Rest<'_>) -> Verdict {
     };
     let mut last = Verdict { fate: Fate::Accepted, decided_by: Vec::new() };
     for hook in hooks {
-        let mut chains: Vec<(&Filter, &Chain)> = tables
-            .iter()
-            .filter(|filter| filter.families.has(rest.family))
-            .flat_map(|filter| filter.chains.iter().map(|chain| (*filter, chain)))
-            .filter(|(_, chain)| chain.hook == Some(*hook) && chain.kind != ChainKind::Nat)
-            .collect();
-        chains.sort_by_key(|(_, chain)| chain.priority);
-        for (filter, chain) in chains {
+        let chains = base_chains(tables, rest.family, *hook);
+        for (filter, chain) in chains.into_iter().filter(|(_, chain)| chain.kind != ChainKind::Nat) {
             let verdict = base_chain(filter, chain, rest);
             match verdict.fate {
                 Fate::Blocked => return verdict,

@@ -7,7 +7,7 @@
 use crate::cube::{Cube, FIELDS, Field, Point, Region, ranges, state};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::index::Index;
-use crate::program::{Action, Ending, Program, RuleId, Step, at_hook};
+use crate::program::{Action, Ending, Program, RuleId, Step, Waiting, at_hook};
 use crate::space::{Space, field};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -321,11 +321,9 @@ impl<'a> Desk<'a> {
         let mut left = region.diagram(sets)?;
         let mut takers = Vec::new();
         // Packets that wait for the step they were sent on to.
-        let mut waiting: BTreeMap<u32, Set> = BTreeMap::new();
+        let mut waiting = Waiting::default();
         for one in near {
-            while let Some(entry) = waiting.first_entry().filter(|entry| *entry.key() <= *one) {
-                left = sets.union(left, entry.remove())?;
-            }
+            left = waiting.joined(*one, left, sets)?;
             if left == EMPTY && waiting.is_empty() {
                 break;
             }
@@ -345,8 +343,7 @@ impl<'a> Desk<'a> {
             }
             match skips_to {
                 Some(to) => {
-                    let known = waiting.get(&to).copied().unwrap_or(EMPTY);
-                    waiting.insert(to, sets.union(known, taken)?);
+                    waiting.send(to, taken, sets)?;
                 }
                 None => takers.push(*one),
             }
@@ -354,9 +351,7 @@ impl<'a> Desk<'a> {
                 left = sets.difference(left, here)?;
             }
         }
-        for (_, set) in waiting {
-            left = sets.union(left, set)?;
-        }
+        left = waiting.joined(u32::MAX, left, sets)?;
         Ok(Remainder { set: left, takers })
     }
 
@@ -428,11 +423,9 @@ impl<'a> Desk<'a> {
     ) -> Result<Option<Vec<RuleId>>, OverBudget> {
         let mut left = taken;
         let mut by = Vec::new();
-        let mut waiting: BTreeMap<u32, Set> = BTreeMap::new();
+        let mut waiting = Waiting::default();
         for one in later {
-            while let Some(entry) = waiting.first_entry().filter(|entry| *entry.key() <= *one) {
-                left = sets.union(left, entry.remove())?;
-            }
+            left = waiting.joined(*one, left, sets)?;
             if left == EMPTY && waiting.is_empty() {
                 break;
             }
@@ -451,8 +444,7 @@ impl<'a> Desk<'a> {
                 // One that may or may not hold ends the same, so it makes no difference.
                 Action::End(ending) if ending == ours => continue,
                 Action::Skip(to) => {
-                    let known = waiting.get(&to).copied().unwrap_or(EMPTY);
-                    waiting.insert(to, sets.union(known, met)?);
+                    waiting.send(to, met, sets)?;
                 }
                 Action::End(_) | Action::Pass { .. } => return Ok(None),
             }
@@ -460,9 +452,7 @@ impl<'a> Desk<'a> {
                 left = sets.difference(left, here)?;
             }
         }
-        for (_, set) in waiting {
-            left = sets.union(left, set)?;
-        }
+        left = waiting.joined(u32::MAX, left, sets)?;
         Ok((left == EMPTY || self.program.policy == ours).then_some(by))
     }
 }

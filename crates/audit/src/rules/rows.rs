@@ -7,6 +7,7 @@ use crate::outcome::place;
 use jiff::civil::Date;
 use serde::Serialize;
 use trevlin_model::{Chain, Hook, Origin, Target};
+use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{Left, RuleReview, Standing};
 
 /// Every filter of the estate.
@@ -187,8 +188,9 @@ fn filter_sheet(estate: &Estate, device: &str, review: &FilterReview<'_>, as_of:
         if hooked && !filters(filter, chain) {
             continue;
         }
-        for (id, _, rule, found) in review.each().filter(|(id, ..)| id.chain as usize == at) {
-            let found = found.map(|(found, _)| found);
+        for (number, rule) in chain.rules.iter().enumerate() {
+            let id = RuleId { chain: at as u32, rule: number as u32 };
+            let found = review.rules.get(&id).map(|(found, _)| found);
             rules.push(rule_row(estate, review, id, rule, found, counted, as_of, &mut summary));
         }
         if matches!(chain.hook, Some(Hook::Input | Hook::Forward))
@@ -265,7 +267,7 @@ fn lists(estate: &Estate, review: &FilterReview<'_>) -> Vec<ListRow> {
 fn rule_row(
     estate: &Estate,
     review: &FilterReview<'_>,
-    id: trevlin_packets::program::RuleId,
+    id: RuleId,
     rule: &trevlin_model::Rule,
     found: Option<&RuleReview>,
     counted: bool,

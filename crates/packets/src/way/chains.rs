@@ -2,7 +2,7 @@
 
 use super::{DEPTH, End, Ended, MOST_WAYS, Packet, TRACKED, TRANSLATED, Verdict, Way};
 use crate::cube::{Field, state};
-use crate::program::{Ending, ending};
+use crate::program::{Ending, base_chains, ending};
 use crate::space::Holds;
 use trevlin_model::{Chain, ChainKind, Filter, Hook, Rule, Target};
 
@@ -10,7 +10,7 @@ impl<'a> Way<'a> {
     /// What of a packet leaves a hook; ways that end there are put with the others.
     pub(super) fn hook(&self, hook: Hook, packet: Packet, ends: &mut Vec<Ended>) -> Vec<Packet> {
         let mut packets = vec![packet];
-        for (filter, chain) in self.chains(hook) {
+        for (filter, chain) in base_chains(&self.host.tables, self.family, hook) {
             let mut next: Vec<Packet> = Vec::new();
             for packet in packets {
                 let translates = chain.kind == ChainKind::Nat;
@@ -39,17 +39,6 @@ impl<'a> Way<'a> {
             packets = kept;
         }
         packets
-    }
-
-    /// The base chains of a hook in the order in which they are asked.
-    fn chains(&self, hook: Hook) -> Vec<(&'a Filter, &'a Chain)> {
-        let tables = self.host.tables.iter().filter(|table| table.families.has(self.family));
-        let mut chains: Vec<(&Filter, &Chain)> = tables
-            .flat_map(|table| table.chains.iter().map(move |chain| (*table, chain)))
-            .filter(|(_, chain)| chain.hook == Some(hook))
-            .collect();
-        chains.sort_by_key(|(_, chain)| chain.priority);
-        chains
     }
 
     /// Chains for translation see only the first packet of a connection, and only until one of them translated it.
