@@ -19,6 +19,10 @@
 //!
 //! [rules]                  # what is wanted of every packet filter
 //! accepts_logged = true    # what is let in is to leave a log line
+//!
+//! [shape]                  # where addresses do not tell, or tell wrong, which interfaces share a network
+//! joined = [["edge:eth1", "files:eth0"]]
+//! apart = [["north:eth0", "yard:eth0"]]
 //! ```
 
 use ipnet::IpNet;
@@ -39,7 +43,14 @@ pub struct ValidEstateFile {
     pub devices: BTreeMap<String, DeviceEntry>,
     /// What is wanted of every tunnel.
     pub wanted: Wanted,
+    /// Interfaces that share a network, each by device and name.
+    pub joined: Vec<InterfacePair>,
+    /// Interfaces that do not.
+    pub apart: Vec<InterfacePair>,
 }
+
+/// Two interfaces, each by the name of its device and its own.
+pub type InterfacePair = [(String, String); 2];
 
 /// What is wanted of tunnels.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -94,6 +105,17 @@ struct Raw {
     tunnels: RawTunnels,
     #[serde(default)]
     rules: RawRules,
+    #[serde(default)]
+    shape: RawShape,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+struct RawShape {
+    #[serde(default)]
+    joined: Vec<toml::Spanned<Vec<String>>>,
+    #[serde(default)]
+    apart: Vec<toml::Spanned<Vec<String>>>,
 }
 
 #[derive(Deserialize, Default)]
@@ -230,8 +252,30 @@ impl ValidEstateFile {
             quantum_resistant: raw.tunnels.quantum_resistant,
             accepts_logged: raw.rules.accepts_logged,
         };
-        Ok(Self { organisation: raw.organisation.all(), networks, devices, wanted })
+        let pairs = |all: Vec<toml::Spanned<Vec<String>>>| -> Result<Vec<InterfacePair>, EstateFileError> {
+            all.into_iter()
+                .map(|one| {
+                    let line = line_of(one.span().start);
+                    pair(one.as_ref()).ok_or_else(|| EstateFileError {
+                        line,
+                        text: "expected two interfaces, such as [\"edge:eth1\", \"files:eth0\"]".to_owned(),
+                    })
+                })
+                .collect()
+        };
+        let (joined, apart) = (pairs(raw.shape.joined)?, pairs(raw.shape.apart)?);
+        Ok(Self { organisation: raw.organisation.all(), networks, devices, wanted, joined, apart })
     }
+}
+
+/// Two texts of the form `device:interface`.
+fn pair(texts: &[String]) -> Option<InterfacePair> {
+    let [a, b] = texts else { return None };
+    let one = |text: &str| {
+        let (device, interface) = text.split_once(':')?;
+        (!device.is_empty() && !interface.is_empty()).then(|| (device.to_owned(), interface.to_owned()))
+    };
+    Some([one(a)?, one(b)?])
 }
 
 #[cfg(test)]

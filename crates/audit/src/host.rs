@@ -2,7 +2,7 @@
 
 use crate::Estate;
 use trevlin_model::kernel::KernelSetting;
-use trevlin_model::{Device, ExportState, Family, Filter, Origin};
+use trevlin_model::{Device, ExportState, Family, Filter, IpRange, Origin, TunnelFamily};
 use trevlin_packets::way::{Host, SourceCheck};
 
 impl Estate {
@@ -37,7 +37,21 @@ impl Estate {
                 forwarding(["net.ipv6.conf.all.forwarding", "net.ipv6.conf.all.forwarding"]),
             ],
             source_checks: self.source_checks(device),
+            callers: self.dialled_routes(at),
         }
+    }
+
+    /// Routes to callers that are there only while they are: those that pppd and the like make for each.
+    fn dialled_routes(&self, at: usize) -> Vec<(IpRange, String, Origin)> {
+        let by_link = |family| {
+            matches!(
+                family,
+                TunnelFamily::Pptp | TunnelFamily::L2tp | TunnelFamily::OpenConnect | TunnelFamily::Ipsec
+            )
+        };
+        let here = self.shape().callers.iter().filter(|one| one.device == at && by_link(one.family));
+        here.flat_map(|one| one.ranges.iter().map(|range| (*range, one.interface.clone(), one.origin)))
+            .collect()
     }
 
     /// A setting of the kernel: as it runs where that was exported, else as the files have it, of which the last to be read

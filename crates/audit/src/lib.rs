@@ -21,6 +21,7 @@ mod people;
 pub mod plan;
 pub mod reach;
 pub mod rules;
+pub mod shape;
 mod special;
 pub mod tunnels;
 mod words;
@@ -29,7 +30,7 @@ mod yardstick;
 pub use area::{Area, Severity};
 pub use check::{Answer, Check, Fail, Question, Verdict};
 pub use estate::{DialIn, Estate, ExportRecord, Input, OutsideInterface, OutsideReason};
-pub use estate_file::{DeviceEntry, EstateFileError, ValidEstateFile, Wanted};
+pub use estate_file::{DeviceEntry, EstateFileError, InterfacePair, ValidEstateFile, Wanted};
 pub use layout::{ESTATE_FILE, Found, device_folders};
 pub use outcome::{
     DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,

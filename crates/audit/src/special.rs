@@ -5,7 +5,7 @@ use ipnet::IpNet;
 use serde::Deserialize;
 use std::net::IpAddr;
 use std::sync::LazyLock;
-use trevlin_model::IpRange;
+use trevlin_model::{Family, IpRange};
 
 #[derive(Deserialize, Default)]
 struct Table {
@@ -101,6 +101,20 @@ pub(crate) fn is_link_local(address: IpAddr) -> bool {
 /// Whether an address can belong to a host on the internet.
 pub(crate) fn is_public(address: IpAddr) -> bool {
     !TABLE.block.iter().any(|block| block.prefix.contains(&address))
+}
+
+/// Blocks that the internet does not carry.
+pub(crate) fn not_public() -> Vec<IpRange> {
+    TABLE.block.iter().map(|block| IpRange::from(block.prefix)).collect()
+}
+
+/// Addresses that hosts on the internet may have, as ranges.
+pub(crate) fn public_ranges() -> Vec<IpRange> {
+    let mut all = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    for block in &TABLE.block {
+        all = all.iter().flat_map(|one| one.without(&IpRange::from(block.prefix))).collect();
+    }
+    all
 }
 
 #[cfg(test)]

@@ -208,12 +208,22 @@ pub(crate) struct Reach {
     pub(crate) format: Format,
 }
 
-/// `outside`, or an address.
+/// `outside`, an address, a network, or a name.
 pub(crate) fn source(word: &str) -> Result<From, String> {
-    match word {
-        "outside" => Ok(From::Outside),
-        _ => word.parse().map(From::Address).map_err(|_| "expected an address, or `outside`".to_owned()),
+    if word == "outside" {
+        return Ok(From::Outside);
     }
+    if let Ok(address) = word.parse() {
+        return Ok(From::Address(address));
+    }
+    if let Ok(net) = word.parse::<ipnet::IpNet>() {
+        return Ok(From::Network(net.trunc()));
+    }
+    let numbers = word.chars().all(|one| one.is_ascii_digit() || matches!(one, '.' | '/' | ':'));
+    if word.is_empty() || numbers {
+        return Err(format!("`{word}` is no address and no network"));
+    }
+    Ok(From::Named(word.to_owned()))
 }
 
 pub(crate) fn transport(word: &str) -> Result<Transport, String> {

@@ -137,6 +137,9 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.devices.extend(one.devices);
     all.wanted.sends = one.wanted.sends.or(all.wanted.sends);
     all.wanted.quantum_resistant |= one.wanted.quantum_resistant;
+    all.wanted.accepts_logged |= one.wanted.accepts_logged;
+    all.joined.extend(one.joined);
+    all.apart.extend(one.apart);
 }
 
 fn read(at: &Path) -> Result<String, String> {

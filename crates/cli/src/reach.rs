@@ -18,7 +18,7 @@ pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<Ex
         return all(arguments, file, common);
     }
     let (Some(from), Some(to), Some(protocol), Some(port)) =
-        (arguments.from, arguments.to, arguments.proto, arguments.port)
+        (arguments.from.clone(), arguments.to, arguments.proto, arguments.port)
     else {
         bail!("a question needs --from, --to, --proto and --port");
     };

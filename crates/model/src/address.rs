@@ -113,6 +113,15 @@ impl IpRange {
         before.into_iter().chain(after).collect()
     }
 
+    /// What of it lies outside of another, as at most two ranges.
+    #[must_use]
+    pub fn without(&self, other: &Self) -> Vec<Self> {
+        if self.family() != other.family() {
+            return vec![*self];
+        }
+        other.complement().iter().filter_map(|rest| self.intersection(rest)).collect()
+    }
+
     /// The network that is exactly this range, where there is one.
     #[must_use]
     pub fn network(&self) -> Option<IpNet> {

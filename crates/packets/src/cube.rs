@@ -119,7 +119,9 @@ pub fn other_ranges(all: &Ranges, greatest: Value) -> Ranges {
     rest.into()
 }
 
-fn common(a: &Ranges, b: &Ranges) -> Ranges {
+/// What two lists of ranges share.
+#[must_use]
+pub fn common(a: &Ranges, b: &Ranges) -> Ranges {
     if let ([one], [other]) = (&**a, &**b) {
         let (first, last) = (one.0.max(other.0), one.1.min(other.1));
         // A range that lies in the other is that range: no need for another copy.

@@ -22,6 +22,7 @@ pub mod program;
 mod rest;
 pub mod review;
 mod space;
+mod trace;
 pub mod way;
 
 pub use cube::{Cube, Field, Point, Region};

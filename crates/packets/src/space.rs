@@ -274,7 +274,7 @@ impl Space {
     }
 
     /// A condition that looks at one field.
-    fn field_of(&self, kind: &MatchKind) -> Option<(Field, Ranges)> {
+    pub(crate) fn field_of(&self, kind: &MatchKind) -> Option<(Field, Ranges)> {
         let yes = || ranges(vec![(1, 1)]);
         Some(match kind {
             MatchKind::Entering(pattern) => (Field::Entering, self.named_by(pattern)),
@@ -380,18 +380,27 @@ impl Space {
     pub fn all_hold(&self, matches: &[Match], point: &Point) -> Holds {
         let mut all = Holds::Yes;
         for one in matches {
-            let holds = self.holds(&one.kind, point);
-            let state = point[Field::State as usize];
-            all = all.min(match one.negated {
-                _ if needs_connection(&one.kind) && state > KNOWN.1 => Holds::No,
-                true => !holds,
-                false => holds,
-            });
+            all = all.min(self.one_holds(one, point));
             if all == Holds::No {
                 break;
             }
         }
         all
+    }
+
+    /// Whether one condition of a rule, turned around where it is negated, holds for a packet.
+    pub(crate) fn one_holds(&self, one: &Match, point: &Point) -> Holds {
+        let holds = self.holds(&one.kind, point);
+        match one.negated {
+            _ if needs_connection(&one.kind) && self.unconnected(point) => Holds::No,
+            true => !holds,
+            false => holds,
+        }
+    }
+
+    /// Whether nothing is known of a packet's connection.
+    pub(crate) fn unconnected(&self, point: &Point) -> bool {
+        point[Field::State as usize] > KNOWN.1
     }
 
     /// Whether a condition holds for a packet: the same as [`Space::region`], looked up and not worked out.
@@ -457,7 +466,7 @@ const KNOWN: (Value, Value) = (state::NEW, state::RELATED);
 
 /// Whether a condition looks at a packet's connection: where there is none, neither it nor its opposite holds
 /// (net/netfilter/xt_conntrack.c, nft_ct.c).
-fn needs_connection(kind: &MatchKind) -> bool {
+pub(crate) fn needs_connection(kind: &MatchKind) -> bool {
     matches!(
         kind,
         MatchKind::OriginalDestination(_) | MatchKind::OriginalDestinationPorts(_) | MatchKind::Reply
@@ -494,7 +503,7 @@ fn ipnet_range(first: IpAddr, last: IpAddr) -> IpRange {
     IpRange::new(first, last).unwrap_or_else(|_| IpRange::from(first))
 }
 
-fn ports(all: &[PortRange]) -> Ranges {
+pub(crate) fn ports(all: &[PortRange]) -> Ranges {
     ranges(all.iter().map(|one| (Value::from(one.first), Value::from(one.last))).collect())
 }
 

@@ -190,6 +190,7 @@ fn settings_of_the_kernel() {
         routes: &facts.routes,
         forwards: [forwards, None],
         source_checks,
+        callers: Vec::new(),
     };
     let flow = "eth0 10.4.0.9 > 10.5.0.9 udp 9";
     for (host, wanted) in [

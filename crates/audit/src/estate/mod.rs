@@ -7,8 +7,10 @@ mod outside;
 pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
+use crate::estate_file::InterfacePair;
 use crate::plan::Plan;
 use crate::rules::Kept;
+use crate::shape::EstateShape;
 use crate::{ValidEstateFile, Wanted};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
@@ -59,6 +61,9 @@ pub struct Estate {
     pub networks: Vec<IpNet>,
     /// What the estate file wants of every tunnel.
     pub wanted: Wanted,
+    /// Interfaces that share a network, and those that do not, as the estate file says.
+    pub(crate) joined: Vec<InterfacePair>,
+    pub(crate) apart: Vec<InterfacePair>,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
@@ -69,6 +74,7 @@ pub struct Estate {
     forwards_to: BTreeMap<usize, Vec<(usize, usize)>>,
     masker: Masker,
     plan: OnceLock<Plan>,
+    shape: OnceLock<EstateShape>,
     /// Reviews of packet filters, by device, each made when it is first asked for.
     rule_reviews: Vec<OnceLock<Vec<Kept>>>,
 }
@@ -99,12 +105,15 @@ impl Estate {
             organisation: file.organisation.clone(),
             networks: file.networks.clone(),
             wanted: file.wanted,
+            joined: file.joined.clone(),
+            apart: file.apart.clone(),
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),
             forwards_to: BTreeMap::new(),
             masker,
             plan: OnceLock::new(),
+            shape: OnceLock::new(),
             rule_reviews: Vec::new(),
         };
         estate.rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
@@ -217,6 +226,11 @@ impl Estate {
     /// The address plan, worked out when it is first asked for.
     pub fn plan(&self) -> &Plan {
         self.plan.get_or_init(|| Plan::of(self))
+    }
+
+    /// How the devices are joined, worked out when it is first asked for.
+    pub fn shape(&self) -> &EstateShape {
+        self.shape.get_or_init(|| EstateShape::of(self))
     }
 
     /// The review of a device's packet filters, made when it is first asked for.

@@ -46,7 +46,12 @@ fn the_demo_is_as_it_was() {
     );
     let lines: Vec<_> =
         json["steps"].as_array().unwrap().iter().filter_map(|step| step["line"].as_u64()).collect();
-    assert_eq!(lines.len(), 4, "a translation, a route, a jump and a rule: {lines:?}");
+    assert_eq!(
+        lines.len(),
+        5,
+        "a translation, a route, a jump and a rule, and a rule of the next device: {lines:?}"
+    );
+    assert_eq!(json["steps"].as_array().unwrap().last().unwrap()["device"], "quay-storage");
 }
 
 #[test]
@@ -96,7 +101,8 @@ fn what_cannot_be_answered_is_told() {
             &["--from", "outside", "--entering", "edge:eth7"],
             "edge has no interface eth7; it has: lo, eth0, eth1",
         ),
-        (&["--from", "somewhere"], "expected an address, or `outside`"),
+        (&["--from", "somewhere"], "nothing is called somewhere"),
+        (&["--from", "10.4.0.300"], "`10.4.0.300` is no address and no network"),
         (&["--from", "172.16.9.9"], "nothing tells by which device and interface it enters"),
         (&["--from", "2001:db8::9", "--entering", "edge:eth0"], "different IP versions"),
     ] {

@@ -1,9 +1,11 @@
 //! A packet's way through the base chains of a hook.
 
-use super::{DEPTH, End, Ended, MOST_WAYS, Packet, TRACKED, TRANSLATED, Verdict, Way};
+use super::packet::Packet;
+use super::{DEPTH, End, Ended, MOST_WAYS, TRACKED, TRANSLATED, Verdict, Way};
 use crate::cube::{Field, state};
 use crate::program::{Ending, base_chains, ending};
 use crate::space::Holds;
+use crate::trace::Of;
 use trevlin_model::{Chain, ChainKind, Filter, Hook, Rule, Target};
 
 impl<'a> Way<'a> {
@@ -23,10 +25,8 @@ impl<'a> Way<'a> {
             // Ways that became one again are followed once.
             let mut kept: Vec<Packet> = Vec::new();
             for one in next {
-                match kept.iter_mut().find(|known| known.point == one.point) {
-                    Some(known) => {
-                        one.doubts.into_iter().for_each(|doubt| known.doubt(doubt.text, doubt.origin))
-                    }
+                match kept.iter_mut().find(|known| (known.point, known.of) == (one.point, one.of)) {
+                    Some(known) => one.doubts.into_iter().for_each(|doubt| known.doubt_step(doubt)),
                     None => kept.push(one),
                 }
             }
@@ -43,11 +43,8 @@ impl<'a> Way<'a> {
 
     /// Chains for translation see only the first packet of a connection, and only until one of them translated it.
     fn may_translate(&self, hook: Hook, packet: &Packet) -> bool {
-        let done = match hook {
-            Hook::Prerouting | Hook::Output => Field::DestinationTranslated,
-            _ => Field::SourceTranslated,
-        };
-        packet.at(Field::State) == state::NEW && packet.at(done) == 0
+        let destination = matches!(hook, Hook::Prerouting | Hook::Output);
+        packet.at(Field::State) == state::NEW && !packet.is_settled(destination)
     }
 
     fn base_chain(
@@ -64,9 +61,9 @@ impl<'a> Way<'a> {
         let wire = packet.wire.filter(|_| {
             packet.at(Field::State) != state::NEW && hook == Hook::Prerouting && chain.priority < TRANSLATED
         });
-        if let Some((address, port)) = wire {
-            asked.set(Field::Destination, address);
-            asked.set(Field::DestinationPort, port);
+        if let Some([address, port]) = wire {
+            asked.put(Field::Destination, address);
+            asked.put(Field::DestinationPort, port);
         }
         if chain.priority < TRACKED && packet.at(Field::State) != state::UNTRACKED {
             // A packet that is not known to belong to a connection yet counts as of none.
@@ -84,8 +81,8 @@ impl<'a> Way<'a> {
         }
         for (end, mut one) in found {
             if wire.is_some() {
-                one.set(Field::Destination, packet.at(Field::Destination));
-                one.set(Field::DestinationPort, packet.at(Field::DestinationPort));
+                one.put(Field::Destination, packet.known(Field::Destination));
+                one.put(Field::DestinationPort, packet.known(Field::DestinationPort));
             }
             if one.at(Field::State) == state::INVALID && chain.priority < TRACKED {
                 one.set(Field::State, packet.at(Field::State));
@@ -106,6 +103,18 @@ impl<'a> Way<'a> {
         }
     }
 
+    /// Whether a rule's conditions hold for a packet.
+    fn all_hold(&self, rule: &Rule, packet: &Packet) -> Holds {
+        let Some(trace) = self.trace else {
+            return self.space.all_hold(&rule.matches, &packet.point);
+        };
+        let of = |field: Field| packet.of[field as usize];
+        let (holds, because) =
+            self.space.all_hold_because(&rule.matches, &packet.point, &|field| of(field) != Of::Fixed);
+        because.iter().for_each(|(field, same)| trace.narrow(of(*field), same));
+        holds
+    }
+
     /// A packet's way through a chain. Gives it back where it may come to the end of the chain.
     fn chain(
         &self,
@@ -118,7 +127,7 @@ impl<'a> Way<'a> {
         // Where a rule may have sent it back, with what it had met until then.
         let mut returned: Option<Packet> = None;
         for rule in &chain.rules {
-            let holds = self.space.all_hold(&rule.matches, &packet.point);
+            let holds = self.all_hold(rule, &packet);
             if holds == Holds::No {
                 continue;
             }

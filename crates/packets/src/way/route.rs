@@ -1,33 +1,45 @@
 //! Where routing sends a packet, and whether its source is one that may come from there.
 
-use super::{Packet, SourceCheck, Way};
-use crate::cube::{Field, holds as lies};
+use super::packet::{Known, Packet};
+use super::shape::numbers;
+use super::{SourceCheck, Way};
+use crate::cube::{Field, Ranges, Value, common, holds as lies, other_ranges, ranges};
 use crate::space::number;
+use crate::trace::Of;
 use std::net::IpAddr;
-use trevlin_model::{Family, Origin, Route};
+use trevlin_model::{Family, IpRange, Origin, Route};
 
 /// Where routing sends a packet.
 pub(super) enum Routed {
     Local,
-    Out(String, Option<Origin>),
+    /// By this interface, to this next hop where it is not the destination itself.
+    Out(String, Option<IpAddr>, Option<Origin>),
     Nowhere(&'static str, Option<Origin>),
     Unknown(&'static str),
 }
 
 impl Way<'_> {
     /// Whether the source check of the entering interface refuses a packet.
-    pub(super) fn refused_source(&self, packet: &mut Packet) -> Option<(String, Option<Origin>)> {
-        let source = self.address(packet.at(Field::Source));
+    pub(super) fn refused_source(&self, packet: &Packet) -> Option<(String, Option<Origin>)> {
+        let known = packet.known(Field::Source);
+        let source = self.address(known.0);
         let name = self.space.interface_name(packet.at(Field::Entering))?;
-        if self.space.own().is_some_and(|own| lies(own, packet.at(Field::Source))) {
-            return Some((
-                format!("{source} is an address of the device itself, and no other sends from it"),
-                None,
-            ));
+        if let Some(own) = self.space.own() {
+            if lies(own, known.0) {
+                self.narrow(known.1, own);
+                return Some((
+                    format!("{source} is an address of the device itself, and no other sends from it"),
+                    None,
+                ));
+            }
+            self.narrow(known.1, &other_ranges(own, self.space.last_address()));
         }
         let (_, check, origin) = self.host.source_checks.iter().find(|(one, _, _)| one == name)?;
-        let back = match self.routed(source) {
-            Routed::Out(interface, _) => Some(interface),
+        if *check == SourceCheck::Off {
+            return None;
+        }
+        let back = match self.routed(known) {
+            Routed::Out(interface, ..) => Some(interface),
             _ => None,
         };
         let refused = match check {
@@ -40,55 +52,89 @@ impl Way<'_> {
         })
     }
 
-    pub(super) fn routed(&self, destination: IpAddr) -> Routed {
+    /// Where a destination is routed.
+    pub(super) fn routed(&self, (value, of): Known) -> Routed {
+        let destination = self.address(value);
         let Some(own) = self.space.own() else {
             return Routed::Unknown("the device's addresses were not exported");
         };
-        if lies(own, number(destination)) {
-            let loopback = match destination {
-                IpAddr::V4(v4) => v4.is_loopback(),
-                IpAddr::V6(v6) => v6.is_loopback(),
-            };
-            return if loopback {
+        if lies(own, value) {
+            let loopback = loopback(self.family);
+            let is_loopback = loopback.contains(destination);
+            let same = common(own, &ranges(numbers([&loopback], self.family)));
+            let same = if is_loopback { same } else { difference(own, &same, self.space.last_address()) };
+            self.narrow(of, &same);
+            return if is_loopback {
                 Routed::Nowhere("a loopback address is no address to send to from elsewhere", None)
             } else {
                 Routed::Local
             };
         }
         if destination.is_multicast() {
+            self.narrow(of, &ranges(vec![self.multicast()]));
             return Routed::Unknown("multicast is not followed");
         }
-        self.longest(destination)
+        if let Some((range, interface, origin)) =
+            self.host.callers.iter().find(|(range, _, _)| range.contains(destination))
+        {
+            self.narrow(
+                of,
+                &difference(&ranges(numbers([range], self.family)), own, self.space.last_address()),
+            );
+            return Routed::Out(interface.clone(), None, Some(*origin));
+        }
+        self.longest(destination, of)
+    }
+
+    /// The greatest block of multicast addresses (RFC 5771, RFC 4291).
+    fn multicast(&self) -> (Value, Value) {
+        match self.family {
+            Family::V4 => (0xe000_0000, 0xefff_ffff),
+            Family::V6 => (0xff << 120, Value::MAX),
+        }
     }
 
     /// The route with the longest prefix, the first of several.
-    fn longest(&self, destination: IpAddr) -> Routed {
-        let fits = |route: &&Route| {
-            Family::of(route.destination.addr()) == self.family && route.destination.contains(&destination)
-        };
+    fn longest(&self, destination: IpAddr, of: Of) -> Routed {
+        let routes = || self.host.routes.iter().filter(|route| route.family() == self.family);
         let mut best: Option<&Route> = None;
-        for route in self.host.routes.iter().filter(fits) {
+        for route in routes().filter(|route| route.destination.contains(&destination)) {
             if best.is_none_or(|known| known.destination.prefix_len() < route.destination.prefix_len()) {
                 best = Some(route);
             }
         }
-        let connected = self
-            .host
-            .interfaces
-            .iter()
-            .flat_map(|one| one.addresses.iter().map(move |address| (one, address)))
-            .filter(|(one, address)| one.up != Some(false) && address.net.contains(&destination))
+        let networks = || {
+            let up = self.host.interfaces.iter().filter(|one| one.up != Some(false));
+            let all = up.flat_map(|one| one.addresses.iter().map(move |address| (one, address)));
+            all.filter(|(_, address)| Family::of(address.net.addr()) == self.family)
+        };
+        let connected = networks()
+            .filter(|(_, address)| address.net.contains(&destination))
             .max_by_key(|(_, address)| address.net.prefix_len());
         // A list of routes that leaves out the networks of the interfaces does not take them away.
         let best = best.filter(|route| {
             connected.is_none_or(|(_, address)| address.net.prefix_len() <= route.destination.prefix_len())
         });
+        if self.trace.is_some() {
+            let chosen = best.map(|route| route.destination).or(connected.map(|(_, address)| address.net));
+            let nets = routes().map(|route| route.destination).chain(networks().map(|(_, one)| one.net));
+            let deeper = nets
+                .filter(|net| chosen.is_none_or(|chosen| net.prefix_len() > chosen.prefix_len()))
+                .map(|net| (number(net.network()), number(net.broadcast())));
+            let callers = numbers(self.host.callers.iter().map(|(range, _, _)| range), self.family);
+            let own = self.space.own().into_iter().flat_map(|own| own.iter().copied());
+            let others = ranges(deeper.chain(callers).chain(own).chain([self.multicast()]).collect());
+            let whole = chosen.map_or((0, self.space.last_address()), |net| {
+                (number(net.network()), number(net.broadcast()))
+            });
+            self.narrow(of, &difference(&ranges(vec![whole]), &others, self.space.last_address()));
+        }
         match (best, connected) {
             (Some(route), _) if !route.forwards => {
                 Routed::Nowhere("a route says that it is not reached", Some(route.origin))
             }
             (Some(route), near) => match (&route.interface, route.gateway, near) {
-                (Some(name), _, _) => Routed::Out(name.clone(), Some(route.origin)),
+                (Some(name), gateway, _) => Routed::Out(name.clone(), gateway, Some(route.origin)),
                 // A next hop that lies in a network of the device.
                 (None, Some(gateway), _) => {
                     let via = self
@@ -97,18 +143,35 @@ impl Way<'_> {
                         .iter()
                         .find(|one| one.addresses.iter().any(|address| address.net.contains(&gateway)));
                     match via {
-                        Some(via) => Routed::Out(via.name.clone(), Some(route.origin)),
+                        Some(via) => Routed::Out(via.name.clone(), Some(gateway), Some(route.origin)),
                         None => Routed::Unknown("the interface of its route is not known"),
                     }
                 }
-                (None, None, Some((near, address))) => Routed::Out(near.name.clone(), Some(address.origin)),
+                (None, None, Some((near, address))) => {
+                    Routed::Out(near.name.clone(), None, Some(address.origin))
+                }
                 (None, None, None) => Routed::Unknown("the interface of its route is not known"),
             },
-            (None, Some((near, address))) => Routed::Out(near.name.clone(), Some(address.origin)),
-            (None, None) if !self.host.routes.iter().any(|route| route.family() == self.family) => {
+            (None, Some((near, address))) => Routed::Out(near.name.clone(), None, Some(address.origin)),
+            (None, None) if routes().next().is_none() => {
                 Routed::Unknown("no route of this IP version was exported")
             }
             (None, None) => Routed::Nowhere("no route leads there", None),
         }
     }
+}
+
+/// Addresses by which a device talks to itself.
+fn loopback(family: Family) -> IpRange {
+    match family {
+        Family::V4 => {
+            let (first, last) = ([127, 0, 0, 0].into(), [127, 255, 255, 255].into());
+            IpRange::new(first, last).unwrap_or_else(|_| IpRange::from(first))
+        }
+        Family::V6 => IpRange::from(IpAddr::from(std::net::Ipv6Addr::LOCALHOST)),
+    }
+}
+
+fn difference(a: &Ranges, b: &Ranges, greatest: Value) -> Ranges {
+    common(a, &other_ranges(b, greatest))
 }

@@ -1,8 +1,10 @@
 //! What a translation makes of a packet.
 
-use super::{MOST_CHOICES, Packet, Way};
-use crate::cube::{Field, Value};
+use super::packet::{Known, Packet};
+use super::{MOST_CHOICES, Way};
+use crate::cube::{Field, Value, other_ranges, ranges};
 use crate::space::number;
+use crate::trace::{Of, same};
 use std::net::IpAddr;
 use trevlin_model::{Family, Hook, IpRange, Origin, Translation, TranslationKind};
 
@@ -25,15 +27,16 @@ impl Way<'_> {
         } else {
             (Field::Source, Field::SourcePort, Field::SourceTranslated)
         };
-        let old = packet.at(field);
+        let old = packet.known(field);
+        let fixed = |all: Vec<Value>| all.into_iter().map(|one| (one, Of::Fixed)).collect::<Vec<Known>>();
         let addresses = match how.kind {
-            TranslationKind::Redirect => self.own_of(packet.at(Field::Entering)),
-            TranslationKind::Masquerade => self.own_of(packet.at(Field::Leaving)),
-            TranslationKind::NetworkMap => how.addresses.map(|range| vec![mapped(old, &range)]),
+            TranslationKind::Redirect => self.own_of(packet.at(Field::Entering)).map(fixed),
+            TranslationKind::Masquerade => self.own_of(packet.at(Field::Leaving)).map(fixed),
+            TranslationKind::NetworkMap => how.addresses.map(|range| vec![self.mapped(old, &range)]),
             _ => match how.addresses {
                 None => Some(vec![old]),
                 Some(range) if range.size() <= MOST_CHOICES => {
-                    Some((number(range.first())..=number(range.last())).collect())
+                    Some(fixed((number(range.first())..=number(range.last())).collect()))
                 }
                 Some(_) => None,
             },
@@ -42,28 +45,33 @@ impl Way<'_> {
             let mut packet = packet;
             packet.doubt("which address this translation chooses", Some(origin));
             packet.set(flag, 1);
+            packet.settle(to_destination);
             // Whatever it chooses is not followed: both ends are possible.
             let mut blocked = packet.clone();
             blocked.set(field, 0);
             return vec![packet, blocked];
         };
-        let ports = new_ports(packet.at(port), how);
+        let ports = self.new_ports(packet.known(port), how);
         let choices = addresses.len() * ports.len() > 1;
         let mut all = Vec::new();
         for new in addresses {
             for new_port in &ports {
                 let mut one = packet.clone();
-                one.set(field, new);
-                one.set(port, *new_port);
-                one.set(flag, 1);
+                one.put(field, new);
+                one.put(port, *new_port);
+                // What becomes what it was counts as not translated (nf_nat_core.c), but no later rule is asked.
+                let kept = same(self.trace, old, new) && same(self.trace, packet.known(port), *new_port);
+                one.set(flag, (!kept).into());
+                one.settle(to_destination);
                 if choices {
                     one.doubt("which address or port this translation chooses", Some(origin));
                 }
                 let (what, address) = if to_destination { ("destination", new) } else { ("source", new) };
-                let at = if *new_port == 0 || *new_port == packet.at(port) {
-                    self.address(address).to_string()
+                let (address, new_port) = (self.address(address.0), new_port.0);
+                let at = if new_port == 0 || new_port == packet.at(port) {
+                    address.to_string()
                 } else {
-                    format!("{} port {new_port}", self.address(address))
+                    format!("{address} port {new_port}")
                 };
                 one.note(format!("its {what} becomes {at}"), Some(origin));
                 all.push(one);
@@ -84,26 +92,40 @@ impl Way<'_> {
         let first = addresses.filter(|one| Family::of(*one) == self.family).find(|one| !link_local(one))?;
         Some(vec![number(first)])
     }
-}
 
-/// An address in the place of a network of the same size that it has in its own.
-fn mapped(old: Value, range: &IpRange) -> Value {
-    let host = number(range.last()) - number(range.first());
-    number(range.first()) | (old & host)
-}
+    /// An address in the place of a network of the same size that it has in its own.
+    fn mapped(&self, (old, of): Known, range: &IpRange) -> Known {
+        let host = number(range.last()) - number(range.first());
+        let new = number(range.first()) | (old & host);
+        // The whole of its own network is mapped with it.
+        self.narrow(of, &ranges(vec![(old & !host, old | host)]));
+        (new, shifted(of, new.wrapping_sub(old)))
+    }
 
-/// The ports that a translation may choose. A port that lies in the range is kept (net/netfilter/nf_nat_core.c).
-fn new_ports(old: Value, how: &Translation) -> Vec<Value> {
-    let Some(ports) = how.ports else { return vec![old] };
-    let (first, last) = (Value::from(ports.first), Value::from(ports.last));
-    if let Some(base) = how.shifted_from.map(Value::from) {
-        return match old.checked_sub(base).map(|offset| first + offset).filter(|new| *new <= last) {
-            Some(new) => vec![new],
-            None => vec![first, last],
+    /// The ports that a translation may choose. A port that lies in the range is kept (net/netfilter/nf_nat_core.c).
+    fn new_ports(&self, (old, of): Known, how: &Translation) -> Vec<Known> {
+        let Some(ports) = how.ports else { return vec![(old, of)] };
+        let (first, last) = (Value::from(ports.first), Value::from(ports.last));
+        let choices = || vec![(first, Of::Fixed), (last, Of::Fixed)];
+        let (low, high) = match how.shifted_from.map(Value::from) {
+            Some(base) => (base, base + (last - first)),
+            None if first == last => return vec![(first, Of::Fixed)],
+            None => (first, last),
         };
+        let held = ranges(vec![(low, high)]);
+        if low <= old && old <= high {
+            self.narrow(of, &held);
+            let new = first + (old - low);
+            return vec![(new, shifted(of, new.wrapping_sub(old)))];
+        }
+        self.narrow(of, &other_ranges(&held, Value::from(u16::MAX)));
+        choices()
     }
-    if first == last || (first <= old && old <= last) {
-        return vec![old.clamp(first, last)];
+}
+
+fn shifted(of: Of, by: Value) -> Of {
+    match of {
+        Of::Fixed => Of::Fixed,
+        Of::Sent(field, shift) => Of::Sent(field, shift.wrapping_add(by)),
     }
-    vec![first, last]
 }

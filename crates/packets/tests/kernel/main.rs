@@ -113,6 +113,7 @@ impl Count {
             routes: &facts.routes,
             forwards: [Some((true, None)), Some((true, None))],
             source_checks: Vec::new(),
+            callers: Vec::new(),
         };
         let walker = Walker::new(&host);
         let probes = net.probes(number, list.seed);

@@ -1,0 +1,259 @@
+//! Estates as network namespaces: one for each machine, and one whose bridges are the networks.
+
+use crate::text::Estate;
+use crate::{PORTS, Probe};
+use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader, Write};
+use std::net::IpAddr;
+use std::path::Path;
+use std::process::{Child, ChildStdin, Command, Output, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+
+struct Agent {
+    child: Child,
+    to: ChildStdin,
+    from: Receiver<String>,
+}
+
+/// An estate that is up, taken down again in the end.
+pub(crate) struct Built {
+    prefix: String,
+    names: Vec<String>,
+    agents: Vec<Agent>,
+}
+
+fn run(program: &str, arguments: &[&str]) -> Output {
+    Command::new(program).args(arguments).output().unwrap_or_else(|error| panic!("{program}: {error}"))
+}
+
+/// Whether namespaces and the programs can be used.
+pub(crate) fn possible() -> Result<(), String> {
+    for program in ["ip", "iptables-restore", "ip6tables-restore", "nft"] {
+        if Command::new(program).arg("--version").output().is_err() {
+            return Err(format!("{program} is not installed"));
+        }
+    }
+    let name = format!("trevlin-try-{}", std::process::id());
+    let made = run("ip", &["netns", "add", &name]);
+    run("ip", &["netns", "del", &name]);
+    let why =
+        || format!("no network namespace can be made: {}", String::from_utf8_lossy(&made.stderr).trim());
+    if made.status.success() { Ok(()) } else { Err(why()) }
+}
+
+impl Built {
+    pub(crate) fn new(estate: &Estate) -> Self {
+        let mut built =
+            Self { prefix: format!("te{}", std::process::id()), names: Vec::new(), agents: Vec::new() };
+        built.add("switch");
+        for (number, _) in estate.networks().iter().enumerate() {
+            built.within("switch", &["ip", "link", "add", &format!("n{number}"), "type", "bridge"]);
+            built.within("switch", &["ip", "link", "set", &format!("n{number}"), "up"]);
+        }
+        for machine in &estate.machines {
+            built.add(&machine.name);
+            for setting in [
+                "net.ipv4.ip_forward=1",
+                "net.ipv6.conf.all.forwarding=1",
+                "net.ipv4.conf.all.rp_filter=0",
+                "net.ipv4.conf.default.rp_filter=0",
+                "net.ipv6.conf.all.accept_dad=0",
+                "net.ipv6.conf.default.accept_dad=0",
+                "net.ipv4.conf.all.send_redirects=0",
+                "net.ipv4.conf.default.send_redirects=0",
+                "net.ipv4.conf.all.accept_redirects=0",
+                "net.ipv4.icmp_ratelimit=0",
+            ] {
+                let (name, value) = setting.split_once('=').unwrap();
+                let path = format!("/proc/sys/{}", name.replace('.', "/"));
+                built.within(&machine.name, &["sh", "-c", &format!("echo {value} > {path}")]);
+            }
+            built.within(&machine.name, &["ip", "link", "set", "lo", "up"]);
+            for interface in &machine.interfaces {
+                built.plug(estate, &machine.name, interface);
+            }
+        }
+        for (name, words) in &estate.routes {
+            let mut command = vec!["ip"];
+            command.extend(words.iter().any(|word| word.contains("::")).then_some("-6"));
+            command.extend(["route", "add"]);
+            command.extend(words.iter().map(String::as_str));
+            built.within(name, &command);
+        }
+        for (name, program, text) in &estate.rules {
+            let file = tempfile::NamedTempFile::new().unwrap();
+            std::fs::write(file.path(), text).unwrap();
+            let path = file.path().to_string_lossy().into_owned();
+            match program.as_str() {
+                "nft" => built.within(name, &["nft", "-f", &path]),
+                program => built.within(name, &[&format!("{program}-restore"), &path]),
+            };
+        }
+        for machine in &estate.machines {
+            built.start(&machine.name, &machine.addresses());
+        }
+        built
+    }
+
+    fn name(&self, machine: &str) -> String {
+        format!("{}-{machine}", self.prefix)
+    }
+
+    fn add(&mut self, machine: &str) {
+        let name = self.name(machine);
+        let done = run("ip", &["netns", "add", &name]);
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        self.names.push(name);
+    }
+
+    fn within(&self, machine: &str, words: &[&str]) -> String {
+        let name = self.name(machine);
+        let all: Vec<&str> = ["netns", "exec", &name].into_iter().chain(words.iter().copied()).collect();
+        let done = run("ip", &all);
+        assert!(done.status.success(), "{machine} {words:?}: {}", String::from_utf8_lossy(&done.stderr));
+        String::from_utf8(done.stdout).unwrap()
+    }
+
+    fn plug(&self, estate: &Estate, machine: &str, interface: &crate::text::Interface) {
+        let number = estate.networks().iter().position(|one| *one == interface.network).unwrap();
+        let port = format!("{machine}-{}", interface.name);
+        let (own, switch) = (self.name(machine), self.name("switch"));
+        let done = run(
+            "ip",
+            &[
+                "link",
+                "add",
+                &interface.name,
+                "netns",
+                &own,
+                "type",
+                "veth",
+                "peer",
+                "name",
+                &port,
+                "netns",
+                &switch,
+            ],
+        );
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        self.within("switch", &["ip", "link", "set", &port, "master", &format!("n{number}"), "up"]);
+        for address in &interface.addresses {
+            let mut words = vec!["ip", "address", "add", address, "dev", &interface.name];
+            words.extend(address.contains("::").then_some("nodad"));
+            self.within(machine, &words);
+        }
+        self.within(machine, &["ip", "link", "set", &interface.name, "up"]);
+    }
+
+    fn start(&mut self, machine: &str, addresses: &[IpAddr]) {
+        let ports = PORTS.map(|port| port.to_string()).join(",");
+        let mut child = Command::new("ip")
+            .args(["netns", "exec", &self.name(machine)])
+            .arg(std::env::current_exe().unwrap())
+            .args(["agent", &ports])
+            .args(addresses.iter().map(IpAddr::to_string))
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let (sender, from) = channel();
+        let out = BufReader::new(child.stdout.take().unwrap());
+        std::thread::spawn(move || {
+            for line in out.lines().map_while(Result::ok) {
+                if sender.send(line).is_err() {
+                    return;
+                }
+            }
+        });
+        let ready = from.recv_timeout(Duration::from_secs(20)).expect("an agent starts");
+        assert_eq!(ready, "ready");
+        self.agents.push(Agent { to: child.stdin.take().unwrap(), child, from });
+    }
+
+    /// What an auditor would be given of the devices.
+    pub(crate) fn export(&self, estate: &Estate, folder: &Path) {
+        for machine in estate.machines.iter().filter(|one| one.exported) {
+            let at = folder.join("estate").join(&machine.name);
+            std::fs::create_dir_all(&at).unwrap();
+            let write = |name: &str, text: String| std::fs::write(at.join(name), text).unwrap();
+            write("ip-addr.json", self.within(&machine.name, &["ip", "-j", "addr", "show"]));
+            write("ip-route.json", self.within(&machine.name, &["ip", "-j", "route", "show"]));
+            write("ip-6-route.json", self.within(&machine.name, &["ip", "-j", "-6", "route", "show"]));
+            for (_, program, _) in estate.rules.iter().filter(|(name, _, _)| *name == machine.name) {
+                match program.as_str() {
+                    "nft" => write("nft.txt", self.within(&machine.name, &["nft", "list", "ruleset"])),
+                    program => {
+                        write(
+                            &format!("{program}-save.txt"),
+                            self.within(&machine.name, &[&format!("{program}-save")]),
+                        );
+                    }
+                }
+            }
+        }
+        if let Some(file) = &estate.file {
+            std::fs::write(folder.join("estate/trevlin.toml"), file).unwrap();
+        }
+    }
+
+    /// Sends, and tells what arrived where.
+    pub(crate) fn send(&mut self, probes: &[Probe]) -> BTreeMap<usize, (IpAddr, u16)> {
+        let mut arrived = BTreeMap::new();
+        // A few at a time, so that hosts that ask for each other's hardware addresses lose nothing.
+        for some in probes.chunks(40) {
+            for probe in some {
+                let protocol = if probe.tcp { "tcp" } else { "udp" };
+                let Probe { id, source, source_port, destination, port, .. } = probe;
+                writeln!(
+                    self.agents[probe.from].to,
+                    "{id} {protocol} {source} {source_port} {destination} {port}"
+                )
+                .unwrap();
+            }
+            self.go(&mut arrived);
+        }
+        arrived
+    }
+
+    fn go(&mut self, arrived: &mut BTreeMap<usize, (IpAddr, u16)>) {
+        for agent in &mut self.agents {
+            writeln!(agent.to, "go").unwrap();
+            agent.to.flush().unwrap();
+        }
+        let mut take = |line: String| {
+            let words: Vec<&str> = line.split(' ').collect();
+            if let [number, address, port] = words.as_slice() {
+                arrived.insert(number.parse().unwrap(), (address.parse().unwrap(), port.parse().unwrap()));
+            }
+        };
+        for agent in &self.agents {
+            loop {
+                let line = agent.from.recv_timeout(Duration::from_secs(20)).expect("an agent answers");
+                if line == "done" {
+                    break;
+                }
+                take(line);
+            }
+        }
+        // What one had still to tell when another was done.
+        std::thread::sleep(Duration::from_millis(20));
+        for agent in &self.agents {
+            while let Ok(line) = agent.from.try_recv() {
+                take(line);
+            }
+        }
+    }
+}
+
+impl Drop for Built {
+    fn drop(&mut self) {
+        for agent in &mut self.agents {
+            let _ = agent.child.kill();
+            let _ = agent.child.wait();
+        }
+        for name in &self.names {
+            run("ip", &["netns", "del", name]);
+        }
+    }
+}

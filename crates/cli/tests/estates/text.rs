@@ -1,0 +1,550 @@
+//! Estates, written down.
+//!
+//! `device NAME INTERFACE@NETWORK ADDRESS,… …` is exported, `host` is not; `enters DEVICE:INTERFACE` says where a host's packets
+//! come in, where that is to be said. `route NAME …` is what `ip route add` takes. `rules NAME PROGRAM` begins a list, to the next
+//! empty line; of its lines that begin with `?` each variant of the estate has some.
+
+use crate::Rng;
+use std::net::IpAddr;
+
+pub(crate) struct Interface {
+    pub(crate) name: String,
+    pub(crate) network: String,
+    pub(crate) addresses: Vec<String>,
+}
+
+pub(crate) struct Machine {
+    pub(crate) name: String,
+    pub(crate) exported: bool,
+    pub(crate) interfaces: Vec<Interface>,
+    pub(crate) enters: Option<String>,
+}
+
+impl Machine {
+    pub(crate) fn addresses(&self) -> Vec<IpAddr> {
+        let all = self.interfaces.iter().flat_map(|one| &one.addresses);
+        all.map(|text| text.split('/').next().unwrap().parse().unwrap()).collect()
+    }
+}
+
+#[derive(Default)]
+pub(crate) struct Estate {
+    pub(crate) machines: Vec<Machine>,
+    pub(crate) routes: Vec<(String, Vec<String>)>,
+    /// Device, program, text.
+    pub(crate) rules: Vec<(String, String, String)>,
+    pub(crate) file: Option<String>,
+}
+
+impl Estate {
+    pub(crate) fn networks(&self) -> Vec<String> {
+        let all = self.machines.iter().flat_map(|one| &one.interfaces).map(|one| one.network.clone());
+        let mut all: Vec<String> = all.collect();
+        all.sort();
+        all.dedup();
+        all
+    }
+
+    pub(crate) fn parse(text: &str, rng: &mut Rng) -> Self {
+        let mut estate = Self::default();
+        let mut lines = text.lines().map(str::trim);
+        while let Some(line) = lines.next() {
+            let words: Vec<&str> = line.split_whitespace().collect();
+            match words.as_slice() {
+                [] => {}
+                ["device" | "host", name, ends @ ..] => estate.machines.push(Machine {
+                    name: (*name).to_owned(),
+                    exported: words[0] == "device",
+                    interfaces: ends
+                        .chunks(2)
+                        .map(|pair| {
+                            let (name, network) = pair[0].split_once('@').unwrap();
+                            Interface {
+                                name: name.to_owned(),
+                                network: network.to_owned(),
+                                addresses: pair[1].split(',').map(str::to_owned).collect(),
+                            }
+                        })
+                        .collect(),
+                    enters: None,
+                }),
+                ["enters", place] => estate.machines.last_mut().unwrap().enters = Some((*place).to_owned()),
+                ["route", name, rest @ ..] => {
+                    estate
+                        .routes
+                        .push(((*name).to_owned(), rest.iter().map(|word| (*word).to_owned()).collect()));
+                }
+                ["rules", name, program] => {
+                    let list = lines.by_ref().take_while(|line| !line.is_empty());
+                    let kept = list.filter_map(|line| match line.strip_prefix('?') {
+                        Some(line) => (rng.below(3) != 0).then_some(line),
+                        None => Some(line),
+                    });
+                    let text: String = kept.map(|line| format!("{line}\n")).collect();
+                    estate.rules.push(((*name).to_owned(), (*program).to_owned(), text));
+                }
+                ["file"] => {
+                    let list = lines.by_ref().take_while(|line| !line.is_empty());
+                    estate.file = Some(list.map(|line| format!("{line}\n")).collect());
+                }
+                _ => panic!("{line}"),
+            }
+        }
+        estate
+    }
+}
+
+/// The estates.
+pub(crate) const ESTATES: [(&str, &str); 8] = [
+    ("edge with forwards, inner filter and servers", FORWARDS),
+    ("IPv6 open beside IPv4", VERSIONS),
+    ("translated twice", TWICE),
+    ("two sites joined by plain routing", SITES),
+    ("callers whose answers go another way", CALLERS),
+    ("answers past a filter that drops what it does not know", ASYMMETRIC),
+    ("routers that send to each other", CIRCLE),
+    ("a network mapped onto another", MAPPED),
+];
+
+const FORWARDS: &str = "
+device edge out0@wan 203.0.113.1/24,2001:db8:0:1::1/64 dmz0@dmz 10.20.1.1/24,2001:db8:0:11::1/64
+device inner up0@dmz 10.20.1.2/24,2001:db8:0:11::2/64 lan0@lan 10.20.4.1/24,2001:db8:0:14::1/64
+device web eth0@dmz 10.20.1.10/24,2001:db8:0:11::10/64
+device files eth0@lan 10.20.4.20/24,2001:db8:0:14::20/64
+host desk eth0@lan 10.20.4.77/24,2001:db8:0:14::77/64
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32,198.51.100.44/32,2001:db8:0:1::9/64,2001:db8:99::7/128
+enters edge:out0
+route edge default via 203.0.113.9
+route edge default via 2001:db8:0:1::9
+route edge 10.20.4.0/24 via 10.20.1.2
+route edge 2001:db8:0:14::/64 via 2001:db8:0:11::2
+route inner default via 10.20.1.1
+route inner default via 2001:db8:0:11::1
+route web default via 10.20.1.1
+route web 10.20.4.0/24 via 10.20.1.2
+route web default via 2001:db8:0:11::1
+route files default via 10.20.4.1
+route files default via 2001:db8:0:14::1
+route desk default via 10.20.4.1
+route desk default via 2001:db8:0:14::1
+route outside default via 203.0.113.1
+route outside default via 2001:db8:0:1::1
+
+rules edge iptables
+*nat
+:PREROUTING ACCEPT [0:0]
+:POSTROUTING ACCEPT [0:0]
+-A PREROUTING -i out0 -p tcp --dport 8080 -j DNAT --to-destination 10.20.1.10:80
+-A PREROUTING -i out0 -p tcp --dport 8443 -j DNAT --to-destination 10.20.4.20:443
+?-A PREROUTING -i out0 -p udp --dport 53 -j DNAT --to-destination 10.20.4.20
+-A PREROUTING -i out0 -s 198.51.100.44 -p tcp --dport 22 -j DNAT --to-destination 10.20.4.20
+-A PREROUTING -i out0 -p tcp --dport 3389 -j DNAT --to-destination 10.20.4.99
+?-A PREROUTING -d 203.0.113.1 -p tcp --dport 9000 -j DNAT --to-destination 10.20.1.10-10.20.1.10:8080
+-A POSTROUTING -o out0 -j MASQUERADE
+COMMIT
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+-A INPUT -i dmz0 -p tcp --dport 22 -j ACCEPT
+-A FORWARD -m state --state ESTABLISHED,RELATED -j ACCEPT
+-A FORWARD -i dmz0 -o out0 -j ACCEPT
+?-A FORWARD -i out0 -m conntrack --ctstate DNAT -j ACCEPT
+-A FORWARD -i out0 -d 10.20.1.10 -p tcp -j ACCEPT
+?-A FORWARD -i out0 -d 10.20.4.0/24 -p tcp -m multiport --dports 22,443 -j ACCEPT
+COMMIT
+
+rules inner nft
+table inet gate {
+chain through {
+type filter hook forward priority filter; policy drop;
+ct state established accept
+iifname lan0 accept
+?ip daddr 10.20.4.20 tcp dport 443 accept
+?ip saddr 198.51.100.44 tcp dport 22 accept
+?ip6 daddr 2001:db8:0:14::20 udp dport { 53, 80 } accept
+}
+}
+
+rules web iptables
+*filter
+:INPUT DROP [0:0]
+:FORWARD ACCEPT [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+-A INPUT -p tcp --dport 80 -j ACCEPT
+?-A INPUT -s 10.20.0.0/16 -j ACCEPT
+COMMIT
+
+rules files nft
+table ip own {
+chain in {
+type filter hook input priority 0; policy drop;
+ct state established accept
+tcp dport { 443, 8443 } accept
+?udp dport 53 accept
+?ip saddr 10.20.4.0/24 accept
+}
+}
+";
+
+const VERSIONS: &str = "
+device edge out0@wan 203.0.113.1/24,2001:db8:0:1::1/64 lan0@lan 10.20.4.1/24,2001:db8:0:14::1/64
+device files eth0@lan 10.20.4.20/24,2001:db8:0:14::20/64
+device cams eth0@lan 10.20.4.61/24,2001:db8:0:14::61/64 cam0@cams 10.20.6.1/24,2001:db8:0:16::1/64
+host camera eth0@cams 10.20.6.20/24,2001:db8:0:16::20/64
+host outside eth0@wan 203.0.113.9/24,2001:db8:0:1::9/64,2001:db8:99::7/128
+enters edge:out0
+route edge default via 203.0.113.9
+route edge default via 2001:db8:0:1::9
+route edge 2001:db8:0:16::/64 via 2001:db8:0:14::61
+route edge 10.20.6.0/24 via 10.20.4.61
+route files default via 10.20.4.1
+route files default via 2001:db8:0:14::1
+route cams default via 10.20.4.1
+route cams default via 2001:db8:0:14::1
+route camera default via 10.20.6.1
+route camera default via 2001:db8:0:16::1
+route outside default via 203.0.113.1
+route outside default via 2001:db8:0:1::1
+
+rules edge iptables
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i lan0 -j ACCEPT
+COMMIT
+
+rules edge ip6tables
+*filter
+:INPUT ACCEPT [0:0]
+:FORWARD ACCEPT [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -i out0 -p tcp --dport 22 -j DROP
+?-A FORWARD -i out0 -d 2001:db8:0:14::20 -p tcp --dport 443 -j REJECT
+COMMIT
+
+rules cams nft
+table ip6 t {
+chain f {
+type filter hook forward priority 0; policy accept;
+?tcp dport { 22, 80 } drop
+}
+chain i {
+type filter hook input priority 0; policy drop;
+meta l4proto ipv6-icmp accept
+ct state established accept
+?tcp dport 443 accept
+}
+}
+";
+
+const TWICE: &str = "
+device provider out0@wan 203.0.113.1/24 cpe0@cpe 192.168.1.1/24
+device wall up0@cpe 192.168.1.2/24 lan0@lan 10.20.4.1/24
+device files eth0@lan 10.20.4.20/24
+host tv eth0@cpe 192.168.1.50/24
+host desk eth0@lan 10.20.4.77/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.44/32
+enters provider:out0
+route provider default via 203.0.113.9
+route wall default via 192.168.1.1
+route files default via 10.20.4.1
+route desk default via 10.20.4.1
+route tv default via 192.168.1.1
+route outside default via 203.0.113.1
+
+rules provider nft
+table ip nat {
+chain pre {
+type nat hook prerouting priority dstnat;
+iifname out0 tcp dport 8443 dnat to 192.168.1.2
+iifname out0 tcp dport { 80, 8080 } dnat to 192.168.1.2
+?iifname out0 udp dport 53 dnat to 192.168.1.2
+?iifname out0 tcp dport 9000 dnat to 192.168.1.50:80
+}
+chain post {
+type nat hook postrouting priority srcnat;
+oifname out0 masquerade
+}
+}
+table ip filter {
+chain through {
+type filter hook forward priority 0; policy drop;
+ct state established accept
+ct status dnat accept
+iifname cpe0 oifname out0 accept
+}
+}
+
+rules wall iptables
+*nat
+:PREROUTING ACCEPT [0:0]
+:POSTROUTING ACCEPT [0:0]
+-A PREROUTING -i up0 -p tcp --dport 8443 -j DNAT --to-destination 10.20.4.20:443
+?-A PREROUTING -i up0 -p udp --dport 53 -j DNAT --to-destination 10.20.4.20:9000
+-A PREROUTING -i up0 -p tcp --dport 80 -j REDIRECT --to-ports 8080
+?-A PREROUTING -i lan0 -d 192.168.1.2 -p tcp --dport 8443 -j DNAT --to-destination 10.20.4.20:443
+?-A POSTROUTING -s 10.20.4.0/24 -d 10.20.4.20 -j MASQUERADE
+-A POSTROUTING -o up0 -j MASQUERADE
+COMMIT
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+?-A INPUT -p tcp --dport 8080 -j ACCEPT
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i lan0 -j ACCEPT
+?-A FORWARD -d 10.20.4.20 -p tcp --dport 443 -j ACCEPT
+?-A FORWARD -d 10.20.4.20 -p udp -j ACCEPT
+COMMIT
+";
+
+const SITES: &str = "
+device harbour out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24 link0@link 10.255.0.1/30
+device north lan0@nlan 10.21.4.1/24 link0@link 10.255.0.2/30
+device files eth0@lan 10.20.4.20/24
+device till eth0@nlan 10.21.4.20/24
+host desk eth0@nlan 10.21.4.77/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32
+enters harbour:out0
+route harbour default via 203.0.113.9
+route harbour 10.21.4.0/24 via 10.255.0.2
+route north default via 10.255.0.1
+route files default via 10.20.4.1
+route till default via 10.21.4.1
+route desk default via 10.21.4.1
+route outside default via 203.0.113.1
+
+rules harbour nft
+table inet t {
+chain pre {
+type nat hook prerouting priority -100;
+iifname out0 tcp dport 8443 dnat ip to 10.21.4.20:443
+?iifname out0 udp dport 9000 dnat ip to 10.20.4.20
+}
+chain post {
+type nat hook postrouting priority 100;
+oifname out0 masquerade
+?iifname out0 oifname link0 masquerade
+}
+chain f {
+type filter hook forward priority 0; policy drop;
+ct state { established, related } accept
+ct status dnat accept
+iifname link0 ip daddr 10.20.4.20 tcp dport { 443, 80 } accept
+?iifname lan0 accept
+iifname link0 oifname out0 accept
+}
+}
+
+rules north iptables
+*filter
+:INPUT ACCEPT [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i lan0 -j ACCEPT
+?-A FORWARD -i link0 -s 10.255.0.1 -p tcp -j ACCEPT
+?-A FORWARD -i link0 -s 10.20.4.0/24 -p tcp --dport 22 -j ACCEPT
+?-A FORWARD -i link0 -s 203.0.113.0/24 -d 10.21.4.20 -p tcp --dport 443 -j ACCEPT
+COMMIT
+
+rules till iptables
+*filter
+:INPUT DROP [0:0]
+:FORWARD ACCEPT [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+-A INPUT -p tcp -m multiport --dports 22,443 -j ACCEPT
+?-A INPUT -s 10.21.4.0/24 -j ACCEPT
+COMMIT
+";
+
+const CALLERS: &str = "
+device edge out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24
+device gate lan0@lan 10.20.4.11/24 dial0@dial 10.9.0.1/24
+device files eth0@lan 10.20.4.20/24
+host caller eth0@dial 10.9.0.100/24,10.9.0.200/24
+enters gate:dial0
+host outside eth0@wan 203.0.113.9/24
+enters edge:out0
+route edge default via 203.0.113.9
+route edge 10.9.0.0/24 via 10.20.4.11
+route gate default via 10.20.4.1
+route files default via 10.20.4.1
+route caller default via 10.9.0.1
+route outside default via 203.0.113.1
+
+rules gate nft
+table ip t {
+chain f {
+type filter hook forward priority 0; policy drop;
+ct state established accept
+ip saddr 10.9.0.100 accept
+iifname dial0 tcp dport { 80, 443 } accept
+}
+chain post {
+type nat hook postrouting priority 100;
+?ip saddr 10.9.0.200 ip daddr 10.20.4.20 masquerade
+}
+}
+
+rules edge iptables
+*filter
+:INPUT DROP [0:0]
+:FORWARD ACCEPT [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+?-A INPUT -s 10.9.0.0/24 -p tcp --dport 22 -j ACCEPT
+?-A FORWARD -i out0 -j DROP
+COMMIT
+";
+
+const ASYMMETRIC: &str = "
+device edge out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24
+device gate lan0@lan 10.20.4.11/24 dial0@dial 10.9.0.1/24
+device files eth0@lan 10.20.4.20/24
+host caller eth0@dial 10.9.0.100/24,10.9.0.200/24
+enters gate:dial0
+host desk eth0@lan 10.20.4.77/24
+host outside eth0@wan 203.0.113.9/24
+enters edge:out0
+route edge default via 203.0.113.9
+route edge 10.9.0.0/24 via 10.20.4.11
+route gate default via 10.20.4.1
+route files default via 10.20.4.1
+route desk default via 10.20.4.1
+route caller default via 10.9.0.1
+route outside default via 203.0.113.1
+
+rules edge iptables
+*filter
+:INPUT ACCEPT [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A FORWARD -m conntrack --ctstate ESTABLISHED -j ACCEPT
+?-A FORWARD -m conntrack --ctstate INVALID -j DROP
+-A FORWARD -i lan0 -j ACCEPT
+COMMIT
+
+rules gate iptables
+*nat
+:PREROUTING ACCEPT [0:0]
+:POSTROUTING ACCEPT [0:0]
+?-A PREROUTING -i dial0 -p tcp --dport 8080 -j DNAT --to-destination 10.20.4.20:80
+?-A POSTROUTING -s 10.9.0.200 -o lan0 -j SNAT --to-source 10.20.4.11
+COMMIT
+*filter
+:INPUT ACCEPT [0:0]
+:FORWARD ACCEPT [0:0]
+:OUTPUT ACCEPT [0:0]
+?-A FORWARD -m conntrack --ctstate INVALID -j DROP
+COMMIT
+";
+
+const CIRCLE: &str = "
+device edge out0@wan 203.0.113.1/24 a0@core 10.1.0.1/24
+device core a0@core 10.1.0.2/24 b0@back 10.2.0.1/24
+device back b0@back 10.2.0.2/24 c0@lab 10.3.0.1/24
+host bench eth0@lab 10.3.0.50/24
+host outside eth0@wan 203.0.113.9/24,198.51.100.7/32
+enters edge:out0
+route edge default via 203.0.113.9
+route edge 10.0.0.0/8 via 10.1.0.2
+route core 10.3.0.0/24 via 10.2.0.2
+route core default via 10.1.0.1
+route core 10.77.0.0/16 via 10.2.0.2
+route back default via 10.2.0.1
+route bench default via 10.3.0.1
+route outside default via 203.0.113.1
+
+rules edge nft
+table ip t {
+chain pre {
+type nat hook prerouting priority dstnat;
+iifname out0 tcp dport 8443 dnat to 10.77.0.9:443
+iifname out0 tcp dport 8080 dnat to 10.3.0.50:80
+?iifname out0 udp dport 53 dnat to 10.3.0.50
+iifname out0 tcp dport 22 dnat to 10.2.0.2
+}
+chain post {
+type nat hook postrouting priority srcnat;
+?oifname a0 snat to 10.1.0.1
+}
+}
+
+rules back iptables
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+?-A INPUT -m state --state NEW,ESTABLISHED -p tcp --dport 22 -j ACCEPT
+-A INPUT -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i c0 -j ACCEPT
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+?-A FORWARD -d 10.3.0.50 -p tcp --dport 80 -j ACCEPT
+?-A FORWARD -s 10.1.0.1 -j ACCEPT
+?-A FORWARD -p udp -j ACCEPT
+COMMIT
+";
+
+const MAPPED: &str = "
+device edge out0@wan 203.0.113.1/24 lan0@lan 10.20.4.1/24
+device partner out0@wan 203.0.113.2/24 lan0@plan 10.20.4.1/24
+device files eth0@lan 10.20.4.20/24
+device desk eth0@plan 10.20.4.30/24
+host here eth0@lan 10.20.4.30/24
+host there eth0@plan 10.20.4.20/24
+host outside eth0@wan 203.0.113.9/24
+enters edge:out0
+route edge default via 203.0.113.9
+route edge 10.99.0.0/24 via 203.0.113.2
+route partner default via 203.0.113.1
+route files default via 10.20.4.1
+route desk default via 10.20.4.1
+route here default via 10.20.4.1
+route there default via 10.20.4.1
+route outside default via 203.0.113.1
+
+file
+[device.edge]
+outside = [\"out0\"]
+site = \"harbour\"
+[device.files]
+site = \"harbour\"
+[device.partner]
+outside = [\"out0\"]
+site = \"partner\"
+[device.desk]
+site = \"partner\"
+
+rules edge iptables
+*nat
+:PREROUTING ACCEPT [0:0]
+:POSTROUTING ACCEPT [0:0]
+-A PREROUTING -i out0 -d 10.98.0.0/24 -j NETMAP --to 10.20.4.0/24
+-A PREROUTING -i out0 -d 203.0.113.1 -p tcp --dport 8443 -j DNAT --to-destination 10.20.4.20:443
+-A POSTROUTING -o out0 -j MASQUERADE
+COMMIT
+
+rules partner iptables
+*nat
+:PREROUTING ACCEPT [0:0]
+:POSTROUTING ACCEPT [0:0]
+-A PREROUTING -d 10.99.0.0/24 -j NETMAP --to 10.20.4.0/24
+?-A POSTROUTING -s 10.20.4.0/24 -o out0 -j NETMAP --to 10.99.0.0/24
+COMMIT
+*filter
+:INPUT ACCEPT [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A FORWARD -m state --state ESTABLISHED -j ACCEPT
+-A FORWARD -i lan0 -j ACCEPT
+?-A FORWARD -d 10.20.4.30 -p tcp --dport 22:443 -j ACCEPT
+COMMIT
+";

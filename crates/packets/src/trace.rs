@@ -1,0 +1,171 @@
+//! What one packet's way hung on: for which other packets every decision would have been the same.
+//!
+//! A packet is followed, and each condition that was asked, each route that was chosen, narrows the ranges of what was sent.
+//! What is left is a box of packets that all go the same way. With the next packet from outside of that box, and so on until
+//! none is left, whole sets are followed exactly by the same code that follows one packet.
+
+use crate::cube::{Field, Point, Ranges, Value, common, holds, other_ranges, ranges};
+use crate::space::{Holds, Space, needs_connection, ports};
+use std::cell::RefCell;
+use trevlin_model::{Match, MatchKind};
+
+/// Where a value of a packet is from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Of {
+    /// It is what it is, whatever was sent.
+    Fixed,
+    /// A value of the packet as it was sent, with this added (and wrapped around).
+    Sent(Field, Value),
+}
+
+/// Fields of the packet as sent that may vary.
+pub(crate) const SENT: [Field; 4] =
+    [Field::Destination, Field::Source, Field::DestinationPort, Field::SourcePort];
+
+/// The box so far, by the fields of [`SENT`].
+#[derive(Debug, Default)]
+pub(crate) struct Trace {
+    sides: RefCell<[Option<Ranges>; SENT.len()]>,
+}
+
+impl Trace {
+    /// A box of packets to begin with.
+    pub(crate) fn within(sides: [Ranges; SENT.len()]) -> Self {
+        Self { sides: RefCell::new(sides.map(Some)) }
+    }
+
+    /// What is left of it.
+    pub(crate) fn sides(&self) -> [Ranges; SENT.len()] {
+        self.sides.borrow().clone().map(|side| side.unwrap_or_else(|| ranges(vec![(0, Value::MAX)])))
+    }
+
+    /// Only packets whose value, which came about like this one, lies in these ranges.
+    pub(crate) fn narrow(&self, of: Of, to: &Ranges) {
+        let Of::Sent(field, shift) = of else { return };
+        let Some(at) = SENT.iter().position(|one| *one == field) else { return };
+        let mut sides = self.sides.borrow_mut();
+        let side = sides[at].get_or_insert_with(|| ranges(vec![(0, Value::MAX)]));
+        *side = if shift == 0 { common(side, to) } else { common(side, &shifted_back(side, shift, to)) };
+    }
+}
+
+/// The sent values that become values of these ranges. What is shifted lies in one block that does not wrap.
+fn shifted_back(side: &Ranges, shift: Value, to: &Ranges) -> Ranges {
+    let (Some(first), Some(last)) = (side.first(), side.last()) else { return side.clone() };
+    let (low, high) = (first.0.wrapping_add(shift), last.1.wrapping_add(shift));
+    let clipped = to.iter().map(|(first, last)| (*first.max(&low), *last.min(&high)));
+    ranges(
+        clipped
+            .filter(|(first, last)| first <= last)
+            .map(|(first, last)| (first.wrapping_sub(shift), last.wrapping_sub(shift)))
+            .collect(),
+    )
+}
+
+/// Whether two values are the same, and for which packets that is so.
+pub(crate) fn same(trace: Option<&Trace>, (one, of): (Value, Of), (other, other_of): (Value, Of)) -> bool {
+    let same = one == other;
+    let Some(trace) = trace.filter(|_| of != other_of) else { return same };
+    let only = |value| ranges(vec![(value, value)]);
+    match (of, other_of) {
+        (Of::Sent(..), Of::Fixed) if same => trace.narrow(of, &only(other)),
+        (Of::Fixed, Of::Sent(..)) if same => trace.narrow(other_of, &only(one)),
+        (Of::Sent(..), Of::Fixed) => trace.narrow(of, &other_ranges(&only(other), Value::MAX)),
+        (Of::Fixed, Of::Sent(..)) => trace.narrow(other_of, &other_ranges(&only(one), Value::MAX)),
+        // Both vary, each by itself: nothing but this very packet is known.
+        _ => {
+            trace.narrow(of, &only(one));
+            trace.narrow(other_of, &only(other));
+        }
+    }
+    same
+}
+
+/// A condition's fields with the ranges in which their values would have to stay for the same answer.
+type Because = Vec<(Field, Ranges)>;
+
+impl Space {
+    /// As [`Space::all_hold`], and why: within the ranges every packet that is alike in the other fields gets the same answer.
+    /// `varies` tells which fields may differ; others need no ranges.
+    pub(crate) fn all_hold_because(
+        &self,
+        matches: &[Match],
+        point: &Point,
+        varies: &dyn Fn(Field) -> bool,
+    ) -> (Holds, Because) {
+        let mut all = Holds::Yes;
+        let mut because = Because::new();
+        let mut failing: Option<Because> = None;
+        for one in matches {
+            let (holds, why) = self.one_because(one, point, varies);
+            all = all.min(holds);
+            match holds {
+                Holds::No => {
+                    // One reason is enough, and one that nothing can change is the best.
+                    let better = failing.as_ref().is_none_or(|known| why.len() < known.len());
+                    if better {
+                        failing = Some(why);
+                    }
+                    if failing.as_ref().is_some_and(Vec::is_empty) {
+                        break;
+                    }
+                }
+                Holds::Yes | Holds::Perhaps => because.extend(why),
+            }
+        }
+        (all, failing.unwrap_or(because))
+    }
+
+    fn one_because(&self, one: &Match, point: &Point, varies: &dyn Fn(Field) -> bool) -> (Holds, Because) {
+        let holds = self.one_holds(one, point);
+        let mut why = Because::new();
+        let mut say = |field: Field, held: &Ranges| {
+            if varies(field) {
+                let inside = holds_at(held, point, field);
+                let same =
+                    if inside { held.clone() } else { other_ranges(held, self.greatest()[field as usize]) };
+                why.push((field, same));
+            }
+        };
+        match &one.kind {
+            // No connection, no answer: and that does not vary.
+            kind if needs_connection(kind) && self.unconnected(point) => {}
+            MatchKind::EitherPorts(all) => {
+                let held = ports(all);
+                let by = [Field::SourcePort, Field::DestinationPort];
+                match by.into_iter().find(|field| holds_at(&held, point, *field)) {
+                    Some(field) => say(field, &held),
+                    None => by.into_iter().for_each(|field| say(field, &held)),
+                }
+            }
+            MatchKind::AnyOf(alternatives) => return (holds, self.any_because(alternatives, point, varies)),
+            kind => {
+                if let Some((field, held)) = self.field_of(kind) {
+                    say(field, &held);
+                }
+            }
+        }
+        (holds, why)
+    }
+
+    fn any_because(
+        &self,
+        alternatives: &[Vec<Match>],
+        point: &Point,
+        varies: &dyn Fn(Field) -> bool,
+    ) -> Because {
+        let mut all = Because::new();
+        for alternative in alternatives {
+            let (holds, why) = self.all_hold_because(alternative, point, varies);
+            if holds == Holds::Yes {
+                return why;
+            }
+            all.extend(why);
+        }
+        all
+    }
+}
+
+fn holds_at(held: &Ranges, point: &Point, field: Field) -> bool {
+    holds(held, point[field as usize])
+}

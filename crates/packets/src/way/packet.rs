@@ -1,0 +1,307 @@
+//! A packet on its way, and what each device that it crossed remembers of it.
+
+use super::{ACK, Flow, SYN, SYN_ACK, Step, TCP, has_ports};
+use crate::cube::{FIELDS, Field, NOBODY, Point, Value, state};
+use crate::space::{NO_INTERFACE, number};
+use crate::trace::Of;
+use std::rc::Rc;
+use trevlin_model::{Family, Origin};
+
+/// A value with where it is from.
+pub(super) type Known = (Value, Of);
+
+/// Addresses and ports, in the order of [`Tuple::FIELDS`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Tuple(pub(super) [Known; 4]);
+
+impl Tuple {
+    pub(super) const FIELDS: [Field; 4] =
+        [Field::Source, Field::SourcePort, Field::Destination, Field::DestinationPort];
+
+    /// The tuple of what goes the other way.
+    pub(super) fn reversed(self) -> Self {
+        let [source, source_port, destination, port] = self.0;
+        Self([destination, port, source, source_port])
+    }
+}
+
+/// Which packet of a connection is followed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Leg {
+    /// The first.
+    First,
+    /// The answer to it.
+    Answer,
+    /// The one that answers the answer.
+    Third,
+}
+
+/// What a device remembers of a connection whose first packet it let pass.
+#[derive(Debug, Clone)]
+pub(super) struct Crossing {
+    pub(super) device: usize,
+    /// Interface by which it came, none where the device itself sent it.
+    pub(super) entered_by: Option<String>,
+    /// Interface by which it left, none where it was for the device itself.
+    pub(super) left_by: Option<String>,
+    pub(super) entered: Tuple,
+    pub(super) left: Tuple,
+    /// The packet as it left, with what rules see of it.
+    point: Point,
+    of: [Of; FIELDS],
+    /// Whether the answer passed here as well.
+    pub(super) answered: bool,
+}
+
+impl Crossing {
+    fn untracked(&self) -> bool {
+        self.point[Field::State as usize] == state::UNTRACKED
+    }
+}
+
+/// A packet on its way.
+#[derive(Debug, Clone)]
+pub(super) struct Packet {
+    pub(super) family: Family,
+    pub(super) point: Point,
+    pub(super) of: [Of; FIELDS],
+    /// Destination and its port before translation, for what follows a first packet.
+    pub(super) wire: Option<[Known; 2]>,
+    pub(super) trail: Vec<Step>,
+    /// Rules that may or may not have held, and other things that are not known.
+    pub(super) doubts: Vec<Step>,
+    /// The device where it is.
+    pub(super) device: usize,
+    pub(super) crossings: Vec<Rc<Crossing>>,
+    /// Where it has been on this leg.
+    pub(super) visited: Vec<(usize, Value)>,
+    /// The crossing that this leg's packet belongs to, at this device.
+    pub(super) belongs_to: Option<usize>,
+    /// As it came to this device.
+    pub(super) came: Tuple,
+    pub(super) came_by: Option<String>,
+    /// Whether the source and the destination have been translated here, be it to what they were.
+    settled: [bool; 2],
+}
+
+impl Packet {
+    /// The first packet of a connection, before it comes anywhere. `varies` tells which of its values may differ.
+    pub(super) fn first(flow: &Flow<'_>, varies: &dyn Fn(Field) -> bool) -> Self {
+        let mut point: Point = [0; FIELDS];
+        let mut of = [Of::Fixed; FIELDS];
+        let mut set = |field: Field, value: Value| {
+            point[field as usize] = value;
+            if varies(field) {
+                of[field as usize] = Of::Sent(field, 0);
+            }
+        };
+        set(Field::Source, number(flow.source));
+        set(Field::Destination, number(flow.destination));
+        set(Field::Protocol, flow.protocol.into());
+        if has_ports(flow.protocol) {
+            set(Field::SourcePort, flow.source_port.into());
+            set(Field::DestinationPort, flow.port.into());
+        } else if matches!(flow.protocol, 1 | 58) {
+            // A request for an echo (RFC 792, RFC 4443).
+            point[Field::Icmp as usize] = if flow.protocol == 1 { 8 << 8 } else { 128 << 8 };
+        }
+        let nothing = (0, Of::Fixed);
+        let mut packet = Self {
+            family: Family::of(flow.destination),
+            point,
+            of,
+            wire: None,
+            trail: Vec::new(),
+            doubts: Vec::new(),
+            device: 0,
+            crossings: Vec::new(),
+            visited: Vec::new(),
+            belongs_to: None,
+            came: Tuple([nothing; 4]),
+            came_by: None,
+            settled: [false; 2],
+        };
+        packet.came = packet.tuple();
+        packet
+    }
+
+    pub(super) fn at(&self, field: Field) -> Value {
+        self.point[field as usize]
+    }
+
+    pub(super) fn known(&self, field: Field) -> Known {
+        (self.point[field as usize], self.of[field as usize])
+    }
+
+    pub(super) fn set(&mut self, field: Field, value: Value) {
+        self.put(field, (value, Of::Fixed));
+    }
+
+    pub(super) fn put(&mut self, field: Field, (value, of): Known) {
+        self.point[field as usize] = value;
+        self.of[field as usize] = of;
+    }
+
+    pub(super) fn tuple(&self) -> Tuple {
+        Tuple(Tuple::FIELDS.map(|field| self.known(field)))
+    }
+
+    pub(super) fn put_tuple(&mut self, tuple: Tuple) {
+        for (field, known) in Tuple::FIELDS.into_iter().zip(tuple.0) {
+            self.put(field, known);
+        }
+    }
+
+    /// Says that the destination, or the source, is translated here.
+    pub(super) fn settle(&mut self, destination: bool) {
+        self.settled[usize::from(destination)] = true;
+    }
+
+    /// Whether the destination, or the source, has been translated here.
+    pub(super) fn is_settled(&self, destination: bool) -> bool {
+        self.settled[usize::from(destination)]
+    }
+
+    pub(super) fn note(&mut self, text: impl Into<String>, origin: Option<Origin>) {
+        self.trail.push(Step { device: self.device, text: text.into(), origin });
+    }
+
+    pub(super) fn doubt(&mut self, text: impl Into<String>, origin: Option<Origin>) {
+        let step = Step { device: self.device, text: text.into(), origin };
+        self.doubt_step(step);
+    }
+
+    pub(super) fn doubt_step(&mut self, step: Step) {
+        if !self.doubts.contains(&step) {
+            self.doubts.push(step);
+        }
+    }
+
+    /// Makes the packet one that arrives at a device, or that the device sends, and that its rules have not seen.
+    /// `crossing` is what the device remembers of the connection.
+    pub(super) fn arrives(
+        &mut self,
+        device: usize,
+        (entering, name): (Value, Option<&str>),
+        leg: Leg,
+        crossing: Option<usize>,
+        ipsec: bool,
+    ) {
+        self.device = device;
+        self.came = self.tuple();
+        self.came_by = name.map(str::to_owned);
+        self.wire = None;
+        self.settled = [false; 2];
+        self.belongs_to = crossing;
+        match (leg, crossing.map(|at| self.crossings[at].clone())) {
+            (Leg::Answer, Some(crossing)) => self.answers(&crossing),
+            (Leg::Third, Some(crossing)) => self.follows(&crossing),
+            _ => {
+                for field in [
+                    Field::SourceTranslated,
+                    Field::DestinationTranslated,
+                    Field::Reply,
+                    Field::IpsecOut,
+                    Field::TcpFlags,
+                ] {
+                    self.set(field, 0);
+                }
+                self.set(Field::User, NOBODY);
+                self.set(Field::Group, NOBODY);
+                self.put(Field::OriginalDestination, self.known(Field::Destination));
+                self.put(Field::OriginalDestinationPort, self.known(Field::DestinationPort));
+                // Without the first packet an answer begins nothing that could be; a packet from the middle of a connection
+                // does (nf_conntrack_proto_tcp.c, sysctl nf_conntrack_tcp_loose).
+                self.set(Field::State, if leg == Leg::Answer { state::INVALID } else { state::NEW });
+            }
+        }
+        if self.at(Field::Protocol) == TCP.into() {
+            self.set(
+                Field::TcpFlags,
+                match leg {
+                    Leg::First => SYN,
+                    Leg::Answer => SYN_ACK,
+                    Leg::Third => ACK,
+                },
+            );
+        }
+        self.set(Field::Entering, entering);
+        self.set(Field::Leaving, NO_INTERFACE);
+        self.set(Field::IpsecIn, ipsec.into());
+    }
+
+    /// The answer to a packet that left here.
+    fn answers(&mut self, crossing: &Crossing) {
+        (self.point, self.of) = (crossing.point, crossing.of);
+        let [_, _, destination, port] = crossing.left.0;
+        // It goes to where the first came from as it left; and that is turned back where translation has its place.
+        self.wire = Some([crossing.left.0[0], crossing.left.0[1]]);
+        self.put(Field::Destination, crossing.entered.0[0]);
+        self.put(Field::DestinationPort, crossing.entered.0[1]);
+        self.put(Field::Source, destination);
+        self.put(Field::SourcePort, port);
+        if crossing.untracked() {
+            // Of the first packet nothing is known, so its answer begins nothing that could be: unless it is exempt too.
+            self.set(Field::State, state::INVALID);
+        } else {
+            self.set(Field::State, state::ESTABLISHED);
+            self.set(Field::Reply, 1);
+        }
+    }
+
+    /// The packet that follows the answer.
+    fn follows(&mut self, crossing: &Crossing) {
+        (self.point, self.of) = (crossing.point, crossing.of);
+        self.wire = Some([crossing.entered.0[2], crossing.entered.0[3]]);
+        // As it came, before its source was translated on leaving.
+        self.put(Field::Source, crossing.entered.0[0]);
+        self.put(Field::SourcePort, crossing.entered.0[1]);
+        let known = !crossing.untracked();
+        self.set(
+            Field::State,
+            match known {
+                true if crossing.answered => state::ESTABLISHED,
+                // Nobody acknowledges what was not sent (nf_conntrack_proto_tcp.c, state SYN_SENT).
+                true => state::INVALID,
+                false => state::NEW,
+            },
+        );
+        if known && !crossing.answered {
+            self.wire = None;
+            self.put_tuple(crossing.entered);
+        }
+    }
+
+    /// What the device does when the packet left it, or was delivered to it.
+    pub(super) fn leaves(&mut self, leg: Leg, left_by: Option<&str>) {
+        match (leg, self.belongs_to) {
+            (Leg::First, _) => {
+                self.crossings.push(Rc::new(Crossing {
+                    device: self.device,
+                    entered_by: self.came_by.clone(),
+                    left_by: left_by.map(str::to_owned),
+                    entered: self.came,
+                    left: self.tuple(),
+                    point: self.point,
+                    of: self.of,
+                    answered: false,
+                }));
+            }
+            (Leg::Answer, Some(at)) => {
+                let mut crossing = (*self.crossings[at]).clone();
+                crossing.answered = true;
+                if !crossing.untracked() {
+                    self.put_tuple(crossing.entered.reversed());
+                }
+                self.crossings[at] = Rc::new(crossing);
+            }
+            (Leg::Third, Some(at)) if self.wire.is_some() => {
+                let left = self.crossings[at].left;
+                if !self.crossings[at].untracked() {
+                    self.put_tuple(left);
+                }
+            }
+            _ => {}
+        }
+    }
+}

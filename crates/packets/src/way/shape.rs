@@ -1,0 +1,311 @@
+//! How devices are joined: which interfaces share a network, which face the outside, and what tunnels join.
+
+use crate::cube::{Ranges, common, other_ranges, ranges};
+use crate::space::number;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use trevlin_model::{Family, IpRange, Origin};
+
+/// An interface of a device.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    /// The device.
+    pub device: usize,
+    /// Name of the interface.
+    pub interface: String,
+}
+
+/// The other end of a link with one other end, as a tunnel's.
+#[derive(Debug, Clone)]
+pub struct Wire {
+    /// Destinations that go to this end; every one where empty.
+    pub takes: Vec<IpRange>,
+    /// Sources that the other end takes from here; every one where empty.
+    pub accepts: Vec<IpRange>,
+    /// The other end.
+    pub to: Place,
+}
+
+/// What a device wraps into IPsec, as it leaves.
+#[derive(Debug, Clone)]
+pub struct IpsecPolicy {
+    /// Sources; every one where empty.
+    pub local: Vec<IpRange>,
+    /// Destinations; every one where empty.
+    pub remote: Vec<IpRange>,
+    /// Where it is unwrapped, where that is a device of the estate.
+    pub to: Option<Place>,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// To whom a packet leaves, where it leaves the devices that are known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Gone {
+    /// A host of a network that a device is on, and that is none of the devices.
+    Host,
+    /// The outside.
+    Outside,
+    /// A next hop that is none of the devices, and not of the outside.
+    Beyond,
+}
+
+/// Where a packet goes that leaves a device.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Next {
+    /// To another device, by this interface of it; out of IPsec or not.
+    Device(Place, bool),
+    /// Away from the devices.
+    Gone(Gone),
+    /// Nowhere: the other end of the link does not take it.
+    Refused(&'static str),
+}
+
+/// How devices are joined.
+#[derive(Debug, Clone, Default)]
+pub struct Shape {
+    /// Whether there is one device and everything that leaves it is delivered.
+    alone: bool,
+    /// The network that an interface is on, by its number.
+    segments: BTreeMap<Place, usize>,
+    /// Who has an address on a network, and who answers for one.
+    holders: BTreeMap<(usize, IpAddr), Place>,
+    /// Ranges that a device answers for on a network, as those of its callers.
+    answers_for: Vec<(usize, IpRange, Place)>,
+    /// Addresses of a network, by its number.
+    prefixes: BTreeMap<usize, Vec<IpRange>>,
+    /// The device to which hosts of a network send what is for elsewhere.
+    routers: BTreeMap<usize, Place>,
+    /// Interfaces that face the outside.
+    outside: BTreeSet<Place>,
+    /// Who has an address of the outside.
+    outside_holders: BTreeMap<IpAddr, Place>,
+    /// Destinations that the outside does not carry, but for those of an interface's own network.
+    not_carried: Vec<IpRange>,
+    wires: BTreeMap<Place, Vec<Wire>>,
+    policies: BTreeMap<usize, Vec<IpsecPolicy>>,
+}
+
+impl Shape {
+    /// One device, and nothing known of what lies around it.
+    pub(super) fn alone() -> &'static Self {
+        static ALONE: std::sync::OnceLock<Shape> = std::sync::OnceLock::new();
+        ALONE.get_or_init(|| Self { alone: true, ..Self::default() })
+    }
+
+    /// Whether nothing is known of what lies around.
+    pub(super) fn is_alone(&self) -> bool {
+        self.alone
+    }
+
+    /// Puts an interface on a network.
+    pub fn put_on(&mut self, place: Place, segment: usize) {
+        self.segments.insert(place, segment);
+    }
+
+    /// Says which addresses a network has.
+    pub fn has_prefix(&mut self, segment: usize, range: IpRange) {
+        self.prefixes.entry(segment).or_default().push(range);
+    }
+
+    /// Says to which device hosts of a network send what is for elsewhere.
+    pub fn routes_for(&mut self, segment: usize, place: Place) {
+        self.routers.insert(segment, place);
+    }
+
+    /// Where a host of the network that an interface is on sends something, and for which destinations that is so. None where
+    /// nothing tells.
+    pub(super) fn sent_by_host(&self, at: &Place, destination: IpAddr) -> Option<(Place, Ranges)> {
+        let segment = self.segments.get(at).copied()?;
+        if let Some(place) = self.holder(segment, destination) {
+            return Some((place.clone(), one(destination)));
+        }
+        let prefixes = self.prefixes.get(&segment).map_or(&[][..], Vec::as_slice);
+        if prefixes.iter().any(|range| range.contains(destination)) {
+            return None;
+        }
+        let family = Family::of(destination);
+        let elsewhere = rest(numbers(prefixes, family), family);
+        Some((self.routers.get(&segment)?.clone(), elsewhere))
+    }
+
+    /// Says that an interface has an address on its network. Of two with the same the first stays.
+    pub fn holds(&mut self, place: &Place, address: IpAddr) {
+        if let Some(segment) = self.segments.get(place) {
+            self.holders.entry((*segment, address)).or_insert_with(|| place.clone());
+        }
+        if self.outside.contains(place) {
+            self.outside_holders.entry(address).or_insert_with(|| place.clone());
+        }
+    }
+
+    /// Says that an interface answers for a range on its network, as for the addresses of callers (proxy ARP).
+    pub fn answers_for(&mut self, place: &Place, range: IpRange) {
+        if let Some(segment) = self.segments.get(place) {
+            self.answers_for.push((*segment, range, place.clone()));
+        }
+    }
+
+    /// Says that an interface faces the outside.
+    pub fn faces_outside(&mut self, place: Place) {
+        self.outside.insert(place);
+    }
+
+    /// Says which destinations the outside does not carry (RFC 1918, section 3; RFC 6890).
+    pub fn does_not_carry(&mut self, ranges: Vec<IpRange>) {
+        self.not_carried = ranges;
+    }
+
+    /// Says what lies at the other end of an interface.
+    pub fn wire(&mut self, from: Place, wire: Wire) {
+        self.wires.entry(from).or_default().push(wire);
+    }
+
+    /// Says what a device wraps into IPsec.
+    pub fn policy(&mut self, device: usize, policy: IpsecPolicy) {
+        self.policies.entry(device).or_default().push(policy);
+    }
+
+    /// What a device wraps into IPsec, in the order in which it looks.
+    #[must_use]
+    pub fn policies(&self, device: usize) -> &[IpsecPolicy] {
+        self.policies.get(&device).map_or(&[], Vec::as_slice)
+    }
+
+    /// Whether an interface faces the outside.
+    #[must_use]
+    pub fn is_outside(&self, place: &Place) -> bool {
+        self.outside.contains(place)
+    }
+
+    /// The network that an interface is on.
+    #[must_use]
+    pub fn segment(&self, place: &Place) -> Option<usize> {
+        self.segments.get(place).copied()
+    }
+
+    /// Interfaces on a network, in order.
+    pub fn members(&self, segment: usize) -> impl Iterator<Item = &Place> {
+        self.segments.iter().filter(move |(_, one)| **one == segment).map(|(place, _)| place)
+    }
+
+    /// Who has an address on a network, or answers for it there.
+    #[must_use]
+    pub fn holder(&self, segment: usize, address: IpAddr) -> Option<&Place> {
+        self.holders.get(&(segment, address)).or_else(|| {
+            let mut all = self.answers_for.iter();
+            all.find(|(one, range, _)| *one == segment && range.contains(address)).map(|(_, _, place)| place)
+        })
+    }
+
+    /// Where a packet goes that leaves by an interface, and for which destinations that is so.
+    pub(super) fn next(
+        &self,
+        from: &Place,
+        gateway: Option<IpAddr>,
+        destination: IpAddr,
+        source: IpAddr,
+    ) -> (Next, Option<Ranges>, Option<Ranges>) {
+        if let Some(wires) = self.wires.get(from) {
+            return self.along(wires, destination, source);
+        }
+        let outside = self.outside.contains(from);
+        let segment = self.segments.get(from).copied();
+        let aim = gateway.unwrap_or(destination);
+        if let Some(place) = segment.and_then(|segment| self.holder(segment, aim)).filter(|one| *one != from)
+        {
+            let only = gateway.is_none().then(|| one(destination));
+            return (Next::Device(place.clone(), false), only, None);
+        }
+        // Who answers for addresses on this network, and, on the way to the outside, who has them there.
+        let mut others: Vec<(u128, u128)> = Vec::new();
+        let family = Family::of(destination);
+        if gateway.is_none()
+            && let Some(segment) = segment
+        {
+            let held = self.holders.range((segment, IpRange::all(family).first())..);
+            let held = held.take_while(|((at, address), _)| *at == segment && Family::of(*address) == family);
+            others.extend(held.map(|((_, address), _)| (number(*address), number(*address))));
+            let ranges =
+                self.answers_for.iter().filter(|(at, range, _)| *at == segment && range.family() == family);
+            others.extend(ranges.map(|(_, range, _)| (number(range.first()), number(range.last()))));
+        }
+        if outside {
+            if let Some(place) = self.outside_holders.get(&destination).filter(|one| *one != from) {
+                return (Next::Device(place.clone(), false), Some(one(destination)), None);
+            }
+            let held = self.outside_holders.iter().filter(|(address, _)| Family::of(**address) == family);
+            others.extend(held.map(|(address, _)| (number(*address), number(*address))));
+        }
+        if outside && gateway.is_some() {
+            let lost = self.not_carried.iter().find(|range| range.contains(destination));
+            if let Some(lost) = lost {
+                let only = Some(ranges(numbers([lost], family)));
+                return (
+                    Next::Refused("it leaves to the outside, which does not carry this address"),
+                    only,
+                    None,
+                );
+            }
+            others.extend(numbers(&self.not_carried, family));
+        }
+        let gone = match (outside, gateway) {
+            (true, _) => Gone::Outside,
+            (false, None) => Gone::Host,
+            (false, Some(_)) => Gone::Beyond,
+        };
+        let rest = (!others.is_empty()).then(|| rest(others, family));
+        (Next::Gone(gone), rest, None)
+    }
+
+    fn along(
+        &self,
+        wires: &[Wire],
+        destination: IpAddr,
+        source: IpAddr,
+    ) -> (Next, Option<Ranges>, Option<Ranges>) {
+        let family = Family::of(destination);
+        let whole = [IpRange::all(family)];
+        let taken = |wire: &'_ Wire| if wire.takes.is_empty() { whole.to_vec() } else { wire.takes.clone() };
+        let all: Vec<(usize, IpRange)> = wires
+            .iter()
+            .enumerate()
+            .flat_map(|(at, wire)| taken(wire).into_iter().map(move |range| (at, range)))
+            .filter(|(_, range)| range.family() == family)
+            .collect();
+        // The most exact one takes it (wg(8), AllowedIPs).
+        let fitting = all.iter().filter(|(_, range)| range.contains(destination));
+        let Some((at, range)) = fitting.min_by_key(|(at, range)| (range.size(), *at)) else {
+            let others = numbers(all.iter().map(|(_, range)| range), family);
+            return (Next::Gone(Gone::Host), Some(rest(others, family)), None);
+        };
+        let wire = &wires[*at];
+        let more_exact = all.iter().filter(|(other, one)| other != at && one.size() < range.size());
+        let others = rest(numbers(more_exact.map(|(_, one)| one), family), family);
+        let only = Some(common(&ranges(numbers([range], family)), &others));
+        if wire.accepts.is_empty() {
+            return (Next::Device(wire.to.clone(), false), only, None);
+        }
+        let accepted = ranges(numbers(&wire.accepts, family));
+        if wire.accepts.iter().any(|one| one.contains(source)) {
+            (Next::Device(wire.to.clone(), false), only, Some(accepted))
+        } else {
+            let why = "the other end of the tunnel takes no packets of this source from here";
+            (Next::Refused(why), only, Some(rest(accepted.to_vec(), family)))
+        }
+    }
+}
+
+fn one(address: IpAddr) -> Ranges {
+    ranges(vec![(number(address), number(address))])
+}
+
+pub(super) fn numbers<'r>(all: impl IntoIterator<Item = &'r IpRange>, family: Family) -> Vec<(u128, u128)> {
+    let of_family = all.into_iter().filter(|range| range.family() == family);
+    of_family.map(|range| (number(range.first()), number(range.last()))).collect()
+}
+
+/// Every other address.
+pub(super) fn rest(held: Vec<(u128, u128)>, family: Family) -> Ranges {
+    other_ranges(&ranges(held), number(IpRange::all(family).last()))
+}
