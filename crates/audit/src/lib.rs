@@ -21,6 +21,7 @@ mod people;
 pub mod plan;
 pub mod reach;
 pub mod rules;
+pub mod services;
 pub mod shape;
 mod special;
 pub mod tunnels;

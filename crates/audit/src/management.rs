@@ -27,6 +27,11 @@ impl<'a> ManagementPort<'a> {
         Some(Self { address, port, password, origin: *origin })
     }
 
+    /// The address it is bound to, where one is written.
+    pub(crate) fn address(&self) -> Option<IpAddr> {
+        self.address.parse().ok().filter(|address: &IpAddr| !address.is_unspecified())
+    }
+
     /// Whether it is a socket in the file system.
     pub(crate) fn is_socket(&self) -> bool {
         self.port == "unix"

@@ -5,6 +5,7 @@ use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
+use crate::listen::{DynamicName, PortMapper, Socket};
 use crate::pam::PamService;
 use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
@@ -58,6 +59,14 @@ pub struct Facts {
     pub forwards: Vec<PortForward>,
     /// Settings of the kernel.
     pub kernel: Vec<KernelSetting>,
+    /// Sockets that wait for somebody.
+    pub sockets: Vec<Socket>,
+    /// Whether sockets were exported at all.
+    pub has_sockets: bool,
+    /// Services that open ports for hosts which ask.
+    pub port_mappers: Vec<PortMapper>,
+    /// Names under which the device publishes its address.
+    pub dynamic_names: Vec<DynamicName>,
     /// Tunnels.
     pub tunnels: Vec<Tunnel>,
     /// Secure shell servers.
@@ -141,6 +150,10 @@ impl Facts {
         self.filters.extend(other.filters);
         self.forwards.extend(other.forwards);
         self.kernel.extend(other.kernel);
+        self.sockets.extend(other.sockets);
+        self.has_sockets |= other.has_sockets;
+        self.port_mappers.extend(other.port_mappers);
+        self.dynamic_names.extend(other.dynamic_names);
         self.tunnels.extend(other.tunnels);
         self.ssh_servers.extend(other.ssh_servers);
         self.ssh_keys.extend(other.ssh_keys);

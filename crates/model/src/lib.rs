@@ -24,6 +24,7 @@ mod interface;
 pub mod ipsec;
 pub mod kernel;
 mod ledger;
+pub mod listen;
 mod login;
 pub mod offer;
 pub mod pam;

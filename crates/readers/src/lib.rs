@@ -19,6 +19,7 @@ mod addresses;
 mod authorized_keys;
 mod decode;
 mod dhcp;
+mod dynamic_dns;
 mod encapsulation;
 mod firewalld;
 mod forwards;
@@ -34,9 +35,11 @@ mod ocserv;
 mod openvpn;
 mod pam;
 mod pem;
+mod port_mapper;
 mod ppp;
 mod radius;
 mod reader;
+mod sockets;
 mod sshd;
 mod stunnel;
 mod sudoers;
@@ -52,11 +55,13 @@ use trevlin_model::Export;
 
 /// Every reader, in order of name.
 pub const READERS: &[Reader] = &[
+    dynamic_dns::DDCLIENT,
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
     firewalld::READER,
     accounts::GROUP,
     network::ifupdown::READER,
+    dynamic_dns::INADYN,
     ip_json::ADDRESSES,
     ip_json::LINKS,
     ip_json::ROUTES,
@@ -76,6 +81,7 @@ pub const READERS: &[Reader] = &[
     pam::READER,
     accounts::PASSWD,
     pem::READER,
+    port_mapper::READER,
     ppp::options::READER,
     ppp::secrets::READER,
     ppp::pptpd::READER,
@@ -84,6 +90,7 @@ pub const READERS: &[Reader] = &[
     radius::targets::LIST,
     radius::users::READER,
     accounts::SHADOW,
+    sockets::READER,
     sshd::client::READER,
     authorized_keys::READER,
     sshd::READER,

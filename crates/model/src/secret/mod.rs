@@ -36,6 +36,8 @@ pub enum SecretKind {
     RadiusSecret,
     /// Protects a private key.
     Passphrase,
+    /// Lets a program act for the device at a service of somebody else.
+    Token,
 }
 
 impl SecretKind {
@@ -51,6 +53,7 @@ impl SecretKind {
             Self::PreSharedKey => "pre-shared key",
             Self::RadiusSecret => "RADIUS secret",
             Self::Passphrase => "passphrase",
+            Self::Token => "token",
         }
     }
 

@@ -1,0 +1,73 @@
+//! What a device serves beside its tunnels and its shell: sockets as they were seen, services that open ports for others, and
+//! names that it publishes.
+
+use crate::{IpRange, Origin, PortRange, Protocol};
+use std::net::IpAddr;
+
+/// A socket that waits for somebody, as a dump of them shows it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Socket {
+    /// Transport protocol.
+    pub protocol: Protocol,
+    /// Address it is bound to; `None` for every one.
+    pub address: Option<IpAddr>,
+    /// IP versions: of a socket for every address both where one takes IPv4 as well (ipv6(7), IPV6_V6ONLY).
+    pub families: crate::Families,
+    /// Interface it is bound to, where it is.
+    pub interface: Option<String>,
+    /// Port.
+    pub port: u16,
+    /// Name of the program, where the dump tells.
+    pub program: Option<String>,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// A service that opens ports for hosts which ask for them (UPnP IGD; RFC 6886, NAT-PMP; RFC 6887, PCP).
+#[derive(Debug, Clone)]
+pub struct PortMapper {
+    /// Whether it takes requests of UPnP.
+    pub upnp: bool,
+    /// Whether it takes requests of NAT-PMP and PCP.
+    pub nat_pmp: bool,
+    /// Whether a host may only ask for itself.
+    pub own_only: bool,
+    /// Port of its web interface, where one is stated.
+    pub port: Option<(u16, Origin)>,
+    /// Addresses or interfaces where it listens, as written.
+    pub listens: Vec<(String, Origin)>,
+    /// Who may ask for what, in order; the first that fits decides, and without one it is allowed.
+    pub permissions: Vec<Permission>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// One rule of who may have a port opened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Permission {
+    /// Whether it allows.
+    pub allows: bool,
+    /// Ports outside.
+    pub outside: PortRange,
+    /// Hosts that ask.
+    pub hosts: IpRange,
+    /// Their ports.
+    pub inside: PortRange,
+    /// The line.
+    pub origin: Origin,
+}
+
+/// A client that publishes the device's address under a name.
+#[derive(Debug, Clone)]
+pub struct DynamicName {
+    /// The program.
+    pub program: &'static str,
+    /// Names that it publishes.
+    pub names: Vec<(String, Origin)>,
+    /// The line of its password or token, where the file holds one.
+    pub token: Option<Origin>,
+    /// Whether the token goes over the network in plain text, with the line that says so.
+    pub plain: Option<Origin>,
+    /// The line to point at.
+    pub origin: Origin,
+}
