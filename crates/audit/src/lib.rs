@@ -10,6 +10,7 @@ mod check;
 pub mod checks;
 mod estate;
 mod estate_file;
+pub mod exposure;
 pub mod factors;
 mod host;
 mod l2tp;
@@ -25,6 +26,7 @@ pub mod services;
 pub mod shape;
 mod special;
 pub mod tunnels;
+pub mod views;
 mod words;
 mod yardstick;
 

@@ -194,6 +194,7 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     (0..estate.devices.len()).into_par_iter().for_each(|device| {
         estate.rule_reviews(device);
     });
+    estate.views();
     let answers: Vec<Vec<Answer>> = CHECKS.par_iter().map(|check| (check.run)(estate, yardstick)).collect();
     for (check, answers) in CHECKS.iter().copied().zip(answers) {
         for answer in answers {

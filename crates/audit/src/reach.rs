@@ -2,6 +2,7 @@
 
 mod place;
 
+pub(crate) use place::all_setouts;
 use place::setouts;
 pub use place::{AskError, From, Setout, To, outside_sources};
 
@@ -198,6 +199,7 @@ fn next_to(question: &Question) -> Answer {
             port: question.port,
             leaving: None,
             gone: Some(Gone::Host),
+            entered: None,
         }),
         steps: vec![Step { device: usize::MAX, text, origin: None }],
     }

@@ -83,6 +83,15 @@ A file of flows has the columns from,entering,to,proto,port and may have expect 
 
 Exit status: 0 answered, 1 an expectation of the file does not hold, 2 it could not be answered.")]
     Reach(Reach),
+    /// Show what can be reached from outside, or from anywhere: each service, step by step, and how it is protected
+    #[command(after_help = "Examples:
+  trevlin exposure exports/                          what the outside reaches
+  trevlin exposure exports/ --from 10.20.4.0/24      what hosts of a network reach
+  trevlin exposure exports/ --from \"WireGuard wg0\"  what the callers of a tunnel reach
+  trevlin exposure exports/ --from booking           what a device reaches
+  trevlin exposure exports/ --picture paths.svg      a picture of it (or paths.png)
+  trevlin exposure exports/ --format csv             for a spreadsheet; json has the schema trevlin-exposure/1")]
+    Exposure(Exposure),
     /// List the checks, or explain one
     Checks {
         /// A check, such as tunnels/pptp-answers
@@ -175,6 +184,25 @@ pub(crate) struct Rules {
     /// Judge dates in comments as of this date, as 2026-11-25 [default: today]
     #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
     pub(crate) as_of: Option<Date>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Exposure {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// From where: `outside`, an address, a network, a device, or a tunnel (its callers)
+    #[arg(long, value_name = "WHERE", value_parser = source, default_value = "outside")]
+    pub(crate) from: From,
+    /// Only services of this device (can be repeated)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) device: Vec<String>,
+    /// Draw the paths into this file, by its ending an SVG or a PNG
+    #[arg(long, value_name = "FILE")]
+    pub(crate) picture: Option<PathBuf>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = TableFormat::Text)]
+    pub(crate) format: TableFormat,
 }
 
 #[derive(Debug, Args)]

@@ -2,7 +2,7 @@
 
 use crate::args::{self, Arguments, Command, Format, TableFormat};
 use crate::load::{self, Telling};
-use crate::{demo, messages, picture, reach};
+use crate::{demo, exposure, messages, picture, reach};
 use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
@@ -26,6 +26,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Tunnels(tunnels) => tunnels_command(tunnels, &arguments.common),
         Command::Addresses(addresses) => addresses_command(addresses, &arguments.common),
         Command::Rules(rules) => rules_command(rules, &arguments.common),
+        Command::Exposure(exposure) => exposure::run(exposure, &arguments.common),
         Command::Reach(reach) => reach::run(reach, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
@@ -169,7 +170,7 @@ fn leave(estate: Estate, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow
 }
 
 /// A device that is not there is a mistake, not an empty answer.
-fn know_devices(estate: &Estate, wanted: &[String]) -> anyhow::Result<()> {
+pub(crate) fn know_devices(estate: &Estate, wanted: &[String]) -> anyhow::Result<()> {
     for name in wanted {
         if !estate.devices.iter().any(|device| device.name == *name) {
             let names: Vec<_> = estate.devices.iter().map(|device| device.name.as_str()).collect();

@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod demo;
+mod exposure;
 mod labels;
 mod load;
 mod messages;

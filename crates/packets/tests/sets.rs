@@ -184,7 +184,7 @@ fn what_is_delivered_is_told_as_a_set() {
     let shape = shape();
     let net = Net::new(&hosts, &shape);
     let web = cells(&net).into_iter().filter(|cell| {
-        cell.answer.delivered.as_ref().is_some_and(|one| one.device == 1 && one.gone.is_none())
+        cell.delivery.as_ref().is_some_and(|one| one.device == 1 && one.gone.is_none())
             && cell.delivered.1 == [PortRange { first: 80, last: 80 }]
     });
     // Ten ports that become one, and everybody but a quarter of a network.

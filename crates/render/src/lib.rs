@@ -3,6 +3,7 @@
 mod addresses;
 mod checks;
 mod columns;
+mod exposure;
 mod json;
 mod logins;
 mod neutral;
@@ -14,6 +15,7 @@ mod tunnels;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
 pub use checks::{explain, list};
+pub use exposure::{exposure_csv, exposure_json, exposure_text};
 pub use json::Json;
 pub use logins::{logins_json, logins_text};
 pub use neutral::neutral;

@@ -72,6 +72,25 @@ pub fn logins(estate: &Estate) -> Vec<Access> {
     rows
 }
 
+/// The row of one tunnel that answers callers.
+#[must_use]
+pub fn of_tunnel(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+    tunnel::row(estate, at, number)
+}
+
+/// The row for everybody of one secure shell server.
+#[must_use]
+pub fn of_shell(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+    let server = estate.devices[at].facts.ssh_servers.get(number)?;
+    shell::rows(estate, at, server).into_iter().next()
+}
+
+/// The row of the management port of one tunnel.
+#[must_use]
+pub fn of_management(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+    management::row(estate, at, number)
+}
+
 /// Factors as a row shows them, with the verdict.
 fn judged(factors: Option<&BTreeSet<FactorKind>>) -> (Vec<&'static str>, &'static str) {
     match factors {

@@ -11,6 +11,7 @@ use crate::estate_file::InterfacePair;
 use crate::plan::Plan;
 use crate::rules::Kept;
 use crate::shape::EstateShape;
+use crate::views::Views;
 use crate::{ValidEstateFile, Wanted};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
@@ -75,6 +76,7 @@ pub struct Estate {
     masker: Masker,
     plan: OnceLock<Plan>,
     shape: OnceLock<EstateShape>,
+    views: OnceLock<Views>,
     /// Reviews of packet filters, by device, each made when it is first asked for.
     rule_reviews: Vec<OnceLock<Vec<Kept>>>,
 }
@@ -114,6 +116,7 @@ impl Estate {
             masker,
             plan: OnceLock::new(),
             shape: OnceLock::new(),
+            views: OnceLock::new(),
             rule_reviews: Vec::new(),
         };
         estate.rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
@@ -231,6 +234,16 @@ impl Estate {
     /// How the devices are joined, worked out when it is first asked for.
     pub fn shape(&self) -> &EstateShape {
         self.shape.get_or_init(|| EstateShape::of(self))
+    }
+
+    /// What is reached from outside and by callers, worked out when it is first asked for.
+    pub fn views(&self) -> &Views {
+        if let Some(known) = self.views.get() {
+            return known;
+        }
+        // Made outside of the cell, for the reason given below.
+        let made = Views::of(self);
+        self.views.get_or_init(|| made)
     }
 
     /// The review of a device's packet filters, made when it is first asked for.

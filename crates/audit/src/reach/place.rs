@@ -142,6 +142,62 @@ pub(crate) fn setouts(
     }
 }
 
+/// Where connections to anything set out, each with the destinations for which that is so.
+///
+/// # Errors
+/// When nothing tells, or a name is not known.
+pub(crate) fn all_setouts(estate: &Estate, from: &From) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
+    let everywhere = || vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    let mut all = Vec::new();
+    for setout in setouts(estate, from, None, None)? {
+        match (&setout.interface, from) {
+            (None, _) => all.extend(sent_by(estate, setout.device)),
+            (Some(interface), From::Address(_) | From::Network(_)) => {
+                let place = Place { device: setout.device, interface: interface.clone() };
+                all.extend(on_network(estate, &place, &setout));
+            }
+            _ => all.push((setout, everywhere())),
+        }
+    }
+    Ok(all)
+}
+
+/// What a device sends, from the address that is nearest to each destination.
+fn sent_by(estate: &Estate, device: usize) -> Vec<(Setout, Vec<IpRange>)> {
+    let setout = |sources| Setout { device, interface: None, ipsec: false, sources, next_to: false };
+    let mut rest = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    let mut all = Vec::new();
+    let links =
+        estate.devices[device].facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false));
+    for address in links.flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr())) {
+        let near = IpRange::from(address.net);
+        all.push((setout(vec![IpRange::from(address.net.addr())]), vec![near]));
+        rest = rest.iter().flat_map(|one| one.without(&near)).collect();
+    }
+    all.push((setout(own_addresses(estate, device, None)), rest));
+    all
+}
+
+/// What a host of a network sends: to each device there straight, and by the router what is for elsewhere.
+fn on_network(estate: &Estate, router: &Place, setout: &Setout) -> Vec<(Setout, Vec<IpRange>)> {
+    let shape = estate.shape();
+    let mut elsewhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    let Some(network) = shape.network_of(router) else { return vec![(setout.clone(), elsewhere)] };
+    let mut all = Vec::new();
+    for place in &network.members {
+        let interface =
+            estate.devices[place.device].facts.interfaces.iter().find(|one| one.name == place.interface);
+        let own =
+            interface.into_iter().flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
+        all.push((Setout::entering(place, setout.sources.clone()), own.collect()));
+    }
+    for net in &network.prefixes {
+        elsewhere = elsewhere.iter().flat_map(|one| one.without(&IpRange::from(*net))).collect();
+    }
+    all.push((setout.clone(), elsewhere));
+    all
+}
+
 fn entrance(estate: &Estate, name: &str, interface: &str) -> Result<Place, AskError> {
     let names = || estate.devices.iter().map(|one| one.name.as_str()).collect::<Vec<_>>().join(", ");
     let device = estate.devices.iter().position(|one| one.name == *name);

@@ -2,7 +2,7 @@
 
 use super::packet::Packet;
 use super::shape::numbers;
-use super::{Answer, Flow, Net, Start, answer};
+use super::{Answer, Delivery, Flow, Net, Start, Verdict, answer};
 use crate::cube::{Ranges, Value, ranges};
 use crate::diagram::{Diagrams, FULL, OverBudget, Set};
 use crate::space::{address, number};
@@ -36,7 +36,9 @@ pub struct Cell {
     pub sent: Sent,
     /// What becomes of each. Addresses and ports in it are those of one of them.
     pub answer: Answer,
-    /// Where they are delivered, after translation, and to which ports. Empty where they are not.
+    /// Where one of them is delivered, or may be where it depends.
+    pub delivery: Option<Delivery>,
+    /// Where they are delivered, or may be, after translation, and to which ports. Empty where they are not.
     pub delivered: (Vec<IpRange>, Vec<PortRange>),
 }
 
@@ -101,7 +103,9 @@ impl Net<'_> {
         let packet = Packet::first(&flow, &|field| SENT.contains(&field));
         let ends = self.follow(start, packet, Some(trace));
         // Where it came through, addresses and ports that were not translated are those that were sent.
-        let tuple = ends.first().map(|end| end.packet.tuple());
+        let through = ends.iter().find(|end| end.verdict == Verdict::Allowed);
+        let tuple = through.map(|end| end.packet.tuple());
+        let delivery = through.and_then(|end| end.delivered.clone());
         let answer = answer(ends);
         let sides = trace.sides();
         let become_of = |at: usize| {
@@ -115,10 +119,7 @@ impl Net<'_> {
                 }
             })
         };
-        let delivered = match answer.delivered {
-            Some(_) => (become_of(2), become_of(3)),
-            None => (None, None),
-        };
+        let delivered = (become_of(2), become_of(3));
         Cell {
             sent: Sent {
                 destinations: addresses(&sides[0], sent.family),
@@ -128,6 +129,7 @@ impl Net<'_> {
                 ..sent.clone()
             },
             answer,
+            delivery,
             delivered: (
                 delivered.0.map(|all| addresses(&all, sent.family)).unwrap_or_default(),
                 delivered.1.map(|all| ports(&all)).unwrap_or_default(),

@@ -429,6 +429,7 @@ impl Net<'_> {
             port,
             leaving,
             gone,
+            entered: packet.came_by.clone(),
         }
     }
 }

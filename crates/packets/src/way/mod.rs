@@ -89,6 +89,8 @@ pub struct Delivery {
     pub leaving: Option<String>,
     /// To whom it leaves; none where it is for the device itself.
     pub gone: Option<Gone>,
+    /// Interface by which it came to the last device; none where that device sent it.
+    pub entered: Option<String>,
 }
 
 /// One thing that decided, in the order in which the packet met them.

@@ -1,0 +1,199 @@
+//! What becomes of port forwards.
+
+use super::Exposure;
+use super::gather::{Found, joined, joined_ports};
+use crate::Estate;
+use crate::plan::ClaimKind;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use trevlin_model::{ExportState, IpRange, Origin, PortForward, PortRange};
+use trevlin_packets::way::{Gone, Step, Verdict};
+
+/// Where a port forward leads.
+#[derive(Debug, Clone)]
+pub enum Fate {
+    /// To services, by their numbers among those reached.
+    Service(Vec<usize>),
+    /// To a device of which nothing is known that answers there; whether its sockets were seen, so that nothing does.
+    NothingServes {
+        /// The device.
+        device: usize,
+        /// Whether that is certain.
+        certain: bool,
+    },
+    /// To an address that something in the exports lays claim to, but whose device was not exported: by the number of the claim.
+    Claimed(usize),
+    /// To an address that nothing lays claim to.
+    NobodyThere,
+    /// Nowhere: it is stopped further in.
+    BlockedLater,
+    /// Packets that go in a circle, or that no route takes on.
+    Lost,
+    /// Whether it leads anywhere hangs on what is not known.
+    Depends,
+    /// Nowhere: nothing that comes from there meets it.
+    NeverMet,
+}
+
+/// What becomes of one port forward.
+#[derive(Debug, Clone)]
+pub struct ForwardFate {
+    /// The device.
+    pub device: usize,
+    /// The forward, by its number among those of the device.
+    pub number: usize,
+    /// Its line.
+    pub origin: Origin,
+    /// Number of the transport protocol it is met by.
+    pub protocol: Option<u8>,
+    /// Who meets it.
+    pub sources: Vec<IpRange>,
+    /// Addresses that are called.
+    pub called: Vec<IpRange>,
+    /// Ports that are called.
+    pub called_ports: Vec<PortRange>,
+    /// Where it leads to.
+    pub address: Option<IpAddr>,
+    /// Port there.
+    pub port: Option<u16>,
+    /// What becomes of it.
+    pub fate: Fate,
+    /// What decided.
+    pub steps: Vec<Step>,
+}
+
+/// The fates of every forward that connections from there may meet.
+pub(super) fn fates(estate: &Estate, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
+    let mut by_origin: BTreeMap<Origin, Vec<&Found>> = BTreeMap::new();
+    for one in found {
+        let mut origins: Vec<Origin> = one.cell.answer.steps.iter().filter_map(|step| step.origin).collect();
+        origins.sort_unstable();
+        origins.dedup();
+        for origin in origins {
+            by_origin.entry(origin).or_default().push(one);
+        }
+    }
+    let mut all = Vec::new();
+    for (device, one) in estate.devices.iter().enumerate() {
+        let runs = one.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
+        for (number, forward) in one.facts.forwards.iter().enumerate() {
+            if forward.state == ExportState::Stored && runs {
+                continue;
+            }
+            let met = by_origin.get(&forward.origin).map_or(&[][..], Vec::as_slice);
+            if met.is_empty() && !may_be_met(exposure, device, forward) {
+                continue;
+            }
+            all.push(fate(estate, exposure, device, number, forward, met));
+        }
+    }
+    all
+}
+
+/// Whether a forward is there for connections that set out at one of the places.
+fn may_be_met(exposure: &Exposure, device: usize, forward: &PortForward) -> bool {
+    exposure.setouts.iter().any(|setout| {
+        setout.device == device
+            && setout.interface.is_some()
+            && forward.entering.as_ref().is_none_or(|name| {
+                let name = name.trim_end_matches('+');
+                setout.interface.as_ref().is_some_and(|interface| interface.starts_with(name))
+            })
+    })
+}
+
+fn fate(
+    estate: &Estate,
+    exposure: &Exposure,
+    device: usize,
+    number: usize,
+    forward: &PortForward,
+    met: &[&Found],
+) -> ForwardFate {
+    let origin = forward.origin;
+    let reached: Vec<usize> = exposure
+        .reached
+        .iter()
+        .enumerate()
+        .filter(|(_, one)| one.steps.iter().any(|step| step.origin == Some(origin)))
+        .map(|(at, _)| at)
+        .collect();
+    let best = |found: &&&Found| match (
+        found.cell.answer.verdict,
+        found.cell.delivery.as_ref().and_then(|one| one.gone),
+    ) {
+        (Verdict::Allowed, None) => 0,
+        (Verdict::Allowed, _) => 1,
+        (Verdict::Depends, _) => 2,
+        (Verdict::Blocked, _) => 3,
+    };
+    let first = met.iter().min_by_key(best).copied();
+    let mut one = ForwardFate {
+        device,
+        number,
+        origin,
+        protocol: first.map(|found| found.cell.sent.protocol).or(forward.protocol.0),
+        sources: Vec::new(),
+        called: Vec::new(),
+        called_ports: Vec::new(),
+        address: forward.to.addresses.map(|range| range.first()),
+        port: forward.to.ports.map(|ports| ports.first),
+        fate: Fate::NeverMet,
+        steps: Vec::new(),
+    };
+    for found in met {
+        one.sources = joined(&one.sources, &found.cell.sent.sources);
+        one.called = joined(&one.called, &found.cell.sent.destinations);
+        one.called_ports = joined_ports(&one.called_ports, &found.cell.sent.ports);
+    }
+    let Some(first) = first else { return one };
+    one.steps.clone_from(&first.cell.answer.steps);
+    if let Some(delivery) = &first.cell.delivery {
+        one.address = Some(delivery.address);
+        one.port = Some(delivery.port);
+    }
+    one.fate = if reached.is_empty() { elsewhere(estate, first) } else { Fate::Service(reached) };
+    one
+}
+
+/// Where it leads, where it leads to no known service.
+fn elsewhere(estate: &Estate, found: &Found) -> Fate {
+    let cell = &found.cell;
+    let delivery = match (cell.answer.verdict, &cell.delivery) {
+        (Verdict::Blocked, _) => {
+            let circle = cell.answer.steps.last().is_some_and(|step| step.text.contains("in a circle"));
+            return if circle { Fate::Lost } else { Fate::BlockedLater };
+        }
+        (Verdict::Depends, None) => return Fate::Depends,
+        (_, Some(delivery)) => delivery,
+        (Verdict::Allowed, None) => return Fate::Depends,
+    };
+    match delivery.gone {
+        None => {
+            let certain = estate.devices[delivery.device].facts.has_sockets;
+            Fate::NothingServes { device: delivery.device, certain }
+        }
+        Some(Gone::Host) => match claimed(estate, delivery.address) {
+            Some(claim) => Fate::Claimed(claim),
+            None => Fate::NobodyThere,
+        },
+        Some(Gone::Outside | Gone::Beyond) => Fate::Depends,
+    }
+}
+
+/// What lays claim to an address, beyond the network it lies in: the most exact claim.
+pub(crate) fn claimed(estate: &Estate, address: IpAddr) -> Option<usize> {
+    let claims = estate.plan().claims.iter().enumerate();
+    let whole = |kind: ClaimKind| {
+        matches!(
+            kind,
+            ClaimKind::Network
+                | ClaimKind::Link
+                | ClaimKind::Route
+                | ClaimKind::PoolNetwork
+                | ClaimKind::Translation
+        )
+    };
+    let fitting = claims.filter(|(_, claim)| !whole(claim.kind) && claim.range.contains(address));
+    fitting.min_by_key(|(at, claim)| (claim.range.size(), *at)).map(|(at, _)| at)
+}

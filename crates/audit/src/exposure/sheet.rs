@@ -1,0 +1,438 @@
+//! What is reached, as outputs show it: text on its way out, with every secret masked.
+
+use super::forwards::{Fate, ForwardFate};
+use super::protection::{Protection, Standing, protection, standing};
+use super::{Exposure, Opening, Reachable};
+use crate::outcome::Evidence;
+use crate::reach::{ReachStep, step_of};
+use crate::services::{Encrypted, Known, Service, endpoint};
+use crate::{Estate, outcome};
+use serde::Serialize;
+use std::net::IpAddr;
+use trevlin_model::{IpRange, Origin, PortRange};
+use trevlin_packets::way::{Gone, Step};
+
+/// Something that is taken to be so.
+#[derive(Debug, Clone, Serialize)]
+pub struct GuessRow {
+    /// What, and why.
+    pub text: String,
+    /// What to write into the estate file where it is otherwise.
+    pub otherwise: String,
+    /// What it was guessed from.
+    pub evidence: Vec<Evidence>,
+}
+
+/// A place where connections set out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct StartRow {
+    /// The device.
+    pub device: String,
+    /// Interface by which they enter; none where the device sends them.
+    pub interface: Option<String>,
+}
+
+/// What answers.
+#[derive(Debug, Clone, Serialize)]
+pub struct ServiceRow {
+    /// Name.
+    pub name: String,
+    /// What it is for.
+    pub kind: &'static str,
+    /// How it is known.
+    pub known: Known,
+    /// Whether it is encrypted.
+    pub encrypted: Option<Encrypted>,
+    /// Factors it asks for; none where that is not known.
+    pub factors: Option<Vec<&'static str>>,
+    /// What is to be said besides.
+    pub remarks: Vec<String>,
+    /// Lines that say so.
+    pub evidence: Vec<Evidence>,
+}
+
+/// A service that is reached.
+#[derive(Debug, Clone, Serialize)]
+pub struct ReachedRow {
+    /// How it stands.
+    pub standing: Standing,
+    /// Whether a rule that is not modelled decides.
+    pub certain: bool,
+    /// Number of the place where connections set out.
+    pub start: usize,
+    /// Addresses that are called.
+    pub called: Vec<String>,
+    /// Protocol and ports that are called, such as `tcp 443`.
+    pub called_at: Vec<String>,
+    /// Who reaches it; `everybody`, or ranges.
+    pub sources: Vec<String>,
+    /// The device that serves it.
+    pub device: String,
+    /// Address there.
+    pub address: IpAddr,
+    /// Protocol and port there.
+    pub endpoint: String,
+    /// What answers.
+    pub service: ServiceRow,
+    /// The port forward that leads there.
+    pub forward: Option<Evidence>,
+    /// How it got there.
+    pub steps: Vec<ReachStep>,
+}
+
+/// Something that is let through to where nothing is known to answer.
+#[derive(Debug, Clone, Serialize)]
+pub struct OpeningRow {
+    /// Whether a rule that is not modelled decides.
+    pub certain: bool,
+    /// Number of the place where connections set out.
+    pub start: usize,
+    /// The device, or the last one on the way.
+    pub device: String,
+    /// Where it leads: `device`, `network` or `beyond`.
+    pub to: &'static str,
+    /// Interface by which it leaves the device.
+    pub leaving: Option<String>,
+    /// Protocol with ports, such as `tcp 0-65535`.
+    pub at: Vec<String>,
+    /// Addresses.
+    pub addresses: Vec<String>,
+    /// Who is let through.
+    pub sources: Vec<String>,
+    /// The port forward that leads there.
+    pub forward: Option<Evidence>,
+    /// How it got there.
+    pub steps: Vec<ReachStep>,
+}
+
+/// What becomes of a port forward.
+#[derive(Debug, Clone, Serialize)]
+pub struct ForwardRow {
+    /// `works`, `nothing answers`, `perhaps nothing answers`, `not exported`, `nobody there`, `blocked later`, `goes in a circle`, `depends` or
+    /// `never met`.
+    pub fate: &'static str,
+    /// The device.
+    pub device: String,
+    /// Who meets it.
+    pub sources: Vec<String>,
+    /// Protocol and ports that are called.
+    pub called_at: Vec<String>,
+    /// Addresses that are called.
+    pub called: Vec<String>,
+    /// Where it leads to.
+    pub to: Option<String>,
+    /// What is to be said besides, as a phrase.
+    pub remark: Option<String>,
+    /// Its line.
+    pub evidence: Evidence,
+    /// How it got there, and where it ended.
+    pub steps: Vec<ReachStep>,
+}
+
+/// A device that answers requests for an echo.
+#[derive(Debug, Clone, Serialize)]
+pub struct PingRow {
+    /// The device.
+    pub device: String,
+    /// Addresses that answer.
+    pub addresses: Vec<String>,
+    /// Whether it is certain.
+    pub certain: bool,
+}
+
+/// What is reached from somewhere.
+#[derive(Debug, Clone, Serialize)]
+pub struct ExposureSheet {
+    /// From where.
+    pub from: String,
+    /// Places where connections set out.
+    pub starts: Vec<StartRow>,
+    /// Services that are reached, those that stand worst first.
+    pub reached: Vec<ReachedRow>,
+    /// What is let through besides.
+    pub openings: Vec<OpeningRow>,
+    /// What becomes of port forwards.
+    pub forwards: Vec<ForwardRow>,
+    /// Devices that answer requests for an echo.
+    pub pings: Vec<PingRow>,
+    /// What is taken to be so.
+    pub guesses: Vec<GuessRow>,
+    /// Whether something was left out.
+    pub cut: bool,
+}
+
+/// What is reached, as outputs show it.
+#[must_use]
+pub fn sheet(estate: &Estate, services: &[Vec<Service>], exposure: &Exposure, from: &str) -> ExposureSheet {
+    let made = Maker { estate, services, exposure };
+    let reached = merged(exposure.reached.iter().map(|one| made.reached(one)).collect());
+    let place = |origin: Origin| outcome::place(estate, origin);
+    ExposureSheet {
+        from: from.to_owned(),
+        starts: exposure
+            .setouts
+            .iter()
+            .map(|one| StartRow { device: made.name(one.device), interface: one.interface.clone() })
+            .collect(),
+        reached,
+        openings: openings(exposure.openings.iter().map(|one| made.opening(one)).collect()),
+        forwards: exposure.forwards.iter().map(|one| made.forward(one)).collect(),
+        pings: exposure
+            .pings
+            .iter()
+            .map(|one| PingRow {
+                device: made.name(one.device),
+                addresses: ranges(&one.addresses),
+                certain: one.certain,
+            })
+            .collect(),
+        guesses: estate
+            .shape()
+            .guesses
+            .iter()
+            .map(|one| GuessRow {
+                text: estate.masker().mask(&one.text),
+                otherwise: one.otherwise.clone(),
+                evidence: one.origins.iter().map(|origin| place(*origin)).collect(),
+            })
+            .collect(),
+        cut: exposure.cut,
+    }
+}
+
+/// One row for a service that answers at several ports, with what decided for each.
+fn merged(mut all: Vec<ReachedRow>) -> Vec<ReachedRow> {
+    all.sort_by(|a, b| {
+        let key = |one: &ReachedRow| {
+            (one.standing, one.device.clone(), one.service.name.clone(), one.called.clone())
+        };
+        (key(a), &a.endpoint).cmp(&(key(b), &b.endpoint))
+    });
+    let mut kept: Vec<ReachedRow> = Vec::new();
+    for one in all {
+        let same = |known: &&mut ReachedRow| {
+            (known.standing, known.certain, known.start, &known.device)
+                == (one.standing, one.certain, one.start, &one.device)
+                && (&known.service.name, &known.called, &known.sources)
+                    == (&one.service.name, &one.called, &one.sources)
+                && known.address == one.address
+        };
+        match kept.iter_mut().find(same) {
+            Some(known) => {
+                known.called_at.extend(
+                    one.called_at.into_iter().filter(|at| !known.called_at.contains(at)).collect::<Vec<_>>(),
+                );
+                if !known.endpoint.split(", ").any(|at| at == one.endpoint) {
+                    known.endpoint = format!("{}, {}", known.endpoint, one.endpoint);
+                }
+                let more: Vec<ReachStep> =
+                    one.steps.into_iter().filter(|step| !known.steps.contains(step)).collect();
+                known.steps.extend(more);
+                let more: Vec<Evidence> = one
+                    .service
+                    .evidence
+                    .into_iter()
+                    .filter(|at| !known.service.evidence.contains(at))
+                    .collect();
+                known.service.evidence.extend(more);
+            }
+            None => kept.push(one),
+        }
+    }
+    kept
+}
+
+/// One row for what is opened alike by several protocols.
+fn openings(all: Vec<OpeningRow>) -> Vec<OpeningRow> {
+    let mut kept: Vec<OpeningRow> = Vec::new();
+    for one in all {
+        let same = |known: &&mut OpeningRow| {
+            (known.certain, known.start, &known.device, known.to)
+                == (one.certain, one.start, &one.device, one.to)
+                && (&known.leaving, &known.addresses, &known.sources)
+                    == (&one.leaving, &one.addresses, &one.sources)
+                && known.forward == one.forward
+        };
+        match kept.iter_mut().find(same) {
+            Some(known) => {
+                known.at.extend(one.at);
+                let more: Vec<ReachStep> =
+                    one.steps.into_iter().filter(|step| !known.steps.contains(step)).collect();
+                known.steps.extend(more);
+            }
+            None => kept.push(one),
+        }
+    }
+    kept
+}
+
+/// Ranges in their shortest form.
+fn ranges(all: &[IpRange]) -> Vec<String> {
+    all.iter().map(IpRange::short).collect()
+}
+
+/// A protocol with each of several ranges of ports.
+fn endpoints(protocol: u8, ports: &[PortRange]) -> Vec<String> {
+    if ports.is_empty() || !trevlin_packets::way::has_ports(protocol) {
+        return vec![endpoint(protocol, PortRange { first: 0, last: 0 })];
+    }
+    ports.iter().map(|range| endpoint(protocol, *range)).collect()
+}
+
+struct Maker<'a> {
+    estate: &'a Estate,
+    services: &'a [Vec<Service>],
+    exposure: &'a Exposure,
+}
+
+impl Maker<'_> {
+    fn name(&self, device: usize) -> String {
+        self.estate.devices.get(device).map_or_else(|| "-".to_owned(), |one| one.name.clone())
+    }
+
+    fn steps(&self, steps: &[Step]) -> Vec<ReachStep> {
+        steps.iter().map(|step| step_of(self.estate, step.clone())).collect()
+    }
+
+    fn places(&self, origins: impl IntoIterator<Item = Origin>) -> Vec<Evidence> {
+        origins.into_iter().map(|origin| outcome::place(self.estate, origin)).collect()
+    }
+
+    /// Everybody who sets out anywhere.
+    fn everybody(&self) -> Vec<IpRange> {
+        let all = self.exposure.setouts.iter().flat_map(|one| &one.sources).copied().collect::<Vec<_>>();
+        super::gather::joined(&all, &[])
+    }
+
+    fn sources(&self, everybody: bool, all: &[IpRange]) -> Vec<String> {
+        if everybody { vec!["everybody".to_owned()] } else { ranges(all) }
+    }
+
+    /// Addresses of an opening: a network for what is most of it.
+    fn networks(&self, one: &Opening) -> Vec<String> {
+        let facts = &self.estate.devices[one.device].facts;
+        let leaving = facts.interfaces.iter().find(|interface| Some(&interface.name) == one.leaving.as_ref());
+        let near =
+            leaving.into_iter().flat_map(|interface| &interface.addresses).map(|address| address.net.trunc());
+        let mut left = one.addresses.clone();
+        let mut told = Vec::new();
+        for net in near {
+            let whole = IpRange::from(net);
+            let (inside, others): (Vec<IpRange>, Vec<IpRange>) =
+                left.iter().partition(|range| whole.covers(range));
+            let size = inside.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+            if size > whole.size() / 2 {
+                told.push(net.to_string());
+                left = others;
+            }
+        }
+        told.into_iter().chain(ranges(&left)).collect()
+    }
+
+    fn service(&self, service: &Service, protection: Protection) -> ServiceRow {
+        ServiceRow {
+            name: self.estate.masker().mask(&service.name),
+            kind: service.kind().words(),
+            known: service.known,
+            encrypted: protection.encrypted,
+            factors: protection.factors,
+            remarks: protection.remarks,
+            evidence: self.places(service.origins()),
+        }
+    }
+
+    fn reached(&self, one: &Reachable) -> ReachedRow {
+        let service = &self.services[one.device][one.service];
+        let protection = protection(self.estate, one.device, service);
+        let standing = standing(self.estate, one, service, &protection);
+        ReachedRow {
+            standing,
+            certain: one.certain,
+            start: one.setout,
+            called: ranges(&one.called),
+            called_at: endpoints(one.protocol, &one.called_ports),
+            sources: self.sources(one.everybody, &one.sources),
+            device: self.name(one.device),
+            address: one.address,
+            endpoint: service.endpoint(),
+            service: self.service(service, protection),
+            forward: one.forward.map(|origin| outcome::place(self.estate, origin)),
+            steps: self.steps(&one.steps),
+        }
+    }
+
+    fn opening(&self, one: &Opening) -> OpeningRow {
+        OpeningRow {
+            certain: one.certain,
+            start: one.setout,
+            device: self.name(one.device),
+            to: match one.gone {
+                None => "device",
+                Some(Gone::Host) => "network",
+                Some(Gone::Outside | Gone::Beyond) => "beyond",
+            },
+            leaving: one.leaving.clone(),
+            at: endpoints(one.protocol, &one.ports),
+            addresses: self.networks(one),
+            sources: self.sources(one.everybody, &one.sources),
+            forward: one.forward.map(|origin| outcome::place(self.estate, origin)),
+            steps: self.steps(&one.steps),
+        }
+    }
+
+    fn forward(&self, one: &ForwardFate) -> ForwardRow {
+        let claim = |number: usize| {
+            let claim = &self.estate.plan().claims[number];
+            let whose = claim.who.as_ref().unwrap_or(&claim.owner);
+            self.estate.masker().mask(&format!("{} of {whose}", claim.kind.words()))
+        };
+        let (fate, remark) = match &one.fate {
+            Fate::Service(all) => {
+                let names = all.iter().map(|at| {
+                    let reached = &self.exposure.reached[*at];
+                    let service = &self.services[reached.device][reached.service];
+                    format!("{} of {}", service.name, self.name(reached.device))
+                });
+                let mut names: Vec<String> = names.collect();
+                names.sort();
+                names.dedup();
+                ("works", Some(self.estate.masker().mask(&names.join(", "))))
+            }
+            Fate::NothingServes { device, certain: true } => {
+                ("nothing answers", Some(format!("no socket of {} waits there", self.name(*device))))
+            }
+            Fate::NothingServes { device, certain: false } => (
+                "perhaps nothing answers",
+                Some(format!(
+                    "no file of {} says that anything does; ask for its `ss -tulpn`",
+                    self.name(*device)
+                )),
+            ),
+            Fate::Claimed(number) => ("not exported", Some(claim(*number))),
+            Fate::NobodyThere => ("nobody there", Some("nothing in the exports has this address".to_owned())),
+            Fate::BlockedLater => ("blocked later", None),
+            Fate::Lost => ("goes in a circle", None),
+            Fate::Depends => ("depends", None),
+            Fate::NeverMet => ("never met", Some("no connection from there comes to it".to_owned())),
+        };
+        let to = one.address.map(|address| match one.port {
+            Some(port) => format!("{address} port {port}"),
+            None => address.to_string(),
+        });
+        let called_at = match one.protocol {
+            Some(protocol) => endpoints(protocol, &one.called_ports),
+            None => Vec::new(),
+        };
+        ForwardRow {
+            fate,
+            device: self.name(one.device),
+            sources: self.sources(super::gather::nearly_all(&one.sources, &self.everybody()), &one.sources),
+            called_at,
+            called: ranges(&one.called),
+            to,
+            remark,
+            evidence: outcome::place(self.estate, one.origin),
+            steps: self.steps(&one.steps),
+        }
+    }
+}

@@ -1,0 +1,42 @@
+//! The exposure command.
+
+use crate::args::{self, Common, TableFormat};
+use crate::commands::{know_devices, print, telling, width};
+use crate::load;
+use std::process::ExitCode;
+use trevlin_audit::exposure::{all_services, from, sheet};
+use trevlin_audit::reach::{From, Ground};
+
+/// Runs the command.
+///
+/// # Errors
+/// When nothing tells where connections set out, or the picture cannot be written.
+pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.device)?;
+    let services = all_services(&estate);
+    let ground = Ground::of(&estate);
+    let exposure = from(&ground, &services, &arguments.from)?;
+    let mut sheet = sheet(&estate, &services, &exposure, &name(&arguments.from));
+    let kept = |device: &String| arguments.device.is_empty() || arguments.device.contains(device);
+    sheet.reached.retain(|one| kept(&one.device));
+    sheet.openings.retain(|one| kept(&one.device));
+    sheet.forwards.retain(|one| kept(&one.device));
+    sheet.pings.retain(|one| kept(&one.device));
+    match arguments.format {
+        TableFormat::Text => print(|out| trevlin_render::exposure_text(&sheet, width(), out))?,
+        TableFormat::Json => print(|out| trevlin_render::exposure_json(&sheet, out))?,
+        TableFormat::Csv => print(|out| trevlin_render::exposure_csv(&sheet, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A place as it was asked for.
+fn name(from: &From) -> String {
+    match from {
+        From::Outside => "outside".to_owned(),
+        From::Address(address) => address.to_string(),
+        From::Network(net) => net.to_string(),
+        From::Named(name) => name.clone(),
+    }
+}

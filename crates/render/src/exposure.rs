@@ -1,0 +1,388 @@
+//! What is reached from somewhere: text, JSON, CSV.
+
+use crate::addresses::no_formula;
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::io;
+use textwrap::{Options, WordSeparator, WordSplitter};
+use trevlin_audit::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow, Standing};
+use trevlin_audit::reach::ReachStep;
+use trevlin_audit::services::{Encrypted, Known};
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    #[serde(flatten)]
+    sheet: &'a ExposureSheet,
+}
+
+/// What is reached as one JSON object, schema `trevlin-exposure/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn exposure_json(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-exposure/1", sheet }, out)
+}
+
+/// What stands before a line, so that colour is never alone.
+pub(crate) fn sign(standing: Standing) -> &'static str {
+    match standing {
+        Standing::Bare => "!!",
+        Standing::Thin => "! ",
+        Standing::Unclear => "? ",
+        Standing::Guarded => "+ ",
+        Standing::Limited => "- ",
+    }
+}
+
+fn style(standing: Standing) -> Style {
+    match standing {
+        Standing::Bare => AnsiColor::Red.on_default().bold(),
+        Standing::Thin => AnsiColor::Yellow.on_default().bold(),
+        Standing::Unclear => AnsiColor::Magenta.on_default().bold(),
+        Standing::Guarded => AnsiColor::Green.on_default().bold(),
+        Standing::Limited => AnsiColor::Blue.on_default().bold(),
+    }
+}
+
+/// A few of many, with the number of the others.
+pub(crate) fn some(all: &[String], most: usize) -> String {
+    let shown = all.iter().take(most).cloned().collect::<Vec<_>>().join(", ");
+    match all.len().saturating_sub(most) {
+        0 => shown,
+        rest => format!("{shown} and {rest} more"),
+    }
+}
+
+/// How a service is protected, in words.
+fn protected(row: &ReachedRow) -> String {
+    let encrypted = match row.service.encrypted {
+        Some(Encrypted::Yes) => "encrypted",
+        Some(Encrypted::No) => "in plain text",
+        Some(Encrypted::May) => "encryption not certain",
+        None => "encryption not known",
+    };
+    let factors = match &row.service.factors {
+        None => "logins not known".to_owned(),
+        Some(none) if none.is_empty() => "asks for nothing".to_owned(),
+        Some(factors) => format!("asks for {}", factors.join(" and ")),
+    };
+    let mut all = vec![encrypted.to_owned(), factors];
+    all.extend(row.service.remarks.iter().cloned());
+    all.join(", ")
+}
+
+fn known(known: Known) -> &'static str {
+    match known {
+        Known::Configured => "configured",
+        Known::Observed => "observed, in no file that was exported",
+        Known::Both => "configured and observed",
+        Known::Absent => "configured, but its socket was not seen",
+    }
+}
+
+fn wrapped(indent: usize, text: &str, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let room = width.clamp(60, 140).saturating_sub(indent);
+    let options = Options::new(room)
+        .word_splitter(WordSplitter::NoHyphenation)
+        .word_separator(WordSeparator::AsciiSpace)
+        .break_words(false);
+    for line in textwrap::wrap(&neutral(text), options) {
+        writeln!(out, "{:indent$}{line}", "")?;
+    }
+    Ok(())
+}
+
+/// Where connections set out, in words.
+fn starts(sheet: &ExposureSheet) -> String {
+    let mut all: Vec<String> = sheet
+        .starts
+        .iter()
+        .map(|one| match &one.interface {
+            Some(interface) => format!("{}:{interface}", one.device),
+            None => one.device.clone(),
+        })
+        .collect();
+    all.sort();
+    all.dedup();
+    some(&all, 6)
+}
+
+/// What is reached as text: services by how they stand, what is let through besides, and port forwards that lead nowhere.
+///
+/// # Errors
+/// When writing fails.
+pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if sheet.starts.is_empty() {
+        writeln!(
+            out,
+            "no interface faces the outside for certain; say which does in trevlin.toml: [device.\"NAME\"] outside = [\"INTERFACE\"]"
+        )?;
+        return guesses(sheet, width, out);
+    }
+    let title = format!("REACHED FROM {}, by {}", sheet.from.to_uppercase(), starts(sheet));
+    writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&title))?;
+    if sheet.reached.is_empty() {
+        writeln!(out, "\n  no service that is known is reached")?;
+    }
+    for row in &sheet.reached {
+        reached(row, width, out)?;
+    }
+    // What a forward opens is told with the forward.
+    let wide: Vec<&OpeningRow> = sheet.openings.iter().filter(|one| one.forward.is_none()).collect();
+    if !wide.is_empty() {
+        writeln!(out, "\n{BOLD}LET THROUGH, to where no service is known{BOLD:#}")?;
+        for row in wide {
+            opening(row, width, out)?;
+        }
+    }
+    let nowhere: Vec<&ForwardRow> = sheet.forwards.iter().filter(|one| one.fate != "works").collect();
+    if !nowhere.is_empty() {
+        writeln!(out, "\n{BOLD}PORT FORWARDS that reach no known service{BOLD:#}")?;
+        for row in nowhere {
+            forward(row, width, out)?;
+        }
+    }
+    if !sheet.pings.is_empty() {
+        let all: Vec<String> =
+            sheet.pings.iter().map(|one| format!("{} ({})", one.device, some(&one.addresses, 3))).collect();
+        writeln!(out)?;
+        wrapped(0, &format!("Answers a ping: {}", all.join("; ")), width, out)?;
+    }
+    guesses(sheet, width, out)?;
+    summary(sheet, out)
+}
+
+fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let style = style(row.standing);
+    let (sign, word) = (sign(row.standing), row.standing.word());
+    let name = neutral(&row.service.name).into_owned();
+    writeln!(out, "\n{style}{sign} {word:<8}{style:#} {BOLD}{name}{BOLD:#} of {}", neutral(&row.device))?;
+    let who = some(&row.sources, 4);
+    let verb = if row.sources == ["everybody"] { "calls" } else { "call" };
+    let may = if row.certain { "" } else { " (a rule that is not modelled decides)" };
+    let called = format!("{who} {verb} {} {}{may}", some(&row.called, 3), some(&row.called_at, 4));
+    wrapped(12, &called, width, out)?;
+    let there = format!("{} {}", row.address, row.endpoint);
+    let same = row.called == [row.address.to_string()] && row.called_at.join(", ") == row.endpoint;
+    let answers = if same { String::new() } else { format!("answers at {there}; ") };
+    wrapped(
+        12,
+        &format!("{answers}{}, {}; {}", row.service.kind, known(row.service.known), protected(row)),
+        width,
+        out,
+    )?;
+    steps(&row.steps, width, out)?;
+    for place in &row.service.evidence {
+        line(&row.device, "serves it", Some((&place.path, place.line)), width, out)?;
+    }
+    Ok(())
+}
+
+/// What decided, a line each: the place, and what happened.
+fn steps(all: &[ReachStep], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    for step in all.iter().filter(|step| step.path.is_some()) {
+        let place = step.path.as_deref().zip(step.line);
+        line(&step.device, &step.text, place, width, out)?;
+    }
+    Ok(())
+}
+
+fn line(
+    device: &str,
+    text: &str,
+    place: Option<(&str, u32)>,
+    width: usize,
+    out: &mut dyn io::Write,
+) -> io::Result<()> {
+    let place = place.map(|(path, line)| format!("{path}:{line}")).unwrap_or_default();
+    // The path begins with the device's folder as a rule.
+    let head =
+        if place.starts_with(device) || place.is_empty() { String::new() } else { format!("{device}: ") };
+    let text = neutral(&format!("{head}{text}")).into_owned();
+    let place = neutral(&place).into_owned();
+    let one_line = 14 + text.chars().count() + 2 + place.chars().count() <= width.clamp(60, 140);
+    if one_line {
+        writeln!(out, "            {DIM}›{DIM:#} {text}  {DIM}{place}{DIM:#}")
+    } else {
+        writeln!(out, "            {DIM}›{DIM:#} {text}")?;
+        writeln!(out, "              {DIM}{place}{DIM:#}")
+    }
+}
+
+fn opening(row: &OpeningRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let to = match row.to {
+        "device" => format!("{} itself", row.device),
+        "network" => format!(
+            "hosts behind {}{}",
+            row.device,
+            row.leaving.as_ref().map(|name| format!(":{name}")).unwrap_or_default()
+        ),
+        _ => format!("a next hop behind {} that is in no export", row.device),
+    };
+    let may = if row.certain { "" } else { ", where a rule that is not modelled decides" };
+    let text = format!(
+        "{to}: {} at {}, from {}{may}",
+        some(&row.at, 6),
+        some(&row.addresses, 4),
+        some(&row.sources, 4)
+    );
+    writeln!(out)?;
+    wrapped(2, &text, width, out)?;
+    steps(&row.steps, width, out)
+}
+
+fn forward(row: &ForwardRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    writeln!(out)?;
+    let called = if row.called_at.is_empty() {
+        String::new()
+    } else {
+        format!(", called at {}", some(&row.called_at, 4))
+    };
+    let to = row.to.as_ref().map(|to| format!(" to {to}")).unwrap_or_default();
+    let who = match row.sources.as_slice() {
+        [] => String::new(),
+        [only] if only == "everybody" => String::new(),
+        some_sources => format!(" from {}", some(some_sources, 3)),
+    };
+    let remark = row.remark.as_ref().map(|remark| format!("; {remark}")).unwrap_or_default();
+    writeln!(out, "  {BOLD}{}{BOLD:#}", neutral(row.fate))?;
+    wrapped(4, &format!("{}{to}{called}{who}{remark}", row.device), width, out)?;
+    line(&row.device, "the forward", Some((&row.evidence.path, row.evidence.line)), width, out)?;
+    let last = row.steps.iter().rev().find(|step| step.line.is_some_and(|line| line != row.evidence.line));
+    match last.filter(|_| matches!(row.fate, "blocked later" | "goes in a circle" | "depends")) {
+        Some(step) => line(&step.device, &step.text, step.path.as_deref().zip(step.line), width, out),
+        None => Ok(()),
+    }
+}
+
+fn guesses(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if sheet.guesses.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{BOLD}TAKEN TO BE SO{BOLD:#} (trevlin.toml puts it right)")?;
+    for guess in &sheet.guesses {
+        wrapped(2, &format!("{}; otherwise: {}", guess.text, guess.otherwise), width, out)?;
+    }
+    Ok(())
+}
+
+fn summary(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Result<()> {
+    writeln!(out)?;
+    let count = |standing: Standing| sheet.reached.iter().filter(|one| one.standing == standing).count();
+    for standing in Standing::ALL.into_iter().filter(|standing| count(*standing) > 0) {
+        let style = style(standing);
+        writeln!(
+            out,
+            "{style}{} {:<8}{style:#} {:>3}  {}",
+            sign(standing),
+            standing.word(),
+            count(standing),
+            standing.meaning()
+        )?;
+    }
+    if sheet.cut {
+        writeln!(out, "There is more than was followed; ask for a part with --from or --device.")?;
+    }
+    Ok(())
+}
+
+/// What is reached as CSV (RFC 4180), one line each, with what is let through besides and port forwards.
+///
+/// # Errors
+/// When writing fails.
+pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record([
+        "row",
+        "verdict",
+        "certain",
+        "from",
+        "called",
+        "called_at",
+        "device",
+        "address",
+        "endpoint",
+        "service",
+        "kind",
+        "known",
+        "protection",
+        "forward",
+        "steps",
+    ])?;
+    let place = |path: &str, line: u32| format!("{path}:{line}");
+    let steps = |all: &[ReachStep]| {
+        let told = all.iter().filter_map(|step| {
+            let at = step.path.as_ref().zip(step.line)?;
+            Some(format!("{} ({})", step.text, place(at.0, at.1)))
+        });
+        told.collect::<Vec<_>>().join("; ")
+    };
+    let yes = |certain: bool| if certain { "yes" } else { "no" }.to_owned();
+    let mut records: Vec<[String; 15]> = Vec::new();
+    for one in &sheet.reached {
+        records.push([
+            "reached".into(),
+            one.standing.word().into(),
+            yes(one.certain),
+            one.sources.join(" "),
+            one.called.join(" "),
+            one.called_at.join("; "),
+            one.device.clone(),
+            one.address.to_string(),
+            one.endpoint.clone(),
+            one.service.name.clone(),
+            one.service.kind.into(),
+            known(one.service.known).into(),
+            protected(one),
+            one.forward.as_ref().map(|at| place(&at.path, at.line)).unwrap_or_default(),
+            steps(&one.steps),
+        ]);
+    }
+    for one in &sheet.openings {
+        records.push([
+            "let through".into(),
+            one.to.into(),
+            yes(one.certain),
+            one.sources.join(" "),
+            String::new(),
+            String::new(),
+            one.device.clone(),
+            one.addresses.join(" "),
+            one.at.join("; "),
+            String::new(),
+            String::new(),
+            String::new(),
+            String::new(),
+            one.forward.as_ref().map(|at| place(&at.path, at.line)).unwrap_or_default(),
+            steps(&one.steps),
+        ]);
+    }
+    for one in &sheet.forwards {
+        records.push([
+            "forward".into(),
+            one.fate.into(),
+            String::new(),
+            String::new(),
+            one.called.join(" "),
+            one.called_at.join("; "),
+            one.device.clone(),
+            one.to.clone().unwrap_or_default(),
+            String::new(),
+            one.remark.clone().unwrap_or_default(),
+            String::new(),
+            String::new(),
+            String::new(),
+            place(&one.evidence.path, one.evidence.line),
+            steps(&one.steps),
+        ]);
+    }
+    for record in records {
+        csv.write_record(record.map(|cell| no_formula(&cell)))?;
+    }
+    csv.flush()
+}
