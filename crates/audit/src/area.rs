@@ -106,6 +106,17 @@ impl Severity {
         }
     }
 
+    /// One step milder; the mildest stays.
+    #[must_use]
+    pub fn lower(self) -> Self {
+        match self {
+            Self::Critical => Self::High,
+            Self::High => Self::Medium,
+            Self::Medium => Self::Low,
+            Self::Low | Self::Info => Self::Info,
+        }
+    }
+
     /// The severity for a word.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {

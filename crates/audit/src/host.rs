@@ -1,6 +1,7 @@
 //! What of a device decides about packets, put together for the packet engine.
 
 use crate::Estate;
+use crate::shape::Callers;
 use trevlin_model::kernel::KernelSetting;
 use trevlin_model::{Device, ExportState, Family, Filter, IpRange, Origin, TunnelFamily};
 use trevlin_packets::way::{Host, SourceCheck};
@@ -41,15 +42,18 @@ impl Estate {
         }
     }
 
-    /// Routes to callers that are there only while they are: those that pppd and the like make for each.
+    /// Routes to callers that are there only while they are: those that pppd and the like make for each, and those of a tunnel
+    /// that was not up when the interfaces were exported.
     fn dialled_routes(&self, at: usize) -> Vec<(IpRange, String, Origin)> {
-        let by_link = |family| {
-            matches!(
-                family,
+        let interfaces = &self.devices[at].facts.interfaces;
+        let by_link = |one: &&Callers| {
+            let made_for_each = matches!(
+                one.family,
                 TunnelFamily::Pptp | TunnelFamily::L2tp | TunnelFamily::OpenConnect | TunnelFamily::Ipsec
-            )
+            );
+            made_for_each || !interfaces.iter().any(|interface| interface.name == one.interface)
         };
-        let here = self.shape().callers.iter().filter(|one| one.device == at && by_link(one.family));
+        let here = self.shape().callers.iter().filter(|one| one.device == at).filter(by_link);
         here.flat_map(|one| one.ranges.iter().map(|range| (*range, one.interface.clone(), one.origin)))
             .collect()
     }

@@ -9,8 +9,9 @@ pub use place::{AskError, From, Setout, To, outside_sources};
 use crate::Estate;
 use rayon::prelude::*;
 use serde::Serialize;
+use std::collections::BTreeSet;
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRange, PortRange};
+use trevlin_model::{Family, IpRange, Origin, PortRange};
 use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, Verdict};
 
 /// A connection that somebody asks about.
@@ -108,19 +109,31 @@ const MOST_CELLS: usize = 4096;
 pub struct Ground<'a> {
     estate: &'a Estate,
     hosts: Vec<Host<'a>>,
+    /// Lines of every port forward.
+    forwards: BTreeSet<Origin>,
 }
 
 impl<'a> Ground<'a> {
     /// Makes them ready.
     #[must_use]
     pub fn of(estate: &'a Estate) -> Self {
-        Self { estate, hosts: (0..estate.devices.len()).map(|at| estate.host(at)).collect() }
+        let forwards = estate.devices.iter().flat_map(|device| &device.facts.forwards);
+        Self {
+            estate,
+            hosts: (0..estate.devices.len()).map(|at| estate.host(at)).collect(),
+            forwards: forwards.map(|forward| forward.origin).collect(),
+        }
     }
 
     /// The estate.
     #[must_use]
     pub fn estate(&self) -> &'a Estate {
         self.estate
+    }
+
+    /// Whether a line is that of a port forward.
+    pub(crate) fn is_forward(&self, origin: Origin) -> bool {
+        self.forwards.contains(&origin)
     }
 
     /// The devices, joined.

@@ -4,6 +4,7 @@ use crate::Estate;
 use crate::exposure::{self, Exposure, Reachable};
 use crate::reach::Ground;
 use crate::services::Service;
+use rayon::prelude::*;
 use trevlin_model::{IpRange, Protocol};
 
 /// What is served, and what of it is reached from where.
@@ -23,7 +24,7 @@ impl Views {
         let ground = Ground::of(estate);
         let outside = exposure::outside(&ground, &services);
         let callers =
-            estate.shape().callers.iter().map(|one| exposure::callers(&ground, &services, one)).collect();
+            estate.shape().callers.par_iter().map(|one| exposure::callers(&ground, &services, one)).collect();
         Self { services, outside, callers }
     }
 

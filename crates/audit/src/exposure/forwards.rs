@@ -194,6 +194,8 @@ pub(crate) fn claimed(estate: &Estate, address: IpAddr) -> Option<usize> {
                 | ClaimKind::Translation
         )
     };
-    let fitting = claims.filter(|(_, claim)| !whole(claim.kind) && claim.range.contains(address));
+    let far = |claim: &crate::plan::Claim| claim.kind == ClaimKind::Remote && claim.range.size() > 1;
+    let fitting =
+        claims.filter(|(_, claim)| !whole(claim.kind) && !far(claim) && claim.range.contains(address));
     fitting.min_by_key(|(at, claim)| (claim.range.size(), *at)).map(|(at, _)| at)
 }

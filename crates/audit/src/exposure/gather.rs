@@ -25,6 +25,7 @@ pub(super) fn gather(
     services: &[Vec<Service>],
     setouts: Vec<Setout>,
     aims: &[Vec<IpRange>],
+    with_forwards: bool,
 ) -> Exposure {
     let net = ground.net();
     let mut protocols: BTreeSet<u8> = BTreeSet::from([6, 17]);
@@ -49,11 +50,10 @@ pub(super) fn gather(
         found.extend(cells.cells.into_iter().map(|cell| Found { setout, cell }));
     }
     let estate = ground.estate();
-    let all = estate.devices.iter().flat_map(|device| &device.facts.forwards);
     let mut table = Table {
         estate,
         services,
-        forwards: all.map(|forward| forward.origin).collect(),
+        ground,
         reached: BTreeMap::new(),
         openings: BTreeMap::new(),
         pings: BTreeMap::new(),
@@ -70,7 +70,9 @@ pub(super) fn gather(
     for opening in &mut exposure.openings {
         opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
     }
-    exposure.forwards = forwards::fates(estate, &exposure, &found);
+    if with_forwards {
+        exposure.forwards = forwards::fates(estate, &exposure, &found);
+    }
     exposure
 }
 
@@ -106,8 +108,7 @@ type OpeningKey = (usize, usize, Option<Gone>, Option<String>, u8, Family, Optio
 struct Table<'a> {
     estate: &'a Estate,
     services: &'a [Vec<Service>],
-    /// Lines of every port forward.
-    forwards: BTreeSet<Origin>,
+    ground: &'a Ground<'a>,
     reached: BTreeMap<ReachedKey, Reachable>,
     openings: BTreeMap<OpeningKey, Opening>,
     pings: BTreeMap<usize, Ping>,
@@ -117,7 +118,7 @@ impl Table<'_> {
     /// The forward that changed the destination of a cell's packets last.
     fn forward_of(&self, cell: &Cell) -> Option<Origin> {
         let mut origins = cell.answer.steps.iter().rev().filter_map(|step| step.origin);
-        origins.find(|origin| self.forwards.contains(origin))
+        origins.find(|origin| self.ground.is_forward(*origin))
     }
 
     fn take(&mut self, found: &Found) {

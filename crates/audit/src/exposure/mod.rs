@@ -132,14 +132,14 @@ pub fn outside(ground: &Ground<'_>, services: &[Vec<Service>]) -> Exposure {
         })
         .collect();
     let aims: Vec<Vec<IpRange>> = shape.outside.iter().map(|place| aimable(estate, place)).collect();
-    gather::gather(ground, services, setouts, &aims)
+    gather::gather(ground, services, setouts, &aims, true)
 }
 
 /// What the callers of a tunnel reach.
 #[must_use]
 pub fn callers(ground: &Ground<'_>, services: &[Vec<Service>], callers: &Callers) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
-    gather::gather(ground, services, vec![Setout::of_callers(callers)], &[everywhere])
+    gather::gather(ground, services, vec![Setout::of_callers(callers)], &[everywhere], false)
 }
 
 /// What is reached from a network, a tunnel's callers, a device or the outside.
@@ -152,7 +152,7 @@ pub fn from(ground: &Ground<'_>, services: &[Vec<Service>], from: &From) -> Resu
     }
     let (setouts, aims): (Vec<_>, Vec<_>) =
         crate::reach::all_setouts(ground.estate(), from)?.into_iter().unzip();
-    Ok(gather::gather(ground, services, setouts, &aims))
+    Ok(gather::gather(ground, services, setouts, &aims, true))
 }
 
 /// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that

@@ -1,0 +1,56 @@
+//! A device answers a ping from outside.
+
+use crate::views::some_ranges;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/answers-ping",
+    area: Area::Exposure,
+    title: "A device answers a ping from outside",
+    severity: Severity::Info,
+    why: "An answer tells scanners that somebody is there. It also tells an administrator that the line is up, and path discovery needs other messages of the same protocol; so this is worth knowing and seldom worth closing.",
+    fix: "Leave it, at a limited rate, or drop requests for an echo from outside. Keep the messages that path discovery needs.",
+    judged: "Tells each device that requests for an echo from outside come to. Passes where the kernel was told to stay silent, or a rule drops them.",
+    references: &["RFC 792", "RFC 4890, 4.3", "NIST SP 800-41 Rev. 1, 4.1"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let pings = &estate.views().outside.pings;
+    let told = pings.iter().map(|ping| {
+        let name = &estate.devices[ping.device].name;
+        let evidence = ping.steps.iter().filter_map(|step| step.origin).collect();
+        let verdict = Verdict::Fail(Fail {
+            severity: CHECK.severity,
+            why_this_severity: "it only tells that somebody is there".into(),
+            title: format!("{name} answers a ping from outside"),
+            detail: format!("Requests for an echo to {} come to it.", some_ranges(&ping.addresses)),
+            evidence,
+        });
+        Answer::new(ping.device, "echo", verdict)
+    });
+    told.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let silent = [("gate/sysctl.txt", "net.ipv4.icmp_echo_ignore_all = 1\n")];
+        let base = Small::default();
+        for (one, wanted) in [
+            (
+                Small { rules: "-A INPUT -p icmp -j ACCEPT\n", ..base },
+                &["fail info gate iptables-save.txt:9"][..],
+            ),
+            (Small { rules: "-A INPUT -i eth1 -p icmp -j ACCEPT\n", ..base }, &[]),
+            (Small { rules: "-A INPUT -p icmp -j ACCEPT\n", more: &silent, ..base }, &[]),
+        ] {
+            assert_eq!(on(&CHECK, &one), wanted);
+        }
+    }
+}

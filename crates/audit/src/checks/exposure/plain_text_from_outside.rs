@@ -1,0 +1,53 @@
+//! A service in plain text answers the outside.
+
+use super::each_exposed;
+use crate::services::{Encrypted, PortKind, Service, What};
+use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/plain-text-from-outside",
+    area: Area::Exposure,
+    title: "A service in plain text answers the outside",
+    severity: Severity::Medium,
+    why: "What passes in plain text is read and changed by whoever carries it. A password among it is used again elsewhere.",
+    fix: "Offer the encrypted form of the protocol and close this one; where there is none, put it behind a tunnel.",
+    judged: "Fails for each service whose protocol encrypts nothing and that connections from outside come to. Name and time services, tunnels and what has a check of its own for being reached are told there. A step milder where only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private is the outside only where the estate file says so.",
+    references: &["RFC 7258", "BSI APP.3.2.A11", "PCI DSS 4.0, 4.2.1"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    each_exposed(&CHECK, estate, |_, service| is_plain(service), |one| one.judge(CHECK.severity))
+}
+
+/// Whether a service is in plain text, and told by no other check.
+fn is_plain(service: &Service) -> bool {
+    let plain = service.port_known().is_some_and(|known| known.encrypted == Encrypted::No);
+    let elsewhere =
+        matches!(service.kind(), PortKind::Names | PortKind::Time | PortKind::Tunnel | PortKind::Shell)
+            || crate::exposure::never_meant(service.kind());
+    plain && !elsewhere && service.what == What::Socket
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::exposure::testing;
+
+    #[test]
+    fn cases() {
+        testing::kind(&CHECK, "tcp", 80, "medium", "low");
+        testing::kind(&CHECK, "tcp", 554, "medium", "low");
+        // What is encrypted, or has a check of its own, is not told here.
+        for port in [443, 445, 53] {
+            let socket = format!("tcp LISTEN 0 9 0.0.0.0:{port} 0.0.0.0:*\n");
+            let one = testing::Small {
+                rules: "-A INPUT -p tcp -j ACCEPT\n",
+                gate: &socket,
+                ..testing::Small::default()
+            };
+            assert!(testing::on(&CHECK, &one).is_empty(), "{port}");
+        }
+    }
+}
