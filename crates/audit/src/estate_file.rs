@@ -23,14 +23,20 @@
 //! [shape]                  # where addresses do not tell, or tell wrong, which interfaces share a network
 //! joined = [["edge:eth1", "files:eth0"]]
 //! apart = [["north:eth0", "yard:eth0"]]
+//!
+//! [[intent]]               # who is meant to reach what
+//! from = "WireGuard wg0"   # outside, a network, an address, a device, a tunnel (its callers), a group
+//! to = ["10.4.0.0/24"]     # networks, addresses, devices, tunnels, or outside
+//! services = ["tcp 443"]   # protocol and ports; left out for every service
+//! only = true              # nothing else is meant for them
 //! ```
 
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use trevlin_model::DeviceKind;
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::plan::Sends;
+use trevlin_model::{DeviceKind, PortRange};
 
 /// An estate file that holds together.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -47,6 +53,23 @@ pub struct ValidEstateFile {
     pub joined: Vec<InterfacePair>,
     /// Interfaces that do not.
     pub apart: Vec<InterfacePair>,
+    /// Who is meant to reach what.
+    pub intents: Vec<Intent>,
+}
+
+/// An access that is meant to exist.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Intent {
+    /// From where, as written.
+    pub from: String,
+    /// Where to, as written.
+    pub to: Vec<String>,
+    /// Protocols by number, with ports; none for every service.
+    pub services: Vec<(u8, PortRange)>,
+    /// Whether nothing else is meant for those.
+    pub only: bool,
+    /// Its line in the estate file, from 1.
+    pub line: usize,
 }
 
 /// Two interfaces, each by the name of its device and its own.
@@ -107,6 +130,19 @@ struct Raw {
     rules: RawRules,
     #[serde(default)]
     shape: RawShape,
+    #[serde(default)]
+    intent: Vec<toml::Spanned<RawIntent>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawIntent {
+    from: String,
+    to: OneOrMany,
+    #[serde(default)]
+    services: OneOrMany,
+    #[serde(default)]
+    only: bool,
 }
 
 #[derive(Deserialize, Default)]
@@ -264,8 +300,42 @@ impl ValidEstateFile {
                 .collect()
         };
         let (joined, apart) = (pairs(raw.shape.joined)?, pairs(raw.shape.apart)?);
-        Ok(Self { organisation: raw.organisation.all(), networks, devices, wanted, joined, apart })
+        let mut intents = Vec::new();
+        for one in raw.intent {
+            let line = line_of(one.span().start);
+            let one = one.into_inner();
+            let services: Result<Vec<_>, String> =
+                one.services.all().iter().map(|text| service(text)).collect();
+            let services = services.map_err(|text| EstateFileError { line, text })?;
+            intents.push(Intent { from: one.from, to: one.to.all(), services, only: one.only, line });
+        }
+        let organisation = raw.organisation.all();
+        Ok(Self { organisation, networks, devices, wanted, joined, apart, intents })
     }
+}
+
+/// `tcp 443`, `udp 5000-5010`, or `tcp` for every port.
+fn service(text: &str) -> Result<(u8, PortRange), String> {
+    let wrong = || {
+        format!(
+            "service `{text}` is not known; expected tcp or udp and ports, such as `tcp 443` or `udp 5000-5010`"
+        )
+    };
+    let mut words = text.split_whitespace();
+    let protocol = match words.next().map(str::to_ascii_lowercase).as_deref() {
+        Some("tcp") => 6,
+        Some("udp") => 17,
+        _ => return Err(wrong()),
+    };
+    let ports = match words.next() {
+        None => PortRange { first: 0, last: 65535 },
+        Some(ports) => {
+            let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
+            let port = |text: &str| text.parse::<u16>().map_err(|_| wrong());
+            PortRange { first: port(first)?, last: port(last)? }
+        }
+    };
+    if ports.first > ports.last || words.next().is_some() { Err(wrong()) } else { Ok((protocol, ports)) }
 }
 
 /// Two texts of the form `device:interface`.
@@ -305,8 +375,24 @@ mod tests {
     }
 
     #[test]
+    fn intents() {
+        let file = ValidEstateFile::parse(
+            "[[intent]]\nfrom = \"outside\"\nto = \"web\"\nservices = [\"tcp 443\", \"udp 5000-5010\", \"TCP\"]\nonly = true\n",
+        );
+        let one = &file.unwrap().intents[0];
+        let ports: Vec<String> =
+            one.services.iter().map(|(protocol, ports)| format!("{protocol} {ports}")).collect();
+        assert_eq!((one.from.as_str(), one.only, one.line), ("outside", true, 1));
+        assert_eq!(ports, ["6 443", "17 5000-5010", "6 0-65535"]);
+    }
+
+    #[test]
     fn what_is_wrong_is_told_with_its_line() {
         for (text, line, part) in [
+            ("[shape]\njoined = [[\"a:eth0\"]]\n", 2, "expected two interfaces"),
+            ("\n[[intent]]\nfrom = \"a\"\nto = \"b\"\nservices = \"sctp 9\"\n", 2, "sctp 9"),
+            ("[[intent]]\nfrom = \"a\"\nto = \"b\"\nservices = \"tcp 9-1\"\n", 1, "tcp 9-1"),
+            ("[[intent]]\nto = \"b\"\n", 1, "from"),
             ("organisation = [\n", 1, "array"),
             ("\nnetworks = [\"10.4.0.0/33\"]\n", 2, "10.4.0.0/33"),
             ("\ncolour = 3\n", 2, "unknown field `colour`"),

@@ -13,6 +13,7 @@ mod estate_file;
 pub mod exposure;
 pub mod factors;
 mod host;
+pub mod intents;
 mod l2tp;
 mod layout;
 mod management;
@@ -33,7 +34,7 @@ mod yardstick;
 pub use area::{Area, Severity};
 pub use check::{Answer, Check, Fail, Question, Verdict};
 pub use estate::{DialIn, Estate, ExportRecord, Input, OutsideInterface, OutsideReason};
-pub use estate_file::{DeviceEntry, EstateFileError, InterfacePair, ValidEstateFile, Wanted};
+pub use estate_file::{DeviceEntry, EstateFileError, Intent, InterfacePair, ValidEstateFile, Wanted};
 pub use layout::{ESTATE_FILE, Found, device_folders};
 pub use outcome::{
     DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,

@@ -4,7 +4,7 @@ mod place;
 
 pub(crate) use place::all_setouts;
 use place::setouts;
-pub use place::{AskError, From, Setout, To, outside_sources};
+pub use place::{AskError, From, Setout, To, outside_setouts, outside_sources};
 
 use crate::Estate;
 use rayon::prelude::*;

@@ -236,22 +236,9 @@ pub(crate) struct Reach {
     pub(crate) format: Format,
 }
 
-/// `outside`, an address, a network, or a name.
+/// From where somebody asks.
 pub(crate) fn source(word: &str) -> Result<From, String> {
-    if word == "outside" {
-        return Ok(From::Outside);
-    }
-    if let Ok(address) = word.parse() {
-        return Ok(From::Address(address));
-    }
-    if let Ok(net) = word.parse::<ipnet::IpNet>() {
-        return Ok(From::Network(net.trunc()));
-    }
-    let numbers = word.chars().all(|one| one.is_ascii_digit() || matches!(one, '.' | '/' | ':'));
-    if word.is_empty() || numbers {
-        return Err(format!("`{word}` is no address and no network"));
-    }
-    Ok(From::Named(word.to_owned()))
+    From::parse(word)
 }
 
 pub(crate) fn transport(word: &str) -> Result<Transport, String> {

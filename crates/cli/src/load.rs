@@ -140,6 +140,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.wanted.accepts_logged |= one.wanted.accepts_logged;
     all.joined.extend(one.joined);
     all.apart.extend(one.apart);
+    all.intents.extend(one.intents);
 }
 
 fn read(at: &Path) -> Result<String, String> {

@@ -7,7 +7,7 @@ mod outside;
 pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
-use crate::estate_file::InterfacePair;
+use crate::estate_file::{Intent, InterfacePair};
 use crate::plan::Plan;
 use crate::rules::Kept;
 use crate::shape::EstateShape;
@@ -65,6 +65,8 @@ pub struct Estate {
     /// Interfaces that share a network, and those that do not, as the estate file says.
     pub(crate) joined: Vec<InterfacePair>,
     pub(crate) apart: Vec<InterfacePair>,
+    /// Who is meant to reach what.
+    pub intents: Vec<Intent>,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
@@ -109,6 +111,7 @@ impl Estate {
             wanted: file.wanted,
             joined: file.joined.clone(),
             apart: file.apart.clone(),
+            intents: file.intents.clone(),
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),

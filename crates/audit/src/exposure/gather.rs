@@ -62,12 +62,20 @@ pub(super) fn gather(
         table.take(one);
     }
     exposure.reached = table.reached.into_values().collect();
-    exposure.openings = table.openings.into_values().collect();
+    let (outwards, openings): (Vec<Opening>, Vec<Opening>) =
+        table.openings.into_values().partition(|one| one.gone == Some(Gone::Outside));
+    exposure.openings = openings;
+    // What goes back to where it came from reaches nothing.
+    let shape = &estate.shape().shape;
+    exposure.outwards = outwards
+        .into_iter()
+        .filter(|one| !exposure.setouts[one.setout].place().is_some_and(|place| shape.is_outside(&place)))
+        .collect();
     exposure.pings = table.pings.into_values().collect();
     for reached in &mut exposure.reached {
         reached.everybody = nearly_all(&reached.sources, &exposure.setouts[reached.setout].sources);
     }
-    for opening in &mut exposure.openings {
+    for opening in exposure.openings.iter_mut().chain(&mut exposure.outwards) {
         opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
     }
     if with_forwards {
@@ -133,8 +141,6 @@ impl Table<'_> {
         }
         match delivery.gone {
             None => self.delivered(found, delivery),
-            // What goes back to where it came from, and on to the outside, reaches nothing here.
-            Some(Gone::Outside) => {}
             Some(_) => self.opened(found, delivery, cell.delivered.1.clone()),
         }
     }

@@ -6,15 +6,15 @@ mod protection;
 mod sheet;
 
 pub use forwards::{Fate, ForwardFate};
+pub(crate) use gather::{joined, joined_ports};
 pub use protection::{Protection, Standing, never_meant, protection, standing};
 pub use sheet::{
     ExposureSheet, ForwardRow, GuessRow, OpeningRow, PingRow, ReachedRow, ServiceRow, StartRow, sheet,
 };
 
-use crate::reach::{Ground, Setout, outside_sources};
+use crate::reach::{Ground, Setout, outside_setouts};
 use crate::services::{Service, services};
 use crate::shape::Callers;
-use crate::special::is_link_local;
 use crate::{Estate, reach::AskError, reach::From};
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, Origin, PortRange};
@@ -100,6 +100,8 @@ pub struct Exposure {
     pub reached: Vec<Reachable>,
     /// What is let through besides.
     pub openings: Vec<Opening>,
+    /// What is let through to the outside, where the connections do not come from there.
+    pub outwards: Vec<Opening>,
     /// What becomes of each port forward that such connections meet.
     pub forwards: Vec<ForwardFate>,
     /// Devices that answer requests for an echo.
@@ -117,21 +119,7 @@ pub fn all_services(estate: &Estate) -> Vec<Vec<Service>> {
 /// What the outside reaches.
 #[must_use]
 pub fn outside(ground: &Ground<'_>, services: &[Vec<Service>]) -> Exposure {
-    let estate = ground.estate();
-    let shape = estate.shape();
-    let sources = outside_sources(estate);
-    let setouts: Vec<Setout> = shape
-        .outside
-        .iter()
-        .map(|place| Setout {
-            device: place.device,
-            interface: Some(place.interface.clone()),
-            ipsec: false,
-            sources: sources.clone(),
-            next_to: false,
-        })
-        .collect();
-    let aims: Vec<Vec<IpRange>> = shape.outside.iter().map(|place| aimable(estate, place)).collect();
+    let (setouts, aims): (Vec<_>, Vec<_>) = outside_setouts(ground.estate()).into_iter().unzip();
     gather::gather(ground, services, setouts, &aims, true)
 }
 
@@ -140,6 +128,21 @@ pub fn outside(ground: &Ground<'_>, services: &[Vec<Service>]) -> Exposure {
 pub fn callers(ground: &Ground<'_>, services: &[Vec<Service>], callers: &Callers) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     gather::gather(ground, services, vec![Setout::of_callers(callers)], &[everywhere], false)
+}
+
+/// What one end of a tunnel lets in from the other: connections that enter by the tunnel, from the networks behind it.
+#[must_use]
+pub fn through_tunnel(
+    ground: &Ground<'_>,
+    services: &[Vec<Service>],
+    end: &Place,
+    ipsec: bool,
+    sources: Vec<IpRange>,
+) -> Exposure {
+    let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    let interface = Some(end.interface.clone());
+    let setout = Setout { device: end.device, interface, ipsec, sources, next_to: false };
+    gather::gather(ground, services, vec![setout], &[everywhere], false)
 }
 
 /// What is reached from a network, a tunnel's callers, a device or the outside.
@@ -153,36 +156,4 @@ pub fn from(ground: &Ground<'_>, services: &[Vec<Service>], from: &From) -> Resu
     let (setouts, aims): (Vec<_>, Vec<_>) =
         crate::reach::all_setouts(ground.estate(), from)?.into_iter().unzip();
     Ok(gather::gather(ground, services, setouts, &aims, true))
-}
-
-/// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that
-/// lie behind it. What a host of the very same network might send besides is told by the checks on what is open by default.
-fn aimable(estate: &Estate, place: &Place) -> Vec<IpRange> {
-    let facts = &estate.devices[place.device].facts;
-    let mut all: Vec<IpRange> = Vec::new();
-    let own = facts.interfaces.iter().find(|one| one.name == place.interface);
-    let own_networks: Vec<IpRange> = own
-        .into_iter()
-        .flat_map(|one| &one.addresses)
-        .filter(|one| !is_link_local(one.net.addr()))
-        .map(|one| IpRange::from(one.net.trunc()))
-        .collect();
-    let far = own.into_iter().flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr()));
-    all.extend(far.map(|one| IpRange::from(one.net.addr())));
-    all.extend(facts.forwards.iter().flat_map(|forward| forward.arriving_at.iter().copied()));
-    let behind = facts.interfaces.iter().filter(|one| one.name != place.interface && !one.loopback);
-    all.extend(behind.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.trunc())));
-    let routed = facts.routes.iter().filter(|route| {
-        route.forwards && !route.is_default() && route.interface.as_ref() != Some(&place.interface)
-    });
-    all.extend(routed.map(|route| IpRange::from(route.destination)));
-    let public = crate::special::public_ranges();
-    let mut kept: Vec<IpRange> = Vec::new();
-    for range in all {
-        let carried: Vec<IpRange> = public.iter().filter_map(|one| one.intersection(&range)).collect();
-        // Private addresses of its own network are met only where the estate file says that this is the outside.
-        let near = own_networks.iter().any(|net| net.covers(&range));
-        kept = gather::joined(&kept, &if near { vec![range] } else { carried });
-    }
-    kept
 }

@@ -22,6 +22,29 @@ pub enum From {
     Named(String),
 }
 
+impl From {
+    /// `outside`, an address, a network, or a name.
+    ///
+    /// # Errors
+    /// When it is neither, with what it looks like.
+    pub fn parse(word: &str) -> Result<Self, String> {
+        if word == "outside" {
+            return Ok(Self::Outside);
+        }
+        if let Ok(address) = word.parse() {
+            return Ok(Self::Address(address));
+        }
+        if let Ok(net) = word.parse::<IpNet>() {
+            return Ok(Self::Network(net.trunc()));
+        }
+        let numbers = word.chars().all(|one| one.is_ascii_digit() || matches!(one, '.' | '/' | ':'));
+        if word.is_empty() || numbers {
+            return Err(format!("`{word}` is no address and no network"));
+        }
+        Ok(Self::Named(word.to_owned()))
+    }
+}
+
 /// What is aimed at.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum To {
@@ -29,8 +52,42 @@ pub enum To {
     Outside,
     /// These addresses.
     Addresses(Vec<IpRange>),
-    /// A device, or the callers of a tunnel, by name.
-    Named(String),
+}
+
+impl To {
+    /// `outside`, an address, a network, a device (its addresses), or a tunnel (its callers' addresses).
+    ///
+    /// # Errors
+    /// When it is none of these.
+    pub fn parse(estate: &Estate, word: &str) -> Result<Self, AskError> {
+        let known = |word: &str| AskError::NoName(word.to_owned(), names(estate));
+        Ok(match From::parse(word).map_err(|_| known(word))? {
+            From::Outside => Self::Outside,
+            From::Address(address) => Self::Addresses(vec![IpRange::from(address)]),
+            From::Network(net) => Self::Addresses(vec![IpRange::from(net)]),
+            From::Named(name) => {
+                if let Some(device) = estate.devices.iter().find(|one| one.name == name) {
+                    let held = device.facts.interfaces.iter().filter(|one| !one.loopback);
+                    let all = held.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
+                    return Ok(Self::Addresses(all.collect()));
+                }
+                let callers = callers_named(estate, &name);
+                if callers.is_empty() {
+                    return Err(known(&name));
+                }
+                Self::Addresses(callers.into_iter().flat_map(|one| one.ranges.clone()).collect())
+            }
+        })
+    }
+}
+
+/// Names that can be asked for.
+fn names(estate: &Estate) -> String {
+    let known = estate.devices.iter().map(|one| one.name.clone());
+    let tunnels = estate.shape().callers.iter().map(|one| one.tunnel.clone());
+    let mut known: Vec<String> = known.chain(tunnels).collect();
+    known.dedup();
+    known.join(", ")
 }
 
 /// Where connections set out, with the addresses that they may have.
@@ -56,6 +113,13 @@ impl Setout {
             Some(interface) => Start::Entering { device: self.device, interface, ipsec: self.ipsec },
             None => Start::Device(self.device),
         }
+    }
+
+    /// Where they enter, where a device does not send them itself; out of IPsec they come from elsewhere than the interface is.
+    #[must_use]
+    pub fn place(&self) -> Option<Place> {
+        let interface = self.interface.clone().filter(|_| !self.ipsec)?;
+        Some(Place { device: self.device, interface })
     }
 
     fn entering(place: &Place, sources: Vec<IpRange>) -> Self {
@@ -228,6 +292,46 @@ pub fn outside_sources(estate: &Estate) -> Vec<IpRange> {
     all
 }
 
+/// Where connections from outside enter, each with the destinations that the outside sends there.
+#[must_use]
+pub fn outside_setouts(estate: &Estate) -> Vec<(Setout, Vec<IpRange>)> {
+    let sources = outside_sources(estate);
+    let all = estate.shape().outside.iter();
+    all.map(|place| (Setout::entering(place, sources.clone()), aimable(estate, place))).collect()
+}
+
+/// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that
+/// lie behind it. What a host of the very same network might send besides is told by the checks on what is open by default.
+fn aimable(estate: &Estate, place: &Place) -> Vec<IpRange> {
+    let facts = &estate.devices[place.device].facts;
+    let mut all: Vec<IpRange> = Vec::new();
+    let own = facts.interfaces.iter().find(|one| one.name == place.interface);
+    let own_networks: Vec<IpRange> = own
+        .into_iter()
+        .flat_map(|one| &one.addresses)
+        .filter(|one| !is_link_local(one.net.addr()))
+        .map(|one| IpRange::from(one.net.trunc()))
+        .collect();
+    let far = own.into_iter().flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr()));
+    all.extend(far.map(|one| IpRange::from(one.net.addr())));
+    all.extend(facts.forwards.iter().flat_map(|forward| forward.arriving_at.iter().copied()));
+    let behind = facts.interfaces.iter().filter(|one| one.name != place.interface && !one.loopback);
+    all.extend(behind.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.trunc())));
+    let routed = facts.routes.iter().filter(|route| {
+        route.forwards && !route.is_default() && route.interface.as_ref() != Some(&place.interface)
+    });
+    all.extend(routed.map(|route| IpRange::from(route.destination)));
+    let public = public_ranges();
+    let mut kept: Vec<IpRange> = Vec::new();
+    for range in all {
+        let carried: Vec<IpRange> = public.iter().filter_map(|one| one.intersection(&range)).collect();
+        // Private addresses of its own network are met only where the estate file says that this is the outside.
+        let near = own_networks.iter().any(|net| net.covers(&range));
+        kept = crate::exposure::joined(&kept, &if near { vec![range] } else { carried });
+    }
+    kept
+}
+
 fn outside(estate: &Estate, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
     let all = &estate.shape().outside;
     let sources = || outside_sources(estate);
@@ -381,11 +485,7 @@ fn named(estate: &Estate, name: &str, to: Option<IpAddr>) -> Result<Vec<Setout>,
     if !group.is_empty() {
         return Ok(group);
     }
-    let known = estate.devices.iter().map(|one| one.name.clone());
-    let tunnels = estate.shape().callers.iter().map(|one| one.tunnel.clone());
-    let mut known: Vec<String> = known.chain(tunnels).collect();
-    known.dedup();
-    Err(AskError::NoName(name.to_owned(), known.join(", ")))
+    Err(AskError::NoName(name.to_owned(), names(estate)))
 }
 
 /// Callers of the tunnels that a name means: a tunnel's, or `device/tunnel`.
