@@ -1,11 +1,15 @@
 //! What is meant, held against what is: access that is missing, and access beyond what is meant.
 
+use crate::Evidence;
 use crate::estate_file::Intent;
 use crate::exposure::{joined, joined_ports};
 use crate::reach::{AskError, From, Ground, Setout, To, all_setouts};
+use crate::services::endpoint;
 use crate::{Estate, reach::outside_setouts};
 use rayon::prelude::*;
+use serde::Serialize;
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, Origin, PortRange};
 use trevlin_packets::way::{Cell, Gone, Sent, Step, Verdict};
 
@@ -55,6 +59,15 @@ pub struct Held {
     pub missing: Vec<Missing>,
     /// Access beyond what is meant from there, told with the first intent that says `only`.
     pub excess: Vec<Excess>,
+}
+
+/// Whether an access is meant from a place, by the name by which intents call it.
+#[must_use]
+pub fn is_meant(estate: &Estate, from: &str, address: IpAddr, protocol: u8, port: u16) -> bool {
+    estate.intents.iter().filter(|intent| intent.from == from).any(|intent| {
+        let there = targets(estate, intent).is_ok_and(|(all, _)| all.iter().any(|one| one.contains(address)));
+        there && services(intent).iter().any(|(number, ports)| *number == protocol && ports.contains(port))
+    })
 }
 
 /// Holds every intent of the estate file.
@@ -113,7 +126,7 @@ fn targets(estate: &Estate, intent: &Intent) -> Result<(Vec<IpRange>, bool), Str
     for word in &intent.to {
         match To::parse(estate, word).map_err(|error| error.to_string())? {
             To::Outside => outside = true,
-            To::Addresses(all) => ranges.extend(all),
+            To::Addresses(all) | To::Device(all) => ranges.extend(all),
         }
     }
     Ok((ranges, outside))
@@ -157,7 +170,22 @@ fn explore(
 
 /// What of an intent does not come through.
 fn missing(ground: &Ground<'_>, intent: &Intent) -> Result<Vec<Missing>, String> {
-    let (aims, _) = targets(ground.estate(), intent)?;
+    let estate = ground.estate();
+    let (mut aims, _) = targets(estate, intent)?;
+    // A network stands for its hosts: not for what stands between it and others, unless that is named.
+    for device in &estate.devices {
+        let links: Vec<_> = device.facts.interfaces.iter().filter(|one| !one.loopback).collect();
+        if links.len() < 2 {
+            continue;
+        }
+        for address in links.iter().flat_map(|one| &one.addresses) {
+            let own = IpRange::from(address.net.addr());
+            aims = aims
+                .iter()
+                .flat_map(|aim| if *aim == own { vec![*aim] } else { aim.without(&own) })
+                .collect();
+        }
+    }
     let cells = explore(ground, &intent.from, &aims, &services(intent))?;
     let mut all: Vec<Missing> = Vec::new();
     for cell in cells.into_iter().filter(|cell| cell.answer.verdict == Verdict::Blocked) {
@@ -272,6 +300,100 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
     Ok(all)
 }
 
+/// A part that is missing or too much, as outputs show it.
+#[derive(Debug, Clone, Serialize)]
+pub struct PartRow {
+    /// Protocol and ports, such as `tcp 443`.
+    pub at: Vec<String>,
+    /// The device that it leads to, or the last one on the way.
+    pub device: String,
+    /// Addresses; `outside` for what leaves.
+    pub addresses: Vec<String>,
+    /// Whether it is certain.
+    pub certain: bool,
+    /// Rules that stop it, or let it through.
+    pub rules: Vec<Evidence>,
+}
+
+/// An intent, as outputs show it.
+#[derive(Debug, Clone, Serialize)]
+pub struct IntentRow {
+    /// `holds`, `missing`, `excess`, `missing and excess`, or `open question`.
+    pub verdict: &'static str,
+    /// From where, as written.
+    pub from: String,
+    /// Where to, as written.
+    pub to: Vec<String>,
+    /// Protocols and ports; empty for every service.
+    pub services: Vec<String>,
+    /// Whether nothing else is meant.
+    pub only: bool,
+    /// Its line in the estate file.
+    pub line: usize,
+    /// Why it could not be held against anything.
+    pub problem: Option<String>,
+    /// What does not come through.
+    pub missing: Vec<PartRow>,
+    /// What comes through beyond what is meant.
+    pub excess: Vec<PartRow>,
+}
+
+/// Every intent, as outputs show it.
+#[must_use]
+pub fn sheet(estate: &Estate) -> Vec<IntentRow> {
+    let name =
+        |device: usize| estate.devices.get(device).map_or_else(|| "-".to_owned(), |one| one.name.clone());
+    let ports =
+        |protocol: u8, all: &[PortRange]| all.iter().map(|one| endpoint(protocol, *one)).collect::<Vec<_>>();
+    let places =
+        |all: &[Origin]| all.iter().map(|origin| crate::outcome::place(estate, *origin)).collect::<Vec<_>>();
+    let short = |all: &[IpRange]| all.iter().map(IpRange::short).collect::<Vec<_>>();
+    let row = |held: &Held| {
+        let intent = &estate.intents[held.intent];
+        let missing = held.missing.iter().map(|one| {
+            let last = one.steps.iter().rev().find(|step| step.origin.is_some());
+            PartRow {
+                at: ports(one.protocol, &one.ports),
+                device: last.map_or_else(|| "-".to_owned(), |step| name(step.device)),
+                addresses: short(&one.addresses),
+                certain: true,
+                rules: places(&last.and_then(|step| step.origin).into_iter().collect::<Vec<_>>()),
+            }
+        });
+        let excess = held.excess.iter().map(|one| PartRow {
+            at: ports(one.protocol, &one.ports),
+            device: name(one.device),
+            addresses: match one.gone {
+                Some(Gone::Outside) => vec!["outside".to_owned()],
+                _ => short(&one.addresses),
+            },
+            certain: one.certain,
+            rules: places(&one.rules),
+        });
+        let beyond = held.excess.iter().any(|one| one.certain);
+        let verdict = match (held.problem.is_some(), held.missing.is_empty(), beyond) {
+            (true, ..) => "open question",
+            (_, true, false) if held.excess.is_empty() => "holds",
+            (_, true, false) => "open question",
+            (_, true, true) => "excess",
+            (_, false, false) => "missing",
+            (_, false, true) => "missing and excess",
+        };
+        IntentRow {
+            verdict,
+            from: intent.from.clone(),
+            to: intent.to.clone(),
+            services: intent.services.iter().map(|(protocol, ports)| endpoint(*protocol, *ports)).collect(),
+            only: intent.only,
+            line: intent.line,
+            problem: held.problem.clone(),
+            missing: missing.collect(),
+            excess: excess.collect(),
+        }
+    };
+    estate.held_intents().iter().map(row).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -296,7 +418,7 @@ mod tests {
     fn missing_and_excess() {
         const GATE: (&str, &str) = (
             "gate/ip-addr.json",
-            r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]},{"ifname":"wg0","flags":["POINTOPOINT"],"addr_info":[{"local":"10.9.0.1","prefixlen":24}]}]"#,
+            r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]},{"ifname":"wg0","flags":["POINTOPOINT","UP"],"addr_info":[{"local":"10.9.0.1","prefixlen":24}]}]"#,
         );
         const ROUTES: (&str, &str) = (
             "gate/ip-route.json",

@@ -6,7 +6,7 @@ pub(crate) use place::all_setouts;
 use place::setouts;
 pub use place::{AskError, From, Setout, To, outside_setouts, outside_sources};
 
-use crate::Estate;
+use crate::{Estate, special};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -21,8 +21,8 @@ pub struct Question {
     pub from: From,
     /// Device and interface by which it enters, where that is said.
     pub entering: Option<(String, String)>,
-    /// Where it is sent to.
-    pub to: IpAddr,
+    /// Where it is sent to, as written: an address, a network, a device, a tunnel (its callers), or `outside`.
+    pub to: String,
     /// Transport protocol, by its name.
     pub protocol: Transport,
     /// Destination port.
@@ -164,52 +164,118 @@ pub fn reach_all(estate: &Estate, questions: &[Question]) -> Vec<Result<Reached,
 
 fn answer(ground: &Ground<'_>, net: &Net<'_>, question: &Question) -> Result<Reached, AskError> {
     let estate = ground.estate;
-    let setouts = setouts(estate, &question.from, question.entering.as_ref(), Some(question.to))?;
-    let family = Family::of(question.to);
+    let to = To::parse(estate, &question.to)?;
     let source_ports =
         vec![question.source_port.map_or(OWN_CHOICE, |port| PortRange { first: port, last: port })];
     let mut answers: Vec<Answer> = Vec::new();
-    for setout in setouts.iter().filter(|one| one.sources.iter().any(|range| range.family() == family)) {
-        let sent = Sent {
-            family,
-            protocol: question.protocol.number(),
-            destinations: vec![IpRange::from(question.to)],
-            sources: setout.sources.clone(),
-            ports: vec![PortRange { first: question.port, last: question.port }],
-            source_ports: source_ports.clone(),
-        };
-        if setout.next_to {
-            answers.push(next_to(question));
-            continue;
+    let mut sources = Vec::new();
+    for (setout, aims) in aimed_setouts(estate, question, &to)? {
+        sources.extend(setout.sources.first().copied());
+        for family in [Family::V4, Family::V6] {
+            let of_family = |all: &[IpRange]| {
+                all.iter().filter(|range| range.family() == family).copied().collect::<Vec<_>>()
+            };
+            let (from, destinations) = (of_family(&setout.sources), of_family(&aims));
+            if from.is_empty() || destinations.is_empty() {
+                continue;
+            }
+            if setout.next_to {
+                answers.push(next_to(destinations[0].first(), question.port));
+                continue;
+            }
+            let sent = Sent {
+                family,
+                protocol: question.protocol.number(),
+                destinations,
+                sources: from,
+                ports: vec![PortRange { first: question.port, last: question.port }],
+                source_ports: source_ports.clone(),
+            };
+            let mut cells = net.explore(setout.start(), &sent, MOST_CELLS).cells;
+            if question.from == From::Outside {
+                cells = of_no_name(cells, family, |sent| &sent.sources);
+            }
+            if to == To::Outside {
+                cells = of_no_name(cells, family, |sent| &sent.destinations);
+            }
+            answers.extend(cells.into_iter().map(|cell| cell.answer));
         }
-        let cells = net.explore(setout.start(), &sent, MOST_CELLS).cells;
-        let kept = if question.from == From::Outside { of_no_name(cells, family) } else { cells };
-        answers.extend(kept.into_iter().map(|cell| cell.answer));
     }
-    let Some(mut first) = answers.pop() else {
-        let source = setouts.first().and_then(|one| one.sources.first()).map(IpRange::first);
-        return Err(source.map_or(AskError::Entering, |source| AskError::Versions(source, question.to)));
+    if answers.is_empty() {
+        let aim = match &to {
+            To::Outside => None,
+            To::Addresses(all) | To::Device(all) => all.first().map(IpRange::first),
+        };
+        let both = sources.first().map(IpRange::first).zip(aim);
+        return Err(both.map_or(AskError::Entering, |(source, aim)| AskError::Versions(source, aim)));
+    }
+    Ok(told(estate, one_of(answers, matches!(to, To::Device(_)))))
+}
+
+/// Where the connections of a question set out, each with what is aimed at from there.
+fn aimed_setouts(
+    estate: &Estate,
+    question: &Question,
+    to: &To,
+) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
+    let aims = match to {
+        To::Outside => special::public_ranges(),
+        To::Addresses(all) | To::Device(all) => all.clone(),
     };
-    // Where the source, or its port, decides, and it is not known, neither is the answer.
-    if let Some(other) =
-        answers.into_iter().find(|one| one.verdict != first.verdict || one.delivered != first.delivered)
-    {
-        first.verdict = Verdict::Depends;
-        first.delivered = None;
-        first.steps = if other.steps.len() > first.steps.len() { other.steps } else { first.steps };
+    let single = match aims.as_slice() {
+        [one] if one.size() == 1 => Some(one.first()),
+        _ => None,
+    };
+    if question.entering.is_some() || single.is_some() {
+        let all = setouts(estate, &question.from, question.entering.as_ref(), single)?;
+        return Ok(all.into_iter().map(|setout| (setout, aims.clone())).collect());
     }
-    Ok(told(estate, first))
+    let all = match question.from {
+        From::Outside => outside_setouts(estate),
+        _ => all_setouts(estate, &question.from)?,
+    };
+    let within = |reachable: &[IpRange]| -> Vec<IpRange> {
+        aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim))).collect()
+    };
+    Ok(all.into_iter().map(|(setout, reachable)| (setout, within(&reachable))).collect())
+}
+
+/// One answer from those for all sources, source ports and addresses. Where they differ, and nothing says which is meant, it
+/// depends; of a device one address that is reached is enough.
+fn one_of(mut answers: Vec<Answer>, any: bool) -> Answer {
+    if any {
+        let rank = |one: &Answer| match one.verdict {
+            Verdict::Allowed => 0,
+            Verdict::Depends => 1,
+            Verdict::Blocked => 2,
+        };
+        answers.sort_by_key(rank);
+        return answers.swap_remove(0);
+    }
+    let mut first = answers.swap_remove(0);
+    let other = answers.iter().find(|one| one.verdict != first.verdict);
+    let elsewhere = answers.iter().any(|one| one.delivered != first.delivered);
+    if let Some(other) = other {
+        first.verdict = Verdict::Depends;
+        if other.steps.len() > first.steps.len() {
+            first.steps.clone_from(&other.steps);
+        }
+    }
+    if first.verdict == Verdict::Depends || elsewhere {
+        first.delivered = None;
+    }
+    first
 }
 
 /// Two hosts on one network need no device between them.
-fn next_to(question: &Question) -> Answer {
-    let text = format!("{} is on the same network, and no device stands between", question.to);
+fn next_to(address: IpAddr, port: u16) -> Answer {
+    let text = format!("{address} is on the same network, and no device stands between");
     Answer {
         verdict: Verdict::Allowed,
         delivered: Some(Delivery {
             device: usize::MAX,
-            address: question.to,
-            port: question.port,
+            address,
+            port,
             leaving: None,
             gone: Some(Gone::Host),
             entered: None,
@@ -218,9 +284,9 @@ fn next_to(question: &Question) -> Answer {
     }
 }
 
-/// Of what comes from outside only what comes from hosts that no rule names: from at least half of all.
-fn of_no_name(cells: Vec<Cell>, family: Family) -> Vec<Cell> {
-    let size = |cell: &Cell| cell.sent.sources.iter().fold(0u128, |sum, one| sum.saturating_add(one.size()));
+/// Of what comes from outside, or goes there, only what is of hosts that no rule names: of at least half of all.
+fn of_no_name(cells: Vec<Cell>, family: Family, side: impl Fn(&Sent) -> &Vec<IpRange>) -> Vec<Cell> {
+    let size = |cell: &Cell| side(&cell.sent).iter().fold(0u128, |sum, one| sum.saturating_add(one.size()));
     let half = IpRange::all(family).size() / 2;
     let largest = cells.iter().map(size).max().unwrap_or_default();
     cells.into_iter().filter(|cell| size(cell) >= half.min(largest)).collect()

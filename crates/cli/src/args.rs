@@ -73,15 +73,18 @@ A file that cannot be read is named on standard error; the rest is audited.")]
   trevlin rules exports/ --device edge       those of one device
   trevlin rules exports/ --format csv        for a spreadsheet; json has the schema trevlin-rules/1")]
     Rules(Rules),
-    /// Follow a connection through a device: whether it comes through, where to, and every line that decides
+    /// Follow connections through the devices: whether they come through, where to, and every line that decides
     #[command(after_help = "Examples:
   trevlin reach exports/ --from outside --to 192.0.2.18 --proto tcp --port 443
+  trevlin reach exports/ --from \"WireGuard wg0\" --to files --proto tcp --port 445
+  trevlin reach exports/ --from \"WireGuard wg0\"      everything that its callers reach, and how wide that is
+  trevlin reach exports/ --intents                    what is meant, and what is missing or too much
   trevlin reach exports/ --from 10.20.4.9 --to 10.20.6.20 --proto tcp --port 80 --entering edge:eth1
   trevlin reach exports/ --flows flows.csv --format json
 
 A file of flows has the columns from,entering,to,proto,port and may have expect (allowed, blocked or depends) and sport.
 
-Exit status: 0 answered, 1 an expectation of the file does not hold, 2 it could not be answered.")]
+Exit status: 0 answered, 1 an expectation of the file or an intent does not hold, 2 it could not be answered.")]
     Reach(Reach),
     /// Show what can be reached from outside, or from anywhere: each service, step by step, and how it is protected
     #[command(after_help = "Examples:
@@ -210,17 +213,18 @@ pub(crate) struct Reach {
     /// Folders and files to read
     #[arg(required = true, value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Source address, or `outside` for a host of the outside that no rule names
-    #[arg(long, value_name = "ADDR|outside", value_parser = source, required_unless_present = "flows")]
+    /// From where: an address, a network, a device, a tunnel (its callers), a group of users with fixed addresses, or `outside`
+    /// for a host of the outside that no rule names
+    #[arg(long, value_name = "WHERE", value_parser = source, required_unless_present_any = ["flows", "intents"])]
     pub(crate) from: Option<From>,
-    /// Destination address
-    #[arg(long, value_name = "ADDR", required_unless_present = "flows")]
-    pub(crate) to: Option<IpAddr>,
-    /// Transport protocol: tcp or udp
-    #[arg(long, value_name = "PROTO", value_parser = transport, required_unless_present = "flows")]
+    /// Where to: an address, a network, a device, a tunnel (its callers) or `outside` [default: anywhere]
+    #[arg(long, value_name = "WHERE")]
+    pub(crate) to: Option<String>,
+    /// Transport protocol, tcp or udp [default: every service is listed]
+    #[arg(long, value_name = "PROTO", value_parser = transport, requires = "port")]
     pub(crate) proto: Option<Transport>,
     /// Destination port
-    #[arg(long, value_name = "N", required_unless_present = "flows")]
+    #[arg(long, value_name = "N", requires_all = ["proto", "to"])]
     pub(crate) port: Option<u16>,
     /// Source port [default: any that a host chooses by itself]
     #[arg(long, value_name = "N")]
@@ -231,6 +235,9 @@ pub(crate) struct Reach {
     /// Answer every row of this file
     #[arg(long, value_name = "FILE.csv", conflicts_with_all = ["from", "to", "proto", "port", "sport", "entering"])]
     pub(crate) flows: Option<PathBuf>,
+    /// Hold every intent of trevlin.toml against what comes through
+    #[arg(long, conflicts_with_all = ["flows", "from", "to", "proto", "port", "sport", "entering"])]
+    pub(crate) intents: bool,
     /// Form of the output
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,

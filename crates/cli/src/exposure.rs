@@ -16,13 +16,16 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
     know_devices(&estate, &arguments.device)?;
     let services = all_services(&estate);
     let ground = Ground::of(&estate);
-    let exposure = from(&ground, &services, &arguments.from)?;
+    let exposure = from(&ground, &services, &arguments.from, None)?;
     let mut sheet = sheet(&estate, &services, &exposure, &name(&arguments.from));
     let kept = |device: &String| arguments.device.is_empty() || arguments.device.contains(device);
     sheet.reached.retain(|one| kept(&one.device));
     sheet.openings.retain(|one| kept(&one.device));
     sheet.forwards.retain(|one| kept(&one.device));
     sheet.pings.retain(|one| kept(&one.device));
+    if let Some(file) = &arguments.picture {
+        return crate::picture::write_exposure(&sheet, file);
+    }
     match arguments.format {
         TableFormat::Text => print(|out| trevlin_render::exposure_text(&sheet, width(), out))?,
         TableFormat::Json => print(|out| trevlin_render::exposure_json(&sheet, out))?,
@@ -32,7 +35,7 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
 }
 
 /// A place as it was asked for.
-fn name(from: &From) -> String {
+pub(crate) fn name(from: &From) -> String {
     match from {
         From::Outside => "outside".to_owned(),
         From::Address(address) => address.to_string(),

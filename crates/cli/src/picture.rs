@@ -1,20 +1,38 @@
-//! Writes the picture of an address plan.
+//! Writes pictures.
 
 use anyhow::{Context, bail};
 use std::fs;
 use std::path::Path;
 use std::process::ExitCode;
+use trevlin_audit::exposure::ExposureSheet;
 use trevlin_audit::plan::Sheet;
+use trevlin_render::PictureError;
 
-/// Writes it as SVG or PNG, by the file's ending.
+/// Writes the address plan as SVG or PNG, by the file's ending.
 ///
 /// # Errors
 /// When the ending is neither, it cannot be drawn, or the file cannot be written.
 pub(crate) fn write(sheet: &Sheet, file: &Path) -> anyhow::Result<ExitCode> {
+    by_ending(file, || trevlin_render::addresses_svg(sheet), || trevlin_render::addresses_png(sheet))
+}
+
+/// Writes what is reached, in the same way.
+///
+/// # Errors
+/// As for [`write`].
+pub(crate) fn write_exposure(sheet: &ExposureSheet, file: &Path) -> anyhow::Result<ExitCode> {
+    by_ending(file, || trevlin_render::exposure_svg(sheet), || trevlin_render::exposure_png(sheet))
+}
+
+fn by_ending(
+    file: &Path,
+    svg: impl Fn() -> String,
+    png: impl Fn() -> Result<Vec<u8>, PictureError>,
+) -> anyhow::Result<ExitCode> {
     let ending = file.extension().and_then(|ending| ending.to_str()).unwrap_or_default().to_ascii_lowercase();
     let bytes = match ending.as_str() {
-        "svg" => trevlin_render::addresses_svg(sheet).into_bytes(),
-        "png" => trevlin_render::addresses_png(sheet)?,
+        "svg" => svg().into_bytes(),
+        "png" => png()?,
         _ => bail!(
             "{} is neither an .svg nor a .png file; name the picture by what it is to be",
             file.display()

@@ -6,7 +6,9 @@ use crate::load;
 use anyhow::{Context, bail};
 use std::path::Path;
 use std::process::ExitCode;
-use trevlin_audit::reach::{Question, reach, reach_all};
+use trevlin_audit::exposure::{self, all_services};
+use trevlin_audit::reach::{From, Ground, Question, To, reach, reach_all};
+use trevlin_audit::{Estate, intents};
 use trevlin_render::FlowAnswer;
 
 /// Runs the command.
@@ -17,20 +19,58 @@ pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<Ex
     if let Some(file) = &arguments.flows {
         return all(arguments, file, common);
     }
-    let (Some(from), Some(to), Some(protocol), Some(port)) =
-        (arguments.from.clone(), arguments.to, arguments.proto, arguments.port)
-    else {
-        bail!("a question needs --from, --to, --proto and --port");
-    };
     let estate = load::estate(&arguments.paths, telling(common))?;
+    if arguments.intents {
+        return intents(&estate, arguments);
+    }
+    let Some(from) = arguments.from.clone() else { bail!("a question needs --from") };
+    let (Some(to), Some(protocol), Some(port)) = (&arguments.to, arguments.proto, arguments.port) else {
+        return everything(&estate, arguments, &from);
+    };
     let entering = arguments.entering.clone();
-    let question = Question { from, entering, to, protocol, port, source_port: arguments.sport };
+    let question = Question { from, entering, to: to.clone(), protocol, port, source_port: arguments.sport };
     let answer = reach(&estate, &question)?;
     match arguments.format {
         Format::Text => print(|out| trevlin_render::reach_text(&answer, width(), out))?,
         Format::Json => print(|out| trevlin_render::reach_json(&answer, out))?,
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Everything that is reached from somewhere, or of it what lies at one place.
+fn everything(estate: &Estate, arguments: &args::Reach, from: &From) -> anyhow::Result<ExitCode> {
+    if arguments.entering.is_some() || arguments.sport.is_some() {
+        bail!("--entering and --sport belong to one connection; add --to, --proto and --port");
+    }
+    let to = arguments.to.as_deref().map(|word| To::parse(estate, word)).transpose()?;
+    if to == Some(To::Outside) {
+        bail!("what lies outside is in no export; ask for one connection with --proto and --port");
+    }
+    let services = all_services(estate);
+    let ground = Ground::of(estate);
+    let exposure = exposure::from(&ground, &services, from, to.as_ref())?;
+    let sheet = exposure::sheet(estate, &services, &exposure, &crate::exposure::name(from));
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::exposure_text(&sheet, width(), out))?,
+        Format::Json => print(|out| trevlin_render::exposure_json(&sheet, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What is meant, held against what is.
+fn intents(estate: &Estate, arguments: &args::Reach) -> anyhow::Result<ExitCode> {
+    if estate.intents.is_empty() {
+        bail!(
+            "trevlin.toml has no intent; write one as [[intent]] with from, to, services and, where nothing else is meant, only = true"
+        );
+    }
+    let rows = intents::sheet(estate);
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::intents_text(&rows, width(), out))?,
+        Format::Json => print(|out| trevlin_render::intents_json(&rows, out))?,
+    }
+    let hold = rows.iter().all(|one| one.verdict == "holds");
+    Ok(if hold { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
 /// A row of a file of flows.
@@ -105,7 +145,7 @@ fn row<'a>(line: u64, cell: impl Fn(&str) -> Option<&'a str>) -> anyhow::Result<
     let question = Question {
         from: args::source(needed("from")?).map_err(|why| wrong("from", why))?,
         entering: cell("entering").map(args::entrance).transpose().map_err(|why| wrong("entering", why))?,
-        to: needed("to")?.parse().map_err(|_| wrong("to", "expected an address".into()))?,
+        to: needed("to")?.to_owned(),
         protocol: args::transport(needed("proto")?).map_err(|why| wrong("proto", why))?,
         port: port("port", needed("port")?)?,
         source_port: cell("sport").map(|text| port("sport", text)).transpose()?,

@@ -153,6 +153,16 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
         writeln!(out)?;
         wrapped(0, &format!("Answers a ping: {}", all.join("; ")), width, out)?;
     }
+    for one in &sheet.breadth {
+        let text = format!(
+            "By {} over {}: {} addresses, {} pairs of an address and a port",
+            one.protocol.to_uppercase(),
+            one.version,
+            one.addresses,
+            one.pairs
+        );
+        wrapped(0, &text, width, out)?;
+    }
     guesses(sheet, width, out)?;
     summary(sheet, out)
 }

@@ -249,6 +249,11 @@ impl Estate {
         self.views.get_or_init(|| made)
     }
 
+    /// Every intent of the estate file, held against what is.
+    pub fn held_intents(&self) -> &[crate::intents::Held] {
+        &self.views().intents
+    }
+
     /// The review of a device's packet filters, made when it is first asked for.
     pub(crate) fn rule_reviews(&self, device: usize) -> &[Kept] {
         let cell = &self.rule_reviews[device];

@@ -1,6 +1,6 @@
 //! Puts sets of packets together to what is reached.
 
-use super::{Exposure, Opening, Ping, Reachable, forwards};
+use super::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::Estate;
 use crate::reach::{Ground, Setout};
 use crate::services::{Service, What};
@@ -8,6 +8,7 @@ use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, Origin, PortRange};
+use trevlin_packets::diagram::{Diagrams, EMPTY};
 use trevlin_packets::way::{Cell, Cells, Delivery, Gone, Sent, Verdict, has_ports};
 
 /// How many sets the packets of one place, IP version and protocol are cut into at most.
@@ -78,10 +79,53 @@ pub(super) fn gather(
     for opening in exposure.openings.iter_mut().chain(&mut exposure.outwards) {
         opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
     }
+    exposure.breadth = breadth(&found);
     if with_forwards {
         exposure.forwards = forwards::fates(estate, &exposure, &found);
     }
     exposure
+}
+
+/// How many pairs of an address and a port are let through to hosts that do not lie outside.
+fn breadth(found: &[Found]) -> Vec<Breadth> {
+    const MOST_NODES: usize = 200_000;
+    let mut by_protocol: BTreeMap<(Family, u8), Vec<&Cell>> = BTreeMap::new();
+    for one in found {
+        let cell = &one.cell;
+        let inside = cell.delivery.as_ref().is_some_and(|one| one.gone != Some(Gone::Outside));
+        if cell.answer.verdict == Verdict::Allowed && inside && has_ports(cell.sent.protocol) {
+            by_protocol.entry((cell.sent.family, cell.sent.protocol)).or_default().push(cell);
+        }
+    }
+    let mut all = Vec::new();
+    for ((family, protocol), cells) in by_protocol {
+        let last = trevlin_packets::number(IpRange::all(family).last());
+        let mut sets = Diagrams::new(&[last, 65535], MOST_NODES);
+        let mut whole = EMPTY;
+        let mut addresses: Vec<IpRange> = Vec::new();
+        for cell in cells {
+            addresses = joined(&addresses, &cell.delivered.0);
+            let numbers =
+                cell.delivered.0.iter().map(|range| {
+                    (trevlin_packets::number(range.first()), trevlin_packets::number(range.last()))
+                });
+            let numbers: Vec<(u128, u128)> = numbers.collect();
+            let ports: Vec<(u128, u128)> =
+                cell.delivered.1.iter().map(|range| (range.first.into(), range.last.into())).collect();
+            let made = sets.with(0, &numbers).and_then(|one| {
+                let other = sets.with(1, &ports)?;
+                let both = sets.intersection(one, other)?;
+                sets.union(whole, both)
+            });
+            // What is too intricate to count is left uncounted.
+            whole = made.unwrap_or(whole);
+        }
+        let addresses = addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+        if let Some(log2_pairs) = sets.log2_size(whole) {
+            all.push(Breadth { family, protocol, log2_pairs, addresses });
+        }
+    }
+    all
 }
 
 fn sent(setout: &Setout, aims: &[IpRange], family: Family, protocol: u8) -> Option<Sent> {

@@ -9,13 +9,15 @@ pub use forwards::{Fate, ForwardFate};
 pub(crate) use gather::{joined, joined_ports};
 pub use protection::{Protection, Standing, never_meant, protection, standing};
 pub use sheet::{
-    ExposureSheet, ForwardRow, GuessRow, OpeningRow, PingRow, ReachedRow, ServiceRow, StartRow, sheet,
+    BreadthRow, ExposureSheet, ForwardRow, GuessRow, OpeningRow, PingRow, ReachedRow, ServiceRow, StartRow,
+    sheet,
 };
 
+use crate::Estate;
+use crate::reach::{AskError, From, To};
 use crate::reach::{Ground, Setout, outside_setouts};
 use crate::services::{Service, services};
 use crate::shape::Callers;
-use crate::{Estate, reach::AskError, reach::From};
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, Origin, PortRange};
 use trevlin_packets::way::{Gone, Place, Step};
@@ -91,6 +93,19 @@ pub struct Ping {
     pub steps: Vec<Step>,
 }
 
+/// How much is let through to hosts that do not lie outside, by one protocol of one IP version.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Breadth {
+    /// IP version.
+    pub family: Family,
+    /// Number of the transport protocol.
+    pub protocol: u8,
+    /// Pairs of an address and a port, after translation, as a power of two.
+    pub log2_pairs: f64,
+    /// Addresses among them.
+    pub addresses: u128,
+}
+
 /// What can be reached from somewhere.
 #[derive(Debug, Clone, Default)]
 pub struct Exposure {
@@ -106,6 +121,8 @@ pub struct Exposure {
     pub forwards: Vec<ForwardFate>,
     /// Devices that answer requests for an echo.
     pub pings: Vec<Ping>,
+    /// How wide it is.
+    pub breadth: Vec<Breadth>,
     /// Whether something was left out, because there would have been too much.
     pub cut: bool,
 }
@@ -149,11 +166,21 @@ pub fn through_tunnel(
 ///
 /// # Errors
 /// When nothing tells where that is.
-pub fn from(ground: &Ground<'_>, services: &[Vec<Service>], from: &From) -> Result<Exposure, AskError> {
-    if *from == From::Outside {
-        return Ok(outside(ground, services));
-    }
+pub fn from(
+    ground: &Ground<'_>,
+    services: &[Vec<Service>],
+    from: &From,
+    to: Option<&To>,
+) -> Result<Exposure, AskError> {
+    let all = match from {
+        From::Outside => outside_setouts(ground.estate()),
+        from => crate::reach::all_setouts(ground.estate(), from)?,
+    };
+    let within = |reachable: Vec<IpRange>| -> Vec<IpRange> {
+        let Some(To::Addresses(aims) | To::Device(aims)) = to else { return reachable };
+        aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim))).collect()
+    };
     let (setouts, aims): (Vec<_>, Vec<_>) =
-        crate::reach::all_setouts(ground.estate(), from)?.into_iter().unzip();
+        all.into_iter().map(|(setout, reachable)| (setout, within(reachable))).unzip();
     Ok(gather::gather(ground, services, setouts, &aims, true))
 }

@@ -140,6 +140,19 @@ pub struct PingRow {
     pub certain: bool,
 }
 
+/// How much is let through, by one protocol of one IP version.
+#[derive(Debug, Clone, Serialize)]
+pub struct BreadthRow {
+    /// IP version.
+    pub version: String,
+    /// Transport protocol.
+    pub protocol: String,
+    /// Addresses with at least one port, in words where there are very many.
+    pub addresses: String,
+    /// Pairs of an address and a port, in words where there are very many.
+    pub pairs: String,
+}
+
 /// What is reached from somewhere.
 #[derive(Debug, Clone, Serialize)]
 pub struct ExposureSheet {
@@ -155,6 +168,8 @@ pub struct ExposureSheet {
     pub forwards: Vec<ForwardRow>,
     /// Devices that answer requests for an echo.
     pub pings: Vec<PingRow>,
+    /// How wide it is.
+    pub breadth: Vec<BreadthRow>,
     /// What is taken to be so.
     pub guesses: Vec<GuessRow>,
     /// Whether something was left out.
@@ -184,6 +199,16 @@ pub fn sheet(estate: &Estate, services: &[Vec<Service>], exposure: &Exposure, fr
                 device: made.name(one.device),
                 addresses: ranges(&one.addresses),
                 certain: one.certain,
+            })
+            .collect(),
+        breadth: exposure
+            .breadth
+            .iter()
+            .map(|one| BreadthRow {
+                version: one.family.to_string(),
+                protocol: trevlin_model::Protocol(Some(one.protocol)).name(),
+                addresses: count((one.addresses as f64).log2()),
+                pairs: count(one.log2_pairs),
             })
             .collect(),
         guesses: estate
@@ -264,6 +289,18 @@ fn openings(all: Vec<OpeningRow>) -> Vec<OpeningRow> {
         }
     }
     kept
+}
+
+/// A number by its power of two: exact where that is short, a power of ten elsewhere.
+fn count(log2: f64) -> String {
+    const EXACT: f64 = 40.0;
+    if log2 < EXACT {
+        let digits = (log2.exp2().round() as u64).to_string();
+        let grouped: Vec<&str> =
+            digits.as_bytes().rchunks(3).rev().filter_map(|part| std::str::from_utf8(part).ok()).collect();
+        return grouped.join(",");
+    }
+    format!("about 10^{}", (log2 * std::f64::consts::LOG10_2).round() as u32)
 }
 
 /// Ranges in their shortest form.

@@ -52,6 +52,8 @@ pub enum To {
     Outside,
     /// These addresses.
     Addresses(Vec<IpRange>),
+    /// A device, by any of its addresses.
+    Device(Vec<IpRange>),
 }
 
 impl To {
@@ -69,7 +71,7 @@ impl To {
                 if let Some(device) = estate.devices.iter().find(|one| one.name == name) {
                     let held = device.facts.interfaces.iter().filter(|one| !one.loopback);
                     let all = held.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
-                    return Ok(Self::Addresses(all.collect()));
+                    return Ok(Self::Device(all.collect()));
                 }
                 let callers = callers_named(estate, &name);
                 if callers.is_empty() {

@@ -1,15 +1,17 @@
-//! The address plan as a picture: one strip for each block of addresses, devices in rows, claims as bars and marks,
+//! Pictures. The address plan: one strip for each block of addresses, devices in rows, claims as bars and marks,
 //! overlaps hatched and labelled. Kinds differ in shape and pattern as well as in colour, so that it reads in print and
 //! for eyes that do not tell the colours apart.
 
 mod block;
 mod draw;
 mod lanes;
+mod paths;
 mod strip;
 
 use crate::neutral;
 use block::{Block, blocks};
 use std::fmt::Write;
+use trevlin_audit::exposure::ExposureSheet;
 use trevlin_audit::plan::Sheet;
 
 /// Width of the picture, in pixels.
@@ -28,7 +30,7 @@ const TALLEST_PNG: f64 = 16_000.0;
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum PictureError {
     /// It would be too tall.
-    #[error("the picture would be {0} pixels tall; draw an SVG, or a part with --around")]
+    #[error("the picture would be {0} pixels tall; draw an SVG, or a part of it")]
     TooTall(u32),
     /// The drawing failed.
     #[error("the picture could not be drawn: {0}")]
@@ -46,7 +48,24 @@ pub fn addresses_svg(sheet: &Sheet) -> String {
 /// # Errors
 /// When it would be too tall, or drawing fails.
 pub fn addresses_png(sheet: &Sheet) -> Result<Vec<u8>, PictureError> {
-    let page = draw::page(sheet, &blocks(sheet));
+    png(&draw::page(sheet, &blocks(sheet)))
+}
+
+/// What is reached as SVG.
+#[must_use]
+pub fn exposure_svg(sheet: &ExposureSheet) -> String {
+    paths::page(sheet).text
+}
+
+/// What is reached as PNG, one pixel for one of the SVG.
+///
+/// # Errors
+/// When it would be too tall, or drawing fails.
+pub fn exposure_png(sheet: &ExposureSheet) -> Result<Vec<u8>, PictureError> {
+    png(&paths::page(sheet))
+}
+
+fn png(page: &draw::Page) -> Result<Vec<u8>, PictureError> {
     if page.height > TALLEST_PNG {
         return Err(PictureError::TooTall(page.height as u32));
     }

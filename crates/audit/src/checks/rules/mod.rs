@@ -2,14 +2,22 @@
 
 pub(super) mod accept_not_logged;
 pub(super) mod accepts_everything;
+pub(super) mod callers_reach_everything;
+pub(super) mod callers_reach_management;
+pub(super) mod callers_relayed_outside;
 pub(super) mod deny_after_accept;
 pub(super) mod every_service;
 pub(super) mod forward_unfiltered;
+mod intended;
+pub(super) mod less_than_intended;
 pub(super) mod list_unused;
+pub(super) mod more_than_intended;
 pub(super) mod never_met;
 pub(super) mod not_reached;
 pub(super) mod one_version_unfiltered;
+mod reach;
 pub(super) mod redirects_taken;
+pub(super) mod sites_unfiltered;
 pub(super) mod source_unchecked;
 
 #[cfg(test)]

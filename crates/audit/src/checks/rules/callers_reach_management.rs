@@ -1,0 +1,111 @@
+//! Callers of a tunnel reach the management of devices.
+
+use crate::services::PortKind;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::DeviceKind;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/callers-reach-management",
+    area: Area::Rules,
+    title: "Callers of a tunnel reach the management of devices",
+    severity: Severity::Medium,
+    why: "Those who only want their files do not need the management of the firewall. One infected machine among them does, and then makes itself at home.",
+    fix: "Let administrators alone reach management, from a tunnel or a group of their own, and drop it for everybody else.",
+    judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, routers and storage appliances, that callers come through to. An access that the estate file means (intent) passes. Undetermined where a rule that is not modelled decides.",
+    references: &["NIST SP 800-46 Rev. 2, 3.3", "BSI NET.1.1.A5", "BSI NET.3.3.A4"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let views = estate.views();
+    let mut answers = Vec::new();
+    for (callers, exposure) in estate.shape().callers.iter().zip(&views.callers) {
+        for device in 0..estate.devices.len() {
+            let appliance = matches!(
+                estate.devices[device].kind,
+                DeviceKind::Firewall | DeviceKind::Router | DeviceKind::Storage
+            );
+            let found: Vec<_> = exposure
+                .reached
+                .iter()
+                .filter(|one| one.device == device)
+                .filter(|one| {
+                    let service = &views.services[device][one.service];
+                    let kind = service.kind();
+                    let judged = kind == PortKind::Management || (kind == PortKind::Shell && appliance);
+                    judged
+                        && !crate::intents::is_meant(
+                            estate,
+                            &callers.tunnel,
+                            one.address,
+                            one.protocol,
+                            service.port,
+                        )
+                })
+                .collect();
+            let Some(first) = found.iter().find(|one| one.certain).or(found.first()) else { continue };
+            let mut names: Vec<String> = found
+                .iter()
+                .map(|one| {
+                    let service = &views.services[device][one.service];
+                    format!("{} ({})", service.name, service.endpoint())
+                })
+                .collect();
+            names.sort();
+            names.dedup();
+            let subject = format!("{} to {}", callers.tunnel, estate.devices[device].name);
+            let rules = first.steps.iter().filter_map(|step| step.origin);
+            let evidence: Vec<_> = rules
+                .chain(views.services[device][first.service].origins())
+                .chain([callers.origin])
+                .collect();
+            let verdict = if first.certain {
+                Verdict::Fail(Fail {
+                    severity: CHECK.severity,
+                    why_this_severity: "whoever gets in as a caller is at the device's own door".into(),
+                    title: format!(
+                        "callers of {} reach the management of {}",
+                        callers.tunnel, estate.devices[device].name
+                    ),
+                    detail: format!("They come through to {}.", names.join(", ")),
+                    evidence,
+                })
+            } else {
+                let question = format!(
+                    "whether callers of {} reach the management of {} hangs on a rule that is not modelled; review it by hand",
+                    callers.tunnel, estate.devices[device].name
+                );
+                Verdict::ask(question, evidence)
+            };
+            answers.push(Answer::new(device, subject, verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::rules::reach::testing::{on_gate, on_gate_with};
+
+    #[test]
+    fn cases() {
+        let sockets = [(
+            "gate/ss.txt",
+            "tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\nudp UNCONN 0 0 127.0.0.1:161 0.0.0.0:*\n",
+        )];
+        let open = "-A INPUT -i wg0 -p tcp --dport 22 -j ACCEPT\n";
+        assert_eq!(
+            on_gate(&CHECK, open, &sockets),
+            ["fail medium gate iptables-save.txt:5 ss.txt:1 wg0.conf:1"]
+        );
+        // The loopback address is nobody's to reach, and a rule for another interface is not theirs.
+        let other = "-A INPUT -p udp --dport 161 -j ACCEPT\n-A INPUT -i eth1 -p tcp --dport 22 -j ACCEPT\n";
+        assert!(on_gate(&CHECK, other, &sockets).is_empty());
+        let limited = "-A INPUT -i wg0 -p tcp --dport 22 -m limit --limit 1/second -j ACCEPT\n";
+        assert_eq!(on_gate(&CHECK, limited, &sockets), ["ask gate"]);
+        let meant = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"gate\"\nservices = \"tcp 22\"\n";
+        assert!(on_gate_with(&CHECK, open, &sockets, meant).is_empty());
+    }
+}

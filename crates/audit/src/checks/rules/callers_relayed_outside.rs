@@ -1,0 +1,90 @@
+//! Callers of a tunnel are relayed to the outside with whole protocols.
+
+use super::reach::whole;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::{DeviceKind, IpRange};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/callers-relayed-outside",
+    area: Area::Rules,
+    title: "Callers of a tunnel are relayed to the outside with every port",
+    severity: Severity::Medium,
+    why: "What callers, or what lives on their machines, do on the internet then comes from the organisation's address: mail by the thousand, scans, downloads. Its address ends up on block lists, and the questions come here.",
+    fix: "Let callers go out with the services that are meant, by a proxy where there is one, and drop the rest; or send only inside networks through the tunnel and let nothing out on the other side.",
+    judged: "Fails for each tunnel whose callers come through to the outside with every TCP or UDP port. A step milder where the tunnel is meant to carry everything they send. Passes where some ports are let out or none. Undetermined where a rule that is not modelled decides.",
+    references: &["NIST SP 800-41 Rev. 1, 4.2", "NIST SP 800-46 Rev. 2, 3.3", "RFC 5068"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.views().callers) {
+        let device = &estate.devices[callers.device];
+        if !matches!(device.kind, DeviceKind::Firewall | DeviceKind::Router) && exposure.outwards.is_empty() {
+            continue;
+        }
+        let wide: Vec<_> = exposure.outwards.iter().filter(|one| whole(&one.ports)).collect();
+        let Some(first) = wide.iter().find(|one| one.certain).or(wide.first()) else {
+            answers.push(Answer::new(callers.device, callers.tunnel.clone(), Verdict::Pass));
+            continue;
+        };
+        let evidence: Vec<_> =
+            first.steps.iter().filter_map(|step| step.origin).chain([callers.origin]).collect();
+        let verdict = if first.certain {
+            let tunnel = device.facts.tunnels.iter().find(|one| one.name == callers.tunnel);
+            let everything = tunnel.is_some_and(|tunnel| {
+                let sent = tunnel.addresses.sent_through.iter();
+                sent.clone().any(|(range, _)| *range == IpRange::all(range.family()))
+            });
+            let (severity, why) = match everything {
+                true => (CHECK.severity.lower(), "the tunnel is meant to carry everything they send"),
+                false => (CHECK.severity, "nothing says that the tunnel is meant for it"),
+            };
+            Verdict::Fail(Fail {
+                severity,
+                why_this_severity: why.into(),
+                title: format!("callers of {} go out to the internet with every port", callers.tunnel),
+                detail: format!("{} relays whatever they send to the outside.", device.name),
+                evidence,
+            })
+        } else {
+            let question = format!(
+                "whether callers of {} are relayed to the outside hangs on a rule that is not modelled; review it by hand",
+                callers.tunnel
+            );
+            Verdict::ask(question, evidence)
+        };
+        answers.push(Answer::new(callers.device, callers.tunnel.clone(), verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::rules::reach::testing::on_gate;
+
+    #[test]
+    fn cases() {
+        for (rules, wanted) in [
+            (
+                "-A FORWARD -i wg0 -o eth0 -j ACCEPT\n",
+                "fail medium gate iptables-save.txt:5 ip-route.json:1 wg0.conf:1",
+            ),
+            ("-A FORWARD -i wg0 -o eth0 -p tcp --dport 443 -j ACCEPT\n", "pass gate"),
+            ("-A FORWARD -i wg0 -o eth1 -j ACCEPT\n", "pass gate"),
+            ("-A FORWARD -i wg0 -o eth0 -m mark --mark 1 -j ACCEPT\n", "ask gate"),
+        ] {
+            let found: Vec<String> =
+                on_gate(&CHECK, rules, &[]).into_iter().map(|line| sorted(&line)).collect();
+            assert_eq!(found, [sorted(wanted)], "{rules}");
+        }
+    }
+
+    fn sorted(line: &str) -> String {
+        let mut words: Vec<&str> = line.split(' ').collect();
+        words.sort_unstable();
+        words.join(" ")
+    }
+}

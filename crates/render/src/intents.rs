@@ -1,0 +1,76 @@
+//! What is meant, held against what is: text and JSON.
+
+use crate::exposure::some;
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::io;
+use trevlin_audit::intents::{IntentRow, PartRow};
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    intents: &'a [IntentRow],
+}
+
+/// Every intent as one JSON object, schema `trevlin-intents/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn intents_json(rows: &[IntentRow], out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-intents/1", intents: rows }, out)
+}
+
+/// Every intent as text, with what is missing and what is too much.
+///
+/// # Errors
+/// When writing fails.
+pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    for row in rows {
+        let (sign, style) = match row.verdict {
+            "holds" => ("+", AnsiColor::Green.on_default().bold()),
+            "open question" => ("?", AnsiColor::Magenta.on_default().bold()),
+            "missing" => ("-", AnsiColor::Yellow.on_default().bold()),
+            _ => ("!", AnsiColor::Red.on_default().bold()),
+        };
+        let services =
+            if row.services.is_empty() { "every service".to_owned() } else { some(&row.services, 6) };
+        let only = if row.only { ", and nothing else" } else { "" };
+        let meant = format!("{} reaches {} at {services}{only}", row.from, some(&row.to, 4));
+        writeln!(
+            out,
+            "{style}{sign} {:<18}{style:#} {BOLD}{}{BOLD:#}  {DIM}trevlin.toml:{}{DIM:#}",
+            row.verdict,
+            neutral(&meant),
+            row.line
+        )?;
+        if let Some(problem) = &row.problem {
+            writeln!(out, "    {}", neutral(problem))?;
+        }
+        parts("does not come through", &row.missing, width, out)?;
+        parts("comes through beyond it", &row.excess, width, out)?;
+    }
+    let hold = rows.iter().filter(|one| one.verdict == "holds").count();
+    writeln!(out, "\n{} intents, {hold} hold", rows.len())
+}
+
+fn parts(what: &str, all: &[PartRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    for part in all {
+        let unsure = if part.certain { "" } else { " (a rule that is not modelled decides)" };
+        let text = format!("{what}: {} at {}{unsure}", some(&part.at, 6), some(&part.addresses, 6));
+        let options =
+            textwrap::Options::new(width.clamp(60, 140)).initial_indent("    ").subsequent_indent("      ");
+        for line in textwrap::wrap(&neutral(&text), options) {
+            writeln!(out, "{line}")?;
+        }
+        for rule in &part.rules {
+            let excerpt: String =
+                rule.excerpt.lines().next().unwrap_or_default().trim().chars().take(90).collect();
+            writeln!(out, "      {DIM}{}:{}{DIM:#}  {}", neutral(&rule.path), rule.line, neutral(&excerpt))?;
+        }
+    }
+    Ok(())
+}
