@@ -243,6 +243,10 @@ fn fingerprint(check: &str, device: &str, subject: &str, seen: &mut BTreeMap<Str
 
 fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fingerprint: String) -> Finding {
     let mask = |text: &str| estate.masker().mask(text);
+    // The line that is cited first says whose finding it is.
+    let cited = fail.evidence.first().map(|origin| origin.export);
+    let holder = cited.and_then(|export| estate.devices.iter().find(|one| one.exports.contains(&export)));
+    let device = holder.map_or(device, |one| one.name.as_str());
     Finding {
         check: check.id,
         area: check.area,

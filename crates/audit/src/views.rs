@@ -7,7 +7,8 @@ use crate::reach::Ground;
 use crate::services::Service;
 use crate::special::{is_link_local, is_public};
 use rayon::prelude::*;
-use trevlin_model::{IpRange, Protocol};
+use trevlin_model::{Device, Family, IpRange, Origin, PortForward, Protocol};
+use trevlin_packets::way::Step;
 
 /// What is served, and what of it is reached from where.
 #[derive(Debug)]
@@ -22,6 +23,94 @@ pub struct Views {
     pub sites: Vec<Site>,
     /// Every intent, held against what is.
     pub intents: Vec<Held>,
+}
+
+/// From where a service is reached, as far as the exports tell.
+#[derive(Debug, Clone)]
+pub(crate) enum Whence<'a> {
+    /// Anybody outside reaches it.
+    Everybody(&'a Reachable),
+    /// Some outside do.
+    Some(&'a Reachable),
+    /// The outside is known, and nobody there does.
+    Inside,
+    /// Where the outside is, is not known, but a device forwards to it.
+    Forwarded(&'a Device, &'a PortForward),
+    /// It cannot be told.
+    NotKnown,
+}
+
+impl<'a> Whence<'a> {
+    /// From where a port of a device is reached.
+    pub(crate) fn of(estate: &'a Estate, device: usize, protocol: Protocol, port: u16) -> Self {
+        if let Some(reached) = estate.views().from_outside(device, protocol, port) {
+            return match (reached.everybody, reached.certain) {
+                (true, true) => Self::Everybody(reached),
+                (false, true) => Self::Some(reached),
+                // A rule that is not modelled decides.
+                (_, false) => Self::NotKnown,
+            };
+        }
+        let placed = estate.devices[device].facts.has_interfaces;
+        if placed && !estate.shape().outside.is_empty() {
+            return Self::Inside;
+        }
+        match estate.forwards_of_port(device, protocol, port).first() {
+            Some((front, forward)) => Self::Forwarded(front, forward),
+            None => Self::NotKnown,
+        }
+    }
+
+    /// Why that weighs, as a phrase.
+    pub(crate) fn phrase(&self, estate: &Estate) -> Option<String> {
+        Some(match self {
+            Self::Everybody(reached) => format!("anybody outside reaches it{}", by_way_of(estate, reached)),
+            Self::Some(reached) => format!("{} reach it from outside", some_ranges(&reached.sources)),
+            Self::Inside => "only the inside reaches it".to_owned(),
+            Self::Forwarded(front, _) => format!("{} forwards callers to it", front.name),
+            Self::NotKnown => return None,
+        })
+    }
+
+    /// Whether anybody who is not known reaches it.
+    pub(crate) fn is_open(&self) -> bool {
+        matches!(self, Self::Everybody(_) | Self::Forwarded(..))
+    }
+
+    /// Lines that prove it.
+    pub(crate) fn evidence(&self) -> Vec<Origin> {
+        match self {
+            Self::Everybody(reached) | Self::Some(reached) => {
+                reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
+            }
+            Self::Forwarded(_, forward) => vec![forward.origin],
+            Self::Inside | Self::NotKnown => Vec::new(),
+        }
+    }
+}
+
+/// The devices in front of a service, as a phrase.
+fn by_way_of(estate: &Estate, reached: &Reachable) -> String {
+    let mut names: Vec<&str> = reached
+        .steps
+        .iter()
+        .filter(|step| step.device != reached.device)
+        .filter_map(|step| estate.devices.get(step.device))
+        .map(|device| device.name.as_str())
+        .collect();
+    names.dedup();
+    if names.is_empty() { String::new() } else { format!(", through {}", names.join(" and ")) }
+}
+
+/// Lines of rules and translations among what decided; routes only say how it got there.
+pub(crate) fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
+    steps.iter().filter(|step| !step.text.contains(" is reached by ")).filter_map(|step| step.origin)
+}
+
+/// The first device on the way of which no packet filter was exported, so that what it lets through is not known.
+pub(crate) fn without_filter(estate: &Estate, steps: &[Step], family: Family) -> Option<usize> {
+    let mut devices = steps.iter().map(|step| step.device).filter(|device| *device < estate.devices.len());
+    devices.find(|device| estate.tables(*device, family).is_empty())
 }
 
 /// One end of a tunnel between sites.

@@ -6,7 +6,9 @@ mod management;
 mod shell;
 mod tunnel;
 
+use crate::exposure::Reachable;
 use crate::factors::Factors;
+use crate::views::Whence;
 use crate::{Estate, Evidence};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -113,18 +115,27 @@ fn known(factors: &Factors) -> Option<&BTreeSet<FactorKind>> {
     }
 }
 
-/// From where a listener can be reached, as far as forwards and interfaces tell; filters are not computed.
+/// From where a listener can be reached, as far as the exports tell.
 #[must_use]
 pub(crate) fn from(estate: &Estate, device: usize, protocol: Protocol, port: Option<u16>) -> String {
-    if let Some((front, _)) =
-        port.and_then(|port| estate.forwards_of_port(device, protocol, port).first().copied())
-    {
-        return format!("outside, by {}", front.name);
-    }
-    match estate.outside(device).iter().find(|one| one.certain) {
-        Some(interface) => format!("outside interface {}", interface.name),
-        None if estate.devices[device].facts.has_interfaces => "inside".into(),
-        None => "not known".into(),
+    let whence = port.map(|port| Whence::of(estate, device, protocol, port));
+    let front = |reached: &Reachable| {
+        let first = reached.steps.first().map_or(device, |step| step.device);
+        match estate.outside(device).iter().find(|one| one.certain) {
+            Some(interface) if first == device => format!("outside interface {}", interface.name),
+            _ => format!("outside, by {}", estate.devices.get(first).map_or("-", |one| &one.name)),
+        }
+    };
+    match whence {
+        Some(Whence::Everybody(reached)) => front(reached),
+        Some(Whence::Some(reached)) => format!("some {}", front(reached)),
+        Some(Whence::Inside) => "inside".into(),
+        Some(Whence::Forwarded(front, _)) => format!("outside, by {}", front.name),
+        _ => match estate.outside(device).iter().find(|one| one.certain) {
+            Some(interface) => format!("outside interface {}", interface.name),
+            None if estate.devices[device].facts.has_interfaces => "inside".into(),
+            None => "not known".into(),
+        },
     }
 }
 

@@ -209,7 +209,9 @@ impl Table<'_> {
             certain,
             steps: steps.clone(),
         });
-        ping.certain |= certain;
+        if certain && !ping.certain {
+            (ping.certain, ping.steps) = (true, steps.clone());
+        }
         ping.addresses = joined(&ping.addresses, &cell.delivered.0);
     }
 

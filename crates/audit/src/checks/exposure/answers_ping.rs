@@ -1,6 +1,6 @@
 //! A device answers a ping from outside.
 
-use crate::views::some_ranges;
+use crate::views::{deciding, some_ranges};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 
 /// The check.
@@ -20,7 +20,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let pings = &estate.views().outside.pings;
     let told = pings.iter().map(|ping| {
         let name = &estate.devices[ping.device].name;
-        let evidence = ping.steps.iter().filter_map(|step| step.origin).collect();
+        let evidence = deciding(&ping.steps).collect();
         let verdict = Verdict::Fail(Fail {
             severity: CHECK.severity,
             why_this_severity: "it only tells that somebody is there".into(),

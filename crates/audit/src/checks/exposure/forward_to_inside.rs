@@ -3,6 +3,7 @@
 use super::each_forward;
 use crate::exposure::Fate;
 use crate::services::PortKind;
+use crate::views::deciding;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::DeviceKind;
 
@@ -46,10 +47,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             why_this_severity: why,
             title: format!("{name} lets the outside in to {}", inner.name),
             detail: format!("Connections come through to {} of {}.", service.name, inner.name),
-            evidence: [one.origin]
-                .into_iter()
-                .chain(one.steps.iter().filter_map(|step| step.origin))
-                .collect(),
+            evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
         })
     })
 }
@@ -69,8 +67,7 @@ mod tests {
         )];
         let base =
             Small { forwards, rules, server: "tcp LISTEN 0 9 0.0.0.0:443 0.0.0.0:*\n", ..Small::default() };
-        const LINES: &str =
-            "gate iptables-save.txt:3 iptables-save.txt:3 ip-addr.json:3 iptables-save.txt:10";
+        const LINES: &str = "gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10";
         for (one, wanted) in [
             (base, format!("fail low {LINES}")),
             (Small { file: "[device.server]\nkind = \"storage\"\n", ..base }, format!("fail medium {LINES}")),

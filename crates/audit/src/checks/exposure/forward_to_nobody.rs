@@ -2,6 +2,7 @@
 
 use super::each_forward;
 use crate::exposure::Fate;
+use crate::views::deciding;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 
 /// The check.
@@ -26,10 +27,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             detail: format!(
                 "Connections from outside are let through to {address}; no device of the estate has it, and nothing keeps it for one."
             ),
-            evidence: [one.origin]
-                .into_iter()
-                .chain(one.steps.iter().filter_map(|step| step.origin))
-                .collect(),
+            evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
         }),
         (Fate::Claimed(number), Some(address)) => {
             let claim = &estate.plan().claims[*number];
@@ -60,10 +58,7 @@ mod tests {
         let (ranged, kept) = (leases("99,1h"), leases("60,1h") + "dhcp-host=02:00:5e:10:00:01,10.4.0.77\n");
         let base = Small { forwards, rules: through, ..Small::default() };
         for (one, wanted) in [
-            (
-                base,
-                "fail medium gate iptables-save.txt:3 iptables-save.txt:3 ip-addr.json:3 iptables-save.txt:10",
-            ),
+            (base, "fail medium gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10"),
             (Small { rules: "", ..base }, "none gate"),
             (Small { more: &[("gate/etc/dnsmasq.conf", &ranged)], ..base }, "ask gate"),
             (Small { more: &[("gate/etc/dnsmasq.conf", &kept)], ..base }, "pass gate"),

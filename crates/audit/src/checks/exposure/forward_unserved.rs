@@ -2,6 +2,7 @@
 
 use super::each_forward;
 use crate::exposure::Fate;
+use crate::views::deciding;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 
 /// The check.
@@ -35,10 +36,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 detail: format!(
                     "Connections from outside are let through to {inner}, and none of its sockets waits there."
                 ),
-                evidence: [one.origin]
-                    .into_iter()
-                    .chain(one.steps.iter().filter_map(|step| step.origin))
-                    .collect(),
+                evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
             })
         }
         Fate::Service(_) => Verdict::Pass,
@@ -61,11 +59,11 @@ mod tests {
             (socket("0.0.0.0", 443), "pass gate"),
             (
                 socket("127.0.0.1", 443),
-                "fail low gate iptables-save.txt:3 iptables-save.txt:3 ip-addr.json:3 iptables-save.txt:10",
+                "fail low gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
             ),
             (
                 socket("0.0.0.0", 22),
-                "fail low gate iptables-save.txt:3 iptables-save.txt:3 ip-addr.json:3 iptables-save.txt:10",
+                "fail low gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
             ),
             (String::new(), "ask gate"),
         ] {

@@ -25,7 +25,7 @@ pub(super) mod shell_from_outside;
 
 use crate::exposure::{ForwardFate, Reachable};
 use crate::services::{Known, Service};
-use crate::views::some_ranges;
+use crate::views::{deciding, some_ranges};
 use crate::{Answer, Check, Estate, Fail, Severity, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
@@ -63,10 +63,7 @@ impl Exposed<'_> {
     /// Lines that prove it: the forward, what accepts it on each device, what serves it.
     pub(super) fn evidence(&self) -> Vec<Origin> {
         let best = self.best();
-        // Routes say how it got there, but no rule; they come last.
-        let routed = |step: &&trevlin_packets::way::Step| step.text.contains(" is reached by ");
-        let rules = best.steps.iter().filter(|step| !routed(step)).filter_map(|step| step.origin);
-        let mut all: Vec<Origin> = best.forward.into_iter().chain(rules).collect();
+        let mut all: Vec<Origin> = best.forward.into_iter().chain(deciding(&best.steps)).collect();
         all.extend(self.service.origins());
         all
     }

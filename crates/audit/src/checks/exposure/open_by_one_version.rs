@@ -1,10 +1,10 @@
 //! A service is closed to the outside by IPv4 and open by IPv6.
 
-use crate::services::PortKind;
-use crate::views::some_ranges;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::exposure::Reachable;
+use crate::views::{deciding, some_ranges};
+use crate::{Answer, Area, Check, Estate, Fail, OutsideInterface, Severity, Verdict, Yardstick};
 use std::collections::BTreeMap;
-use trevlin_model::Family;
+use std::net::IpAddr;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -22,47 +22,48 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     // Services by device and name: which versions reach them.
-    let mut by_service: BTreeMap<(usize, &str), Vec<usize>> = BTreeMap::new();
-    for (number, one) in views.outside.reached.iter().enumerate().filter(|(_, one)| one.certain) {
+    let mut by_service: BTreeMap<(usize, &str), Vec<&Reachable>> = BTreeMap::new();
+    for one in views.outside.reached.iter().filter(|one| one.certain) {
         let service = &views.services[one.device][one.service];
-        by_service.entry((one.device, &service.name)).or_default().push(number);
+        by_service.entry((one.device, &service.name)).or_default().push(one);
     }
-    let mut answers = Vec::new();
-    for ((device, name), numbers) in by_service {
-        let reached = || numbers.iter().map(|number| &views.outside.reached[*number]);
-        let v4 = reached().any(|one| one.address.is_ipv4());
-        let both = estate
-            .outside(device)
-            .iter()
-            .filter(|one| one.certain)
-            .any(|one| one.addresses.iter().any(std::net::IpAddr::is_ipv4));
-        let Some(first) = reached().find(|one| Family::of(one.address) == Family::V6).filter(|_| both) else {
-            continue;
-        };
-        if v4 {
-            answers.push(Answer::new(device, name, Verdict::Pass));
+    let mut by_device: BTreeMap<usize, Vec<(&str, &Reachable)>> = BTreeMap::new();
+    for ((device, name), reached) in by_service {
+        let speaks_v4 = |one: &OutsideInterface| one.certain && one.addresses.iter().any(IpAddr::is_ipv4);
+        if !estate.outside(device).iter().any(speaks_v4) {
             continue;
         }
-        let service = &views.services[device][first.service];
-        let severity = match service.kind() {
-            PortKind::Addresses | PortKind::Other => Severity::Medium,
-            _ => CHECK.severity,
-        };
-        let rules = first.steps.iter().filter_map(|step| step.origin);
-        let verdict = Verdict::Fail(Fail {
-            severity,
-            why_this_severity: "anybody outside reaches it by IPv6, and nobody by IPv4".into(),
-            title: format!("{name} of {} answers the outside by IPv6 alone", estate.devices[device].name),
-            detail: format!(
-                "By IPv4 no connection from outside comes to it; by IPv6 it answers at {}, {}.",
-                some_ranges(&first.called),
-                service.endpoint()
-            ),
-            evidence: rules.chain(service.origins()).collect(),
-        });
-        answers.push(Answer::new(device, name, verdict));
+        let open = by_device.entry(device).or_default();
+        let v6 = reached.iter().find(|one| one.address.is_ipv6());
+        if let Some(v6) = v6.filter(|_| !reached.iter().any(|one| one.address.is_ipv4())) {
+            open.push((name, v6));
+        }
     }
-    answers
+    let told = by_device.into_iter().map(|(device, open)| {
+        let Some((_, first)) = open.first() else { return Answer::new(device, "services", Verdict::Pass) };
+        let names: Vec<String> = open
+            .iter()
+            .map(|(name, one)| format!("{name} ({})", views.services[device][one.service].endpoint()))
+            .collect();
+        let count = match open.len() {
+            1 => format!("{} answers", names[0]),
+            several => format!("{several} services answer"),
+        };
+        let services = open.iter().flat_map(|(_, one)| views.services[device][one.service].origins());
+        let verdict = Verdict::Fail(Fail {
+            severity: CHECK.severity,
+            why_this_severity: "anybody outside reaches them by IPv6, and nobody by IPv4".into(),
+            title: format!("{count} the outside of {} by IPv6 alone", estate.devices[device].name),
+            detail: format!(
+                "By IPv4 no connection from outside comes to {}; by IPv6 they are called at {}.",
+                names.join(", "),
+                some_ranges(&first.called)
+            ),
+            evidence: deciding(&first.steps).chain(services).collect(),
+        });
+        Answer::new(device, "services", verdict)
+    });
+    told.collect()
 }
 
 #[cfg(test)]
@@ -85,7 +86,7 @@ mod tests {
             ("one open", CLOSED, OPEN, &["fail high d ip6tables-save.txt:2 ss.txt:1"][..]),
             ("both open", OPEN, OPEN, &["pass d"]),
             ("both closed", CLOSED, CLOSED, &[]),
-            ("IPv4 alone", OPEN, CLOSED, &[]),
+            ("IPv4 alone", OPEN, CLOSED, &["pass d"]),
         ] {
             let files =
                 [ADDRESSES, ROUTES, SOCKET, ("d/iptables-save.txt", v4), ("d/ip6tables-save.txt", v6)];

@@ -1,9 +1,10 @@
 //! An account has no password, or logins without one are permitted.
 
+use crate::views::Whence;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::ssh::SshConnection;
-use trevlin_model::{Device, Origin, Setting};
+use trevlin_model::{Device, Origin, Protocol, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -32,7 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let permitted = permitted(device);
         for account in &device.facts.accounts {
             let verdict = match empty_at(device, account) {
-                Some(origin) if account.has_shell() => fail(account, origin, permitted),
+                Some(origin) if account.has_shell() => fail(estate, at, account, origin, permitted),
                 _ => Verdict::Pass,
             };
             answers.push(Answer::new(at, account.name.clone(), verdict));
@@ -91,8 +92,15 @@ fn permitted(device: &Device) -> Option<Origin> {
     })
 }
 
-fn fail(account: &Account, origin: Origin, permitted: Option<Origin>) -> Verdict {
+fn fail(estate: &Estate, at: usize, account: &Account, origin: Origin, permitted: Option<Origin>) -> Verdict {
+    let server = estate.devices[at].facts.ssh_servers.first().filter(|_| permitted.is_some());
+    let whence = server.map_or(Whence::NotKnown, |server| {
+        Whence::of(estate, at, Protocol::TCP, server.port(&SshConnection::default()))
+    });
     let (severity, why) = match (permitted, account.uid) {
+        (Some(_), _) if matches!(whence, Whence::Everybody(_)) => {
+            (Severity::Critical, "secure shell lets it in without a password")
+        }
         (Some(_), 0) => (Severity::Critical, "secure shell lets it in, and it is the superuser"),
         (Some(_), _) => (Severity::High, "secure shell lets it in without a password"),
         (None, _) => (
@@ -100,15 +108,16 @@ fn fail(account: &Account, origin: Origin, permitted: Option<Origin>) -> Verdict
             "secure shell does not let it in as far as exported; consoles and other services may",
         ),
     };
+    let from = whence.phrase(estate).map(|from| format!(", and {from}")).unwrap_or_default();
     Verdict::Fail(Fail {
         severity,
-        why_this_severity: why.into(),
+        why_this_severity: format!("{why}{from}"),
         title: format!("the account `{}` has no password", account.name),
         detail: format!(
             "The password field of `{}` is empty, and its shell is {}.",
             account.name, account.shell
         ),
-        evidence: [origin, account.origin].into_iter().chain(permitted).collect(),
+        evidence: [origin, account.origin].into_iter().chain(permitted).chain(whence.evidence()).collect(),
     })
 }
 

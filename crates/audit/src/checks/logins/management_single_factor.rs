@@ -1,7 +1,9 @@
 //! A daemon's management port asks for one factor or none.
 
 use crate::management::ManagementPort;
+use crate::views::Whence;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::Protocol;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -25,26 +27,37 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.refused.is_none()) {
             if let Some(port) = ManagementPort::of(tunnel) {
-                answers.push(Answer::new(at, tunnel.name.clone(), judge(&tunnel.name, &port)));
+                answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, &tunnel.name, &port)));
             }
         }
     }
     answers
 }
 
-fn judge(tunnel: &str, port: &ManagementPort<'_>) -> Verdict {
+fn judge(estate: &Estate, at: usize, tunnel: &str, port: &ManagementPort<'_>) -> Verdict {
     if port.is_socket() {
         return Verdict::Pass;
     }
     let (password, origin) = (port.password, port.origin);
-    let fail = |severity, why: &str, detail: &str| {
+    let number = port.port.parse().unwrap_or_default();
+    let whence = Whence::of(estate, at, Protocol::TCP, number);
+    let fail = |severity: Severity, why: &str, detail: &str| {
+        // What the device itself alone reaches stays so, whatever lies around it.
+        let local = port.is_local() == Some(true);
+        let (severity, from) = match &whence {
+            _ if local => (severity, None),
+            Whence::Everybody(_) => (Severity::Critical, whence.phrase(estate)),
+            Whence::Inside => (severity.lower(), whence.phrase(estate)),
+            _ => (severity, None),
+        };
+        let from = from.map(|from| format!(", and {from}")).unwrap_or_default();
         let guard = if password { "with a password alone" } else { "without a password" };
         Verdict::Fail(Fail {
             severity,
-            why_this_severity: why.into(),
+            why_this_severity: format!("{why}{from}"),
             title: format!("the management port of {tunnel} is open {guard}"),
             detail: detail.into(),
-            evidence: vec![origin],
+            evidence: [origin].into_iter().chain(whence.evidence()).collect(),
         })
     };
     let Some(itself) = port.is_local() else {

@@ -1,7 +1,8 @@
 //! Every account may log in: no group and no name is stated.
 
 use crate::factors::lines_of_service;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, access};
+use crate::views::Whence;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
@@ -83,18 +84,15 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
         return None;
     }
     let port = server.port(&connection);
-    let forward = estate.forwards_of_port(at, Protocol::TCP, port).first().map(|(_, forward)| forward.origin);
-    let from = access::from(estate, at, Protocol::TCP, Some(port));
-    let (severity, why) = match forward {
-        Some(_) => (Severity::Medium, format!("it can be reached from {from}")),
-        None => (CHECK.severity, "no forward from outside to it was found".to_owned()),
-    };
+    let whence = Whence::of(estate, at, Protocol::TCP, port);
+    let severity = if whence.is_open() { Severity::Medium } else { CHECK.severity };
+    let why = whence.phrase(estate).unwrap_or_else(|| "no forward from outside to it was found".to_owned());
     Some(Verdict::Fail(Fail {
         severity,
         why_this_severity: why,
         title: format!("secure shell is open to all {shells} accounts with a shell"),
         detail: "Neither AllowUsers nor AllowGroups is stated.".into(),
-        evidence: [server.origin].into_iter().chain(forward).collect(),
+        evidence: [server.origin].into_iter().chain(whence.evidence()).collect(),
     }))
 }
 

@@ -1,10 +1,11 @@
 //! The superuser may log in to a shell with a password.
 
 use crate::factors::{Factors, of_shell};
+use crate::views::Whence;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};
-use trevlin_model::{Device, FactorKind, Setting};
+use trevlin_model::{Device, FactorKind, Protocol, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -67,12 +68,19 @@ fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Ver
     if !by_password || locked(device) {
         return Verdict::Pass;
     }
+    let whence = Whence::of(estate, at, Protocol::TCP, server.port(&connection));
+    let severity = match whence {
+        Whence::Everybody(_) => Severity::Critical,
+        Whence::Inside => CHECK.severity.lower(),
+        _ => CHECK.severity,
+    };
+    let from = whence.phrase(estate).map(|from| format!(", and {from}")).unwrap_or_default();
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "a password is among what opens it".into(),
+        severity,
+        why_this_severity: format!("a password is among what opens it{from}"),
         title: "root may log in to secure shell with a password".into(),
         detail: format!("`PermitRootLogin yes` on {}, and passwords are accepted.", device.name),
-        evidence: vec![origin],
+        evidence: [origin].into_iter().chain(whence.evidence()).collect(),
     })
 }
 

@@ -1,7 +1,8 @@
 //! A shell login has one factor only.
 
 use crate::factors::{Factors, conditions, easiest_way, of_shell};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, access};
+use crate::views::Whence;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{FactorKind, Origin, Protocol, Setting};
 
@@ -108,27 +109,27 @@ fn judge_connection(
         return Verdict::Pass;
     }
     let port = server.port(connection);
-    let from = access::from(estate, at, Protocol::TCP, Some(port));
-    let forward = estate.forwards_of_port(at, Protocol::TCP, port).first().map(|(_, forward)| forward.origin);
+    let whence = Whence::of(estate, at, Protocol::TCP, port);
     let only_key = kinds.iter().next() == Some(&FactorKind::Possession);
-    let (severity, why) = match (kinds.is_empty(), only_key, forward.is_some()) {
-        (true, ..) => (Severity::Critical, "nothing is asked for".to_owned()),
-        (_, false, true) => (Severity::High, format!("a password lets callers in from {from}")),
-        (_, false, false) => {
-            (Severity::Medium, "a password alone lets in; no forward from outside to it was found".to_owned())
-        }
-        (_, true, true) => {
-            (Severity::Medium, format!("a key alone lets callers in from {from}; it cannot be guessed"))
-        }
-        (_, true, false) => (
-            Severity::Low,
-            "the one factor is a key, which cannot be guessed, and no forward from outside was found"
-                .to_owned(),
-        ),
+    let what = match (kinds.is_empty(), only_key) {
+        (true, _) => "nothing is asked for",
+        (_, true) => "a key alone lets in, which cannot be guessed",
+        (_, false) => "a password alone lets in",
     };
+    let severity = match (kinds.is_empty(), only_key, &whence) {
+        (true, _, Whence::Inside) => Severity::High,
+        (true, ..) => Severity::Critical,
+        (_, false, whence) if whence.is_open() => Severity::High,
+        (_, false, _) => Severity::Medium,
+        (_, true, whence) if whence.is_open() => Severity::Medium,
+        (_, true, _) => Severity::Low,
+    };
+    let from = whence.phrase(estate).unwrap_or_else(|| "no forward from outside to it was found".to_owned());
+    let why = format!("{what}; {from}");
     let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
     let condition = about.map(|(_, origin)| origin);
-    let evidence = condition.into_iter().chain(lines.iter().copied()).chain(forward).chain([server.origin]);
+    let evidence =
+        condition.into_iter().chain(lines.iter().copied()).chain(whence.evidence()).chain([server.origin]);
     Verdict::Fail(Fail {
         severity,
         why_this_severity: why,

@@ -2,6 +2,7 @@
 
 use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
 use crate::l2tp::{self, Way};
+use crate::views::Whence;
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{
     CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
@@ -61,18 +62,26 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-/// Adds to a fault who leads callers from outside to the tunnel, where somebody does.
+/// Adds to a fault from where callers reach the tunnel, which weighs.
 fn with_forward(estate: &Estate, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
     let Verdict::Fail(mut fail) = verdict else { return verdict };
-    let forward = tunnel.listeners.iter().find_map(|listener| {
-        let port = listener.port.value().copied()?;
-        estate.forwards_of_port(at, listener.protocol, port).first().copied()
-    });
-    if let Some((front, forward)) = forward {
-        fail.why_this_severity =
-            format!("{}, and {} forwards callers from outside to it", fail.why_this_severity, front.name);
-        fail.evidence.push(forward.origin);
+    let ports = tunnel.listeners.iter().filter_map(|one| Some((one.protocol, one.port.value().copied()?)));
+    let rank = |whence: &Whence<'_>| match whence {
+        Whence::Everybody(_) => 0,
+        Whence::Forwarded(..) => 1,
+        Whence::Some(_) => 2,
+        Whence::NotKnown => 3,
+        Whence::Inside => 4,
+    };
+    let all = ports.map(|(protocol, port)| Whence::of(estate, at, protocol, port));
+    let Some(whence) = all.min_by_key(rank) else { return Verdict::Fail(fail) };
+    if let Some(from) = whence.phrase(estate) {
+        fail.why_this_severity = format!("{}, and {from}", fail.why_this_severity);
     }
+    if matches!(whence, Whence::Inside) {
+        fail.severity = fail.severity.lower();
+    }
+    fail.evidence.extend(whence.evidence());
     Verdict::Fail(fail)
 }
 

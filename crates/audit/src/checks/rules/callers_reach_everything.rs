@@ -26,7 +26,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let reached: Vec<Reached> =
             networks.iter().map(|net| Reached::of(&exposure.openings, callers.device, *net)).collect();
         let subject = callers.tunnel.clone();
-        let verdict = if reached.iter().all(|one| one.certain) {
+        let unknown = estate.tables_in_force(callers.device).is_empty();
+        let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
+            let question = format!(
+                "no packet filter of {} was exported, so what it lets through is not known; ask for `nft list ruleset`, or `iptables-save` and `ip6tables-save`",
+                estate.devices[callers.device].name
+            );
+            Verdict::ask(question, vec![callers.origin])
+        } else if reached.iter().all(|one| one.certain) {
             let names: Vec<String> = networks.iter().map(ToString::to_string).collect();
             let mut evidence: Vec<_> = reached.iter().flat_map(|one| one.rules.iter().copied()).collect();
             evidence.dedup();

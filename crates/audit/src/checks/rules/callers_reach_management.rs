@@ -1,6 +1,7 @@
 //! Callers of a tunnel reach the management of devices.
 
 use crate::services::PortKind;
+use crate::views::{deciding, without_filter};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::DeviceKind;
 
@@ -55,12 +56,19 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             names.sort();
             names.dedup();
             let subject = format!("{} to {}", callers.tunnel, estate.devices[device].name);
-            let rules = first.steps.iter().filter_map(|step| step.origin);
+            let rules = deciding(&first.steps);
             let evidence: Vec<_> = rules
                 .chain(views.services[device][first.service].origins())
                 .chain([callers.origin])
                 .collect();
-            let verdict = if first.certain {
+            let family = trevlin_model::Family::of(first.address);
+            let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
+                let question = format!(
+                    "no packet filter of {} was exported, so whether callers of {} reach the management of {} is not known; ask for it",
+                    estate.devices[silent].name, callers.tunnel, estate.devices[device].name
+                );
+                Verdict::ask(question, evidence)
+            } else if first.certain {
                 Verdict::Fail(Fail {
                     severity: CHECK.severity,
                     why_this_severity: "whoever gets in as a caller is at the device's own door".into(),

@@ -32,7 +32,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let mut evidence: Vec<_> = reached.iter().flat_map(|one| one.rules.iter().copied()).collect();
         evidence.dedup();
         evidence.extend(&joined.origins);
-        let verdict = if reached.iter().all(|one| one.certain) {
+        let unknown = estate.tables_in_force(end.device).is_empty();
+        let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
+            let question = format!(
+                "no packet filter of {} was exported, so what it lets through is not known; ask for `nft list ruleset`, or `iptables-save` and `ip6tables-save`",
+                estate.devices[end.device].name
+            );
+            Verdict::ask(question, joined.origins.clone())
+        } else if reached.iter().all(|one| one.certain) {
             Verdict::Fail(Fail {
                 severity: CHECK.severity,
                 why_this_severity: "the other site reaches every port of every network here".into(),

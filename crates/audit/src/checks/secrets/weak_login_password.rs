@@ -1,5 +1,6 @@
 //! A login's password is weak.
 
+use crate::views::Whence;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
 use trevlin_model::secret::{Grade, SecretKind};
 use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
@@ -77,10 +78,18 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
             "it holds as long as attempts are few, and falls to guessing on a recorded login",
         ),
     };
+    let whence = whence(estate, at, login);
+    let (severity, from) = match &whence {
+        Whence::Everybody(_) if severity == Severity::High => (Severity::Critical, whence.phrase(estate)),
+        Whence::Everybody(_) => (severity, whence.phrase(estate)),
+        Whence::Inside => (severity.lower(), whence.phrase(estate)),
+        _ => (severity, None),
+    };
+    let from = from.map(|from| format!(", and {from}")).unwrap_or_default();
     let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };
     Some(Verdict::Fail(Fail {
         severity,
-        why_this_severity: why.into(),
+        why_this_severity: format!("{why}{from}"),
         title: format!("the password of {} is {}", shown(&login.user), grade.words()),
         detail: format!(
             "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, 8 characters or more).{unsure}",
@@ -91,8 +100,18 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
             length.words(),
             yardstick.login_password_grade.words(),
         ),
-        evidence: vec![login.origin],
+        evidence: [login.origin].into_iter().chain(whence.evidence()).collect(),
     }))
+}
+
+/// From where the service that a login is for is reached.
+fn whence<'e>(estate: &'e Estate, at: usize, login: &Login) -> Whence<'e> {
+    let tunnel = estate.devices[at].facts.tunnels.iter().find(|tunnel| tunnel.name == login.service);
+    let listener = tunnel.and_then(|tunnel| tunnel.listeners.first());
+    match listener.and_then(|one| Some((one.protocol, one.port.value().copied()?))) {
+        Some((protocol, port)) => Whence::of(estate, at, protocol, port),
+        None => Whence::NotKnown,
+    }
 }
 
 /// An empty third column. In the list for PAP it lets in whatever password is given (pppd(8), AUTHENTICATION).

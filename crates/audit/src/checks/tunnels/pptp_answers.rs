@@ -1,5 +1,6 @@
 //! A PPTP server answers.
 
+use crate::views::Whence;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
 
@@ -74,6 +75,17 @@ fn fail(estate: &Estate, at: usize, origin: Origin) -> Verdict {
             "no port forward to it was found; whether the outside reaches it was not computed".into(),
         ),
     };
+    // Where the outside is known, what comes through counts, and not what is forwarded.
+    let whence = Whence::of(estate, at, Protocol::TCP, PORT);
+    let (severity, why_this_severity) = match &whence {
+        Whence::Everybody(_) => (Severity::Critical, whence.phrase(estate).unwrap_or(why_this_severity)),
+        Whence::Some(_) => (Severity::High, whence.phrase(estate).unwrap_or(why_this_severity)),
+        Whence::Inside => (Severity::Medium, whence.phrase(estate).unwrap_or(why_this_severity)),
+        Whence::Forwarded(..) | Whence::NotKnown => (severity, why_this_severity),
+    };
+    if !matches!(whence, Whence::Forwarded(..)) {
+        evidence.extend(whence.evidence());
+    }
     Verdict::Fail(Fail {
         severity,
         why_this_severity,
