@@ -126,7 +126,7 @@ fn targets(estate: &Estate, intent: &Intent) -> Result<(Vec<IpRange>, bool), Str
     for word in &intent.to {
         match To::parse(estate, word).map_err(|error| error.to_string())? {
             To::Outside => outside = true,
-            To::Addresses(all) | To::Device(all) => ranges.extend(all),
+            To::Addresses(all) | To::Device(_, all) => ranges.extend(all),
         }
     }
     Ok((ranges, outside))

@@ -4,7 +4,7 @@ mod place;
 
 pub(crate) use place::all_setouts;
 use place::setouts;
-pub use place::{AskError, From, Setout, To, outside_setouts, outside_sources};
+pub use place::{AskError, From, Setout, To, outside_setouts};
 
 use crate::{Estate, special};
 use rayon::prelude::*;
@@ -165,6 +165,9 @@ pub fn reach_all(estate: &Estate, questions: &[Question]) -> Vec<Result<Reached,
 fn answer(ground: &Ground<'_>, net: &Net<'_>, question: &Question) -> Result<Reached, AskError> {
     let estate = ground.estate;
     let to = To::parse(estate, &question.to)?;
+    if let (From::Outside, To::Device(device, _), None) = (&question.from, &to, &question.entering) {
+        return Ok(told(estate, reached_from_outside(ground, net, question, *device)));
+    }
     let source_ports =
         vec![question.source_port.map_or(OWN_CHOICE, |port| PortRange { first: port, last: port })];
     let mut answers: Vec<Answer> = Vec::new();
@@ -204,12 +207,62 @@ fn answer(ground: &Ground<'_>, net: &Net<'_>, question: &Question) -> Result<Rea
     if answers.is_empty() {
         let aim = match &to {
             To::Outside => None,
-            To::Addresses(all) | To::Device(all) => all.first().map(IpRange::first),
+            To::Addresses(all) | To::Device(_, all) => all.first().map(IpRange::first),
         };
         let both = sources.first().map(IpRange::first).zip(aim);
         return Err(both.map_or(AskError::Entering, |(source, aim)| AskError::Versions(source, aim)));
     }
-    Ok(told(estate, one_of(answers, matches!(to, To::Device(_)))))
+    Ok(told(estate, one_of(answers, matches!(to, To::Device(..)))))
+}
+
+/// Whether the outside reaches a port of a device, by whatever address and port it is called.
+fn reached_from_outside(ground: &Ground<'_>, net: &Net<'_>, question: &Question, device: usize) -> Answer {
+    let every = PortRange { first: 0, last: 65535 };
+    let mut best: Option<Answer> = None;
+    for (setout, aims) in outside_setouts(ground.estate) {
+        for family in [Family::V4, Family::V6] {
+            let of_family = |all: &[IpRange]| {
+                all.iter().filter(|range| range.family() == family).copied().collect::<Vec<_>>()
+            };
+            let sent = Sent {
+                family,
+                protocol: question.protocol.number(),
+                destinations: of_family(&aims),
+                sources: of_family(&setout.sources),
+                ports: vec![every],
+                source_ports: vec![OWN_CHOICE],
+            };
+            if sent.destinations.is_empty() || sent.sources.is_empty() {
+                continue;
+            }
+            let cells = of_no_name(net.explore(setout.start(), &sent, MOST_CELLS).cells, family, |sent| {
+                &sent.sources
+            });
+            let there = cells.into_iter().filter(|cell| {
+                let here = cell.delivery.as_ref().is_some_and(|one| (one.device, one.gone) == (device, None));
+                here && cell.delivered.1.iter().any(|ports| ports.contains(question.port))
+            });
+            for cell in there {
+                let better = best.as_ref().is_none_or(|known| cell.answer.verdict < known.verdict);
+                if better && cell.answer.verdict != Verdict::Blocked {
+                    let mut answer = cell.answer;
+                    // Of many ports the one that was asked for.
+                    if let Some(delivered) = &mut answer.delivered {
+                        delivered.port = question.port;
+                    }
+                    best = Some(answer);
+                }
+            }
+        }
+    }
+    best.unwrap_or_else(|| {
+        let text = "nothing that comes from outside is delivered there".to_owned();
+        Answer {
+            verdict: Verdict::Blocked,
+            delivered: None,
+            steps: vec![Step { device, text, origin: None }],
+        }
+    })
 }
 
 /// Where the connections of a question set out, each with what is aimed at from there.
@@ -220,7 +273,7 @@ fn aimed_setouts(
 ) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
     let aims = match to {
         To::Outside => special::public_ranges(),
-        To::Addresses(all) | To::Device(all) => all.clone(),
+        To::Addresses(all) | To::Device(_, all) => all.clone(),
     };
     let single = match aims.as_slice() {
         [one] if one.size() == 1 => Some(one.first()),

@@ -131,7 +131,7 @@ impl Space {
         std::array::from_fn(|at| self.greatest_of(field(at)))
     }
 
-    fn greatest_of(&self, field: Field) -> Value {
+    pub(crate) fn greatest_of(&self, field: Field) -> Value {
         match field {
             Field::Entering | Field::Leaving => self.names.len() as Value - 1,
             Field::Protocol => 255,

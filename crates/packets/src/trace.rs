@@ -94,36 +94,29 @@ impl Space {
         varies: &dyn Fn(Field) -> bool,
     ) -> (Holds, Because) {
         let mut all = Holds::Yes;
-        let mut because = Because::new();
-        let mut failing: Option<Because> = None;
+        let mut failing: Option<&Match> = None;
         for one in matches {
-            let (holds, why) = self.one_because(one, point, varies);
+            let holds = self.one_holds(one, point);
             all = all.min(holds);
-            match holds {
-                Holds::No => {
-                    // One reason is enough, and one that nothing can change is the best.
-                    let better = failing.as_ref().is_none_or(|known| why.len() < known.len());
-                    if better {
-                        failing = Some(why);
-                    }
-                    if failing.as_ref().is_some_and(Vec::is_empty) {
-                        break;
-                    }
+            if holds == Holds::No {
+                // One reason is enough, and one that nothing can change is the best.
+                if !may_vary(one, varies) {
+                    return (Holds::No, Because::new());
                 }
-                Holds::Yes | Holds::Perhaps => because.extend(why),
+                failing = failing.or(Some(one));
             }
         }
-        (all, failing.unwrap_or(because))
+        let asked = |one: &&Match| failing.is_none_or(|failing| std::ptr::eq(*one, failing));
+        let because = matches.iter().filter(asked).flat_map(|one| self.one_because(one, point, varies));
+        (all, because.collect())
     }
 
-    fn one_because(&self, one: &Match, point: &Point, varies: &dyn Fn(Field) -> bool) -> (Holds, Because) {
-        let holds = self.one_holds(one, point);
+    fn one_because(&self, one: &Match, point: &Point, varies: &dyn Fn(Field) -> bool) -> Because {
         let mut why = Because::new();
         let mut say = |field: Field, held: &Ranges| {
             if varies(field) {
                 let inside = holds_at(held, point, field);
-                let same =
-                    if inside { held.clone() } else { other_ranges(held, self.greatest()[field as usize]) };
+                let same = if inside { held.clone() } else { other_ranges(held, self.greatest_of(field)) };
                 why.push((field, same));
             }
         };
@@ -138,14 +131,16 @@ impl Space {
                     None => by.into_iter().for_each(|field| say(field, &held)),
                 }
             }
-            MatchKind::AnyOf(alternatives) => return (holds, self.any_because(alternatives, point, varies)),
+            MatchKind::AnyOf(alternatives) => return self.any_because(alternatives, point, varies),
             kind => {
-                if let Some((field, held)) = self.field_of(kind) {
+                if may_vary(one, varies)
+                    && let Some((field, held)) = self.field_of(kind)
+                {
                     say(field, &held);
                 }
             }
         }
-        (holds, why)
+        why
     }
 
     fn any_because(
@@ -164,6 +159,24 @@ impl Space {
         }
         all
     }
+}
+
+/// Whether another packet may get another answer from a condition.
+fn may_vary(one: &Match, varies: &dyn Fn(Field) -> bool) -> bool {
+    let field = match &one.kind {
+        MatchKind::Source(_) => Field::Source,
+        MatchKind::Destination(_) => Field::Destination,
+        MatchKind::AddressIs { destination, .. } if *destination => Field::Destination,
+        MatchKind::AddressIs { .. } => Field::Source,
+        MatchKind::OriginalDestination(_) => Field::OriginalDestination,
+        MatchKind::OriginalDestinationPorts(_) => Field::OriginalDestinationPort,
+        MatchKind::SourcePorts(_) => Field::SourcePort,
+        MatchKind::DestinationPorts(_) => Field::DestinationPort,
+        MatchKind::EitherPorts(_) | MatchKind::AnyOf(_) => return true,
+        // Interfaces, protocols, states and what else a device sees of a packet are the same for all.
+        _ => return false,
+    };
+    varies(field)
 }
 
 fn holds_at(held: &Ranges, point: &Point, field: Field) -> bool {

@@ -7,11 +7,13 @@ mod shell;
 mod tunnel;
 
 use crate::exposure::Reachable;
-use crate::factors::Factors;
+use crate::factors::{Factors, easiest_way, of_shell};
+use crate::management::ManagementPort;
 use crate::views::Whence;
 use crate::{Estate, Evidence};
 use serde::Serialize;
 use std::collections::BTreeSet;
+use trevlin_model::ssh::SshConnection;
 use trevlin_model::{FactorKind, Listener, Protocol};
 
 /// What a login leads to.
@@ -74,23 +76,27 @@ pub fn logins(estate: &Estate) -> Vec<Access> {
     rows
 }
 
-/// The row of one tunnel that answers callers.
+/// What callers of a tunnel have to show, on the easiest way in; none where that is not known.
 #[must_use]
-pub fn of_tunnel(estate: &Estate, at: usize, number: usize) -> Option<Access> {
-    tunnel::row(estate, at, number)
+pub fn factors_of_tunnel(estate: &Estate, at: usize, number: usize) -> Option<Vec<&'static str>> {
+    let proof = tunnel::proof(estate, at, number)?;
+    (proof.verdict != "open question").then_some(proof.factors)
 }
 
-/// The row for everybody of one secure shell server.
+/// What a secure shell server asks everybody for, on the easiest way in; none where that is not known.
 #[must_use]
-pub fn of_shell(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+pub fn factors_of_shell(estate: &Estate, at: usize, number: usize) -> Option<Vec<&'static str>> {
     let server = estate.devices[at].facts.ssh_servers.get(number)?;
-    shell::rows(estate, at, server).into_iter().next()
+    let ways = of_shell(estate, at, server, &SshConnection::default());
+    let kinds = known(&easiest_way(&ways)?.factors)?;
+    Some(judged(Some(kinds)).0)
 }
 
-/// The row of the management port of one tunnel.
+/// What the management port of a tunnel asks for; none where it has none.
 #[must_use]
-pub fn of_management(estate: &Estate, at: usize, number: usize) -> Option<Access> {
-    management::row(estate, at, number)
+pub fn factors_of_management(estate: &Estate, at: usize, number: usize) -> Option<Vec<&'static str>> {
+    let port = ManagementPort::of(&estate.devices[at].facts.tunnels[number])?;
+    Some(if port.password { vec![FactorKind::Knowledge.words()] } else { Vec::new() })
 }
 
 /// Factors as a row shows them, with the verdict.

@@ -10,8 +10,18 @@ use trevlin_model::{
     CertificateDemand, FactorKind, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
-/// The row of a tunnel that answers callers.
-pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+/// Who comes in at a tunnel, and what they have to show.
+pub(super) struct Proof {
+    who: String,
+    list: String,
+    /// Factors of the easiest way in.
+    pub(super) factors: Vec<&'static str>,
+    /// As the table has it.
+    pub(super) verdict: &'static str,
+}
+
+/// Who comes in at a tunnel that answers callers.
+pub(super) fn proof(estate: &Estate, at: usize, number: usize) -> Option<Proof> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
     // What only carries L2TP is no way in of its own.
@@ -41,6 +51,14 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
     {
         factors = vec!["shared key"];
     }
+    Some(Proof { who, list, factors, verdict })
+}
+
+/// The row of a tunnel that answers callers.
+pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+    let device = &estate.devices[at];
+    let tunnel = &device.facts.tunnels[number];
+    let Proof { who, list, factors, verdict } = proof(estate, at, number)?;
     let from =
         tunnel.listeners.first().map_or_else(String::new, |listener| listener_from(estate, at, listener));
     let administrators = people::administrators(device);

@@ -26,16 +26,19 @@ pub(super) fn gather(
     services: &[Vec<Service>],
     setouts: Vec<Setout>,
     aims: &[Vec<IpRange>],
-    with_forwards: bool,
+    whole: bool,
 ) -> Exposure {
     let net = ground.net();
     let mut protocols: BTreeSet<u8> = BTreeSet::from([6, 17]);
-    protocols.extend(services.iter().flatten().map(|service| service.protocol));
+    // Of what callers and other sites reach only services with ports are judged.
+    if whole {
+        protocols.extend(services.iter().flatten().map(|service| service.protocol));
+    }
     let mut tasks: Vec<(usize, Sent)> = Vec::new();
     for (number, (setout, aims)) in setouts.iter().zip(aims).enumerate() {
         for family in [Family::V4, Family::V6] {
             let echo = ICMP[usize::from(family == Family::V6)];
-            for protocol in protocols.iter().copied().chain([echo]) {
+            for protocol in protocols.iter().copied().chain(whole.then_some(echo)) {
                 tasks.extend(sent(setout, aims, family, protocol).map(|sent| (number, sent)));
             }
         }
@@ -79,8 +82,8 @@ pub(super) fn gather(
     for opening in exposure.openings.iter_mut().chain(&mut exposure.outwards) {
         opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
     }
-    exposure.breadth = breadth(&found);
-    if with_forwards {
+    if whole {
+        exposure.breadth = breadth(&found);
         exposure.forwards = forwards::fates(estate, &exposure, &found);
     }
     exposure

@@ -177,7 +177,7 @@ pub fn from(
         from => crate::reach::all_setouts(ground.estate(), from)?,
     };
     let within = |reachable: Vec<IpRange>| -> Vec<IpRange> {
-        let Some(To::Addresses(aims) | To::Device(aims)) = to else { return reachable };
+        let Some(To::Addresses(aims) | To::Device(_, aims)) = to else { return reachable };
         aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim))).collect()
     };
     let (setouts, aims): (Vec<_>, Vec<_>) =

@@ -2,7 +2,7 @@
 
 use super::Reachable;
 use crate::Estate;
-use crate::access::{self, Access};
+use crate::access;
 use crate::services::{Encrypted, PortKind, Service, What};
 use serde::Serialize;
 use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
@@ -72,7 +72,7 @@ pub fn protection(estate: &Estate, device: usize, service: &Service) -> Protecti
     let row = match service.what {
         What::Shell(number) => {
             found.encrypted = Some(Encrypted::Yes);
-            access::of_shell(estate, device, number)
+            access::factors_of_shell(estate, device, number)
         }
         What::Tunnel(number) => {
             let family = estate.devices[device].facts.tunnels[number].family;
@@ -80,17 +80,17 @@ pub fn protection(estate: &Estate, device: usize, service: &Service) -> Protecti
             if matches!(family, TunnelFamily::Pptp) {
                 found.remarks.push("its encryption has been broken for years".into());
             }
-            access::of_tunnel(estate, device, number)
+            access::factors_of_tunnel(estate, device, number)
         }
         What::TunnelManagement(number) => {
             found.encrypted = Some(Encrypted::No);
-            access::of_management(estate, device, number)
+            access::factors_of_management(estate, device, number)
         }
         What::Radius | What::Dhcp(_) | What::PortMapper(_) | What::Socket => None,
     };
     found.factors = match service.what {
-        What::Tunnel(number) => row.and_then(factors).or_else(|| between_sites(estate, device, number)),
-        _ => row.and_then(factors),
+        What::Tunnel(number) => row.or_else(|| between_sites(estate, device, number)),
+        _ => row,
     };
     if found.remarks.is_empty() && known.is_some_and(|known| known.obsolete) {
         found.remarks.push("the protocol is no longer fit for use".into());
@@ -124,10 +124,6 @@ fn between_sites(estate: &Estate, device: usize, number: usize) -> Option<Vec<&'
         (false, true) => Some(vec![FactorKind::Certificate.words()]),
         (false, false) => None,
     }
-}
-
-fn factors(row: Access) -> Option<Vec<&'static str>> {
-    (row.verdict != "open question").then_some(row.factors)
 }
 
 /// How a service stands that is reached.

@@ -53,7 +53,7 @@ pub enum To {
     /// These addresses.
     Addresses(Vec<IpRange>),
     /// A device, by any of its addresses.
-    Device(Vec<IpRange>),
+    Device(usize, Vec<IpRange>),
 }
 
 impl To {
@@ -68,10 +68,11 @@ impl To {
             From::Address(address) => Self::Addresses(vec![IpRange::from(address)]),
             From::Network(net) => Self::Addresses(vec![IpRange::from(net)]),
             From::Named(name) => {
-                if let Some(device) = estate.devices.iter().find(|one| one.name == name) {
+                if let Some(at) = estate.devices.iter().position(|one| one.name == name) {
+                    let device = &estate.devices[at];
                     let held = device.facts.interfaces.iter().filter(|one| !one.loopback);
                     let all = held.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
-                    return Ok(Self::Device(all.collect()));
+                    return Ok(Self::Device(at, all.collect()));
                 }
                 let callers = callers_named(estate, &name);
                 if callers.is_empty() {
@@ -193,7 +194,7 @@ pub(crate) fn setouts(
     if let Some((name, interface)) = entering {
         let place = entrance(estate, name, interface)?;
         let sources = match from {
-            From::Outside => outside_sources(estate),
+            From::Outside => outside_sources(estate, place.device),
             From::Address(address) => vec![IpRange::from(*address)],
             From::Network(net) => vec![IpRange::from(*net)],
             From::Named(name) => named(estate, name, to)?.into_iter().flat_map(|one| one.sources).collect(),
@@ -277,18 +278,14 @@ fn entrance(estate: &Estate, name: &str, interface: &str) -> Result<Place, AskEr
     Ok(Place { device, interface: interface.to_owned() })
 }
 
-/// Addresses of hosts outside: what the internet routes, without the networks that lie inside.
-#[must_use]
-pub fn outside_sources(estate: &Estate) -> Vec<IpRange> {
-    let shape = estate.shape();
-    let mut inside: Vec<IpRange> = Vec::new();
-    for network in &shape.networks {
-        if !network.members.iter().any(|place| shape.shape.is_outside(place)) {
-            inside.extend(network.prefixes.iter().map(|net| IpRange::from(*net)));
-        }
-    }
+/// Addresses of hosts outside of a device: what the internet routes, without the device's own networks inside.
+fn outside_sources(estate: &Estate, device: usize) -> Vec<IpRange> {
+    let faces = |name: &str| estate.outside(device).iter().any(|one| one.name == name);
+    let inside =
+        estate.devices[device].facts.interfaces.iter().filter(|one| !one.loopback && !faces(&one.name));
     let mut all = public_ranges();
-    for range in inside {
+    for net in inside.flat_map(|one| &one.addresses).filter(|one| is_public(one.net.addr())) {
+        let range = IpRange::from(net.net.trunc());
         all = all.iter().flat_map(|one| one.without(&range)).collect();
     }
     all
@@ -297,9 +294,9 @@ pub fn outside_sources(estate: &Estate) -> Vec<IpRange> {
 /// Where connections from outside enter, each with the destinations that the outside sends there.
 #[must_use]
 pub fn outside_setouts(estate: &Estate) -> Vec<(Setout, Vec<IpRange>)> {
-    let sources = outside_sources(estate);
     let all = estate.shape().outside.iter();
-    all.map(|place| (Setout::entering(place, sources.clone()), aimable(estate, place))).collect()
+    all.map(|place| (Setout::entering(place, outside_sources(estate, place.device)), aimable(estate, place)))
+        .collect()
 }
 
 /// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that
@@ -336,11 +333,11 @@ fn aimable(estate: &Estate, place: &Place) -> Vec<IpRange> {
 
 fn outside(estate: &Estate, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
     let all = &estate.shape().outside;
-    let sources = || outside_sources(estate);
+    let sources = |place: &Place| outside_sources(estate, place.device);
     let Some(to) = to else {
         return match all.as_slice() {
             [] => Err(AskError::Entering),
-            all => Ok(all.iter().map(|place| Setout::entering(place, sources())).collect()),
+            all => Ok(all.iter().map(|place| Setout::entering(place, sources(place))).collect()),
         };
     };
     // The device that is addressed, where one is; else the one behind which the address lies.
@@ -364,7 +361,7 @@ fn outside(estate: &Estate, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError>
         ([], [], []) => return Err(AskError::Entering),
         _ => return Err(AskError::SeveralOutside(places(estate, all))),
     };
-    Ok(vec![Setout::entering(&chosen, sources())])
+    Ok(vec![Setout::entering(&chosen, sources(&chosen))])
 }
 
 fn places(estate: &Estate, all: &[Place]) -> String {
@@ -381,7 +378,15 @@ fn near(estate: &Estate, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Setou
         let sources = vec![range];
         return Ok(vec![Setout { device: *device, interface: None, ipsec: false, sources, next_to: false }]);
     }
-    let calling = |one: &&Callers| one.ranges.iter().any(|held| held.covers(&range));
+    // A pool inside a network is the more exact of the two; the same range as a network's is the network.
+    let prefixes = || shape.networks.iter().flat_map(|network| &network.prefixes);
+    let near = prefixes()
+        .map(|net| IpRange::from(*net))
+        .filter(|net| net.covers(&range))
+        .map(|net| net.size())
+        .min();
+    let exact = |held: &IpRange| held.covers(&range) && near.is_none_or(|near| held.size() < near);
+    let calling = |one: &&Callers| one.ranges.iter().any(exact);
     let callers: Vec<&Callers> = shape.callers.iter().filter(calling).collect();
     match callers.as_slice() {
         [] => {}

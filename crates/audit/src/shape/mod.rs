@@ -3,6 +3,8 @@
 
 mod callers;
 mod networks;
+#[cfg(test)]
+mod tests;
 mod tunnels;
 
 pub use callers::Callers;
@@ -64,6 +66,13 @@ impl EstateShape {
         networks::join(estate, &mut all);
         callers::place(estate, &mut all);
         tunnels::join(estate, &mut all);
+        // Who calls from another site of the estate is that site, and no caller.
+        for callers in &mut all.callers {
+            let place = Place { device: callers.device, interface: callers.interface.clone() };
+            let sites = all.shape.takes(&place);
+            callers.ranges.retain(|range| !sites.iter().any(|site| site.covers(range)));
+        }
+        all.callers.retain(|one| !one.ranges.is_empty());
         all
     }
 

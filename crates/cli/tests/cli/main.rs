@@ -6,6 +6,7 @@ mod addresses;
 mod audit;
 mod common;
 mod demo;
+mod exposure;
 mod leaks;
 mod logins;
 mod reach;

@@ -322,6 +322,19 @@ impl Net<'_> {
             return;
         }
         let (destination, source) = (packet.known(Field::Destination), packet.known(Field::Source));
+        // Out to where it came in from, by a next hop there: whoever asked gets it, whichever of the many outside that is.
+        if leg == Leg::Answer
+            && out.gateway.is_some()
+            && out.back.is_none()
+            && self.is_outside_entrance(start, &place)
+        {
+            let (carried, alike) = self.shape.carries(way.address(destination.0));
+            if carried && self.wrapped(way, &packet).is_none() {
+                way.narrow(destination.1, &alike);
+                self.came_home(way, packet, start, place, found);
+                return;
+            }
+        }
         let next = match (self.wrapped(way, &packet), out.back) {
             (Some((to, origin)), _) => {
                 packet.note("it goes into IPsec", Some(origin));
@@ -358,6 +371,12 @@ impl Net<'_> {
                 self.arrived_at(leg, start, way.trace, packet, delivery, found);
             }
         }
+    }
+
+    /// Whether this is the interface by which the first packet came in from outside.
+    fn is_outside_entrance(&self, start: Start<'_>, place: &Place) -> bool {
+        let entered = matches!(start, Start::Entering { device, interface, .. } if device == place.device && interface == place.interface);
+        entered && self.shape.is_outside(place)
     }
 
     /// Whether an answer that leaves here comes to who asked: by the interface it entered by, on the same network, or by the

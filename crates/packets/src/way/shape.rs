@@ -117,8 +117,8 @@ impl Shape {
     /// nothing tells.
     pub(super) fn sent_by_host(&self, at: &Place, destination: IpAddr) -> Option<(Place, Ranges)> {
         let segment = self.segments.get(at).copied()?;
-        if let Some(place) = self.holder(segment, destination) {
-            return Some((place.clone(), one(destination)));
+        if let Some((place, alike)) = self.held(segment, destination) {
+            return Some((place.clone(), alike));
         }
         let prefixes = self.prefixes.get(&segment).map_or(&[][..], Vec::as_slice);
         if prefixes.iter().any(|range| range.contains(destination)) {
@@ -161,6 +161,12 @@ impl Shape {
         self.wires.entry(from).or_default().push(wire);
     }
 
+    /// Destinations that go to known ends of an interface.
+    #[must_use]
+    pub fn takes(&self, place: &Place) -> Vec<IpRange> {
+        self.wires.get(place).into_iter().flatten().flat_map(|wire| wire.takes.iter().copied()).collect()
+    }
+
     /// Says what a device wraps into IPsec.
     pub fn policy(&mut self, device: usize, policy: IpsecPolicy) {
         self.policies.entry(device).or_default().push(policy);
@@ -196,6 +202,35 @@ impl Shape {
             let mut all = self.answers_for.iter();
             all.find(|(one, range, _)| *one == segment && range.contains(address)).map(|(_, _, place)| place)
         })
+    }
+
+    /// Whether the outside carries a destination that leaves by a next hop there, and for which destinations that is so.
+    pub(super) fn carries(&self, destination: IpAddr) -> (bool, Ranges) {
+        let family = Family::of(destination);
+        let lost = ranges(numbers(&self.not_carried, family));
+        let carried = !self.not_carried.iter().any(|range| range.contains(destination));
+        (carried, if carried { rest(lost.to_vec(), family) } else { lost })
+    }
+
+    /// Who has an address on a network, or answers for it there, and for which addresses that is the same.
+    fn held(&self, segment: usize, address: IpAddr) -> Option<(&Place, Ranges)> {
+        let family = Family::of(address);
+        let all = || {
+            let first = (segment, IpRange::all(family).first());
+            let held = self.holders.range(first..);
+            held.take_while(move |((at, address), _)| *at == segment && Family::of(*address) == family)
+        };
+        let numbers_of = |own: &dyn Fn(&Place) -> bool| -> Vec<(u128, u128)> {
+            all().filter(|(_, place)| own(place)).map(|((_, one), _)| (number(*one), number(*one))).collect()
+        };
+        if let Some(place) = self.holders.get(&(segment, address)) {
+            return Some((place, ranges(numbers_of(&|one| one == place))));
+        }
+        let answers = |(at, range, _): &&(usize, IpRange, Place)| *at == segment && range.contains(address);
+        let (_, range, place) = self.answers_for.iter().find(answers)?;
+        // An address that somebody has is that one's.
+        let free = rest(numbers_of(&|_| true), family);
+        Some((place, common(&ranges(numbers([range], family)), &free)))
     }
 
     /// Where a packet goes that leaves by an interface, and for which destinations that is so.

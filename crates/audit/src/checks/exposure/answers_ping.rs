@@ -9,9 +9,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A device answers a ping from outside",
     severity: Severity::Info,
-    why: "An answer tells scanners that somebody is there. It also tells an administrator that the line is up, and path discovery needs other messages of the same protocol; so this is worth knowing and seldom worth closing.",
-    fix: "Leave it, at a limited rate, or drop requests for an echo from outside. Keep the messages that path discovery needs.",
-    judged: "Tells each device that requests for an echo from outside come to. Passes where the kernel was told to stay silent, or a rule drops them.",
+    why: "An answer tells scanners that somebody is there. It also tells an administrator that the line is up, and \
+          path discovery needs other messages of the same protocol; so this is worth knowing and seldom worth \
+          closing.",
+    fix: "Leave it, at a limited rate, or drop requests for an echo from outside. Keep the messages that path \
+          discovery needs.",
+    judged: "Tells each device that requests for an echo from outside come to. Passes where the kernel was told to \
+             stay silent, or a rule drops them.",
     references: &["RFC 792", "RFC 4890, 4.3", "NIST SP 800-41 Rev. 1, 4.1"],
     run,
 };

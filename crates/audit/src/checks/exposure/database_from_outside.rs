@@ -10,9 +10,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A database answers the outside",
     severity: Severity::High,
-    why: "A database belongs behind the program that uses it. In the open its login is guessed, or there is none, and everything in it goes at once.",
-    fix: "Let it listen on the loopback address or on the inside address that its program uses, and drop it from outside.",
-    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private is the outside only where the estate file says so.",
+    why: "A database belongs behind the program that uses it. In the open its login is guessed, or there is none, \
+          and everything in it goes at once.",
+    fix: "Let it listen on the loopback address or on the inside address that its program uses, and drop it from \
+          outside.",
+    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on \
+             the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
+             that is not modelled decides. An interface whose addresses are private is the outside only where the \
+             estate file says so.",
     references: &["BSI APP.4.3.A3", "NIST SP 800-41 Rev. 1, 4.1"],
     run,
 };

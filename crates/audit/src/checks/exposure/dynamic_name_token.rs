@@ -8,9 +8,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A client for dynamic names keeps its token in clear",
     severity: Severity::Medium,
-    why: "Whoever has the token points the name somewhere else, and callers with it: to a server of his own that asks for their passwords. The name itself tells the world where the entrance is.",
-    fix: "Ask the provider for a token that may change this one name only, keep the file for the service's own user, send it encrypted, and change it now that it has been in an export.",
-    judged: "Fails for each client whose file holds a token or password; a step graver where it also goes over the network in plain text. Passes where the file holds none.",
+    why: "Whoever has the token points the name somewhere else, and callers with it: to a server of his own that \
+          asks for their passwords. The name itself tells the world where the entrance is.",
+    fix: "Ask the provider for a token that may change this one name only, keep the file for the service's own user, \
+          send it encrypted, and change it now that it has been in an export.",
+    judged: "Fails for each client whose file holds a token or password; a step graver where it also goes over the \
+             network in plain text. Passes where the file holds none.",
     references: &["ddclient(8)", "inadyn.conf(5)", "RFC 2136, 8", "BSI ORP.4.A23"],
     run,
 };

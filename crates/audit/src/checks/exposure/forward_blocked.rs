@@ -10,9 +10,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A port forward from outside is stopped further in",
     severity: Severity::Low,
-    why: "A forward that leads nowhere is an intention that somebody had and a door that is half open: one change of another filter, made for another reason, opens it. Until then it fills the log and hides what is meant.",
-    fix: "Ask who needs it. Take the forward out, or open the way as far as it is meant to go, for the sources that are meant.",
-    judged: "Fails for each port forward that connections from outside meet and none of which is delivered, because a rule or a device further in stops them. Passes where it leads somewhere.",
+    why: "A forward that leads nowhere is an intention that somebody had and a door that is half open: one change of \
+          another filter, made for another reason, opens it. Until then it fills the log and hides what is meant.",
+    fix: "Ask who needs it. Take the forward out, or open the way as far as it is meant to go, for the sources that \
+          are meant.",
+    judged: "Fails for each port forward that connections from outside meet and none of which is delivered, because \
+             a rule or a device further in stops them. Passes where it leads somewhere.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9"],
     run,
 };

@@ -13,9 +13,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A port forward lets the outside in to an inner host",
     severity: Severity::Low,
-    why: "A forward puts a machine of the inside into the open, past everything that stands in front of it. From that machine the whole inside network is one step away, and the forward outlives the reason for it.",
-    fix: "Keep forwards few, each with an owner, a reason and a date in its comment. Put what has to be reached into a network of its own, limit the sources, or let people come through the tunnel.",
-    judged: "Fails for each port forward from outside that comes through to a service of a device inside, graver to a storage appliance. A forward to a tunnel's own port is how remote access works and passes. What answers there is judged by the checks of its kind.",
+    why: "A forward puts a machine of the inside into the open, past everything that stands in front of it. From \
+          that machine the whole inside network is one step away, and the forward outlives the reason for it.",
+    fix: "Keep forwards few, each with an owner, a reason and a date in its comment. Put what has to be reached into \
+          a network of its own, limit the sources, or let people come through the tunnel.",
+    judged: "Fails for each port forward from outside that comes through to a service of a device inside, graver to \
+             a storage appliance. A forward to a tunnel's own port is how remote access works and passes. What \
+             answers there is judged by the checks of its kind.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "BSI NET.1.1.A4", "BSI NET.3.2.A2"],
     run,
 };

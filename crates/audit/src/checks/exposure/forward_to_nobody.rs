@@ -11,9 +11,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A port forward from outside leads to an address that nobody has",
     severity: Severity::Medium,
-    why: "The next machine that gets this address, by hand or by DHCP, stands in the open at once, without anybody having decided it. Whoever is inside already can take the address on purpose.",
-    fix: "Take the forward out, and the rule that lets it pass. If a machine is meant that was not exported, say so in the documentation and keep the address for it.",
-    judged: "Fails for each port forward that is let through to an address no device has and that no DHCP server or tunnel keeps for anybody. Passes where something answers, or the address is kept. An address out of a DHCP range is a question.",
+    why: "The next machine that gets this address, by hand or by DHCP, stands in the open at once, without anybody \
+          having decided it. Whoever is inside already can take the address on purpose.",
+    fix: "Take the forward out, and the rule that lets it pass. If a machine is meant that was not exported, say so \
+          in the documentation and keep the address for it.",
+    judged: "Fails for each port forward that is let through to an address no device has and that no DHCP server or \
+             tunnel keeps for anybody. Passes where something answers, or the address is kept. An address out of a \
+             DHCP range is a question.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9", "BSI NET.1.1.A24"],
     run,
 };

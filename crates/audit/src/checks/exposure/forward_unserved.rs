@@ -11,9 +11,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A port forward from outside leads to a port that nothing serves",
     severity: Severity::Low,
-    why: "The service is gone and its door stayed. The next program on that machine that takes the port, perhaps for an hour, is in the open.",
+    why: "The service is gone and its door stayed. The next program on that machine that takes the port, perhaps for \
+          an hour, is in the open.",
     fix: "Take the forward out, and the rule that lets it pass.",
-    judged: "Fails for each port forward that comes to a device whose sockets were exported and none of which waits there. Passes where one does. Undetermined where the device's sockets were not exported and no file of it says what answers.",
+    judged: "Fails for each port forward that comes to a device whose sockets were exported and none of which waits \
+             there. Passes where one does. Undetermined where the device's sockets were not exported and no file of \
+             it says what answers.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9", "BSI SYS.1.1.A6"],
     run,
 };

@@ -10,9 +10,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A program waits for connections that no exported file explains",
     severity: Severity::Info,
-    why: "What nobody configured nobody looks after. It may be a helper somebody started by hand, a part of another program, or something that was not put there by its owner.",
+    why: "What nobody configured nobody looks after. It may be a helper somebody started by hand, a part of another \
+          program, or something that was not put there by its owner.",
     fix: "Say for each which file configures it and hand that over; stop what nobody needs.",
-    judged: "Tells, for each device whose sockets were exported, those beyond the loopback address that no file among the exports explains; graver for one that the outside reaches and that no well-known port names. Passes where every socket is explained.",
+    judged: "Tells, for each device whose sockets were exported, those beyond the loopback address that no file \
+             among the exports explains; graver for one that the outside reaches and that no well-known port names. \
+             Passes where every socket is explained.",
     references: &["BSI SYS.1.1.A6", "NIST SP 800-123, 4.2", "CIS Controls 8, 4.8"],
     run,
 };

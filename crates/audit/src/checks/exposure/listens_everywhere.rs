@@ -9,9 +9,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A service listens on the outside address as well, where only callers or the inside reach it",
     severity: Severity::Low,
-    why: "One filter rule is all that stands between the service and the outside, and one slip in it is enough. A service that does not listen there cannot be reached there.",
+    why: "One filter rule is all that stands between the service and the outside, and one slip in it is enough. A \
+          service that does not listen there cannot be reached there.",
     fix: "Bind the service to the inside address or to the tunnel's, and keep the rule as the second lock.",
-    judged: "Fails for each service that is meant for few (management, shell, desktop, files, database, machines), listens on every address of a device with an outside interface, and is reached by callers of a tunnel of that device but not from outside. Passes where it is bound to other addresses. Where the outside reaches it the check of its kind tells.",
+    judged: "Fails for each service that is meant for few (management, shell, desktop, files, database, machines), \
+             listens on every address of a device with an outside interface, and is reached by callers of a tunnel \
+             of that device but not from outside. Passes where it is bound to other addresses. Where the outside \
+             reaches it the check of its kind tells.",
     references: &["BSI SYS.1.1.A6", "NIST SP 800-123, 4.2"],
     run,
 };

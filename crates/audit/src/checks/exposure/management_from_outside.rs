@@ -10,9 +10,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A service for management answers the outside",
     severity: Severity::High,
-    why: "Whoever holds the management of a device holds the device, its rules and its logs. Such services are written for a trusted network, get fixes late, and are what scanners look for first.",
-    fix: "Let them listen on the inside address only, let the filter drop them from outside, and reach them through a tunnel that asks for two factors.",
-    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private is the outside only where the estate file says so.",
+    why: "Whoever holds the management of a device holds the device, its rules and its logs. Such services are \
+          written for a trusted network, get fixes late, and are what scanners look for first.",
+    fix: "Let them listen on the inside address only, let the filter drop them from outside, and reach them through \
+          a tunnel that asks for two factors.",
+    judged: "Fails for each such service that connections from outside come to, by rule, forward and every device on \
+             the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
+             that is not modelled decides. An interface whose addresses are private is the outside only where the \
+             estate file says so.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "BSI NET.3.2.A5", "BSI SYS.1.1.A5", "CISA BOD 23-02"],
     run,
 };

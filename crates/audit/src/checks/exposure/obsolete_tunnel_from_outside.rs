@@ -11,9 +11,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A tunnel that is no longer fit answers the outside",
     severity: Severity::High,
-    why: "A protocol that has been broken for years protects nothing, however good the password. While it answers, whoever listens on the line has the traffic and, soon after, the password.",
+    why: "A protocol that has been broken for years protects nothing, however good the password. While it answers, \
+          whoever listens on the line has the traffic and, soon after, the password.",
     fix: "Switch it off and close its ports. Move callers to a tunnel that is still maintained.",
-    judged: "Fails for each PPTP server that connections from outside come to. A step milder where only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private is the outside only where the estate file says so.",
+    judged: "Fails for each PPTP server that connections from outside come to. A step milder where only named \
+             sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An \
+             interface whose addresses are private is the outside only where the estate file says so.",
     references: &["RFC 2637", "BSI NET.3.3.A7", "NIST SP 800-77 Rev. 1, 8"],
     run,
 };

@@ -12,9 +12,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A service is closed to the outside by IPv4 and open by IPv6",
     severity: Severity::High,
-    why: "Somebody closed the service on purpose and forgot the second road. Scanners know that addresses of IPv6 are often open where those of IPv4 are not, and names and certificates tell them where to look.",
-    fix: "Write the same rules for IPv6 as for IPv4, best in one list for both versions, and audit both dumps each time.",
-    judged: "Fails for each service that connections from outside come to by IPv6, on a device with an outside address of IPv4 by which none does. Passes where both versions are open or both are closed.",
+    why: "Somebody closed the service on purpose and forgot the second road. Scanners know that addresses of IPv6 \
+          are often open where those of IPv4 are not, and names and certificates tell them where to look.",
+    fix: "Write the same rules for IPv6 as for IPv4, best in one list for both versions, and audit both dumps each \
+          time.",
+    judged: "Fails for each service that connections from outside come to by IPv6, on a device with an outside \
+             address of IPv4 by which none does. Passes where both versions are open or both are closed.",
     references: &["RFC 9099, 2.3", "NIST SP 800-119, 6.3", "BSI NET.1.1.A20"],
     run,
 };

@@ -10,9 +10,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A service in plain text answers the outside",
     severity: Severity::Medium,
-    why: "What passes in plain text is read and changed by whoever carries it. A password among it is used again elsewhere.",
+    why: "What passes in plain text is read and changed by whoever carries it. A password among it is used again \
+          elsewhere.",
     fix: "Offer the encrypted form of the protocol and close this one; where there is none, put it behind a tunnel.",
-    judged: "Fails for each service whose protocol encrypts nothing and that connections from outside come to. Name and time services, tunnels and what has a check of its own for being reached are told there. A step milder where only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private is the outside only where the estate file says so.",
+    judged: "Fails for each service whose protocol encrypts nothing and that connections from outside come to. Name \
+             and time services, tunnels and what has a check of its own for being reached are told there. A step \
+             milder where only named sources do. Passes where none does. Undetermined where a rule that is not \
+             modelled decides. An interface whose addresses are private is the outside only where the estate file \
+             says so.",
     references: &["RFC 7258", "BSI APP.3.2.A11", "PCI DSS 4.0, 4.2.1"],
     run,
 };

@@ -10,9 +10,15 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "Ports are opened to the outside for whoever asks inside",
     severity: Severity::Medium,
-    why: "Any program on any machine inside, a game, a camera or a Trojan horse, opens a port to the outside by asking, without a login and without a line in any rule list. What the filter says is then not what is open.",
-    fix: "Switch the service off and make the few forwards that are needed by hand. Where it has to stay, let it take requests from named hosts for themselves only, above port 1023, and end its list with a denial of everything.",
-    judged: "Fails for each service that takes requests by UPnP, NAT-PMP or PCP; graver where a host may ask for others and no list limits who may ask, milder where the list ends with a denial. Passes where both kinds of requests are switched off.",
+    why: "Any program on any machine inside, a game, a camera or a Trojan horse, opens a port to the outside by \
+          asking, without a login and without a line in any rule list. What the filter says is then not what is \
+          open.",
+    fix: "Switch the service off and make the few forwards that are needed by hand. Where it has to stay, let it \
+          take requests from named hosts for themselves only, above port 1023, and end its list with a denial of \
+          everything.",
+    judged: "Fails for each service that takes requests by UPnP, NAT-PMP or PCP; graver where a host may ask for \
+             others and no list limits who may ask, milder where the list ends with a denial. Passes where both \
+             kinds of requests are switched off.",
     references: &["RFC 6886, 5", "RFC 6887, 17", "BSI NET.3.1.A1", "CISA TA13-088A"],
     run,
 };

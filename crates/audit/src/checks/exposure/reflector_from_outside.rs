@@ -10,9 +10,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A name or time service answers the whole internet",
     severity: Severity::Medium,
-    why: "A service that answers anybody by UDP with more than it was asked sends its answers to whoever the request claims to be from. It takes part in attacks on others, fills the own line, and tells strangers about the inside.",
+    why: "A service that answers anybody by UDP with more than it was asked sends its answers to whoever the request \
+          claims to be from. It takes part in attacks on others, fills the own line, and tells strangers about the \
+          inside.",
     fix: "Answer the inside only: by address in the service's own configuration, and by the filter from outside.",
-    judged: "Fails for each service over UDP whose answers are larger than its requests, or which looks up names, and that connections from outside come to. A step milder where only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private is the outside only where the estate file says so.",
+    judged: "Fails for each service over UDP whose answers are larger than its requests, or which looks up names, \
+             and that connections from outside come to. A step milder where only named sources do. Passes where none \
+             does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private \
+             is the outside only where the estate file says so.",
     references: &["RFC 5358", "RFC 8633, 5.4", "US-CERT TA14-017A", "BSI APP.3.6.A6"],
     run,
 };

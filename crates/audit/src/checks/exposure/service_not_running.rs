@@ -9,9 +9,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A configured service was not seen running",
     severity: Severity::Low,
-    why: "Either the service does not run and somebody misses it without knowing, or the file is a leftover that the next start brings back to life. What was audited in it is not what runs.",
+    why: "Either the service does not run and somebody misses it without knowing, or the file is a leftover that the \
+          next start brings back to life. What was audited in it is not what runs.",
     fix: "Ask whether it is meant to run. Start it, or take its file away and close what was opened for it.",
-    judged: "Fails for each service that a file configures and whose socket is not among those exported, on a device whose sockets were. Tunnels that live in the kernel show no socket and are left out. Passes where the socket was seen.",
+    judged: "Fails for each service that a file configures and whose socket is not among those exported, on a device \
+             whose sockets were. Tunnels that live in the kernel show no socket and are left out. Passes where the \
+             socket was seen.",
     references: &["BSI SYS.1.1.A6", "ss(8)"],
     run,
 };

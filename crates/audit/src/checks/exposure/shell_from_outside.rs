@@ -12,9 +12,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Exposure,
     title: "A remote shell answers the outside",
     severity: Severity::Medium,
-    why: "A command line is the shortest way to everything. In the open it is tried with guessed passwords all day, and a fault in it is used within hours of becoming known.",
-    fix: "Reach it through a tunnel. Where it has to stay open, let named sources in only, with keys and no passwords; switch off shells that send everything in plain text.",
-    judged: "Fails for each remote shell that connections from outside come to: graver where it sends in plain text or lets in by a password alone, milder where a key or two factors are asked for. A step milder where only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private is the outside only where the estate file says so.",
+    why: "A command line is the shortest way to everything. In the open it is tried with guessed passwords all day, \
+          and a fault in it is used within hours of becoming known.",
+    fix: "Reach it through a tunnel. Where it has to stay open, let named sources in only, with keys and no \
+          passwords; switch off shells that send everything in plain text.",
+    judged: "Fails for each remote shell that connections from outside come to: graver where it sends in plain text \
+             or lets in by a password alone, milder where a key or two factors are asked for. A step milder where \
+             only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. \
+             An interface whose addresses are private is the outside only where the estate file says so.",
     references: &["BSI SYS.1.3.A8", "NIST SP 800-46 Rev. 2, 3.3", "RFC 4253"],
     run,
 };

@@ -9,9 +9,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Callers of a tunnel reach the whole inside with every service",
     severity: Severity::High,
-    why: "A caller's machine stands in a home or a hotel, and whoever has it, or the caller's password, has the whole inside with it. That the tunnel is encrypted says nothing about what comes out of it.",
-    fix: "Let callers reach the few machines and services that they need, by group, and drop and log the rest. What is meant can be written down as intents in trevlin.toml.",
-    judged: "Fails for each tunnel whose callers come through to more than half of the addresses of every network behind the device, with every TCP or UDP port. Milder where an intent of the estate file says so. Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled decides.",
+    why: "A caller's machine stands in a home or a hotel, and whoever has it, or the caller's password, has the \
+          whole inside with it. That the tunnel is encrypted says nothing about what comes out of it.",
+    fix: "Let callers reach the few machines and services that they need, by group, and drop and log the rest. What \
+          is meant can be written down as intents in trevlin.toml.",
+    judged: "Fails for each tunnel whose callers come through to more than half of the addresses of every network \
+             behind the device, with every TCP or UDP port. Milder where an intent of the estate file says so. \
+             Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
+             decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-207, 2.1", "BSI NET.3.3.A4", "BSI NET.3.2.A2"],
     run,
 };

@@ -11,9 +11,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Callers of a tunnel reach the management of devices",
     severity: Severity::Medium,
-    why: "Those who only want their files do not need the management of the firewall. One infected machine among them does, and then makes itself at home.",
-    fix: "Let administrators alone reach management, from a tunnel or a group of their own, and drop it for everybody else.",
-    judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, routers and storage appliances, that callers come through to. An access that the estate file means (intent) passes. Undetermined where a rule that is not modelled decides.",
+    why: "Those who only want their files do not need the management of the firewall. One infected machine among \
+          them does, and then makes itself at home.",
+    fix: "Let administrators alone reach management, from a tunnel or a group of their own, and drop it for \
+          everybody else.",
+    judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, \
+             routers and storage appliances, that callers come through to. An access that the estate file means \
+             (intent) passes. Undetermined where a rule that is not modelled decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "BSI NET.1.1.A5", "BSI NET.3.3.A4"],
     run,
 };

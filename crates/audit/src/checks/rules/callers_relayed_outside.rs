@@ -11,9 +11,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Callers of a tunnel are relayed to the outside with every port",
     severity: Severity::Medium,
-    why: "What callers, or what lives on their machines, do on the internet then comes from the organisation's address: mail by the thousand, scans, downloads. Its address ends up on block lists, and the questions come here.",
-    fix: "Let callers go out with the services that are meant, by a proxy where there is one, and drop the rest; or send only inside networks through the tunnel and let nothing out on the other side.",
-    judged: "Fails for each tunnel whose callers come through to the outside with every TCP or UDP port. A step milder where the tunnel is meant to carry everything they send. Passes where some ports are let out or none. Undetermined where a rule that is not modelled decides.",
+    why: "What callers, or what lives on their machines, do on the internet then comes from the organisation's \
+          address: mail by the thousand, scans, downloads. Its address ends up on block lists, and the questions \
+          come here.",
+    fix: "Let callers go out with the services that are meant, by a proxy where there is one, and drop the rest; or \
+          send only inside networks through the tunnel and let nothing out on the other side.",
+    judged: "Fails for each tunnel whose callers come through to the outside with every TCP or UDP port. A step \
+             milder where the tunnel is meant to carry everything they send. Passes where some ports are let out or \
+             none. Undetermined where a rule that is not modelled decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.2", "NIST SP 800-46 Rev. 2, 3.3", "RFC 5068"],
     run,
 };

@@ -10,9 +10,12 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Access that is meant does not come through",
     severity: Severity::Low,
-    why: "Somebody is kept from work, or the intent is older than the network. Where people cannot get through the right way they find another one.",
+    why: "Somebody is kept from work, or the intent is older than the network. Where people cannot get through the \
+          right way they find another one.",
     fix: "Find the line that stops it and open it for what is meant, or take the intent out.",
-    judged: "Fails for each intent of which some address and port is stopped from some source, with the line that stops it. Passes where all of it comes through. An intent that names nothing in the estate is a question.",
+    judged: "Fails for each intent of which some address and port is stopped from some source, with the line that \
+             stops it. Passes where all of it comes through. An intent that names nothing in the estate is a \
+             question.",
     references: &[
         "NIST SP 800-41 Rev. 1, 4 and 5.2",
         "NIST SP 800-53 Rev. 5, AC-4 and AC-6",

@@ -11,9 +11,13 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Access goes beyond what is meant",
     severity: Severity::Medium,
-    why: "What was written down as meant is what somebody answered for. Everything beyond it nobody decided, nobody watches, and an intruder finds it by trying.",
-    fix: "Narrow the rules to what is meant, or, where the access is needed after all, add it to the intents with somebody who answers for it.",
-    judged: "Fails for each place of an intent that says `only`: everything that comes through from there beyond all intents from there, told as networks and ports with the rules that grant it. Passes where nothing does. What a rule that is not modelled decides is a question.",
+    why: "What was written down as meant is what somebody answered for. Everything beyond it nobody decided, nobody \
+          watches, and an intruder finds it by trying.",
+    fix: "Narrow the rules to what is meant, or, where the access is needed after all, add it to the intents with \
+          somebody who answers for it.",
+    judged: "Fails for each place of an intent that says `only`: everything that comes through from there beyond all \
+             intents from there, told as networks and ports with the rules that grant it. Passes where nothing does. \
+             What a rule that is not modelled decides is a question.",
     references: &[
         "NIST SP 800-41 Rev. 1, 4 and 5.2",
         "NIST SP 800-53 Rev. 5, AC-4 and AC-6",

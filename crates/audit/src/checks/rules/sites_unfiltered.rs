@@ -9,9 +9,14 @@ pub(crate) const CHECK: Check = Check {
     area: Area::Rules,
     title: "Sites are joined by a tunnel without a filter between",
     severity: Severity::Medium,
-    why: "A tunnel without a filter makes two sites one: what gets into the smaller and worse kept of the two is in the larger one at once. Worms have gone through whole companies that way.",
-    fix: "Filter at both ends what comes out of the tunnel: the machines and services that the other site needs, and nothing else.",
-    judged: "Fails for each end of a tunnel between two devices of the estate where connections from the other site come through to more than half of the addresses of every network behind it with every TCP or UDP port. Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled decides.",
+    why: "A tunnel without a filter makes two sites one: what gets into the smaller and worse kept of the two is in \
+          the larger one at once. Worms have gone through whole companies that way.",
+    fix: "Filter at both ends what comes out of the tunnel: the machines and services that the other site needs, and \
+          nothing else.",
+    judged: "Fails for each end of a tunnel between two devices of the estate where connections from the other site \
+             come through to more than half of the addresses of every network behind it with every TCP or UDP port. \
+             Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
+             decides.",
     references: &["NIST SP 800-77 Rev. 1, 4.2", "NIST SP 800-41 Rev. 1, 4.1", "BSI NET.1.1.A18"],
     run,
 };
