@@ -249,23 +249,31 @@ fn ports_without(one: PortRange, other: PortRange) -> Vec<PortRange> {
         .collect()
 }
 
+/// What one intent means.
+struct Meant {
+    ranges: Vec<IpRange>,
+    /// Whether the outside is meant as well.
+    outside: bool,
+    services: Vec<(u8, PortRange)>,
+}
+
 /// What comes through from somewhere beyond everything that is meant from there.
 fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
     let estate = ground.estate();
     let every = PortRange { first: 0, last: 65535 };
     let everywhere = [IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let cells = explore(ground, from, &everywhere, &[(6, every), (17, every)])?;
-    let mut meant: Vec<(Vec<IpRange>, bool, Vec<(u8, PortRange)>)> = Vec::new();
+    let mut meant: Vec<Meant> = Vec::new();
     for intent in estate.intents.iter().filter(|one| one.from == from) {
         let (ranges, outside) = targets(estate, intent)?;
-        meant.push((ranges, outside, services(intent)));
+        meant.push(Meant { ranges, outside, services: services(intent) });
     }
     type Key = (u8, usize, Option<Gone>, bool, Vec<Origin>, Vec<PortRange>);
     let mut by_ports: BTreeMap<Key, Vec<IpRange>> = BTreeMap::new();
     for cell in cells.iter().filter(|cell| cell.answer.verdict != Verdict::Blocked) {
         let Some(delivery) = &cell.delivery else { continue };
         let mut left: Vec<Rectangle> = vec![cell.delivered.clone()];
-        for (ranges, outside, services) in &meant {
+        for Meant { ranges, outside, services } in &meant {
             let all: &[IpRange] =
                 if *outside && delivery.gone == Some(Gone::Outside) { &everywhere } else { ranges };
             let ports: Vec<PortRange> = services

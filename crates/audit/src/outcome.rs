@@ -189,14 +189,7 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     let mut findings = Vec::new();
     let mut open_questions = Vec::new();
     let mut seen: BTreeMap<String, u32> = BTreeMap::new();
-    // Checks know nothing of each other; their answers are taken in the order of the checks, whoever was first.
-    // Several checks ask for them, and each is made once.
-    (0..estate.devices.len()).into_par_iter().for_each(|device| {
-        estate.rule_reviews(device);
-    });
-    estate.views();
-    let answers: Vec<Vec<Answer>> = CHECKS.par_iter().map(|check| (check.run)(estate, yardstick)).collect();
-    for (check, answers) in CHECKS.iter().copied().zip(answers) {
+    for (check, answers) in CHECKS.iter().copied().zip(answers(estate, yardstick)) {
         for answer in answers {
             let device = &estate.devices[answer.device].name;
             match answer.verdict {
@@ -230,6 +223,30 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
         open_questions,
         summary,
     }
+}
+
+/// What every check answers, in the order of the checks, whoever was first: they know nothing of each other.
+fn answers(estate: &Estate, yardstick: &Yardstick) -> Vec<Vec<Answer>> {
+    // What several checks ask for is made once, beside those that ask for none of it and take long over secrets.
+    let prepare = || {
+        (0..estate.devices.len()).into_par_iter().for_each(|device| {
+            estate.rule_reviews(device);
+        });
+        estate.views();
+        estate.inner_views();
+    };
+    let alone = |check: &Check| {
+        matches!(check.area, Area::Addresses | Area::Ciphers | Area::Secrets)
+            && check.id != "secrets/weak-login-password"
+    };
+    let run = |wanted: bool| -> Vec<Option<Vec<Answer>>> {
+        let chosen =
+            |check: &&'static Check| (alone(check) == wanted).then(|| (check.run)(estate, yardstick));
+        CHECKS.par_iter().map(chosen).collect()
+    };
+    let ((), first) = rayon::join(prepare, || run(true));
+    let second = run(false);
+    first.into_iter().zip(second).map(|(first, second)| first.or(second).unwrap_or_default()).collect()
 }
 
 /// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a

@@ -17,12 +17,29 @@ pub struct Views {
     pub services: Vec<Vec<Service>>,
     /// What the outside reaches.
     pub outside: Exposure,
+}
+
+/// What is reached from within.
+#[derive(Debug)]
+pub struct InnerViews {
     /// What callers of each tunnel reach, in the order of the estate's callers.
     pub callers: Vec<Exposure>,
     /// What each end of a tunnel between sites lets in.
     pub sites: Vec<Site>,
     /// Every intent, held against what is.
     pub intents: Vec<Held>,
+}
+
+impl InnerViews {
+    pub(crate) fn of(estate: &Estate) -> Self {
+        let services = &estate.views().services;
+        let ground = Ground::of(estate);
+        let callers =
+            estate.shape().callers.par_iter().map(|one| exposure::callers(&ground, services, one)).collect();
+        let sites = sites(estate, &ground, services);
+        let intents = crate::intents::hold(&ground);
+        Self { callers, sites, intents }
+    }
 }
 
 /// From where a service is reached, as far as the exports tell.
@@ -129,11 +146,7 @@ impl Views {
         let services = exposure::all_services(estate);
         let ground = Ground::of(estate);
         let outside = exposure::outside(&ground, &services);
-        let callers =
-            estate.shape().callers.par_iter().map(|one| exposure::callers(&ground, &services, one)).collect();
-        let sites = sites(estate, &ground, &services);
-        let intents = crate::intents::hold(&ground);
-        Self { services, outside, callers, sites, intents }
+        Self { services, outside }
     }
 
     /// How the outside reaches a port of a device, where it does: for everybody before for some.

@@ -11,7 +11,7 @@ use crate::estate_file::{Intent, InterfacePair};
 use crate::plan::Plan;
 use crate::rules::Kept;
 use crate::shape::EstateShape;
-use crate::views::Views;
+use crate::views::{InnerViews, Views};
 use crate::{ValidEstateFile, Wanted};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
@@ -79,6 +79,7 @@ pub struct Estate {
     plan: OnceLock<Plan>,
     shape: OnceLock<EstateShape>,
     views: OnceLock<Views>,
+    inner_views: OnceLock<InnerViews>,
     /// Reviews of packet filters, by device, each made when it is first asked for.
     rule_reviews: Vec<OnceLock<Vec<Kept>>>,
 }
@@ -120,6 +121,7 @@ impl Estate {
             plan: OnceLock::new(),
             shape: OnceLock::new(),
             views: OnceLock::new(),
+            inner_views: OnceLock::new(),
             rule_reviews: Vec::new(),
         };
         estate.rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
@@ -239,7 +241,7 @@ impl Estate {
         self.shape.get_or_init(|| EstateShape::of(self))
     }
 
-    /// What is reached from outside and by callers, worked out when it is first asked for.
+    /// What is served, and what of it the outside reaches, worked out when it is first asked for.
     pub fn views(&self) -> &Views {
         if let Some(known) = self.views.get() {
             return known;
@@ -249,9 +251,18 @@ impl Estate {
         self.views.get_or_init(|| made)
     }
 
+    /// What callers and other sites reach, worked out when it is first asked for.
+    pub fn inner_views(&self) -> &InnerViews {
+        if let Some(known) = self.inner_views.get() {
+            return known;
+        }
+        let made = InnerViews::of(self);
+        self.inner_views.get_or_init(|| made)
+    }
+
     /// Every intent of the estate file, held against what is.
     pub fn held_intents(&self) -> &[crate::intents::Held] {
-        &self.views().intents
+        &self.inner_views().intents
     }
 
     /// The review of a device's packet filters, made when it is first asked for.

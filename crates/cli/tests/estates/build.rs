@@ -1,26 +1,18 @@
 //! Estates as network namespaces: one for each machine, and one whose bridges are the networks.
 
+use crate::agents::Agents;
 use crate::text::Estate;
 use crate::{PORTS, Probe};
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Write};
 use std::net::IpAddr;
 use std::path::Path;
-use std::process::{Child, ChildStdin, Command, Output, Stdio};
-use std::sync::mpsc::{Receiver, channel};
-use std::time::Duration;
-
-struct Agent {
-    child: Child,
-    to: ChildStdin,
-    from: Receiver<String>,
-}
+use std::process::{Command, Output};
 
 /// An estate that is up, taken down again in the end.
 pub(crate) struct Built {
     prefix: String,
     names: Vec<String>,
-    agents: Vec<Agent>,
+    agents: Agents,
 }
 
 fn run(program: &str, arguments: &[&str]) -> Output {
@@ -44,8 +36,11 @@ pub(crate) fn possible() -> Result<(), String> {
 
 impl Built {
     pub(crate) fn new(estate: &Estate) -> Self {
-        let mut built =
-            Self { prefix: format!("te{}", std::process::id()), names: Vec::new(), agents: Vec::new() };
+        let mut built = Self {
+            prefix: format!("te{}", std::process::id()),
+            names: Vec::new(),
+            agents: Agents::default(),
+        };
         built.add("switch");
         for (number, _) in estate.networks().iter().enumerate() {
             built.within("switch", &["ip", "link", "add", &format!("n{number}"), "type", "bridge"]);
@@ -91,7 +86,8 @@ impl Built {
             };
         }
         for machine in &estate.machines {
-            built.start(&machine.name, &machine.addresses());
+            let namespace = built.name(&machine.name);
+            built.agents.start(&namespace, &PORTS, machine.addresses());
         }
         built
     }
@@ -146,31 +142,6 @@ impl Built {
         self.within(machine, &["ip", "link", "set", &interface.name, "up"]);
     }
 
-    fn start(&mut self, machine: &str, addresses: &[IpAddr]) {
-        let ports = PORTS.map(|port| port.to_string()).join(",");
-        let mut child = Command::new("ip")
-            .args(["netns", "exec", &self.name(machine)])
-            .arg(std::env::current_exe().unwrap())
-            .args(["agent", &ports])
-            .args(addresses.iter().map(IpAddr::to_string))
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
-        let (sender, from) = channel();
-        let out = BufReader::new(child.stdout.take().unwrap());
-        std::thread::spawn(move || {
-            for line in out.lines().map_while(Result::ok) {
-                if sender.send(line).is_err() {
-                    return;
-                }
-            }
-        });
-        let ready = from.recv_timeout(Duration::from_secs(20)).expect("an agent starts");
-        assert_eq!(ready, "ready");
-        self.agents.push(Agent { to: child.stdin.take().unwrap(), child, from });
-    }
-
     /// What an auditor would be given of the devices.
     pub(crate) fn export(&self, estate: &Estate, folder: &Path) {
         for machine in estate.machines.iter().filter(|one| one.exported) {
@@ -205,53 +176,18 @@ impl Built {
             for probe in some {
                 let protocol = if probe.tcp { "tcp" } else { "udp" };
                 let Probe { id, source, source_port, destination, port, .. } = probe;
-                writeln!(
-                    self.agents[probe.from].to,
-                    "{id} {protocol} {source} {source_port} {destination} {port}"
-                )
-                .unwrap();
+                let line = format!("{id} {protocol} {source} {source_port} {destination} {port}");
+                self.agents.tell(probe.from, &line);
             }
-            self.go(&mut arrived);
+            arrived.extend(self.agents.go());
         }
         arrived
-    }
-
-    fn go(&mut self, arrived: &mut BTreeMap<usize, (IpAddr, u16)>) {
-        for agent in &mut self.agents {
-            writeln!(agent.to, "go").unwrap();
-            agent.to.flush().unwrap();
-        }
-        let mut take = |line: String| {
-            let words: Vec<&str> = line.split(' ').collect();
-            if let [number, address, port] = words.as_slice() {
-                arrived.insert(number.parse().unwrap(), (address.parse().unwrap(), port.parse().unwrap()));
-            }
-        };
-        for agent in &self.agents {
-            loop {
-                let line = agent.from.recv_timeout(Duration::from_secs(20)).expect("an agent answers");
-                if line == "done" {
-                    break;
-                }
-                take(line);
-            }
-        }
-        // What one had still to tell when another was done.
-        std::thread::sleep(Duration::from_millis(20));
-        for agent in &self.agents {
-            while let Ok(line) = agent.from.try_recv() {
-                take(line);
-            }
-        }
     }
 }
 
 impl Drop for Built {
     fn drop(&mut self) {
-        for agent in &mut self.agents {
-            let _ = agent.child.kill();
-            let _ = agent.child.wait();
-        }
+        self.agents.stop();
         for name in &self.names {
             run("ip", &["netns", "del", name]);
         }

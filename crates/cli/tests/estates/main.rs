@@ -13,6 +13,8 @@
 
 #[path = "../../../packets/tests/kernel/agent.rs"]
 mod agent;
+#[path = "../../../packets/tests/kernel/agents.rs"]
+mod agents;
 mod build;
 mod text;
 

@@ -12,6 +12,7 @@
 )]
 
 mod agent;
+mod agents;
 mod lists;
 mod net;
 mod zones;

@@ -1,12 +1,10 @@
 //! The networks: a gate with four interfaces, and behind each a host with several addresses.
 
+use crate::agents::Agents;
 use crate::lists::{Kind, PORTS, Rng, RuleList};
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Write};
 use std::net::IpAddr;
-use std::process::{Child, ChildStdin, Command, Output, Stdio};
-use std::sync::mpsc::{Receiver, channel};
-use std::time::Duration;
+use std::process::{Child, Command, Output, Stdio};
 
 /// Interface of the gate, host behind it, addresses of the gate, addresses of the host; the first of the host's is on the link.
 type Side = (&'static str, &'static str, &'static [&'static str], &'static [&'static str]);
@@ -59,16 +57,10 @@ pub(crate) struct Probe {
     pub(crate) port: u16,
 }
 
-struct Agent {
-    child: Child,
-    to: ChildStdin,
-    from: Receiver<String>,
-}
-
 /// The networks, taken down again in the end.
 pub(crate) struct Net {
     prefix: String,
-    agents: Vec<Agent>,
+    agents: Agents,
     sent: usize,
 }
 
@@ -97,7 +89,8 @@ impl Net {
     }
 
     pub(crate) fn new() -> Self {
-        let mut net = Self { prefix: format!("tv{}", std::process::id()), agents: Vec::new(), sent: 0 };
+        let mut net =
+            Self { prefix: format!("tv{}", std::process::id()), agents: Agents::default(), sent: 0 };
         net.ip(&["netns", "add", &net.name("gate")]);
         for (setting, value) in [
             ("ipv4/ip_forward", 1),
@@ -189,29 +182,8 @@ impl Net {
     }
 
     fn start(&mut self, host: &str, addresses: &[&str]) {
-        let ports = PORTS.map(|port| port.to_string()).join(",");
-        let me = std::env::current_exe().unwrap();
-        let mut child = Command::new("ip")
-            .args(["netns", "exec", &self.name(host)])
-            .arg(me)
-            .args(["agent", &ports])
-            .args(addresses.iter().map(|one| bare(one).to_string()))
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
-        let (sender, from) = channel();
-        let out = BufReader::new(child.stdout.take().unwrap());
-        std::thread::spawn(move || {
-            for line in out.lines().map_while(Result::ok) {
-                if sender.send(line).is_err() {
-                    return;
-                }
-            }
-        });
-        let ready = from.recv_timeout(Duration::from_secs(20)).expect("an agent starts");
-        assert_eq!(ready, "ready");
-        self.agents.push(Agent { to: child.stdin.take().unwrap(), child, from });
+        let namespace = self.name(host);
+        self.agents.start(&namespace, &PORTS, addresses.iter().map(|one| bare(one)));
     }
 
     /// Loads a rule list into the gate, and nothing else. A line that the program refuses, as one of both IP versions, is
@@ -333,46 +305,16 @@ impl Net {
         for probe in probes {
             let protocol = if probe.tcp { "tcp" } else { "udp" };
             let Probe { id, source, source_port, destination, port, .. } = probe;
-            let to = &mut self.agents[probe.side + 1].to;
-            writeln!(to, "{id} {protocol} {source} {source_port} {destination} {port}").unwrap();
+            let line = format!("{id} {protocol} {source} {source_port} {destination} {port}");
+            self.agents.tell(probe.side + 1, &line);
         }
-        for agent in &mut self.agents {
-            writeln!(agent.to, "go").unwrap();
-            agent.to.flush().unwrap();
-        }
-        let mut arrived = BTreeMap::new();
-        let mut take = |line: String| {
-            let words: Vec<&str> = line.split(' ').collect();
-            if let [number, address, port] = words.as_slice() {
-                arrived.insert(number.parse().unwrap(), (address.parse().unwrap(), port.parse().unwrap()));
-            }
-        };
-        for agent in &self.agents {
-            loop {
-                let line = agent.from.recv_timeout(Duration::from_secs(20)).expect("an agent answers");
-                if line == "done" {
-                    break;
-                }
-                take(line);
-            }
-        }
-        // What one had still to tell when another was done.
-        std::thread::sleep(Duration::from_millis(20));
-        for agent in &self.agents {
-            while let Ok(line) = agent.from.try_recv() {
-                take(line);
-            }
-        }
-        arrived
+        self.agents.go()
     }
 }
 
 impl Drop for Net {
     fn drop(&mut self) {
-        for agent in &mut self.agents {
-            let _ = agent.child.kill();
-            let _ = agent.child.wait();
-        }
+        self.agents.stop();
         for host in ["gate"].into_iter().chain(SIDES.map(|side| side.1)) {
             run("ip", &["netns", "del", &self.name(host)]);
         }

@@ -23,7 +23,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.views().callers) {
+    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         let networks = networks_behind(estate, callers.device, &callers.interface);
         if networks.is_empty() {
             continue;

@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     let mut answers = Vec::new();
-    for (callers, exposure) in estate.shape().callers.iter().zip(&views.callers) {
+    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         for device in 0..estate.devices.len() {
             let appliance = matches!(
                 estate.devices[device].kind,

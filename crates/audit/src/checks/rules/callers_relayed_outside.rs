@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.views().callers) {
+    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         let device = &estate.devices[callers.device];
         if !matches!(device.kind, DeviceKind::Firewall | DeviceKind::Router) && exposure.outwards.is_empty() {
             continue;

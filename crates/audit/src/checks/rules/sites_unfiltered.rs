@@ -23,7 +23,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
-    for site in &estate.views().sites {
+    for site in &estate.inner_views().sites {
         let joined = &estate.shape().joined[site.joined];
         let end = &joined.ends[site.end];
         let other = &estate.devices[joined.ends[1 - site.end].device].name;
