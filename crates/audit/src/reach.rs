@@ -1,10 +1,12 @@
 //! Whether somebody reaches something: connections followed through every device on their way.
 
+mod outside;
 mod place;
 
+pub use outside::outside_setouts;
 pub(crate) use place::all_setouts;
 use place::setouts;
-pub use place::{AskError, From, Setout, To, outside_setouts};
+pub use place::{AskError, From, Setout, To};
 
 use crate::{Estate, special};
 use rayon::prelude::*;

@@ -19,7 +19,7 @@ pub(crate) fn write(sheet: &Sheet, file: &Path) -> anyhow::Result<ExitCode> {
 /// Writes what is reached, in the same way.
 ///
 /// # Errors
-/// As for [`write`].
+/// As for the address plan.
 pub(crate) fn write_exposure(sheet: &ExposureSheet, file: &Path) -> anyhow::Result<ExitCode> {
     by_ending(file, || trevlin_render::exposure_svg(sheet), || trevlin_render::exposure_png(sheet))
 }

@@ -40,13 +40,10 @@ pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -
             if row.services.is_empty() { "every service".to_owned() } else { some(&row.services, 6) };
         let only = if row.only { ", and nothing else" } else { "" };
         let meant = format!("{} reaches {} at {services}{only}", row.from, some(&row.to, 4));
-        writeln!(
-            out,
-            "{style}{sign} {:<18}{style:#} {BOLD}{}{BOLD:#}  {DIM}trevlin.toml:{}{DIM:#}",
-            row.verdict,
-            neutral(&meant),
-            row.line
-        )?;
+        writeln!(out, "{style}{sign} {:<18}{style:#} {DIM}trevlin.toml:{}{DIM:#}", row.verdict, row.line)?;
+        for line in wrapped(&meant, width, "  ") {
+            writeln!(out, "{BOLD}{line}{BOLD:#}")?;
+        }
         if let Some(problem) = &row.problem {
             writeln!(out, "    {}", neutral(problem))?;
         }
@@ -61,9 +58,7 @@ fn parts(what: &str, all: &[PartRow], width: usize, out: &mut dyn io::Write) -> 
     for part in all {
         let unsure = if part.certain { "" } else { " (a rule that is not modelled decides)" };
         let text = format!("{what}: {} at {}{unsure}", some(&part.at, 6), some(&part.addresses, 6));
-        let options =
-            textwrap::Options::new(width.clamp(60, 140)).initial_indent("    ").subsequent_indent("      ");
-        for line in textwrap::wrap(&neutral(&text), options) {
+        for line in wrapped(&text, width, "    ") {
             writeln!(out, "{line}")?;
         }
         for rule in &part.rules {
@@ -73,4 +68,12 @@ fn parts(what: &str, all: &[PartRow], width: usize, out: &mut dyn io::Write) -> 
         }
     }
     Ok(())
+}
+
+/// Lines of a text, the first with this indentation, the others with two blanks more.
+fn wrapped(text: &str, width: usize, indent: &str) -> Vec<String> {
+    let more = format!("{indent}  ");
+    let options =
+        textwrap::Options::new(width.clamp(60, 140)).initial_indent(indent).subsequent_indent(&more);
+    textwrap::wrap(&neutral(text), options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
