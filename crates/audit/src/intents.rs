@@ -13,9 +13,6 @@ use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, Origin, PortRange};
 use trevlin_packets::way::{Cell, Gone, Sent, Step, Verdict};
 
-/// How many sets one question is cut into at most.
-const MOST_CELLS: usize = 20_000;
-
 /// Access that is meant and is not there.
 #[derive(Debug, Clone)]
 pub struct Missing {
@@ -161,7 +158,12 @@ fn explore(
                     ports: vec![*ports],
                     source_ports,
                 };
-                cells.extend(net.explore(setout.start(), &sent, MOST_CELLS).cells);
+                let explored = net.explore(setout.start(), &sent, ground.most_cells());
+                if explored.cut {
+                    return Err("its packets go more different ways than are followed; name a smaller place"
+                        .to_owned());
+                }
+                cells.extend(explored.cells);
             }
         }
     }

@@ -138,6 +138,19 @@ impl<'a> Ground<'a> {
         self.forwards.contains(&origin)
     }
 
+    /// How many sets the packets of one place, IP version and protocol are cut into at most: fewer where rules are very many.
+    pub(crate) fn most_cells(&self) -> usize {
+        const MOST: usize = 20_000;
+        const FEWEST: usize = 500;
+        /// How many rules are asked in one go at most, roughly.
+        const ASKED: usize = 30_000_000;
+        let of = |host: &Host<'_>| -> usize {
+            host.tables.iter().flat_map(|table| &table.chains).map(|chain| chain.rules.len()).sum()
+        };
+        let longest = self.hosts.iter().map(of).max().unwrap_or_default();
+        (ASKED / longest.max(1)).clamp(FEWEST, MOST)
+    }
+
     /// The devices, joined.
     #[must_use]
     pub fn net(&self) -> Net<'_> {

@@ -22,31 +22,55 @@ pub(crate) enum Of {
 pub(crate) const SENT: [Field; 4] =
     [Field::Destination, Field::Source, Field::DestinationPort, Field::SourcePort];
 
-/// The box so far, by the fields of [`SENT`].
-#[derive(Debug, Default)]
+/// The box so far, by the fields of [`SENT`]. What is taken out of it is put down and taken out in the end, since a long list of
+/// rules takes out something each.
+#[derive(Debug)]
 pub(crate) struct Trace {
-    sides: RefCell<[Option<Ranges>; SENT.len()]>,
+    within: RefCell<[Ranges; SENT.len()]>,
+    without: RefCell<[Vec<(Value, Value)>; SENT.len()]>,
 }
 
 impl Trace {
     /// A box of packets to begin with.
     pub(crate) fn within(sides: [Ranges; SENT.len()]) -> Self {
-        Self { sides: RefCell::new(sides.map(Some)) }
+        Self { within: RefCell::new(sides), without: RefCell::default() }
     }
 
     /// What is left of it.
     pub(crate) fn sides(&self) -> [Ranges; SENT.len()] {
-        self.sides.borrow().clone().map(|side| side.unwrap_or_else(|| ranges(vec![(0, Value::MAX)])))
+        let mut sides = self.within.borrow().clone();
+        for (side, without) in sides.iter_mut().zip(self.without.borrow().iter()) {
+            if !without.is_empty() {
+                *side = common(side, &other_ranges(&ranges(without.clone()), Value::MAX));
+            }
+        }
+        sides
     }
 
     /// Only packets whose value, which came about like this one, lies in these ranges.
     pub(crate) fn narrow(&self, of: Of, to: &Ranges) {
-        let Of::Sent(field, shift) = of else { return };
-        let Some(at) = SENT.iter().position(|one| *one == field) else { return };
-        let mut sides = self.sides.borrow_mut();
-        let side = sides[at].get_or_insert_with(|| ranges(vec![(0, Value::MAX)]));
+        let Some((at, shift)) = place(of) else { return };
+        let mut sides = self.within.borrow_mut();
+        let side = &mut sides[at];
         *side = if shift == 0 { common(side, to) } else { common(side, &shifted_back(side, shift, to)) };
     }
+
+    /// Only packets whose value, which came about like this one, lies in none of these ranges.
+    pub(crate) fn leave_out(&self, of: Of, held: &Ranges) {
+        let Some((at, shift)) = place(of) else { return };
+        let mut without = self.without.borrow_mut();
+        if shift == 0 {
+            without[at].extend_from_slice(held);
+        } else {
+            without[at].extend_from_slice(&shifted_back(&self.within.borrow()[at], shift, held));
+        }
+    }
+}
+
+/// The number of the sent field that a value is from, and what was added.
+fn place(of: Of) -> Option<(usize, Value)> {
+    let Of::Sent(field, shift) = of else { return None };
+    Some((SENT.iter().position(|one| *one == field)?, shift))
 }
 
 /// The sent values that become values of these ranges. What is shifted lies in one block that does not wrap.
@@ -81,8 +105,15 @@ pub(crate) fn same(trace: Option<&Trace>, (one, of): (Value, Of), (other, other_
     same
 }
 
-/// A condition's fields with the ranges in which their values would have to stay for the same answer.
-type Because = Vec<(Field, Ranges)>;
+/// Why a condition got its answer: of a field it lies in these ranges, or in none of them.
+#[derive(Debug)]
+pub(crate) struct Reason {
+    pub(crate) field: Field,
+    pub(crate) held: Ranges,
+    pub(crate) inside: bool,
+}
+
+type Because = Vec<Reason>;
 
 impl Space {
     /// As [`Space::all_hold`], and why: within the ranges every packet that is alike in the other fields gets the same answer.
@@ -113,11 +144,10 @@ impl Space {
 
     fn one_because(&self, one: &Match, point: &Point, varies: &dyn Fn(Field) -> bool) -> Because {
         let mut why = Because::new();
-        let mut say = |field: Field, held: &Ranges| {
+        let mut say = |field: Field, held: Ranges| {
             if varies(field) {
-                let inside = holds_at(held, point, field);
-                let same = if inside { held.clone() } else { other_ranges(held, self.greatest_of(field)) };
-                why.push((field, same));
+                let inside = holds_at(&held, point, field);
+                why.push(Reason { field, held, inside });
             }
         };
         match &one.kind {
@@ -127,8 +157,8 @@ impl Space {
                 let held = ports(all);
                 let by = [Field::SourcePort, Field::DestinationPort];
                 match by.into_iter().find(|field| holds_at(&held, point, *field)) {
-                    Some(field) => say(field, &held),
-                    None => by.into_iter().for_each(|field| say(field, &held)),
+                    Some(field) => say(field, held),
+                    None => by.into_iter().for_each(|field| say(field, held.clone())),
                 }
             }
             MatchKind::AnyOf(alternatives) => return self.any_because(alternatives, point, varies),
@@ -136,7 +166,7 @@ impl Space {
                 if may_vary(one, varies)
                     && let Some((field, held)) = self.field_of(kind)
                 {
-                    say(field, &held);
+                    say(field, held);
                 }
             }
         }

@@ -11,8 +11,6 @@ use trevlin_model::{Family, IpRange, Origin, PortRange};
 use trevlin_packets::diagram::{Diagrams, EMPTY};
 use trevlin_packets::way::{Cell, Cells, Delivery, Gone, Sent, Verdict, has_ports};
 
-/// How many sets the packets of one place, IP version and protocol are cut into at most.
-const MOST_CELLS: usize = 20_000;
 const ICMP: [u8; 2] = [1, 58];
 
 /// A cell with where it set out.
@@ -29,6 +27,7 @@ pub(super) fn gather(
     whole: bool,
 ) -> Exposure {
     let net = ground.net();
+    let most = ground.most_cells();
     let mut protocols: BTreeSet<u8> = BTreeSet::from([6, 17]);
     // Of what callers and other sites reach only services with ports are judged.
     if whole {
@@ -45,7 +44,7 @@ pub(super) fn gather(
     }
     let explored: Vec<(usize, Cells)> = tasks
         .par_iter()
-        .map(|(number, sent)| (*number, net.explore(setouts[*number].start(), sent, MOST_CELLS)))
+        .map(|(number, sent)| (*number, net.explore(setouts[*number].start(), sent, most)))
         .collect();
     let mut exposure = Exposure { setouts, ..Exposure::default() };
     let mut found: Vec<Found> = Vec::new();

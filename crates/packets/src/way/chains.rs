@@ -111,7 +111,13 @@ impl<'a> Way<'a> {
         let of = |field: Field| packet.of[field as usize];
         let (holds, because) =
             self.space.all_hold_because(&rule.matches, &packet.point, &|field| of(field) != Of::Fixed);
-        because.iter().for_each(|(field, same)| trace.narrow(of(*field), same));
+        for reason in &because {
+            if reason.inside {
+                trace.narrow(of(reason.field), &reason.held);
+            } else {
+                trace.leave_out(of(reason.field), &reason.held);
+            }
+        }
         holds
     }
 

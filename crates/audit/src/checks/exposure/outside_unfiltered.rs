@@ -43,6 +43,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         answers.extend(nothing_known(estate, at, device));
     }
+    if estate.views().outside.cut {
+        let first = estate.shape().outside.first().map_or(0, |place| place.device);
+        let question = "packets from outside go more different ways than are followed, so not everything that they reach was \
+                        computed; ask for parts of it with `trevlin exposure --device` and `trevlin reach`";
+        answers.push(Answer::new(first, "all that is reached", Verdict::ask(question, Vec::new())));
+    }
     merge_questions(answers)
 }
 

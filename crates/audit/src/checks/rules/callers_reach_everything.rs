@@ -31,6 +31,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let reached: Vec<Reached> =
             networks.iter().map(|net| Reached::of(&exposure.openings, callers.device, *net)).collect();
         let subject = callers.tunnel.clone();
+        if exposure.cut {
+            let question = format!(
+                "the packets of callers of {} go more different ways than are followed, so what they reach was not computed; review the filter with `trevlin rules`",
+                callers.tunnel
+            );
+            answers.push(Answer::new(callers.device, subject, Verdict::ask(question, vec![callers.origin])));
+            continue;
+        }
         let unknown = estate.tables_in_force(callers.device).is_empty();
         let verdict = if unknown && reached.iter().all(|one| one.certain || one.perhaps) {
             let question = format!(
