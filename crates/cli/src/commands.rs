@@ -208,7 +208,8 @@ fn demo_command(arguments: &args::Demo, common: &args::Common) -> anyhow::Result
         let shown = before.display();
         let tour = format!(
             "The demo estate is in {shown}\n\nTry next:\n  trevlin audit {shown}\n  trevlin audit {shown} --area exposure\n  \
-             trevlin audit {shown} --format json\n  trevlin checks tunnels/pptp-answers\n"
+             trevlin exposure {shown}\n  trevlin reach {shown} --intents\n  trevlin audit {shown} --format json\n  \
+             trevlin checks tunnels/pptp-answers\n"
         );
         print(|out| out.write_all(tour.as_bytes()))?;
         return Ok(ExitCode::SUCCESS);

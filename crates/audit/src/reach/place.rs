@@ -2,6 +2,7 @@
 
 use super::outside::{outside, outside_sources};
 use crate::Estate;
+use crate::plan::{Claim, ClaimKind};
 use crate::shape::{Callers, router};
 use crate::special::{is_link_local, is_public};
 use ipnet::IpNet;
@@ -423,18 +424,23 @@ pub(crate) fn callers_named<'e>(estate: &'e Estate, name: &str) -> Vec<&'e Calle
 
 /// Members of a group of users, by the addresses that tunnels keep for them.
 fn members_of(estate: &Estate, name: &str) -> Vec<Setout> {
+    let groups = estate.devices.iter().flat_map(|one| &one.facts.groups).filter(|one| one.name == name);
+    let members: Vec<&String> = groups.flat_map(|one| &one.members).collect();
+    if members.is_empty() {
+        return Vec::new();
+    }
+    let kept = |claim: &&Claim| {
+        claim.kind == ClaimKind::FixedAddress && claim.who.as_ref().is_some_and(|who| members.contains(&who))
+    };
+    let fixed: Vec<&Claim> = estate.plan().claims.iter().filter(kept).collect();
     let mut found = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        let groups = estate.devices.iter().flat_map(|one| &one.facts.groups).filter(|one| one.name == name);
-        let members: Vec<&String> = groups.flat_map(|one| &one.members).collect();
-        for tunnel in device.facts.running() {
-            let kept = tunnel.addresses.fixed.iter().filter(|one| members.contains(&&one.who));
-            let sources: Vec<IpRange> = kept.map(|one| one.range).collect();
-            let callers =
-                estate.shape().callers.iter().find(|one| one.device == at && one.tunnel == tunnel.name);
-            if let Some(callers) = callers.filter(|_| !sources.is_empty()) {
-                found.push(Setout { sources, ..Setout::of_callers(callers) });
-            }
+    for callers in &estate.shape().callers {
+        let own = fixed.iter().filter(|claim| {
+            claim.device == callers.device && callers.ranges.iter().any(|range| range.covers(&claim.range))
+        });
+        let sources: Vec<IpRange> = own.map(|claim| claim.range).collect();
+        if !sources.is_empty() {
+            found.push(Setout { sources, ..Setout::of_callers(callers) });
         }
     }
     found

@@ -155,3 +155,28 @@ fn tunnels_join_sites() {
     let kept = nat.replace("-A POST", "-A POSTROUTING -d 10.5.0.0/24 -j ACCEPT\n-A POST");
     assert_eq!(told(&plain, &[both[0], both[1], ("a/iptables-save.txt", &kept)], ""), "allowed s");
 }
+
+#[test]
+fn callers_are_asked_for_by_tunnel_and_by_group() {
+    let own = addresses(&[("eth0", "192.0.2.9/24"), ("eth1", "10.4.0.1/24")]);
+    let way = routes(&[("default", "192.0.2.1", "eth0")]);
+    let rules = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A FORWARD -m state --state ESTABLISHED -j ACCEPT\n\
+                 -A FORWARD -i ppp+ -s 10.4.0.120 -p tcp --dport 443 -j ACCEPT\nCOMMIT\n";
+    let files = [
+        ("a/ip-addr.json", own.as_str()),
+        ("a/ip-route.json", way.as_str()),
+        ("a/iptables-save.txt", rules),
+        ("a/etc/pptpd.conf", "option /etc/ppp/pptpd-options\nlocalip 10.4.0.1\nremoteip 10.4.0.120-121\n"),
+        ("a/etc/ppp/pptpd-options", "name pptp\nrequire-mschap-v2\n"),
+        ("a/etc/ppp/chap-secrets", "ann pptp Sesame-open-9 10.4.0.120\nbob pptp Sesame-open-8 10.4.0.121\n"),
+        ("a/etc/group", "root:x:0:\nclerks:x:1001:ann\ncrews:x:1002:bob\n"),
+    ];
+    let estate = estate_with(&files, "");
+    let callers = &estate.shape().callers[0];
+    assert_eq!((callers.interface.as_str(), callers.tunnel.as_str()), ("ppp0", "PPTP server"));
+    // Some callers come through and some do not; the one address of a group does or does not.
+    assert_eq!(reached(&estate, "PPTP server", "10.4.0.77", 443), "depends");
+    assert_eq!(reached(&estate, "clerks", "10.4.0.77", 443), "allowed");
+    assert_eq!(reached(&estate, "crews", "10.4.0.77", 443), "blocked");
+    assert!(reached(&estate, "nobody", "10.4.0.77", 443).starts_with("nothing is called nobody"));
+}
