@@ -56,7 +56,8 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
         let gateway_public = route.gateway.is_some_and(is_public);
         let dial_out = device.facts.interfaces.iter().any(|one| one.name == *name && one.point_to_point);
         if !found.iter().any(|known| known.name == one.name) {
-            found.push(OutsideInterface { certain: public || gateway_public || dial_out, ..one });
+            let certain = public || gateway_public || dial_out || is_named_so(name);
+            found.push(OutsideInterface { certain, ..one });
         }
     }
     let has_default = device.facts.routes.iter().any(trevlin_model::Route::is_default);
@@ -73,6 +74,14 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
         }
     }
     found
+}
+
+/// Whether the name of an interface says that it faces the outside: `wan`, `outside`, `external`, `internet`, with a number or not.
+fn is_named_so(name: &str) -> bool {
+    let bare = name
+        .trim_end_matches(|last: char| last.is_ascii_digit() || last == '-' || last == '_')
+        .to_ascii_lowercase();
+    matches!(bare.as_str(), "wan" | "outside" | "external" | "internet")
 }
 
 fn build(device: &Device, name: &str, reason: OutsideReason, certain: bool) -> OutsideInterface {

@@ -85,6 +85,11 @@ fn an_outside_in_name_only_is_a_guess_that_can_be_put_right() {
     assert_eq!(estate.shape().guesses[0].otherwise, "[device.\"a\"] outside = [\"eth0\"]");
     let estate = estate_with(&files, &estate.shape().guesses[0].otherwise.replace("] outside", "]\noutside"));
     assert_eq!((estate.shape().outside.len(), estate.shape().guesses.len()), (1, 0));
+    // A name says enough, unless the next hop is known.
+    let named =
+        [("a/ip-addr.json", own.replace("eth0", "wan0")), ("a/ip-route.json", way.replace("eth0", "wan0"))];
+    let named: Vec<(&str, &str)> = named.iter().map(|(path, text)| (*path, text.as_str())).collect();
+    assert_eq!(estate_with(&named, "").shape().outside.len(), 1);
     // Behind a router of the estate it is known to lie inside.
     let front = addresses(&[("eth0", "192.0.2.9/24"), ("eth1", "192.168.1.1/24")]);
     let estate = estate_with(&[files[0], files[1], ("b/ip-addr.json", &front)], "");
