@@ -158,12 +158,6 @@ impl Views {
         };
         self.outside.reached.iter().filter(fits).min_by_key(|one| (!one.everybody, !one.certain))
     }
-
-    /// Whether anything of a device is reached from outside.
-    #[must_use]
-    pub fn any_from_outside(&self, device: usize) -> bool {
-        self.outside.reached.iter().any(|one| one.device == device)
-    }
 }
 
 /// What each end of a tunnel between sites lets in from the networks behind the other.

@@ -190,11 +190,6 @@ impl Shape {
         self.segments.get(place).copied()
     }
 
-    /// Interfaces on a network, in order.
-    pub fn members(&self, segment: usize) -> impl Iterator<Item = &Place> {
-        self.segments.iter().filter(move |(_, one)| **one == segment).map(|(place, _)| place)
-    }
-
     /// Who has an address on a network, or answers for it there.
     #[must_use]
     pub fn holder(&self, segment: usize, address: IpAddr) -> Option<&Place> {
