@@ -221,10 +221,15 @@ impl Shape {
         if let Some(place) = self.holders.get(&(segment, address)) {
             return Some((place, ranges(numbers_of(&|one| one == place))));
         }
-        let answers = |(at, range, _): &&(usize, IpRange, Place)| *at == segment && range.contains(address);
-        let (_, range, place) = self.answers_for.iter().find(answers)?;
-        // An address that somebody has is that one's.
-        let free = rest(numbers_of(&|_| true), family);
+        let answers = |(at, range, _): &(usize, IpRange, Place)| *at == segment && range.contains(address);
+        let first = self.answers_for.iter().position(answers)?;
+        let (_, range, place) = &self.answers_for[first];
+        // An address that somebody has is that one's, and of two that answer for one the first does.
+        let before = self.answers_for[..first].iter();
+        let before = before.filter(|(at, range, _)| *at == segment && range.family() == family);
+        let mut taken = numbers_of(&|_| true);
+        taken.extend(before.map(|(_, range, _)| (number(range.first()), number(range.last()))));
+        let free = rest(taken, family);
         Some((place, common(&ranges(numbers([range], family)), &free)))
     }
 
@@ -338,4 +343,31 @@ pub(super) fn numbers<'r>(all: impl IntoIterator<Item = &'r IpRange>, family: Fa
 /// Every other address.
 pub(super) fn rest(held: Vec<(u128, u128)>, family: Family) -> Ranges {
     other_ranges(&ranges(held), number(IpRange::all(family).last()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// An address that two answer for goes to the first of them, whichever address of the second's range was asked about.
+    #[test]
+    fn of_two_that_answer_the_first_has_the_common_addresses() {
+        let place = |device: usize| Place { device, interface: "lan".into() };
+        let address = |last: u8| IpAddr::from([192, 0, 2, last]);
+        let range = |first, last| IpRange::new(address(first), address(last)).unwrap();
+        let mut shape = Shape::default();
+        for device in 0..3 {
+            shape.put_on(place(device), 0);
+        }
+        shape.holds(&place(0), address(1));
+        shape.answers_for(&place(1), range(64, 95));
+        shape.answers_for(&place(2), range(80, 127));
+        for (asked, device, first, last) in
+            [(1, 0, 1, 1), (64, 1, 64, 95), (90, 1, 64, 95), (100, 2, 96, 127)]
+        {
+            let (to, alike) = shape.sent_by_host(&place(0), address(asked)).unwrap();
+            let wanted = ranges(vec![(number(address(first)), number(address(last)))]);
+            assert_eq!((to.device, alike), (device, wanted), "{asked}");
+        }
+    }
 }
