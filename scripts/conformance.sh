@@ -37,7 +37,7 @@ command -v gnutls-cli >/dev/null || missing+=(gnutls-bin)
 command -v stunnel >/dev/null || missing+=(stunnel4)
 # Libreswan's programs take the place of strongSwan's, so they are unpacked beside them and not installed; the libraries that
 # its parsers need are.
-libreswan=target/tmp/libreswan
+libreswan="${CARGO_TARGET_DIR:-target}/tmp/libreswan"
 if [ ! -x "$libreswan/usr/libexec/ipsec/algparse" ]; then
     missing+=(libnss3 libnspr4 libunbound8 libldns3 libevent-core-2.1-7)
 fi

@@ -76,10 +76,14 @@ pub(crate) struct Algorithm {
     openssh: Vec<String>,
     #[serde(default)]
     wireguard: Vec<String>,
+    #[serde(default)]
+    smb: Vec<String>,
+    #[serde(default)]
+    netsnmp: Vec<String>,
 }
 
 /// Every spelling that the table has.
-const SPELLINGS: [Spelling; 7] = [
+const SPELLINGS: [Spelling; 9] = [
     Spelling::OpenVpn,
     Spelling::StrongSwan,
     Spelling::Libreswan,
@@ -87,6 +91,8 @@ const SPELLINGS: [Spelling; 7] = [
     Spelling::OpenSsl,
     Spelling::OpenSsh,
     Spelling::WireGuard,
+    Spelling::Smb,
+    Spelling::NetSnmp,
 ];
 
 #[derive(Deserialize, Default)]
@@ -118,6 +124,8 @@ impl Algorithm {
             Spelling::OpenSsl => &self.openssl,
             Spelling::OpenSsh => &self.openssh,
             Spelling::WireGuard => &self.wireguard,
+            Spelling::Smb => &self.smb,
+            Spelling::NetSnmp => &self.netsnmp,
         }
     }
 }

@@ -117,6 +117,17 @@ impl Severity {
         }
     }
 
+    /// One step graver; the gravest stays.
+    #[must_use]
+    pub fn raise(self) -> Self {
+        match self {
+            Self::Info => Self::Low,
+            Self::Low => Self::Medium,
+            Self::Medium => Self::High,
+            Self::High | Self::Critical => Self::Critical,
+        }
+    }
+
     /// The severity for a word.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {

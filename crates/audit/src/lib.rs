@@ -24,6 +24,7 @@ pub mod plan;
 pub mod reach;
 pub mod rules;
 pub mod services;
+mod serving;
 pub mod shape;
 mod special;
 pub mod tunnels;

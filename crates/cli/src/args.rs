@@ -95,6 +95,15 @@ Exit status: 0 answered, 1 an expectation of the file or an intent does not hold
   trevlin exposure exports/ --picture paths.svg      a picture of it (or paths.png)
   trevlin exposure exports/ --format csv             for a spreadsheet; json has the schema trevlin-exposure/1")]
     Exposure(Exposure),
+    /// Show what each device serves: where it listens, how it is protected, who may, and who reaches it
+    #[command(after_help = "\
+Examples:
+  trevlin services exports/                          every device
+  trevlin services exports/ --device quay-storage    one device
+  trevlin services exports/ --format json            schema trevlin-services/1
+
+Signs: ! everybody outside reaches it, o some outside do, c callers of a tunnel do, i the inside, . the device alone, x switched off")]
+    Services(Services),
     /// List the checks, or explain one
     Checks {
         /// A check, such as tunnels/pptp-answers
@@ -120,6 +129,19 @@ pub(crate) struct Audit {
     /// Exit with status 1 if a finding is at or above this severity
     #[arg(long, value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Services {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Only this device (can be repeated)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) device: Vec<String>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
 }
 
 #[derive(Debug, Args)]

@@ -8,7 +8,7 @@ use jiff::civil::Date;
 use std::io::{self, Write};
 use std::process::ExitCode;
 use trevlin_audit::{
-    Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan, rules, tunnels,
+    Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan, rules, services, tunnels,
 };
 use trevlin_render::{Detail, Json, Renderer, Text};
 
@@ -27,6 +27,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Addresses(addresses) => addresses_command(addresses, &arguments.common),
         Command::Rules(rules) => rules_command(rules, &arguments.common),
         Command::Exposure(exposure) => exposure::run(exposure, &arguments.common),
+        Command::Services(services) => services_command(services, &arguments.common),
         Command::Reach(reach) => reach::run(reach, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
@@ -96,6 +97,17 @@ fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Re
     match arguments.format {
         Format::Text => print(|out| trevlin_render::logins_text(&rows, width(), out))?,
         Format::Json => print(|out| trevlin_render::logins_json(&rows, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn services_command(arguments: &args::Services, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.device)?;
+    let rows = services::sheet(&estate, &arguments.device);
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::services_text(&rows, width(), out))?,
+        Format::Json => print(|out| trevlin_render::services_json(&rows, out))?,
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -65,7 +65,8 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
             merge(&mut file, estate_file(&stated.at)?);
         }
         let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
-        let read: Vec<_> = files.map(|one| (one, read(&one.at))).collect();
+        let read: Vec<_> =
+            files.map(|one| (one, one.leads_to.clone().map_or_else(|| read(&one.at), Ok))).collect();
         let mut kept = Vec::new();
         for (one, outcome) in read {
             match outcome {

@@ -14,6 +14,8 @@ pub(crate) struct File {
     pub(crate) at: PathBuf,
     /// Path below the path given, with `/` between its parts.
     pub(crate) path: String,
+    /// Where it leads, for a link that is itself what a service goes by: its text then is this.
+    pub(crate) leads_to: Option<String>,
 }
 
 /// One path given on the command line, and the files below it.
@@ -83,12 +85,13 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
             continue;
         }
         if entry.file_type().is_some_and(|kind| kind.is_symlink()) {
-            left_out.extend(link(entry.path(), &root));
+            match telling_link(entry.path(), below(given, entry.path()), &root) {
+                Some(file) => files.push(file),
+                None => left_out.extend(link(entry.path(), &root)),
+            }
             continue;
         }
-        let below = entry.path().strip_prefix(given).unwrap_or(entry.path());
-        let path =
-            below.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/");
+        let path = below(given, entry.path());
         match entry.metadata() {
             Ok(metadata) => files.extend(take(entry.path(), path, &metadata, left_out)),
             Err(error) => left_out.push(LeftOut { at: entry.path().to_owned(), why: error.to_string() }),
@@ -96,6 +99,33 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));
     Some(Root { given: given.to_owned(), folder: true, files })
+}
+
+/// The path below the one given, with `/` between its parts.
+fn below(given: &Path, at: &Path) -> String {
+    let below = at.strip_prefix(given).unwrap_or(at);
+    below.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
+}
+
+/// A link that says something by being there: a unit that systemd starts or may not start (systemd.unit(5)), a site or module that
+/// a web server has enabled. Of the first kind only where it leads is of use, and that need not exist; the second is read in its
+/// place, as long as it stays within the folder.
+fn telling_link(at: &Path, path: String, root: &Path) -> Option<File> {
+    let mut parts = path.rsplit('/');
+    let name = parts.next().unwrap_or_default();
+    let folder = parts.next().unwrap_or_default();
+    let of_units =
+        folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/");
+    if of_units && name.contains('.') {
+        let leads_to = fs::read_link(at).ok()?.to_string_lossy().into_owned();
+        return Some(File { at: at.to_owned(), path, leads_to: Some(leads_to) });
+    }
+    if !folder.ends_with("-enabled") {
+        return None;
+    }
+    let target = fs::canonicalize(at).ok().filter(|target| target.starts_with(root))?;
+    let metadata = fs::metadata(&target).ok().filter(|one| one.is_file() && one.len() <= LARGEST_FILE)?;
+    take(&target, path, &metadata, &mut Vec::new())
 }
 
 fn unreadable(given: &Path, error: &ignore::Error) -> LeftOut {
@@ -135,7 +165,7 @@ fn take(at: &Path, path: String, metadata: &fs::Metadata, left_out: &mut Vec<Lef
             LARGEST_FILE >> 20
         )
     } else {
-        return Some(File { at: at.to_owned(), path });
+        return Some(File { at: at.to_owned(), path, leads_to: None });
     };
     left_out.push(LeftOut { at: at.to_owned(), why });
     None

@@ -11,6 +11,7 @@ use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
 };
+use crate::served::{ClockKeeper, LogKeeper, Radio, Served, Unit};
 use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::SudoRule;
@@ -67,6 +68,16 @@ pub struct Facts {
     pub port_mappers: Vec<PortMapper>,
     /// Names under which the device publishes its address.
     pub dynamic_names: Vec<DynamicName>,
+    /// Services: shares, pages, databases and the like.
+    pub served: Vec<Served>,
+    /// Programs that keep what is logged.
+    pub log_keepers: Vec<LogKeeper>,
+    /// Programs that keep the clock.
+    pub clock_keepers: Vec<ClockKeeper>,
+    /// Radio networks.
+    pub radios: Vec<Radio>,
+    /// Units of systemd.
+    pub units: Vec<Unit>,
     /// Tunnels.
     pub tunnels: Vec<Tunnel>,
     /// Secure shell servers.
@@ -154,6 +165,11 @@ impl Facts {
         self.has_sockets |= other.has_sockets;
         self.port_mappers.extend(other.port_mappers);
         self.dynamic_names.extend(other.dynamic_names);
+        self.served.extend(other.served);
+        self.log_keepers.extend(other.log_keepers);
+        self.clock_keepers.extend(other.clock_keepers);
+        self.radios.extend(other.radios);
+        self.units.extend(other.units);
         self.tunnels.extend(other.tunnels);
         self.ssh_servers.extend(other.ssh_servers);
         self.ssh_keys.extend(other.ssh_keys);

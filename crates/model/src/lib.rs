@@ -33,6 +33,7 @@ mod pool;
 mod ppp;
 pub mod radius;
 pub mod secret;
+pub mod served;
 mod setting;
 pub mod ssh;
 pub mod ssh_key;

@@ -54,6 +54,10 @@ pub enum Spelling {
     OpenSsh,
     /// WireGuard, which has one suite.
     WireGuard,
+    /// Dialects of SMB, as smb.conf(5) names them.
+    Smb,
+    /// Keywords of users in snmpd.conf(5).
+    NetSnmp,
 }
 
 impl Spelling {
@@ -68,6 +72,8 @@ impl Spelling {
             Self::OpenSsl => "OpenSSL",
             Self::OpenSsh => "OpenSSH",
             Self::WireGuard => "WireGuard",
+            Self::Smb => "Samba",
+            Self::NetSnmp => "Net-SNMP",
         }
     }
 }

@@ -16,11 +16,15 @@
 
 mod accounts;
 mod addresses;
+mod angles;
 mod authorized_keys;
+mod braces;
+mod data;
 mod decode;
 mod dhcp;
 mod dynamic_dns;
 mod encapsulation;
+mod files;
 mod firewalld;
 mod forwards;
 mod icmp;
@@ -29,6 +33,8 @@ mod ini;
 mod ip_json;
 mod ipsec_secrets;
 mod iptables;
+mod json;
+mod naming;
 mod network;
 mod nft;
 mod ocserv;
@@ -37,8 +43,11 @@ mod pam;
 mod pem;
 mod port_mapper;
 mod ppp;
+mod radio;
 mod radius;
 mod reader;
+mod serving;
+mod snmp;
 mod sockets;
 mod sshd;
 mod stunnel;
@@ -46,6 +55,8 @@ mod sudoers;
 mod suites;
 mod sysctl;
 mod tls;
+mod upkeep;
+mod web;
 mod yaml;
 
 pub use decode::{DecodeError, decode};
@@ -55,11 +66,16 @@ use trevlin_model::Export;
 
 /// Every reader, in order of name.
 pub const READERS: &[Reader] = &[
+    web::apache::READER,
+    upkeep::chrony::READER,
     dynamic_dns::DDCLIENT,
     dhcp::dhcpd::READER,
     dhcp::dnsmasq::READER,
+    files::exports::READER,
     firewalld::READER,
     accounts::GROUP,
+    web::haproxy::READER,
+    radio::READER,
     network::ifupdown::READER,
     dynamic_dns::INADYN,
     ip_json::ADDRESSES,
@@ -69,11 +85,19 @@ pub const READERS: &[Reader] = &[
     ipsec_secrets::READER,
     iptables::ipset::READER,
     iptables::READER,
+    files::iscsi::READER,
+    upkeep::journald::READER,
     dhcp::kea::READER,
     ppp::l2tp_secrets::READER,
+    data::mariadb::READER,
+    data::mosquitto::READER,
+    naming::named::READER,
     network::netplan::READER,
     network::networkd::READER,
+    files::exports::SETTINGS,
     nft::READER,
+    web::nginx::READER,
+    upkeep::ntp::READER,
     ocserv::passwords::READER,
     ocserv::READER,
     openvpn::READER,
@@ -81,15 +105,25 @@ pub const READERS: &[Reader] = &[
     pam::READER,
     accounts::PASSWD,
     pem::READER,
+    data::pg_hba::READER,
     port_mapper::READER,
+    data::postgresql::READER,
     ppp::options::READER,
     ppp::secrets::READER,
     ppp::pptpd::READER,
+    files::ftp::PROFTPD,
     radius::READER,
     radius::targets::LIBRARY,
     radius::targets::LIST,
     radius::users::READER,
+    data::redis::READER,
+    files::rsync::READER,
+    files::rsync::SECRETS,
+    upkeep::rsyslog::READER,
     accounts::SHADOW,
+    files::smb::READER,
+    files::smbpasswd::READER,
+    snmp::READER,
     sockets::READER,
     sshd::client::READER,
     authorized_keys::READER,
@@ -99,6 +133,11 @@ pub const READERS: &[Reader] = &[
     sudoers::READER,
     ike::swanctl::READER,
     sysctl::READER,
+    upkeep::timesyncd::READER,
+    naming::unbound::READER,
+    upkeep::units::LIST,
+    upkeep::units::LINKS,
+    files::ftp::VSFTPD,
     network::wireguard::READER,
     ppp::xl2tpd::READER,
 ];

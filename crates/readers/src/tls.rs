@@ -198,6 +198,38 @@ pub(crate) fn openssl(
     offer
 }
 
+/// What a cipher list of OpenSSL and a list of versions allow, as web servers state them; `-` and `+` take one away or add one,
+/// and `all` stands for every version from 1.0 on (SSLProtocol, TLSProtocol, ssl_protocols).
+pub(crate) fn listed(ciphers: Option<(&str, Origin)>, versions: &[(&str, Origin)], origin: Origin) -> Offer {
+    let mut held: Vec<(&str, Origin)> = Vec::new();
+    let known = |name: &str| VERSIONS.iter().copied().find(|one| one.eq_ignore_ascii_case(name));
+    for (word, at) in versions {
+        let (sign, name) = match word.strip_prefix(['-', '!']) {
+            Some(name) => ('-', name),
+            None => ('+', word.trim_start_matches('+')),
+        };
+        let all = name.eq_ignore_ascii_case("all");
+        let named: Vec<&str> = if all { VERSIONS[2..].to_vec() } else { known(name).into_iter().collect() };
+        held.retain(|(one, _)| !named.contains(one));
+        if sign == '+' {
+            held.extend(named.into_iter().map(|name| (name, *at)));
+        }
+    }
+    let mut offer = openssl(ciphers, [Some(("TLSv1.3", origin)), None], &["NO_TLSv1_3".to_owned()], origin);
+    held.sort_by_key(|(name, _)| VERSIONS.iter().position(|one| one == name));
+    let role = Some(AlgorithmRole::Protocol);
+    let versions = held.into_iter().map(|(name, origin)| Offered {
+        name: name.to_owned(),
+        role,
+        versions: None,
+        suite: 0,
+        origin,
+        default: None,
+    });
+    offer.algorithms.splice(0..0, versions);
+    offer
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -263,6 +295,22 @@ mod tests {
             let offer = openssl(ciphers.map(|list| (list, at)), versions, &forbidden, at);
             assert_eq!(names(&offer), wanted);
         }
+    }
+
+    #[test]
+    fn lists_of_versions() {
+        let at = origin();
+        for (words, wanted) in [
+            (&["TLSv1.2", "TLSv1.3"][..], &["TLSv1.2", "TLSv1.3"][..]),
+            (&["all", "-SSLv3", "-TLSv1", "-TLSv1.1"], &["TLSv1.2", "TLSv1.3"]),
+            (&["all"], &["TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"]),
+            (&["+SSLv3", "TLSv1"], &["SSLv3", "TLSv1"]),
+            (&[], &[]),
+        ] {
+            let words: Vec<(&str, Origin)> = words.iter().map(|word| (*word, at)).collect();
+            assert_eq!(names(&listed(None, &words, at)), wanted);
+        }
+        assert_eq!(names(&listed(Some(("HIGH:!aNULL", at)), &[("TLSv1.2", at)], at)), ["TLSv1.2", "HIGH"]);
     }
 
     /// What the library makes of each priority string is what is told here.

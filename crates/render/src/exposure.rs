@@ -76,12 +76,13 @@ fn protected(row: &ReachedRow) -> String {
     all.join(", ")
 }
 
-fn known(known: Known) -> &'static str {
+pub(crate) fn known(known: Known) -> &'static str {
     match known {
         Known::Configured => "configured",
         Known::Observed => "observed, in no file that was exported",
         Known::Both => "configured and observed",
         Known::Absent => "configured, but its socket was not seen",
+        Known::Disabled => "configured, but switched off",
     }
 }
 

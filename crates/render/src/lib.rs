@@ -11,6 +11,7 @@ mod neutral;
 mod picture;
 mod reach;
 mod rules;
+mod services;
 mod text;
 mod tunnels;
 
@@ -24,6 +25,7 @@ pub use neutral::neutral;
 pub use picture::{PictureError, addresses_png, addresses_svg, exposure_png, exposure_svg};
 pub use reach::{FlowAnswer, reach_all_json, reach_all_text, reach_json, reach_text};
 pub use rules::{rules_csv, rules_json, rules_text};
+pub use services::{services_json, services_text};
 pub use text::{Detail, Text};
 pub use tunnels::{tunnels_detail, tunnels_json, tunnels_text};
 

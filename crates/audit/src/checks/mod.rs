@@ -31,17 +31,29 @@ pub const CHECKS: &[&Check] = &[
     &addresses::same_network_at_two_sites::CHECK,
     &addresses::stored_addresses_differ::CHECK,
     &addresses::used_address_handed_out::CHECK,
+    &ciphers::database_in_clear::CHECK,
     &ciphers::early_tls::CHECK,
+    &ciphers::files_in_clear::CHECK,
+    &ciphers::log_in_clear::CHECK,
     &ciphers::long_lifetime::CHECK,
+    &ciphers::monitoring_in_clear::CHECK,
     &ciphers::no_forward_secrecy::CHECK,
     &ciphers::no_quantum_resistance::CHECK,
     &ciphers::old_fallback::CHECK,
+    &ciphers::old_radio_protection::CHECK,
+    &ciphers::old_share_dialect::CHECK,
+    &ciphers::page_not_redirected::CHECK,
+    &ciphers::password_in_clear::CHECK,
+    &ciphers::share_unsigned::CHECK,
     &ciphers::weak_encryption::CHECK,
     &ciphers::weak_integrity::CHECK,
     &ciphers::weak_key_exchange::CHECK,
     &exposure::answers_ping::CHECK,
+    &exposure::clock_status_open::CHECK,
     &exposure::database_from_outside::CHECK,
     &exposure::desktop_from_outside::CHECK,
+    &exposure::directory_listing::CHECK,
+    &exposure::disk_reached::CHECK,
     &exposure::dynamic_name_token::CHECK,
     &exposure::files_from_outside::CHECK,
     &exposure::forward_blocked::CHECK,
@@ -50,28 +62,45 @@ pub const CHECKS: &[&Check] = &[
     &exposure::forward_unserved::CHECK,
     &exposure::industrial_from_outside::CHECK,
     &exposure::listener_unexplained::CHECK,
+    &exposure::listens_beyond_rules::CHECK,
     &exposure::listens_everywhere::CHECK,
     &exposure::management_from_outside::CHECK,
+    &exposure::management_page_open::CHECK,
     &exposure::obsolete_tunnel_from_outside::CHECK,
     &exposure::open_by_one_version::CHECK,
+    &exposure::open_resolver::CHECK,
     &exposure::outside_unfiltered::CHECK,
     &exposure::plain_text_from_outside::CHECK,
     &exposure::portal_from_outside::CHECK,
     &exposure::ports_on_request::CHECK,
+    &exposure::recordings_reached::CHECK,
     &exposure::reflector_from_outside::CHECK,
     &exposure::service_not_running::CHECK,
+    &exposure::service_unused::CHECK,
     &exposure::shell_from_outside::CHECK,
+    &exposure::status_page_open::CHECK,
+    &exposure::zone_transfer_open::CHECK,
     &logins::administrator_dials_in::CHECK,
     &logins::client_certificate_not_asked::CHECK,
+    &logins::control_without_login::CHECK,
+    &logins::database_weak_method::CHECK,
+    &logins::database_without_login::CHECK,
+    &logins::disk_without_login::CHECK,
     &logins::empty_password::CHECK,
     &logins::everybody_let_in::CHECK,
+    &logins::export_to_everybody::CHECK,
+    &logins::files_without_login::CHECK,
     &logins::foreign_client_authority::CHECK,
     &logins::generic_login::CHECK,
     &logins::guessing_unlimited::CHECK,
     &logins::login_shared::CHECK,
     &logins::long_local_list::CHECK,
     &logins::management_single_factor::CHECK,
+    &logins::monitoring_from_everywhere::CHECK,
+    &logins::monitoring_may_change::CHECK,
     &logins::no_group_named::CHECK,
+    &logins::radio_by_button::CHECK,
+    &logins::radio_open::CHECK,
     &logins::radius_across_outside::CHECK,
     &logins::radius_client_wide::CHECK,
     &logins::radius_unsigned::CHECK,
@@ -80,7 +109,9 @@ pub const CHECKS: &[&Check] = &[
     &logins::shared_key_for_anybody::CHECK,
     &logins::single_factor_shell::CHECK,
     &logins::single_factor_tunnel::CHECK,
+    &logins::store_without_login::CHECK,
     &logins::sudo_without_password::CHECK,
+    &logins::superuser_kept::CHECK,
     &logins::weak_dial_in_method::CHECK,
     &logins::weak_eap_method::CHECK,
     &logins::weak_ssh_key::CHECK,
@@ -91,6 +122,7 @@ pub const CHECKS: &[&Check] = &[
     &rules::callers_relayed_outside::CHECK,
     &rules::deny_after_accept::CHECK,
     &rules::every_service::CHECK,
+    &rules::export_wide::CHECK,
     &rules::forward_unfiltered::CHECK,
     &rules::less_than_intended::CHECK,
     &rules::list_unused::CHECK,
@@ -113,6 +145,7 @@ pub const CHECKS: &[&Check] = &[
     &secrets::weak_login_password::CHECK,
     &secrets::weak_password_hash::CHECK,
     &secrets::weak_pre_shared_key::CHECK,
+    &secrets::weak_service_secret::CHECK,
     &secrets::weak_shared_secret::CHECK,
     &tunnels::aggressive_mode::CHECK,
     &tunnels::callers_talk::CHECK,
@@ -137,10 +170,34 @@ pub const CHECKS: &[&Check] = &[
     &tunnels::sends_not_as_wanted::CHECK,
     &tunnels::server_not_verified::CHECK,
     &tunnels::static_key::CHECK,
+    &upkeep::clock_alone::CHECK,
     &upkeep::list_missing::CHECK,
+    &upkeep::log_stays::CHECK,
     &upkeep::stored_rules_differ::CHECK,
     &upkeep::temporary_rule::CHECK,
 ];
+
+/// Checks of areas that are run beside the making of the views, and that ask for the views all the same: they are run after it.
+pub(crate) const NEED_VIEWS: &[&str] = &[
+    "ciphers/database-in-clear",
+    "ciphers/files-in-clear",
+    "ciphers/monitoring-in-clear",
+    "ciphers/old-share-dialect",
+    "ciphers/page-not-redirected",
+    "ciphers/password-in-clear",
+    "ciphers/share-unsigned",
+    "secrets/weak-login-password",
+    "secrets/weak-service-secret",
+];
+
+/// A few of many names, with the number of the others.
+pub(crate) fn some_names(all: &[String]) -> String {
+    const MOST: usize = 6;
+    match all.len().saturating_sub(MOST) {
+        0 => all.join(", "),
+        rest => format!("{} and {rest} more", all[..MOST].join(", ")),
+    }
+}
 
 /// The check with this id.
 #[must_use]
@@ -168,6 +225,9 @@ pub fn similar(id: &str) -> Vec<&'static str> {
 
 #[cfg(test)]
 pub(crate) mod testing;
+
+#[cfg(test)]
+pub(crate) use exposure::testing as exposure_testing;
 
 #[cfg(test)]
 mod tests {

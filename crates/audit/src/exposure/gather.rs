@@ -3,7 +3,7 @@
 use super::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::Estate;
 use crate::reach::{Ground, Setout};
-use crate::services::{Service, What};
+use crate::services::{Known, Service, What};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -303,7 +303,8 @@ fn answering(service: &Service, cell: &Cell, delivery: &Delivery) -> Option<IpAd
     let bound = service.interface.as_ref().is_none_or(|name| delivery.entered.as_ref() == Some(name));
     // A DHCP server that names no interface answers on those of its networks, and no packet from afar is one of its clients'.
     let dhcp = matches!(service.what, What::Dhcp(_));
-    if service.protocol != cell.sent.protocol || service.is_local() || !bound || dhcp {
+    let off = service.known == Known::Disabled;
+    if service.protocol != cell.sent.protocol || service.is_local() || !bound || dhcp || off {
         return None;
     }
     if has_ports(service.protocol) && !cell.delivered.1.iter().any(|range| range.contains(service.port)) {

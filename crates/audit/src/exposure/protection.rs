@@ -5,6 +5,7 @@ use crate::Estate;
 use crate::access;
 use crate::services::{Encrypted, PortKind, Service, What};
 use serde::Serialize;
+use trevlin_model::served::{Asked, Carried, Part, Served};
 use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
 
 /// How a service stands that is reached.
@@ -86,6 +87,12 @@ pub fn protection(estate: &Estate, device: usize, service: &Service) -> Protecti
             found.encrypted = Some(Encrypted::No);
             access::factors_of_management(estate, device, number)
         }
+        What::Served(number, _) => {
+            let (encrypted, factors, remarks) = of_served(estate, device, number, service);
+            found.encrypted = Some(encrypted);
+            found.remarks = remarks;
+            factors
+        }
         What::Radius | What::Dhcp(_) | What::PortMapper(_) | What::Socket => None,
     };
     found.factors = match service.what {
@@ -96,6 +103,51 @@ pub fn protection(estate: &Estate, device: usize, service: &Service) -> Protecti
         found.remarks.push("the protocol is no longer fit for use".into());
     }
     found
+}
+
+/// How a service is protected by its files: the least protected of its parts that take part in it.
+fn of_served(
+    estate: &Estate,
+    device: usize,
+    number: usize,
+    service: &Service,
+) -> (Encrypted, Option<Vec<&'static str>>, Vec<String>) {
+    let all = &estate.devices[device].facts.served;
+    let first = &all[number];
+    let same = |one: &&Served| {
+        one.program == first.program
+            && one
+                .endpoints
+                .iter()
+                .any(|place| place.port == service.port && place.address == service.address)
+    };
+    let sites: Vec<&Served> = all.iter().filter(same).collect();
+    let place =
+        first.endpoints.iter().find(|place| (place.port, place.address) == (service.port, service.address));
+    let encrypted = match place.map(|place| place.carried) {
+        Some(Carried::Encrypted) => Encrypted::Yes,
+        Some(Carried::Optional) => Encrypted::May,
+        _ => Encrypted::No,
+    };
+    let parts: Vec<&Part> = sites.iter().flat_map(|one| &one.parts).collect();
+    let open = parts.iter().filter(|part| part.asks_nothing() && !part.sources.is_local());
+    let open: Vec<String> = open.map(|part| part.title()).collect();
+    let mut remarks = Vec::new();
+    match open.as_slice() {
+        [] => {}
+        [one] => remarks.push(format!("{one} asks for nothing")),
+        [one, rest @ ..] => remarks.push(format!("{one} and {} more ask for nothing", rest.len())),
+    }
+    let asked: Option<Vec<Asked>> = parts.iter().map(|part| part.login.value().copied()).collect();
+    let factors = asked.and_then(|all| all.into_iter().min()).and_then(|least| match least {
+        Asked::Nothing => Some(Vec::new()),
+        Asked::Address => Some(vec!["address"]),
+        Asked::Community => Some(vec!["community"]),
+        Asked::Password | Asked::Proof => Some(vec![FactorKind::Knowledge.words()]),
+        Asked::Certificate => Some(vec![FactorKind::Certificate.words()]),
+        Asked::Refused => None,
+    });
+    (encrypted, factors, remarks)
 }
 
 /// Whether a tunnel's own protocol encrypts what goes through it.
@@ -159,7 +211,7 @@ pub fn standing(
 
 /// Whether a factor can be guessed.
 fn guessable(factor: &str) -> bool {
-    matches!(factor, "password" | "shared key")
+    matches!(factor, "password" | "shared key" | "community" | "address")
 }
 
 /// Services that nobody means to offer to everybody.

@@ -1,13 +1,16 @@
 //! What each device serves: as its files have it, as its sockets were seen, or both.
 
 mod ports;
+mod sheet;
 
 pub use ports::{Encrypted, KnownPort, PortKind, known_port};
+pub use sheet::{PartRow, PlaceRow, ServedRow, sheet};
 
 use crate::Estate;
 use crate::management::ManagementPort;
 use serde::Serialize;
 use std::net::IpAddr;
+use trevlin_model::served::ServedKind;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Families, Family, Listener, Origin, PortRange, Tunnel, TunnelFamily};
 
@@ -30,6 +33,8 @@ pub enum What {
     Dhcp(usize),
     /// A service that opens ports on request, by its number.
     PortMapper(usize),
+    /// A service with its files, by its number; sites of one server at one port are one, and this is the first of them.
+    Served(usize, ServedKind),
     /// Something of which only the socket is known.
     Socket,
 }
@@ -46,6 +51,8 @@ pub enum Known {
     Both,
     /// Files say so, and no such socket was seen.
     Absent,
+    /// Files say so, and the unit that starts it is switched off.
+    Disabled,
 }
 
 /// Something that a device serves.
@@ -90,6 +97,24 @@ impl Service {
             What::Radius => PortKind::Login,
             What::Dhcp(_) => PortKind::Addresses,
             What::PortMapper(_) => PortKind::Mapping,
+            What::Served(_, kind) => match kind {
+                ServedKind::Shares
+                | ServedKind::Exports
+                | ServedKind::Modules
+                | ServedKind::Transfers
+                | ServedKind::Disks => PortKind::Files,
+                ServedKind::Monitoring => PortKind::Management,
+                ServedKind::Pages | ServedKind::Relays => match self.port_known().map(|known| known.kind) {
+                    // A relay is what it hands on to, and pages of some ports are those of a device.
+                    Some(kind) if kind != PortKind::Web => kind,
+                    _ => PortKind::Web,
+                },
+                ServedKind::Databases | ServedKind::Cache => PortKind::Database,
+                ServedKind::Broker => PortKind::Messages,
+                ServedKind::Names => PortKind::Names,
+                ServedKind::Time => PortKind::Time,
+                ServedKind::Logs => PortKind::Monitoring,
+            },
             What::Socket => self.port_known().map_or(PortKind::Other, |known| known.kind),
         }
     }
@@ -170,6 +195,7 @@ pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
         all.extend(mapper.nat_pmp.then(|| service(5351)));
         all.extend(mapper.port.map(|(port, _)| Service { protocol: TCP, ..service(port) }));
     }
+    all.extend(of_files(device));
     observe(device, &mut all);
     all.sort_by(|a, b| {
         (a.protocol, a.port, a.address, &a.name).cmp(&(b.protocol, b.port, b.address, &b.name))
@@ -190,6 +216,47 @@ fn configured(name: &str, what: What, protocol: u8, origin: Origin) -> Service {
         configured: Some(origin),
         observed: None,
     }
+}
+
+/// Services by their files. Sites of one server at one port are one service.
+fn of_files(device: &Device) -> Vec<Service> {
+    let mut all: Vec<(Service, &'static str, usize)> = Vec::new();
+    for (number, served) in device.facts.served.iter().enumerate().filter(|(_, one)| one.refused.is_none()) {
+        let off = crate::serving::switched_off(device, served).is_some();
+        for place in &served.endpoints {
+            let protocol = place.protocol.0.unwrap_or(TCP);
+            let one = configured(&served.name, What::Served(number, served.kind), protocol, place.origin);
+            let service = Service {
+                address: place.address,
+                families: place.families,
+                interface: place.interface.clone(),
+                port: place.port,
+                known: if off { Known::Disabled } else { Known::Configured },
+                ..one
+            };
+            let same = |(known, program, _): &&mut (Service, &str, usize)| {
+                *program == served.program
+                    && (known.protocol, known.address, &known.interface, known.port)
+                        == (service.protocol, service.address, &service.interface, service.port)
+            };
+            match all.iter_mut().find(same) {
+                Some((known, _, count)) => {
+                    if known.families != service.families {
+                        known.families = Families::Both;
+                    }
+                    *count += usize::from(known.what != service.what);
+                }
+                None => all.push((service, served.program, 0)),
+            }
+        }
+    }
+    let named = |(mut service, program, more): (Service, &str, usize)| {
+        if more > 0 {
+            service.name = format!("{} web sites ({program})", more + 1);
+        }
+        service
+    };
+    all.into_iter().map(named).collect()
 }
 
 /// Where a secure shell server listens (sshd_config(5), ListenAddress, Port, AddressFamily).
@@ -291,15 +358,19 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
         if service.protocol == GRE || in_kernel(device, service) {
             continue;
         }
+        let wanted = service.clone();
         let fits = |socket: &trevlin_model::listen::Socket| {
+            let service = &wanted;
             socket.protocol.0 == Some(service.protocol)
                 && socket.port == service.port
                 && (service.address.is_none()
                     || socket.address.is_none()
                     || service.address == socket.address)
                 && (socket.families.each().any(|family| service.families.has(family)))
+                && bound_alike(device, service, socket)
         };
-        service.known = Known::Absent;
+        let off = service.known == Known::Disabled;
+        service.known = if off { Known::Disabled } else { Known::Absent };
         for (number, socket) in device.facts.sockets.iter().enumerate().filter(|(_, socket)| fits(socket)) {
             explained[number] = true;
             service.known = Known::Both;
@@ -328,6 +399,17 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
             observed: Some(socket.origin),
         });
     }
+}
+
+/// Whether a socket can be that of a service that is bound to an interface: it is bound to it as well, or to one of its addresses.
+/// Daemons for names and addresses listen everywhere and leave unanswered what comes in elsewhere (dnsmasq(8), --interface).
+fn bound_alike(device: &Device, service: &Service, socket: &trevlin_model::listen::Socket) -> bool {
+    let Some(name) = service.interface.as_ref() else { return true };
+    let drops = matches!(service.what, What::Dhcp(_) | What::Served(_, ServedKind::Names));
+    let own = device.facts.interfaces.iter().filter(|one| one.name == *name).flat_map(|one| &one.addresses);
+    drops
+        || socket.interface.as_ref() == Some(name)
+        || socket.address.is_some_and(|address| own.map(|one| one.net.addr()).any(|one| one == address))
 }
 
 /// Whether packets of a service are taken by the kernel, where `ss` may show no socket: WireGuard's and L2TP's.

@@ -41,7 +41,9 @@ impl Masker {
             masker.by_place.entry(one.origin.export).or_default().push((one.origin.start, one.origin.end));
             // A key block is many lines; nobody repeats it by accident, and its own place is masked.
             let value = one.secret.expose();
-            if value.len() >= MASKED_ANYWHERE && !value.contains('\n') && value != one.owner {
+            // A published community is an ordinary word, as `public` is: elsewhere in a text it is not the secret.
+            let word = one.kind == SecretKind::Community && one.secret.known_default().is_some();
+            if value.len() >= MASKED_ANYWHERE && !value.contains('\n') && value != one.owner && !word {
                 for form in forms(one) {
                     masker.by_length.entry(form.expose().len()).or_default().push(form);
                 }

@@ -38,6 +38,12 @@ pub enum SecretKind {
     Passphrase,
     /// Lets a program act for the device at a service of somebody else.
     Token,
+    /// A community of SNMP: whoever knows it reads, or changes, a device's values.
+    Community,
+    /// Protects a service of the device: a cache, a disk, a module.
+    ServicePassword,
+    /// The passphrase of a radio network.
+    RadioPassphrase,
 }
 
 impl SecretKind {
@@ -54,6 +60,9 @@ impl SecretKind {
             Self::RadiusSecret => "RADIUS secret",
             Self::Passphrase => "passphrase",
             Self::Token => "token",
+            Self::Community => "SNMP community",
+            Self::ServicePassword => "service password",
+            Self::RadioPassphrase => "radio passphrase",
         }
     }
 
@@ -66,7 +75,16 @@ impl SecretKind {
     /// Whether people may have chosen it, so that it can be a variation of another.
     #[must_use]
     pub fn may_be_chosen_by_people(self) -> bool {
-        self.chosen_by_people() || matches!(self, Self::PreSharedKey | Self::RadiusSecret | Self::Passphrase)
+        self.chosen_by_people()
+            || matches!(
+                self,
+                Self::PreSharedKey
+                    | Self::RadiusSecret
+                    | Self::Passphrase
+                    | Self::Community
+                    | Self::ServicePassword
+                    | Self::RadioPassphrase
+            )
     }
 }
 

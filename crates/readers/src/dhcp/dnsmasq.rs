@@ -1,6 +1,7 @@
 //! `dnsmasq.conf` and the files of `dnsmasq.d` (dnsmasq(8)): long options without their dashes, one a line.
 
 use crate::addresses;
+use crate::naming::recursion;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use ipnet::IpNet;
 use serde::Deserialize;
@@ -8,7 +9,8 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::sync::LazyLock;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
-use trevlin_model::{Export, IpRange, LineClass, MalformedAddress, Origin, RangeError};
+use trevlin_model::served::{Carried, Endpoint, Served, ServedKind, Sources};
+use trevlin_model::{Export, IpRange, LineClass, MalformedAddress, Origin, Protocol, RangeError};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -38,7 +40,7 @@ fn recognise(export: &Export) -> Recognition {
     if named && !name.starts_with("README") { Recognition::Name } else { Recognition::No }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut server: Option<DhcpServer> = None;
@@ -66,6 +68,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             interfaces.extend(value.split(',').map(|name| name.trim().to_owned()));
             continue;
         }
+        if NAMING.contains(&name) {
+            continue;
+        }
         let server = server.get_or_insert_with(|| DhcpServer::new("dnsmasq", export.file_name(), origin));
         let value = value.trim_matches('"');
         let before = server.malformed.len();
@@ -86,7 +91,83 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         interfaces,
         ..server
     }));
+    reading.facts.served.extend(names(export, around));
     reading
+}
+
+/// Options about where and to whom names are told.
+const NAMING: [&str; 6] =
+    ["port", "listen-address", "except-interface", "local-service", "bind-interfaces", "bind-dynamic"];
+
+/// The name server of a device: one for all of its files, told with the first of them. Whoever reaches it is answered, unless only
+/// attached networks are (dnsmasq(8), --local-service).
+fn names(export: &Export, around: &Surroundings<'_>) -> Option<Served> {
+    let mut files: Vec<&Export> = around
+        .exports
+        .iter()
+        .copied()
+        .filter(|one| recognise(one) != Recognition::No && !crate::is_copy(one))
+        .collect();
+    files.sort_by_key(|one| (one.file_name() != "dnsmasq.conf", one.path().to_owned()));
+    if files.first().is_some_and(|first| first.path() != export.path()) {
+        return None;
+    }
+    if files.is_empty() {
+        files.push(export);
+    }
+    let mut lines: Vec<(&str, &str, Origin)> = Vec::new();
+    for file in files {
+        for line in file.lines() {
+            let text = uncommented(line.text).trim();
+            let (name, value) =
+                text.split_once('=').map_or((text, ""), |(name, value)| (name.trim(), value.trim()));
+            if !name.is_empty() {
+                lines.push((name, value, file.origin_of(text)));
+            }
+        }
+    }
+    let last = |wanted: &str| lines.iter().rev().find(|one| one.0 == wanted);
+    let origin = lines.first()?.2;
+    let port = last("port").and_then(|one| one.1.parse().ok()).unwrap_or(53);
+    if port == 0 {
+        return None;
+    }
+    let mut served = Served::new(ServedKind::Names, "dnsmasq", "name server (dnsmasq)", &["dnsmasq"], origin);
+    let mut places: Vec<(Option<IpAddr>, Option<String>, Origin)> = Vec::new();
+    for (name, value, line) in &lines {
+        for one in value.split(',').map(str::trim).filter(|one| !one.is_empty()) {
+            match *name {
+                "interface" => places.push((None, Some(one.to_owned()), *line)),
+                "listen-address" => places.push((one.parse().ok(), None, *line)),
+                _ => {}
+            }
+        }
+    }
+    if places.is_empty() {
+        places.push((None, None, last("port").map_or(origin, |one| one.2)));
+    }
+    for (address, interface, line) in places {
+        for protocol in [Protocol::UDP, Protocol::TCP] {
+            let at = Endpoint::everywhere(protocol, port, Carried::Plain, line);
+            let at = match address {
+                Some(address) => at.at(address),
+                None => at,
+            };
+            served.endpoints.push(Endpoint { interface: interface.clone(), ..at });
+        }
+    }
+    let near =
+        last("local-service").filter(|_| last("interface").is_none() && last("listen-address").is_none());
+    let sources = match near {
+        Some(one) => Sources {
+            ranges: crate::serving::loopback().to_vec(),
+            names: vec!["the networks it is attached to".into()],
+            origins: vec![one.2],
+        },
+        None => Sources::everybody(),
+    };
+    served.parts.push(recursion(sources, served.endpoints[0].origin));
+    Some(served)
 }
 
 /// The line up to a `#` that stands at its beginning or behind a blank, outside of quotes.
@@ -249,6 +330,37 @@ mod tests {
         ] {
             assert_eq!(told(text), wanted, "{text}");
         }
+    }
+
+    #[test]
+    fn who_has_names_looked_up() {
+        for (text, wanted) in [
+            ("domain-needed\n", Some("None 53 everybody")),
+            ("interface=eth1\nport=5353\n", Some("None%eth1 5353 everybody")),
+            ("listen-address=127.0.0.1,10.4.0.9\n", Some("Some(127.0.0.1) 53, Some(10.4.0.9) 53 everybody")),
+            ("local-service\n", Some("None 53 the networks it is attached to")),
+            ("port=0\ndhcp-range=10.4.0.50,10.4.0.150\n", None),
+            ("# port=0\n", None),
+        ] {
+            let export = Export::new(ExportId(0), "d/etc/dnsmasq.conf", text.into());
+            let reading = read(&export, &Surroundings::of(vec![&export]));
+            let told = reading.facts.served.first().map(|served| {
+                let udp = served.endpoints.iter().filter(|one| one.protocol == Protocol::UDP);
+                let places: Vec<String> = udp
+                    .map(|one| {
+                        let interface =
+                            one.interface.as_ref().map(|name| format!("%{name}")).unwrap_or_default();
+                        format!("{:?}{interface} {}", one.address, one.port)
+                    })
+                    .collect();
+                format!("{} {}", places.join(", "), served.parts[0].sources.words())
+            });
+            assert_eq!(told.as_deref(), wanted, "{text}");
+        }
+        let main = Export::new(ExportId(0), "d/etc/dnsmasq.conf", "domain-needed\n".into());
+        let more = Export::new(ExportId(1), "d/etc/dnsmasq.d/a.conf", "port=0\n".into());
+        let around = Surroundings::of(vec![&main, &more]);
+        assert!(read(&main, &around).facts.served.is_empty() && read(&more, &around).facts.served.is_empty());
     }
 
     #[test]

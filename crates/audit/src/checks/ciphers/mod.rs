@@ -1,15 +1,25 @@
 //! Checks of the area `ciphers`.
 
+pub(super) mod database_in_clear;
 pub(super) mod early_tls;
+pub(super) mod files_in_clear;
+pub(super) mod log_in_clear;
 pub(super) mod long_lifetime;
+pub(super) mod monitoring_in_clear;
 pub(super) mod no_forward_secrecy;
 pub(super) mod no_quantum_resistance;
 pub(super) mod old_fallback;
+pub(super) mod old_radio_protection;
+pub(super) mod old_share_dialect;
+pub(super) mod page_not_redirected;
+pub(super) mod password_in_clear;
+pub(super) mod share_unsigned;
 pub(super) mod weak_encryption;
 pub(super) mod weak_integrity;
 pub(super) mod weak_key_exchange;
 
 use crate::algorithms::{Algorithm, lookup};
+use crate::serving::Subject;
 use crate::{Answer, Estate, Fail, Severity, Verdict};
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
@@ -44,6 +54,19 @@ fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, unknown_names: bo
         for one in device.facts.running().filter(|one| !one.offers.is_empty()) {
             let verdict = tunnel(estate, &one.name, &one.offers, roles, what, unknown_names);
             answers.push(Answer::new(at, one.name.clone(), verdict));
+        }
+        for subject in crate::serving::of_device(estate, at).filter(Subject::is_met) {
+            // Dialects of file shares are another check's.
+            let offers: Vec<Offer> =
+                subject.served.offers.iter().filter(|one| one.spelling != Spelling::Smb).cloned().collect();
+            if !offers.is_empty() {
+                let name = &subject.served.name;
+                answers.push(Answer::new(
+                    at,
+                    name.clone(),
+                    tunnel(estate, name, &offers, roles, what, unknown_names),
+                ));
+            }
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
@@ -224,8 +247,7 @@ fn instead(estate: &Estate, worst: &Known<'_>) -> String {
         (Spelling::GnuTls, ..) => {
             "tls-priorities = \"NORMAL:-RSA:-CIPHER-ALL:+AES-256-GCM:+AES-128-GCM:+CHACHA20-POLY1305\""
         }
-        (Spelling::OpenSsl, _, AlgorithmRole::Protocol) => "sslVersionMin = TLSv1.2",
-        (Spelling::OpenSsl, ..) => "ciphers = ECDHE+AESGCM:ECDHE+CHACHA20",
+        (Spelling::OpenSsl, ..) => return openssl(estate, worst),
         (Spelling::OpenSsh, _, AlgorithmRole::Encryption) => {
             "Ciphers aes256-gcm@openssh.com,aes128-gcm@openssh.com,aes256-ctr,aes128-ctr"
         }
@@ -234,8 +256,43 @@ fn instead(estate: &Estate, worst: &Known<'_>) -> String {
         }
         (Spelling::OpenSsh, ..) => "MACs hmac-sha2-256-etm@openssh.com,hmac-sha2-512-etm@openssh.com",
         (Spelling::WireGuard, ..) => "the protocol has one suite",
+        (Spelling::Smb, ..) => "server min protocol = SMB3_00",
+        (Spelling::NetSnmp, ..) => "createUser NAME SHA-256 PASSPHRASE AES PASSPHRASE",
     };
     line.to_owned()
+}
+
+/// The same for programs with OpenSSL's names, each of which has its own keyword: that of the line that is at fault.
+fn openssl(estate: &Estate, worst: &Known<'_>) -> String {
+    const VERSIONS: [(&str, &str); 9] = [
+        ("ssl_protocols", "ssl_protocols TLSv1.2 TLSv1.3;"),
+        ("server {", "ssl_protocols TLSv1.2 TLSv1.3;"),
+        ("SSLProtocol", "SSLProtocol -all +TLSv1.2 +TLSv1.3"),
+        ("SSLEngine", "SSLProtocol -all +TLSv1.2 +TLSv1.3"),
+        ("TLSProtocol", "TLSProtocol TLSv1.2 TLSv1.3"),
+        ("ssl_min_protocol_version", "ssl_min_protocol_version = 'TLSv1.2'"),
+        ("ssl-default-bind", "ssl-default-bind-options ssl-min-ver TLSv1.2"),
+        ("tls_version", "tls_version TLSv1.2,TLSv1.3"),
+        ("tls-protocols", "tls-protocols \"TLSv1.2 TLSv1.3\""),
+    ];
+    const CIPHERS: [(&str, &str); 6] = [
+        ("ssl_ciphers", "ssl_ciphers ECDHE+AESGCM:ECDHE+CHACHA20;"),
+        ("SSLCipherSuite", "SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("TLSCipherSuite", "TLSCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("ssl-default-bind", "ssl-default-bind-ciphers ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("tls-ciphers", "tls-ciphers ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("ssl-cipher", "ssl-cipher = ECDHE+AESGCM:ECDHE+CHACHA20"),
+    ];
+    let (table, else_line) = if worst.algorithm.role() == AlgorithmRole::Protocol {
+        (&VERSIONS[..], "sslVersionMin = TLSv1.2")
+    } else {
+        (&CIPHERS[..], "ciphers = ECDHE+AESGCM:ECDHE+CHACHA20")
+    };
+    let origin = worst.offered.origin;
+    let text = estate.export(origin.export).text();
+    let line = text.get(origin.start as usize..).and_then(|rest| rest.lines().next()).unwrap_or_default();
+    let starts = |key: &str| line.trim_start().to_ascii_lowercase().starts_with(&key.to_ascii_lowercase());
+    table.iter().find(|(key, _)| starts(key)).map_or(else_line, |(_, line)| *line).to_owned()
 }
 
 /// The same for strongSwan, whose two formats have other keys: the key of the line that is at fault, or that of the format

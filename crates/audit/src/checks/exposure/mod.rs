@@ -1,8 +1,11 @@
 //! Checks of the area `exposure`.
 
 pub(super) mod answers_ping;
+pub(super) mod clock_status_open;
 pub(super) mod database_from_outside;
 pub(super) mod desktop_from_outside;
+pub(super) mod directory_listing;
+pub(super) mod disk_reached;
 pub(super) mod dynamic_name_token;
 pub(super) mod files_from_outside;
 pub(super) mod forward_blocked;
@@ -11,17 +14,24 @@ pub(super) mod forward_to_nobody;
 pub(super) mod forward_unserved;
 pub(super) mod industrial_from_outside;
 pub(super) mod listener_unexplained;
+pub(super) mod listens_beyond_rules;
 pub(super) mod listens_everywhere;
 pub(super) mod management_from_outside;
+pub(super) mod management_page_open;
 pub(super) mod obsolete_tunnel_from_outside;
 pub(super) mod open_by_one_version;
+pub(super) mod open_resolver;
 pub(super) mod outside_unfiltered;
 pub(super) mod plain_text_from_outside;
 pub(super) mod portal_from_outside;
 pub(super) mod ports_on_request;
+pub(super) mod recordings_reached;
 pub(super) mod reflector_from_outside;
 pub(super) mod service_not_running;
+pub(super) mod service_unused;
 pub(super) mod shell_from_outside;
+pub(super) mod status_page_open;
+pub(super) mod zone_transfer_open;
 
 use crate::exposure::{ForwardFate, Reachable};
 use crate::services::{Known, Service};
@@ -87,6 +97,7 @@ impl Exposed<'_> {
             Known::Observed => "its socket was seen; no file that was exported explains it",
             Known::Both => "its configuration says so and its socket was seen",
             Known::Absent => "its configuration says so, though no such socket was seen",
+            Known::Disabled => "its configuration says so, though it is switched off",
         };
         let from = if best.everybody { "anybody".to_owned() } else { some_ranges(&best.sources) };
         format!("It answers {from} who calls {}{through}; {known}.", self.called())
@@ -185,7 +196,7 @@ pub(super) fn each_forward(estate: &Estate, judge: impl Fn(&ForwardFate, &str) -
 }
 
 #[cfg(test)]
-pub(super) mod testing {
+pub(crate) mod testing {
     //! A gate with 192.0.2.9 outside and 10.4.0.1 inside, and a server 10.4.0.20 behind it.
 
     use crate::checks::testing::{answers, estate, estate_with};

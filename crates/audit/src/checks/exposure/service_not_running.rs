@@ -37,7 +37,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     });
                     answers.push(Answer::new(at, subject, verdict));
                 }
-                Known::Configured | Known::Observed => {}
+                Known::Configured | Known::Observed | Known::Disabled => {}
             }
         }
     }

@@ -68,7 +68,7 @@ impl Reached {
 }
 
 #[cfg(test)]
-pub(super) mod testing {
+pub(crate) mod testing {
     //! A gate with WireGuard callers 10.9.0.0/24, the outside on eth0 and the inside 10.4.0.0/24 on eth1.
 
     use crate::Check;

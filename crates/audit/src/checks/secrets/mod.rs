@@ -12,4 +12,5 @@ pub(super) mod secret_reused;
 pub(super) mod weak_login_password;
 pub(super) mod weak_password_hash;
 pub(crate) mod weak_pre_shared_key;
+pub(super) mod weak_service_secret;
 pub(super) mod weak_shared_secret;

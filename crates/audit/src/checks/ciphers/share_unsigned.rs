@@ -1,0 +1,70 @@
+//! Messages of file shares are not signed.
+
+use crate::serving::of_kinds;
+use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use trevlin_model::served::{Demand, ServedKind, Sources};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/share-unsigned",
+    area: Area::Ciphers,
+    title: "Messages of file shares need not be signed",
+    severity: Severity::Low,
+    why: "Whoever gets between a client and the server can hand the client's login on to the server and work with it, or change \
+          what is read and written. Signatures, or encryption, are what stops him.",
+    fix: "Set `server signing = mandatory`, or `server smb encrypt = required`, which signs as well.",
+    judged: "Fails where signatures are not asked for and some share does not ask for encryption; a step milder where that is the \
+             default and nobody wrote it. Passes where either is asked for.",
+    references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10", "BSI APP.3.3.A12"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Shares]).filter(|one| !one.served.is_local()) {
+        let bare = one.served.parts.iter().find(|part| {
+            let asked = |one: &Option<trevlin_model::Setting<Demand>>| {
+                one.as_ref().and_then(|setting| setting.value()) == Some(&Demand::Required)
+            };
+            !asked(&part.signing) && !asked(&part.encryption)
+        });
+        let verdict = match bare {
+            None => Verdict::Pass,
+            Some(part) => {
+                let stated = part.signing.as_ref().and_then(|setting| setting.origin());
+                one.fail_of(
+                    if stated.is_some() { CHECK.severity } else { CHECK.severity.lower() },
+                    &Sources::everybody(),
+                    format!("{} does not ask for signed messages", one.title()),
+                    "A client that does not sign is served all the same.".into(),
+                    vec![stated.unwrap_or(one.served.origin)],
+                )
+            }
+        };
+        answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, share, wanted) in [
+            ("server signing = disabled", "", "fail low d smb.conf:2"),
+            ("server signing = auto", "", "fail low d smb.conf:2"),
+            ("workgroup = QUAY", "", "fail info d smb.conf:1"),
+            ("server signing = mandatory", "", "pass d"),
+            ("smb encrypt = required", "", "pass d"),
+            // One share closes what the whole leaves open, and the other way round.
+            ("workgroup = QUAY", "smb encrypt = required\n", "pass d"),
+            ("smb encrypt = required", "smb encrypt = off\n", "fail info d smb.conf:1"),
+        ] {
+            let text = format!("[global]\n{lines}\n[a]\npath = /a\n{share}");
+            run(&CHECK, &[(lines, &[("d/etc/samba/smb.conf", &text)], &[wanted])]);
+        }
+    }
+}

@@ -1,0 +1,72 @@
+//! A page for looking after a server or a device is open to everybody.
+
+use crate::serving::{Subject, is_few, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use trevlin_model::served::{Asked, Part, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/management-page-open",
+    area: Area::Exposure,
+    title: "A page for administrators is open to every address",
+    severity: Severity::Low,
+    why: "Pages for administrators are where the next hole is found, and where passwords are tried all night. Those who need them are few, and it is known where \
+          they sit.",
+    fix: "Limit the path by source (`allow 10.0.0.0/28; deny all;`, `Require ip 10.0.0.0/28`) or take it off the public site, and reach it through the tunnel.",
+    judged: "Fails for each path whose name is that of pages for administrators (admin, manager, console, setup and the like) and that is open to every \
+             address; graver where no login is asked for. What is handed on to another server may ask for one itself. Passes where sources are limited or \
+             a certificate is asked for.",
+    references: &["NIST SP 800-123, 6.4", "BSI APP.3.2.A4", "CIS Controls 8, 12.8"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        for part in one.served.parts.iter().filter(|part| part.remark(Remark::Administration).is_some()) {
+            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+        }
+    }
+    answers
+}
+
+fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+    let asked = part.login.value();
+    let wide = part.sources.is_everybody() && !is_few(&part.sources);
+    if !wide || matches!(asked, Some(Asked::Certificate | Asked::Refused)) {
+        return Verdict::Pass;
+    }
+    let (base, asks) = match asked {
+        Some(Asked::Nothing) => (CHECK.severity.raise(), "The server itself asks for nothing."),
+        Some(_) => (CHECK.severity, "It asks for a password."),
+        None => (CHECK.severity, "Whether a login is asked for decides the server that it is handed on to."),
+    };
+    one.fail(
+        base,
+        part,
+        format!("{} gives {} to every address", one.title(), part.name),
+        asks.to_owned(),
+        part.remark(Remark::HandedOn).into_iter().chain(part.lines()).collect(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (path, inner, wanted) in [
+            ("/admin", "proxy_pass http://10.4.0.9;", &["fail low d nginx.conf:5 nginx.conf:4"][..]),
+            ("/admin", "root /a;", &["fail medium d nginx.conf:4"]),
+            ("/admin", "auth_basic x;", &["fail low d nginx.conf:4 nginx.conf:5"]),
+            ("/admin", "allow 10.4.0.0/28; deny all;", &["pass d"]),
+            ("/admin", "ssl_verify_client on;", &["pass d"]),
+            ("/administrative", "root /a;", &[]),
+        ] {
+            let text = format!("http {{\nserver {{\nlisten 80;\nlocation {path} {{\n{inner}\n}}\n}}\n}}\n");
+            run(&CHECK, &[(inner, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,157 @@
+//! Callers who are meant to service machines reach recorded files.
+
+use crate::intents::is_meant;
+use crate::services::What;
+use crate::serving::of_device;
+use crate::views::deciding;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use trevlin_model::served::{Asked, Part, Served};
+
+/// Words in names and folders of what cameras and other machines record.
+const RECORDED: [&str; 12] = [
+    "camera",
+    "cameras",
+    "cctv",
+    "footage",
+    "kamera",
+    "record",
+    "recorded",
+    "recorder",
+    "recording",
+    "recordings",
+    "surveillance",
+    "video",
+];
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/recordings-reached",
+    area: Area::Exposure,
+    title: "Callers who are meant for something else reach recorded files",
+    severity: Severity::High,
+    why: "Whoever comes in to service a machine has no business with what cameras and loggers recorded. Recordings show people, and they are the evidence that \
+          somebody may want to see gone.",
+    fix: "Let the filter of the tunnel pass what the estate file means and nothing else, and limit the share to the machines that show the recordings.",
+    judged: "Asks about every share, export, module, folder and target whose name or folder is that of recordings and that callers of a tunnel reach. Fails where the estate file \
+             means something for these callers and not this; undetermined where it means nothing for them at all. Passes where the sources of the share keep them out.",
+    references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-209, 4.2", "BSI APP.3.3.A3", "GDPR, article 32"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    let views = estate.views();
+    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
+        for device in 0..estate.devices.len() {
+            for one in of_device(estate, device).filter(|one| one.served.kind.holds_files()) {
+                let recorded: Vec<&Part> = one.served.parts.iter().filter(|part| is_recorded(part)).collect();
+                if recorded.is_empty() || !one.is_met() {
+                    continue;
+                }
+                let subject = format!("{} to {} of {}", callers.tunnel, one.served.name, one.device_name());
+                let mine = |number: usize| matches!(views.services[device][number].what, What::Served(at, _) if std::ptr::eq(served(estate, device, at), one.served));
+                let reached = exposure
+                    .reached
+                    .iter()
+                    .filter(|reached| reached.device == device && mine(reached.service))
+                    .find(|reached| {
+                        recorded.iter().any(|part| {
+                            !part.sources.names.is_empty()
+                                || part.sources.ranges.iter().any(|range| {
+                                    reached.sources.iter().any(|other| range.intersection(other).is_some())
+                                })
+                        })
+                    });
+                let Some(reached) = reached else {
+                    answers.push(Answer::new(device, subject, Verdict::Pass));
+                    continue;
+                };
+                let port = views.services[device][reached.service].port;
+                if is_meant(estate, &callers.tunnel, reached.address, reached.protocol, port) {
+                    answers.push(Answer::new(device, subject, Verdict::Pass));
+                    continue;
+                }
+                let names: Vec<String> = recorded.iter().map(|part| part.title()).collect();
+                let mut evidence: Vec<_> = recorded.iter().map(|part| part.origin).collect();
+                evidence.extend(deciding(&reached.steps));
+                evidence.push(callers.origin);
+                let intended = estate.intents.iter().any(|intent| intent.from == callers.tunnel);
+                let verdict = if intended && reached.certain {
+                    let open = recorded.iter().any(|part| part.login.value() == Some(&Asked::Nothing));
+                    Verdict::Fail(Fail {
+                        severity: CHECK.severity,
+                        why_this_severity: if open {
+                            "not even a login stands before it"
+                        } else {
+                            "a login is all that stands before it"
+                        }
+                        .into(),
+                        title: format!(
+                            "callers of {} reach recorded files on {}",
+                            callers.tunnel,
+                            one.device_name()
+                        ),
+                        detail: format!(
+                            "They come through to {}: {}.",
+                            one.served.name,
+                            super::super::some_names(&names)
+                        ),
+                        evidence,
+                    })
+                } else {
+                    Verdict::ask(
+                        format!(
+                            "callers of {} reach {} of {} ({}), and the estate file does not say what they are meant for; ask, and write it down as an intent",
+                            callers.tunnel,
+                            one.served.name,
+                            one.device_name(),
+                            super::super::some_names(&names)
+                        ),
+                        evidence,
+                    )
+                };
+                answers.push(Answer::new(device, subject, verdict));
+            }
+        }
+    }
+    answers
+}
+
+fn served(estate: &Estate, device: usize, at: usize) -> &Served {
+    &estate.devices[device].facts.served[at]
+}
+
+fn is_recorded(part: &Part) -> bool {
+    let words = part.name.split(|letter: char| !letter.is_alphanumeric());
+    let path = part.path.iter().flat_map(|path| path.split(|letter: char| !letter.is_alphanumeric()));
+    words.chain(path).any(|word| RECORDED.contains(&word.to_lowercase().as_str()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::rules::reach::testing::on_gate_with;
+
+    #[test]
+    fn cases() {
+        let open = "-A INPUT -i wg0 -p tcp --dport 445 -j ACCEPT\n";
+        let lift = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"gate\"\nservices = \"tcp 22\"\n";
+        let files = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"gate\"\nservices = \"tcp 445\"\n";
+        let share = |text| [("gate/etc/samba/smb.conf", text)];
+        for (text, rules, intents, wanted) in [
+            (
+                "[global]\n[a]\npath = /srv/camera\n",
+                open,
+                lift,
+                &["fail high gate smb.conf:2 iptables-save.txt:5 wg0.conf:1"][..],
+            ),
+            ("[global]\n[a]\npath = /srv/camera\n", open, "", &["ask gate"]),
+            ("[global]\n[a]\npath = /srv/camera\n", open, files, &["pass gate"]),
+            ("[global]\n[a]\npath = /srv/camera\n", "", lift, &["pass gate"]),
+            ("[global]\n[recordings]\nhosts allow = 192.168.77.0/24\n", open, lift, &["pass gate"]),
+            ("[global]\n[a]\npath = /srv/plans\n", open, lift, &[]),
+        ] {
+            assert_eq!(on_gate_with(&CHECK, rules, &share(text), intents), wanted, "{text} {intents}");
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! A service is steered by whoever reaches its port of control.
+
+use crate::serving::{Subject, is_few, limited, of_device};
+use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use trevlin_model::served::{Asked, Part, Remark};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/control-without-login",
+    area: Area::Logins,
+    title: "A service is steered by whoever reaches its port of control",
+    severity: Severity::High,
+    why: "Whoever reaches it takes servers out of service, empties caches and bends answers. Nobody can say afterwards who it was, \
+          since nobody was asked.",
+    fix: "Bind the port of control to the loopback address or a socket in the file system, and ask for a certificate or a login.",
+    judged: "Fails for each port or page that takes commands to a running service without a login, beyond the device itself. Passes \
+             where a certificate or password is asked for, and on the loopback address.",
+    references: &[
+        "unbound.conf(5), control-use-cert",
+        "HAProxy Configuration Manual, stats admin",
+        "NIST SP 800-123, 6.4",
+    ],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
+        for part in one.served.parts.iter().filter(|part| takes_commands(part)) {
+            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+        }
+    }
+    answers
+}
+
+fn takes_commands(part: &Part) -> bool {
+    let steers = part.remark(Remark::Administration).is_some() && part.is_written();
+    steers || part.remark(Remark::Commands).is_some()
+}
+
+fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+    if one.served.is_local() || is_few(&part.sources) || part.login.value() != Some(&Asked::Nothing) {
+        return Verdict::Pass;
+    }
+    one.fail(
+        limited(CHECK.severity, &part.sources),
+        part,
+        format!("{} of {} takes commands without a login", part.title(), one.title()),
+        format!("It is open to {}.", part.sources.words()),
+        part.lines(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        const STATS: &str = "frontend f\n mode http\n bind :8404\n stats enable\n stats admin if TRUE\n";
+        const CONTROL: &str =
+            "server:\n port: 53\nremote-control:\n control-enable: yes\n control-interface: 0.0.0.0\n";
+        for (file, text, wanted) in [
+            ("haproxy.cfg", STATS.to_owned(), &["fail high d haproxy.cfg:4"][..]),
+            ("haproxy.cfg", format!("{STATS} stats auth ann:x\n"), &["pass d"]),
+            ("haproxy.cfg", STATS.replace(":8404", "127.0.0.1:8404"), &["pass d"]),
+            (
+                "unbound.conf",
+                format!("{CONTROL} control-use-cert: no\n"),
+                &["fail high d unbound.conf:4 unbound.conf:6"],
+            ),
+            ("unbound.conf", CONTROL.to_owned(), &["pass d"]),
+            ("unbound.conf", CONTROL.replace("0.0.0.0", "127.0.0.1"), &["pass d"]),
+        ] {
+            run(&CHECK, &[(&text, &[(&format!("d/etc/unbound/{file}"), &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,66 @@
+//! A word that crosses the network as it is changes a device.
+
+use crate::serving::{Subject, is_few, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use trevlin_model::served::{Asked, Part, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/monitoring-may-change",
+    area: Area::Logins,
+    title: "A community, or nothing at all, is enough to change a device's values",
+    severity: Severity::High,
+    why: "Whoever knows the word switches interfaces off, changes routes, and on some devices has the configuration sent to him or replaced. \
+          The word crosses the network as it is and is the same for everybody.",
+    fix: "Take `rwcommunity` out. Where changes by SNMP are needed, let one user of version 3 with `authPriv` make them, within a view \
+          of what he needs (`rwuser NAME priv -V VIEW`).",
+    judged: "Fails for each community that may write, and for each user that may without a proof; a step milder where only a \
+             handful of addresses may use it. Passes for users with a proof and where the agent answers the device alone.",
+    references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A", "BSI NET.1.2.A2"],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Monitoring]) {
+        for part in &one.served.parts {
+            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+        }
+    }
+    answers
+}
+
+fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+    let weak = matches!(part.login.value(), Some(Asked::Community | Asked::Nothing));
+    if one.served.is_local() || !weak || !part.is_written() || part.sources.is_local() {
+        return Verdict::Pass;
+    }
+    let base = if is_few(&part.sources) { CHECK.severity.lower() } else { CHECK.severity };
+    one.fail(
+        base,
+        part,
+        format!("{} of {} may change the device's values", part.title(), one.device_name()),
+        format!("It is taken from {}.", part.sources.words()),
+        part.lines(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (text, wanted) in [
+            ("rwcommunity Qx81vv\n", &["fail high d snmpd.conf:1"][..]),
+            ("rwcommunity Qx81vv 10.4.0.9\n", &["fail medium d snmpd.conf:1"]),
+            ("rwcommunity Qx81vv localhost\n", &["pass d"]),
+            ("rwuser ann noauth\n", &["fail high d snmpd.conf:1"]),
+            ("rwuser ann priv\nrocommunity public\n", &["pass d", "pass d"]),
+            ("agentaddress 127.0.0.1\nrwcommunity private\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/snmp/snmpd.conf", text)], wanted)]);
+        }
+    }
+}

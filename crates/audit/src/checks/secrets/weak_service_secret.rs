@@ -1,0 +1,151 @@
+//! A secret that protects a service is weak.
+
+use crate::serving::of_device;
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
+use std::collections::BTreeSet;
+use trevlin_model::secret::{Grade, LengthClass, SecretKind};
+use trevlin_model::{Device, HeldSecret};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-service-secret",
+    area: Area::Secrets,
+    title: "A community, service password or radio passphrase is weak",
+    severity: Severity::High,
+    why: "One word stands between everybody and the service, it is the same for all who use it, and nobody is locked out after \
+          wrong tries. Against a recorded connection it can be tried without the service noticing.",
+    fix: "Let a generator make it, of 15 characters or more, another one for each service, and change it when somebody leaves. Where the service \
+          can do with certificates or logins for each person, use them.",
+    judged: "Fails where a community, the password of a cache, disk, module or page, the passphrase of an SNMP user or of a radio network is easier to \
+             guess than a good password, given the names of device and organisation, or shorter than 8 characters. Milder for a service that is for the \
+             device alone or switched off.",
+    references: &[
+        "NIST SP 800-63B, 5.1.1",
+        "RFC 3414, 11.2",
+        "RFC 1994, 2.3",
+        "BSI ORP.4.A22",
+        "CISA TA17-156A",
+    ],
+    run,
+};
+
+fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let mut seen = BTreeSet::new();
+        for held in &device.facts.secrets {
+            let judged = match held.kind {
+                SecretKind::Community | SecretKind::ServicePassword | SecretKind::RadioPassphrase => true,
+                // Passphrases of keys are told with their keys.
+                SecretKind::Passphrase => is_of_service(estate, held),
+                _ => false,
+            };
+            if judged && seen.insert(held.origin) {
+                let subject = format!("{} of {}", held.kind.words(), held.owner);
+                answers.push(Answer::new(at, subject, judge(estate, at, device, held)));
+            }
+        }
+    }
+    answers
+}
+
+/// Whether it stands in a line of a service.
+fn is_of_service(estate: &Estate, held: &HeldSecret) -> bool {
+    let text = estate.export(held.origin.export).text();
+    let before = text.get(..held.origin.start as usize).unwrap_or_default();
+    let line = before.rsplit('\n').next().unwrap_or_default().trim_start().to_ascii_lowercase();
+    line.starts_with("createuser")
+}
+
+fn judge(estate: &Estate, at: usize, device: &Device, held: &HeldSecret) -> Verdict {
+    let words = words::against(estate, device, &[&held.owner]);
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
+    if grade >= Grade::Good && length > LengthClass::UnderEight {
+        return Verdict::Pass;
+    }
+    let published = held.secret.known_default();
+    let (base, mut why) = match grade {
+        _ if published.is_some() => (CHECK.severity, "everybody can look it up".to_owned()),
+        Grade::Trivial => (CHECK.severity, "it is among the first that anybody tries".to_owned()),
+        Grade::Weak | Grade::Middling => (CHECK.severity.lower(), "it falls to guessing".to_owned()),
+        _ => (CHECK.severity.lower(), "it is short rather than easy to guess".to_owned()),
+    };
+    // The service that the file is about says who can try.
+    let mut evidence = vec![held.origin];
+    let mut severity = base;
+    let service = of_device(estate, at).find(|one| {
+        one.served.origin.export == held.origin.export
+            || one.served.parts.iter().any(|part| part.origin.export == held.origin.export)
+    });
+    if let Some(one) = service {
+        if one.served.is_local() {
+            severity = Severity::Low;
+            why = format!("{why}; the service is for the device alone");
+        } else {
+            let part =
+                one.served.parts.iter().find(|part| {
+                    part.origin.start <= held.origin.start && held.origin.end <= part.origin.end
+                });
+            let sources =
+                part.map_or_else(trevlin_model::served::Sources::everybody, |part| part.sources.clone());
+            let (raised, who, lines) = one.severity(base, &sources);
+            severity = raised;
+            why = format!("{why}; {who}");
+            evidence.extend(lines);
+        }
+    }
+    let known = published.map_or_else(String::new, |known| format!(" It is published: {}.", known.source));
+    Verdict::Fail(Fail {
+        severity,
+        why_this_severity: why,
+        title: format!(
+            "the {} of {} on {} is {}",
+            held.kind.words(),
+            held.owner,
+            device.name,
+            if grade < Grade::Good { grade.words() } else { "short" }
+        ),
+        detail: format!("Graded {} ({}).{known}", grade.words(), length.words()),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::testing::run;
+
+    #[test]
+    fn cases() {
+        for (file, text, wanted) in [
+            ("snmp/snmpd.conf", "rocommunity public\n", &["fail high d snmpd.conf:1"][..]),
+            (
+                "snmp/snmpd.conf",
+                "rocommunity public 127.0.0.1\nagentaddress 127.0.0.1\n",
+                &["fail low d snmpd.conf:1"],
+            ),
+            ("snmp/snmpd.conf", "rocommunity vK3pw9Zr7qTx2mLw\n", &["pass d"]),
+            ("snmp/snmpd.conf", "# rocommunity public\nrouser ann priv\n", &[]),
+            (
+                "snmp/snmpd.conf",
+                "createUser ann SHA password AES\nrouser ann priv\n",
+                &["fail high d snmpd.conf:1"],
+            ),
+            ("redis/redis.conf", "requirepass redis\n", &["fail high d redis.conf:1"]),
+            ("redis/redis.conf", "requirepass vK3!pw9-Zr7_qTx2mL\n", &["pass d"]),
+            (
+                "hostapd/hostapd.conf",
+                "ssid=quay\ninterface=wlan0\nwpa=2\nwpa_passphrase=12345678\n",
+                &["fail high d hostapd.conf:4"],
+            ),
+            (
+                "haproxy/haproxy.cfg",
+                "frontend f\n bind :80\n stats auth ann:admin\n",
+                &["fail high d haproxy.cfg:3"],
+            ),
+        ] {
+            run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,282 @@
+//! Services by their files, with what bears on how grave a fault in one of them is: whether it runs, and who reaches it.
+
+use crate::Estate;
+use crate::exposure::{Exposure, Reachable};
+use crate::services::What;
+use crate::views::{deciding, some_ranges};
+use crate::{Fail, Severity, Verdict};
+use trevlin_model::served::{Part, Served, ServedKind, Sources, UnitState};
+use trevlin_model::{Device, IpRange, Origin, Setting};
+
+/// A service of a device.
+#[derive(Clone, Copy)]
+pub(crate) struct Subject<'a> {
+    pub(crate) estate: &'a Estate,
+    pub(crate) device: usize,
+    number: usize,
+    pub(crate) served: &'a Served,
+}
+
+/// Services of one device that their program would start with.
+pub(crate) fn of_device(estate: &Estate, device: usize) -> impl Iterator<Item = Subject<'_>> {
+    let all = estate.devices[device].facts.served.iter().enumerate();
+    all.filter(|(_, served)| served.refused.is_none()).map(move |(number, served)| Subject {
+        estate,
+        device,
+        number,
+        served,
+    })
+}
+
+/// Services of some kinds, of every device.
+pub(crate) fn of_kinds<'a>(
+    estate: &'a Estate,
+    kinds: &'a [ServedKind],
+) -> impl Iterator<Item = Subject<'a>> + 'a {
+    (0..estate.devices.len())
+        .flat_map(move |device| of_device(estate, device))
+        .filter(move |one| kinds.contains(&one.served.kind))
+}
+
+/// The line that says that a service is switched off: none of the units that start it is enabled, and one is known not to be.
+pub(crate) fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
+    let named = |name: &str| {
+        let (plain, _) = name.split_once('.').unwrap_or((name, ""));
+        // `postgresql@15-main` is an instance of `postgresql`.
+        served.units.contains(&plain.split('@').next().unwrap_or(plain))
+    };
+    let mut off = None;
+    for unit in device.facts.units.iter().filter(|unit| named(&unit.name)) {
+        match unit.state {
+            UnitState::Enabled => return None,
+            UnitState::Disabled | UnitState::Masked => off = off.or(Some(unit.origin)),
+            UnitState::Static => {}
+        }
+    }
+    off
+}
+
+/// Who reaches something.
+pub(crate) enum Who<'a> {
+    /// Nobody, since it is switched off.
+    Off(Origin),
+    /// Anybody outside.
+    Outside(&'a Reachable),
+    /// Some outside.
+    SomeOutside(&'a Reachable),
+    /// Callers of a tunnel, by its name.
+    Callers(&'a str, &'a Reachable),
+    /// Whoever is inside, as far as the exports tell.
+    Inside,
+}
+
+impl<'a> Subject<'a> {
+    /// Whether anybody beyond the device may meet it: it is not switched off, and not for the device alone.
+    pub(crate) fn is_met(&self) -> bool {
+        !self.served.is_local() && switched_off(&self.estate.devices[self.device], self.served).is_none()
+    }
+
+    /// The device's name.
+    pub(crate) fn device_name(&self) -> &'a str {
+        &self.estate.devices[self.device].name
+    }
+
+    /// Its name with that of the device.
+    pub(crate) fn title(&self) -> String {
+        format!("{} of {}", self.served.name, self.device_name())
+    }
+
+    /// How one of its parts is reached by somebody from a list of what is reached.
+    fn reached_in<'e>(&self, exposure: &'e Exposure, sources: &Sources) -> Option<&'e Reachable> {
+        let services = &self.estate.views().services[self.device];
+        let mine = |one: &&Reachable| {
+            let same_place = |number: usize, kind: ServedKind| {
+                let other = &self.estate.devices[self.device].facts.served[number];
+                let place = &services[one.service];
+                kind == self.served.kind
+                    && other.program == self.served.program
+                    && self
+                        .served
+                        .endpoints
+                        .iter()
+                        .any(|at| at.port == place.port && at.address == place.address)
+            };
+            one.device == self.device
+                && match services[one.service].what {
+                    What::Served(number, kind) => number == self.number || same_place(number, kind),
+                    _ => false,
+                }
+                && admits(sources, &one.sources)
+        };
+        exposure.reached.iter().filter(mine).min_by_key(|one| (!one.certain, !one.everybody))
+    }
+
+    /// Who reaches what is open to these sources.
+    pub(crate) fn who(&self, sources: &Sources) -> Who<'a> {
+        if let Some(line) = switched_off(&self.estate.devices[self.device], self.served) {
+            return Who::Off(line);
+        }
+        if let Some(reached) = self.reached_in(&self.estate.views().outside, sources) {
+            return if reached.everybody && sources.is_everybody() {
+                Who::Outside(reached)
+            } else {
+                Who::SomeOutside(reached)
+            };
+        }
+        let callers = self.estate.shape().callers.iter().zip(&self.estate.inner_views().callers);
+        let by = callers.filter_map(|(callers, exposure)| {
+            Some((callers.tunnel.as_str(), self.reached_in(exposure, sources)?))
+        });
+        by.min_by_key(|one| !one.1.certain)
+            .map_or(Who::Inside, |(tunnel, reached)| Who::Callers(tunnel, reached))
+    }
+
+    /// How grave a fault is that is met by whoever comes from these sources: a step graver for anybody outside, no more than low for
+    /// what is switched off.
+    pub(crate) fn severity(&self, base: Severity, sources: &Sources) -> (Severity, String, Vec<Origin>) {
+        let lines = |reached: &Reachable| -> Vec<Origin> {
+            reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
+        };
+        match self.who(sources) {
+            Who::Off(line) => (base.min(Severity::Low), "the service is switched off".into(), vec![line]),
+            Who::Outside(reached) if reached.certain => {
+                (base.raise(), "anybody outside reaches it".into(), lines(reached))
+            }
+            Who::Outside(reached) => (
+                base,
+                "a rule that is not modelled decides whether the outside reaches it".into(),
+                lines(reached),
+            ),
+            Who::SomeOutside(reached) => {
+                (base, format!("{} reach it from outside", some_ranges(&reached.sources)), lines(reached))
+            }
+            Who::Callers(tunnel, reached) => (base, format!("callers of {tunnel} reach it"), lines(reached)),
+            Who::Inside if sources.is_everybody() => {
+                (base, "whoever is inside reaches it".into(), Vec::new())
+            }
+            Who::Inside => (base, format!("{} may use it", sources.words()), Vec::new()),
+        }
+    }
+
+    /// A fault in one of its parts.
+    pub(crate) fn fail(
+        &self,
+        base: Severity,
+        part: &Part,
+        title: String,
+        detail: String,
+        lines: Vec<Origin>,
+    ) -> Verdict {
+        self.fail_of(base, &part.sources, title, detail, lines)
+    }
+
+    /// A fault that whoever comes from these sources meets.
+    pub(crate) fn fail_of(
+        &self,
+        base: Severity,
+        sources: &Sources,
+        title: String,
+        detail: String,
+        lines: Vec<Origin>,
+    ) -> Verdict {
+        let (severity, why_this_severity, more) = self.severity(base, sources);
+        let mut evidence = lines;
+        evidence.extend(more);
+        // Several statements may share a line.
+        let mut seen = Vec::new();
+        evidence.retain(|origin| {
+            let place = (origin.export, self.estate.export(origin.export).position(origin.start).line);
+            let new = !seen.contains(&place);
+            seen.push(place);
+            new
+        });
+        Verdict::Fail(Fail { severity, why_this_severity, title, detail, evidence })
+    }
+
+    /// The subject of an answer about a part.
+    pub(crate) fn subject(&self, part: &Part) -> String {
+        let place = self.served.endpoints.first().map(|one| format!(" {}", one.port)).unwrap_or_default();
+        format!("{}{place}: {}", self.served.name, part.title())
+    }
+
+    /// A question about what a part asks for, where its files leave that open: the version decides, or another program.
+    pub(crate) fn ask_login(&self, part: &Part) -> Verdict {
+        let why = match &part.login {
+            Setting::Unknown { why } => why.clone(),
+            Setting::Default(rows) => {
+                let told: Vec<String> =
+                    rows.iter().map(|row| format!("{} ({})", row.value.words(), row.versions)).collect();
+                format!("the version decides: {}", told.join(", "))
+            }
+            Setting::Stated { .. } => String::new(),
+        };
+        let question = format!(
+            "what {} of {} asks for cannot be told ({why}); ask for the version that runs, or try it",
+            part.title(),
+            self.title()
+        );
+        Verdict::ask(question, vec![part.origin])
+    }
+
+    /// A question about what its files leave open, where there is one.
+    pub(crate) fn open(&self) -> Option<Verdict> {
+        let (question, line) = self.served.open.first()?;
+        Some(Verdict::ask(format!("{}: {question}", self.title()), vec![*line]))
+    }
+}
+
+/// How many addresses are so few that naming them is as good as a lock.
+const FEW: u128 = 16;
+
+/// Whether only a few machines are meant, by their addresses.
+pub(crate) fn is_few(sources: &Sources) -> bool {
+    sources.names.is_empty()
+        && sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size())) <= FEW
+}
+
+/// A severity for what is open to these: a step milder where not everybody is meant.
+pub(crate) fn limited(base: Severity, sources: &Sources) -> Severity {
+    if sources.is_everybody() { base } else { base.lower() }
+}
+
+/// Whether any of those who reach it is let in; names are let in by somebody.
+fn admits(sources: &Sources, reached: &[IpRange]) -> bool {
+    !sources.names.is_empty()
+        || sources.ranges.iter().any(|one| reached.iter().any(|other| one.intersection(other).is_some()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checks::exposure_testing::{Small, small};
+
+    fn told(one: &Small<'_>) -> Vec<String> {
+        let estate = small(one);
+        let gate = estate.devices.iter().position(|device| device.name == "gate").unwrap();
+        of_device(&estate, gate)
+            .map(|subject| {
+                let sources = &subject.served.parts[0].sources;
+                let (severity, why, lines) = subject.severity(Severity::Medium, sources);
+                format!("{} {why} {}", severity.word(), lines.len())
+            })
+            .collect()
+    }
+
+    #[test]
+    fn who_reaches_it_decides_how_grave_it_is() {
+        const CACHE: &str = "gate/etc/redis/redis.conf";
+        let open = "-A INPUT -p tcp --dport 6379 -j ACCEPT\n";
+        let some = "-A INPUT -s 198.51.100.44 -p tcp --dport 6379 -j ACCEPT\n";
+        let text = "bind 0.0.0.0\nprotected-mode no\n";
+        let off = ("gate/units.txt", "UNIT FILE STATE PRESET\nredis-server.service disabled enabled\n");
+        let base = Small { rules: open, ..Small::default() };
+        for (rules, more, wanted) in [
+            (open, &[(CACHE, text)][..], "high anybody outside reaches it 1"),
+            (some, &[(CACHE, text)], "medium 198.51.100.44 reach it from outside 1"),
+            ("", &[(CACHE, text)], "medium whoever is inside reaches it 0"),
+            (open, &[(CACHE, text), off], "low the service is switched off 1"),
+        ] {
+            assert_eq!(told(&Small { rules, more, ..base }), [wanted]);
+        }
+    }
+}

@@ -1,0 +1,636 @@
+//! What a device serves beside tunnels and its shell: shares, pages, databases, disks, names, the time. Every daemon's files
+//! become the same record, so that one check judges them all.
+
+use crate::offer::Offer;
+use crate::{Families, Family, IpRange, Origin, Protocol, Setting};
+use std::net::IpAddr;
+
+/// What a service is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum ServedKind {
+    /// Shares of the SMB protocol.
+    Shares,
+    /// Exports of the NFS protocol.
+    Exports,
+    /// Modules of rsync.
+    Modules,
+    /// Folders by FTP.
+    Transfers,
+    /// Disks by iSCSI.
+    Disks,
+    /// Values of a device by SNMP.
+    Monitoring,
+    /// Pages by HTTP.
+    Pages,
+    /// Connections that are handed on as they are.
+    Relays,
+    /// Databases.
+    Databases,
+    /// A cache or store in memory.
+    Cache,
+    /// A broker of messages.
+    Broker,
+    /// Names by DNS.
+    Names,
+    /// The time by NTP.
+    Time,
+    /// What others log.
+    Logs,
+}
+
+impl ServedKind {
+    /// The kind in words, as a service.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Shares => "file shares",
+            Self::Exports => "file exports",
+            Self::Modules => "file modules",
+            Self::Transfers => "file transfer",
+            Self::Disks => "disks",
+            Self::Monitoring => "monitoring",
+            Self::Pages => "web pages",
+            Self::Relays => "relay",
+            Self::Databases => "database",
+            Self::Cache => "cache",
+            Self::Broker => "message broker",
+            Self::Names => "name service",
+            Self::Time => "time service",
+            Self::Logs => "log collector",
+        }
+    }
+
+    /// Whether its parts are files or disks.
+    #[must_use]
+    pub fn holds_files(self) -> bool {
+        matches!(self, Self::Shares | Self::Exports | Self::Modules | Self::Transfers | Self::Disks)
+    }
+}
+
+/// Whether a connection is encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Carried {
+    /// It never is.
+    Plain,
+    /// It is where the client wants.
+    Optional,
+    /// It always is.
+    Encrypted,
+}
+
+/// Where a service listens.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Endpoint {
+    /// Transport protocol.
+    pub protocol: Protocol,
+    /// Address; `None` for every one.
+    pub address: Option<IpAddr>,
+    /// IP versions.
+    pub families: Families,
+    /// Interface, where it is bound to one.
+    pub interface: Option<String>,
+    /// Port.
+    pub port: u16,
+    /// Whether what passes is encrypted.
+    pub carried: Carried,
+    /// The line; for a default the line of the service.
+    pub origin: Origin,
+}
+
+impl Endpoint {
+    /// A place at every address.
+    #[must_use]
+    pub fn everywhere(protocol: Protocol, port: u16, carried: Carried, origin: Origin) -> Self {
+        Self { protocol, address: None, families: Families::Both, interface: None, port, carried, origin }
+    }
+
+    /// The same at one address; the unspecified address stands for every one of its version.
+    #[must_use]
+    pub fn at(self, address: IpAddr) -> Self {
+        if address.is_unspecified() {
+            Self { families: Family::of(address).into(), ..self }
+        } else {
+            Self { address: Some(address), families: Family::of(address).into(), ..self }
+        }
+    }
+
+    /// Whether only the device itself reaches it.
+    #[must_use]
+    pub fn is_local(&self) -> bool {
+        self.address.is_some_and(|address| address.is_loopback()) || self.interface.as_deref() == Some("lo")
+    }
+}
+
+/// From where something may be used.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Sources {
+    /// Addresses.
+    pub ranges: Vec<IpRange>,
+    /// What only a name server or a directory can turn into addresses: host names, patterns, netgroups.
+    pub names: Vec<String>,
+    /// Lines that limit it; none where nothing does.
+    pub origins: Vec<Origin>,
+}
+
+impl Sources {
+    /// Every address.
+    #[must_use]
+    pub fn everybody() -> Self {
+        let ranges = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+        Self { ranges, names: Vec::new(), origins: Vec::new() }
+    }
+
+    /// These addresses.
+    #[must_use]
+    pub fn of(ranges: Vec<IpRange>, origins: Vec<Origin>) -> Self {
+        Self { ranges, names: Vec::new(), origins }
+    }
+
+    /// Whether nobody is meant.
+    #[must_use]
+    pub fn is_nobody(&self) -> bool {
+        self.ranges.is_empty() && self.names.is_empty()
+    }
+
+    /// Whether half of all addresses of an IP version or more are meant.
+    #[must_use]
+    pub fn is_everybody(&self) -> bool {
+        [Family::V4, Family::V6].into_iter().any(|family| {
+            let own = self.ranges.iter().filter(|range| range.family() == family);
+            own.fold(0u128, |sum, range| sum.saturating_add(range.size())) >= IpRange::all(family).size() / 2
+        })
+    }
+
+    /// Whether only the device itself is meant.
+    #[must_use]
+    pub fn is_local(&self) -> bool {
+        self.names.iter().all(|name| name == "localhost")
+            && !self.is_nobody()
+            && self.ranges.iter().all(|range| range.first().is_loopback())
+    }
+
+    /// Whether an address is among them.
+    #[must_use]
+    pub fn contains(&self, address: IpAddr) -> bool {
+        self.ranges.iter().any(|range| range.contains(address))
+    }
+
+    /// Without these addresses.
+    #[must_use]
+    pub fn without(mut self, gone: &[IpRange]) -> Self {
+        for range in gone {
+            self.ranges = self.ranges.iter().flat_map(|one| one.without(range)).collect();
+        }
+        self
+    }
+
+    /// What both allow. Names stay where the other side allows every address; else they cannot be compared and stay too, as
+    /// whoever they stand for may be among them.
+    #[must_use]
+    pub fn and(&self, other: &Self) -> Self {
+        let ranges =
+            self.ranges.iter().flat_map(|one| other.ranges.iter().filter_map(|two| one.intersection(two)));
+        let mut names = self.names.clone();
+        names.extend(other.names.iter().filter(|name| !self.names.contains(name)).cloned());
+        let mut origins = self.origins.clone();
+        origins.extend(other.origins.iter().filter(|one| !self.origins.contains(one)));
+        Self { ranges: ranges.collect(), names, origins }
+    }
+
+    /// Who is meant, in words: `everybody`, or the first few ranges and names.
+    #[must_use]
+    pub fn words(&self) -> String {
+        const MOST: usize = 4;
+        if self.is_everybody() {
+            return "everybody".into();
+        }
+        if self.is_nobody() {
+            return "nobody".into();
+        }
+        // The device itself goes without saying where others are meant.
+        let others = self.ranges.iter().any(|range| !range.first().is_loopback()) || !self.names.is_empty();
+        let ranges = self.ranges.iter().filter(|range| !others || !range.first().is_loopback());
+        let all: Vec<String> = ranges.map(IpRange::short).chain(self.names.iter().cloned()).collect();
+        match all.len().saturating_sub(MOST) {
+            0 => all.join(", "),
+            rest => format!("{} and {rest} more", all[..MOST].join(", ")),
+        }
+    }
+}
+
+/// What somebody has to show before a part is his to use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Asked {
+    /// Nothing.
+    Nothing,
+    /// That he calls from an address that is trusted; his own machine says who he is.
+    Address,
+    /// A word that travels as it is (SNMP community).
+    Community,
+    /// A password.
+    Password,
+    /// A password or ticket checked without showing it (CHAP, SCRAM, Kerberos).
+    Proof,
+    /// A certificate.
+    Certificate,
+    /// Nobody comes in.
+    Refused,
+}
+
+impl Asked {
+    /// In words, behind "asks for".
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Nothing => "nothing",
+            Self::Address => "a trusted address",
+            Self::Community => "a community",
+            Self::Password => "a password",
+            Self::Proof => "a proof of a secret",
+            Self::Certificate => "a certificate",
+            Self::Refused => "nobody is let in",
+        }
+    }
+}
+
+/// Whether a protection is used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Demand {
+    /// Never.
+    Never,
+    /// Where the other end wants it.
+    Offered,
+    /// Always, or there is no connection.
+    Required,
+}
+
+/// What is to be known of a part besides.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Remark {
+    /// The superuser of a client stays the superuser (exports(5), no_root_squash), or users are made the superuser.
+    RootKept,
+    /// Clients may use ports that any of their users can open (exports(5), insecure).
+    AnyPort,
+    /// The server hands a folder's list of names to whoever asks.
+    Listing,
+    /// It shows how the server is doing.
+    Status,
+    /// It is for looking after the server or the device.
+    Administration,
+    /// What is asked for is handed on to another server.
+    HandedOn,
+    /// Everything is sent to another place with TLS.
+    Redirect,
+    /// Any machine that names itself may use the disk.
+    AnyInitiator,
+    /// Only the client proves who it is.
+    OneSided,
+    /// A password goes over the network as it is, unless the connection is encrypted.
+    ClearPassword,
+    /// A password is proved by MD5, whose stored form is as good as the password (RFC 1321; RFC 6151).
+    Md5Password,
+    /// It may change settings.
+    Commands,
+    /// Names are looked up for whoever asks.
+    Recursion,
+}
+
+/// What a part is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum PartKind {
+    /// A share.
+    Share,
+    /// An export.
+    Export,
+    /// A module.
+    Module,
+    /// A folder that FTP shows.
+    Folder,
+    /// A target with its disks.
+    Target,
+    /// A community of SNMP.
+    Community,
+    /// A user of SNMP.
+    User,
+    /// Pages below a path.
+    Page,
+    /// A rule of who may open which database.
+    Rule,
+    /// Everything that the service holds.
+    Whole,
+}
+
+impl PartKind {
+    /// The kind in words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Share => "share",
+            Self::Export => "export",
+            Self::Module => "module",
+            Self::Folder => "folder",
+            Self::Target => "target",
+            Self::Community => "community",
+            Self::User => "user",
+            Self::Page => "page",
+            Self::Rule => "rule",
+            Self::Whole => "service",
+        }
+    }
+}
+
+/// One thing that a service gives out, on terms of its own.
+#[derive(Debug, Clone)]
+pub struct Part {
+    /// What it is.
+    pub kind: PartKind,
+    /// Name; that of a community is left out, as it is a secret.
+    pub name: String,
+    /// Folder or device behind it.
+    pub path: Option<String>,
+    /// From where.
+    pub sources: Sources,
+    /// What is asked of the least that come in.
+    pub login: Setting<Asked>,
+    /// Who may, where it is limited to some by name.
+    pub users: Vec<String>,
+    /// Whether the least that come in may change it.
+    pub writes: Setting<bool>,
+    /// Whether messages are signed, where the protocol can; `None` where it cannot or the service as a whole decides.
+    pub signing: Option<Setting<Demand>>,
+    /// Whether the content is encrypted, where the protocol can by itself.
+    pub encryption: Option<Setting<Demand>>,
+    /// What is to be known besides, with the line that says so.
+    pub remarks: Vec<(Remark, Origin)>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+impl Part {
+    /// A part that is open to everybody, asks for nothing that is known and may not be changed.
+    #[must_use]
+    pub fn new(kind: PartKind, name: impl Into<String>, origin: Origin) -> Self {
+        Self {
+            kind,
+            name: name.into(),
+            path: None,
+            sources: Sources::everybody(),
+            login: Setting::Unknown { why: "what it asks for".into() },
+            users: Vec::new(),
+            writes: Setting::Stated { value: false, origin },
+            signing: None,
+            encryption: None,
+            remarks: Vec::new(),
+            origin,
+        }
+    }
+
+    /// The line of a remark, where it holds.
+    #[must_use]
+    pub fn remark(&self, wanted: Remark) -> Option<Origin> {
+        self.remarks.iter().find(|(remark, _)| *remark == wanted).map(|(_, origin)| *origin)
+    }
+
+    /// Whether it may be changed by the least that come in, as far as it is certain.
+    #[must_use]
+    pub fn is_written(&self) -> bool {
+        self.writes.value() == Some(&true)
+    }
+
+    /// Whether nothing is asked, for certain.
+    #[must_use]
+    pub fn asks_nothing(&self) -> bool {
+        self.login.value() == Some(&Asked::Nothing)
+    }
+
+    /// What it is called in a sentence.
+    #[must_use]
+    pub fn title(&self) -> String {
+        match self.kind {
+            PartKind::Whole => self.name.clone(),
+            kind if self.name.is_empty() => kind.words().to_owned(),
+            kind => format!("{} {}", kind.words(), self.name),
+        }
+    }
+
+    /// Its own line with those that decide who may use it.
+    #[must_use]
+    pub fn lines(&self) -> Vec<Origin> {
+        let mut lines = vec![self.origin];
+        lines.extend(self.login.origin().into_iter().chain(self.sources.origins.iter().copied()));
+        let mut seen = Vec::new();
+        lines.retain(|line| {
+            !seen.contains(line) && {
+                seen.push(*line);
+                true
+            }
+        });
+        lines
+    }
+}
+
+/// A service, as its files have it.
+#[derive(Debug, Clone)]
+pub struct Served {
+    /// What it is for.
+    pub kind: ServedKind,
+    /// The program.
+    pub program: &'static str,
+    /// Name for people.
+    pub name: String,
+    /// Units of systemd that start it, without `.service`.
+    pub units: &'static [&'static str],
+    /// Where it listens.
+    pub endpoints: Vec<Endpoint>,
+    /// What it gives out.
+    pub parts: Vec<Part>,
+    /// Versions and algorithms that may be agreed on.
+    pub offers: Vec<Offer>,
+    /// What the exports cannot tell, with the line that makes one ask.
+    pub open: Vec<(String, Origin)>,
+    /// Why the program would not start, where that is known.
+    pub refused: Option<(String, Origin)>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+impl Served {
+    /// A service with nothing known of it yet.
+    #[must_use]
+    pub fn new(
+        kind: ServedKind,
+        program: &'static str,
+        name: impl Into<String>,
+        units: &'static [&'static str],
+        origin: Origin,
+    ) -> Self {
+        Self {
+            kind,
+            program,
+            name: name.into(),
+            units,
+            endpoints: Vec::new(),
+            parts: Vec::new(),
+            offers: Vec::new(),
+            open: Vec::new(),
+            refused: None,
+            origin,
+        }
+    }
+
+    /// Whether only the device itself reaches it.
+    #[must_use]
+    pub fn is_local(&self) -> bool {
+        !self.endpoints.is_empty() && self.endpoints.iter().all(Endpoint::is_local)
+    }
+
+    /// The widest of how its connections may be carried beyond the device; `None` where it does not listen there.
+    #[must_use]
+    pub fn carried(&self) -> Option<Carried> {
+        self.endpoints.iter().filter(|one| !one.is_local()).map(|one| one.carried).min()
+    }
+}
+
+/// Where a device sends what it logs.
+#[derive(Debug, Clone)]
+pub struct LogTarget {
+    /// The collector.
+    pub host: String,
+    /// Transport protocol and encryption.
+    pub carried: Carried,
+    /// Whether lost messages are noticed (TCP or RELP).
+    pub reliable: bool,
+    /// Its line.
+    pub origin: Origin,
+}
+
+/// A program that keeps what a device logs.
+#[derive(Debug, Clone)]
+pub struct LogKeeper {
+    /// The program.
+    pub program: &'static str,
+    /// Where it sends what it logs.
+    pub targets: Vec<LogTarget>,
+    /// What the exports cannot tell, with the line that makes one ask.
+    pub open: Vec<(String, Origin)>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// A program that keeps a device's clock.
+#[derive(Debug, Clone)]
+pub struct ClockKeeper {
+    /// The program.
+    pub program: &'static str,
+    /// Servers, pools and reference clocks that it follows.
+    pub sources: Vec<(String, Origin)>,
+    /// What the exports cannot tell.
+    pub open: Vec<(String, Origin)>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// How a radio network is protected.
+#[derive(Debug, Clone)]
+pub struct Radio {
+    /// Name of the network.
+    pub name: String,
+    /// Interface.
+    pub interface: String,
+    /// Protection, weakest first: `open`, `WEP`, `WPA`, `WPA2`, `WPA3`, in words.
+    pub protection: RadioProtection,
+    /// Line that says so.
+    pub protection_origin: Origin,
+    /// The line that lets TKIP be used.
+    pub tkip: Option<Origin>,
+    /// The line that lets clients join by button or number (Wi-Fi Protected Setup).
+    pub setup: Option<Origin>,
+    /// Whether management frames are protected (IEEE 802.11w).
+    pub management_frames: Setting<Demand>,
+    /// Whether clients reach one another.
+    pub clients_apart: bool,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// What keeps others out of a radio network.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum RadioProtection {
+    /// Nothing.
+    Open,
+    /// Wired Equivalent Privacy, deprecated since IEEE 802.11i.
+    Wep,
+    /// The first WPA.
+    Wpa,
+    /// WPA2 with a passphrase.
+    Wpa2Passphrase,
+    /// WPA2 with a login for each client (IEEE 802.1X).
+    Wpa2Login,
+    /// WPA3 with a passphrase.
+    Wpa3Passphrase,
+    /// WPA3 with a login for each client.
+    Wpa3Login,
+    /// Encrypted without a login (OWE, RFC 8110).
+    Encrypted,
+}
+
+/// Whether a unit of systemd starts at boot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum UnitState {
+    /// It does.
+    Enabled,
+    /// It does not.
+    Disabled,
+    /// It cannot be started.
+    Masked,
+    /// Another unit starts it, or nothing says.
+    Static,
+}
+
+/// A unit of systemd.
+#[derive(Debug, Clone)]
+pub struct Unit {
+    /// Name with its ending.
+    pub name: String,
+    /// Whether it starts.
+    pub state: UnitState,
+    /// The line.
+    pub origin: Origin,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ExportId;
+
+    fn ranges(texts: &[&str]) -> Vec<IpRange> {
+        texts.iter().map(|text| text.parse::<ipnet::IpNet>().unwrap().into()).collect()
+    }
+
+    #[test]
+    fn sources() {
+        let line = Origin { export: ExportId(0), start: 0, end: 1 };
+        let of = |texts: &[&str]| Sources::of(ranges(texts), vec![line]);
+        assert!(Sources::everybody().is_everybody() && of(&["0.0.0.0/1"]).is_everybody());
+        assert!(!of(&["10.0.0.0/8", "192.168.0.0/16"]).is_everybody());
+        assert!(of(&["127.0.0.0/8", "::1/128"]).is_local() && !of(&[]).is_local());
+        assert_eq!(of(&["10.4.0.0/24"]).and(&of(&["10.4.0.0/16", "10.5.0.0/16"])).words(), "10.4.0.0/24");
+        assert_eq!(of(&["10.4.0.0/31"]).without(&ranges(&["10.4.0.1/32"])).words(), "10.4.0.0");
+        assert_eq!(of(&[]).words(), "nobody");
+        let many = of(&["10.1.0.0/16", "10.3.0.0/16", "10.5.0.0/16", "10.7.0.0/16", "10.9.0.0/16"]);
+        assert_eq!(many.words(), "10.1.0.0/16, 10.3.0.0/16, 10.5.0.0/16, 10.7.0.0/16 and 1 more");
+    }
+
+    #[test]
+    fn the_least_protected_endpoint_beyond_the_device_counts() {
+        let line = Origin { export: ExportId(0), start: 0, end: 1 };
+        let at = |port, carried| Endpoint::everywhere(Protocol::TCP, port, carried, line);
+        let mut served = Served::new(ServedKind::Pages, "x", "x", &[], line);
+        assert_eq!(served.carried(), None);
+        served.endpoints.push(at(80, Carried::Plain).at(IpAddr::from([127, 0, 0, 1])));
+        assert!(served.is_local());
+        served.endpoints.push(at(443, Carried::Encrypted).at(IpAddr::from([0, 0, 0, 0])));
+        assert_eq!(served.carried(), Some(Carried::Encrypted));
+        assert_eq!((served.endpoints[1].address, served.endpoints[1].families), (None, Families::V4));
+    }
+}

@@ -1,0 +1,281 @@
+//! `pg_hba.conf` (PostgreSQL manual, "The pg_hba.conf File"): who may open which database from where, and how he proves it. The
+//! first line that fits decides; whom none fits is turned down.
+
+use super::postgresql::{self, is_settings};
+use crate::addresses;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::serving;
+use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Sources};
+use trevlin_model::{Export, IpRange, Origin, Setting};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "pg-hba",
+    title: "who may open a database (PostgreSQL)",
+    manual: "PostgreSQL manual, Client Authentication",
+    recognise: |export| {
+        if is_list(export) { Recognition::Content } else { Recognition::No }
+    },
+    read,
+};
+
+const KINDS: [&str; 6] = ["local", "host", "hostssl", "hostnossl", "hostgssenc", "hostnogssenc"];
+
+const METHODS: [&str; 13] = [
+    "trust",
+    "reject",
+    "scram-sha-256",
+    "md5",
+    "password",
+    "gss",
+    "sspi",
+    "ident",
+    "peer",
+    "ldap",
+    "radius",
+    "cert",
+    "pam",
+];
+
+/// Whether an export is such a list.
+pub(super) fn is_list(export: &Export) -> bool {
+    let tells = |text: &str| {
+        let words = fields(text);
+        words.first().is_some_and(|word| KINDS.contains(word))
+            && words.iter().any(|word| METHODS.contains(word))
+    };
+    export.file_name() == "pg_hba.conf" || export.lines().take(TELLING_LINES).any(|line| tells(line.text))
+}
+
+/// Fields with the commas that join values; quotes hold one together.
+fn fields(text: &str) -> Vec<&str> {
+    let mut found = Vec::new();
+    let mut start = None;
+    let mut quoted = false;
+    let mut before = ' ';
+    for (at, letter) in text.char_indices() {
+        if letter == '#' && !quoted {
+            found.extend(start.take().map(|from| &text[from..at]));
+            return found;
+        }
+        if letter == '"' {
+            quoted = !quoted;
+        }
+        // A blank behind a comma belongs to the field.
+        if letter.is_whitespace() && !quoted && before != ',' {
+            found.extend(start.take().map(|from| &text[from..at]));
+        } else if start.is_none() && !letter.is_whitespace() {
+            start = Some(at);
+        }
+        before = letter;
+    }
+    found.extend(start.map(|from| &text[from..]));
+    found
+}
+
+/// A line that fits some connections.
+struct Row {
+    kind: &'static str,
+    databases: Vec<String>,
+    users: Vec<String>,
+    sources: Sources,
+    method: String,
+    certificate: bool,
+    origin: Origin,
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let rows = rows(export, &mut book);
+    let exported = around.exports.iter().any(|one| is_settings(one));
+    let origin = rows.first().map_or_else(|| export.origin(0..0), |row| row.origin);
+    let mut served = postgresql::served(&postgresql::settings(around), exported, origin);
+    served.parts = parts(&rows, served.offers.is_empty() && exported);
+    reading.facts.served.push(served);
+    reading
+}
+
+fn rows(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Row> {
+    let mut found = Vec::new();
+    for line in export.lines() {
+        let words = fields(line.text);
+        let Some((first, rest)) = words.split_first() else { continue };
+        let origin = export.origin_of(line.text.trim());
+        if matches!(*first, "include" | "include_dir" | "include_if_exists") {
+            book.not_understood(origin, "a list that another reads in is not followed; review it by hand");
+            continue;
+        }
+        let row = KINDS.iter().find(|kind| *kind == first).and_then(|kind| row(kind, rest, origin));
+        match row {
+            Some(row) => {
+                book.understood(origin);
+                found.push(row);
+            }
+            None => book.not_understood(
+                origin,
+                "expected kind, database, user, address (not for `local`) and method; the server refuses the whole file",
+            ),
+        }
+    }
+    found
+}
+
+fn row(kind: &'static str, rest: &[&str], origin: Origin) -> Option<Row> {
+    let names =
+        |text: &str| text.split(',').map(|one| one.trim().trim_matches('"').to_owned()).collect::<Vec<_>>();
+    let (databases, rest) = rest.split_first()?;
+    let (users, rest) = rest.split_first()?;
+    let mut sources = Sources::default();
+    let rest = if kind == "local" {
+        sources.ranges.extend(serving::loopback());
+        rest
+    } else {
+        let (address, rest) = rest.split_first()?;
+        // A mask may be a field of its own.
+        match rest.split_first() {
+            Some((mask, after)) if addresses::single(mask).is_some() => {
+                sources.ranges.push(addresses::prefix(&format!("{address}/{mask}"))?.into());
+                after
+            }
+            _ => {
+                match *address {
+                    "all" => sources.ranges.extend(Sources::everybody().ranges),
+                    "samehost" => sources.ranges.extend(serving::loopback()),
+                    "samenet" => sources.names.push("the networks it is attached to".into()),
+                    address => serving::host(address, &mut sources),
+                }
+                rest
+            }
+        }
+    };
+    let (method, options) = rest.split_first()?;
+    let method = method.to_ascii_lowercase();
+    if !METHODS.contains(&method.as_str()) && method != "bsd" && method != "oauth" {
+        return None;
+    }
+    if !sources.is_everybody() {
+        sources.origins.push(origin);
+    }
+    let certificate = options
+        .iter()
+        .any(|one| matches!(*one, "clientcert=verify-full" | "clientcert=verify-ca" | "clientcert=1"));
+    Some(Row { kind, databases: names(databases), users: names(users), sources, method, certificate, origin })
+}
+
+/// Whether what one line fits, as far as database, user and kind go, another before it fits as well.
+fn covers(before: &Row, row: &Row) -> bool {
+    let within = |outer: &[String], inner: &[String]| {
+        outer.iter().any(|one| one == "all") || inner.iter().all(|one| outer.contains(one))
+    };
+    let kind = before.kind == row.kind || (before.kind == "host" && row.kind.starts_with("host"));
+    kind && within(&before.databases, &row.databases) && within(&before.users, &row.users)
+}
+
+fn parts(rows: &[Row], no_tls: bool) -> Vec<Part> {
+    let mut found = Vec::new();
+    for (at, row) in rows.iter().enumerate() {
+        // Without TLS no such connection comes about.
+        if row.method == "reject" || (no_tls && row.kind == "hostssl") {
+            continue;
+        }
+        let taken: Vec<IpRange> = rows[..at]
+            .iter()
+            .filter(|before| covers(before, row))
+            .flat_map(|one| one.sources.ranges.clone())
+            .collect();
+        let sources = row.sources.clone().without(&taken);
+        if sources.is_nobody() {
+            continue;
+        }
+        let name = format!("{} for {}", row.databases.join(", "), row.users.join(", "));
+        let mut part = Part::new(PartKind::Rule, name, row.origin);
+        part.sources = sources;
+        part.users = row.users.iter().filter(|one| *one != "all").cloned().collect();
+        let asked = match row.method.as_str() {
+            "trust" if row.certificate => Asked::Certificate,
+            "trust" => Asked::Nothing,
+            "ident" => Asked::Address,
+            "cert" => Asked::Certificate,
+            "password" | "ldap" | "radius" | "pam" | "bsd" => Asked::Password,
+            // The device itself says who asks.
+            "peer" => Asked::Proof,
+            _ => Asked::Proof,
+        };
+        part.login = Setting::Stated { value: asked, origin: row.origin };
+        part.writes = Setting::Stated { value: true, origin: row.origin };
+        let demand = match (row.kind, no_tls) {
+            ("hostssl" | "hostgssenc", _) => Demand::Required,
+            ("hostnossl", _) | (_, true) => Demand::Never,
+            ("local", _) => Demand::Required,
+            _ => Demand::Offered,
+        };
+        part.encryption = Some(Setting::Stated { value: demand, origin: row.origin });
+        if asked == Asked::Password && demand != Demand::Required {
+            part.remarks.push((Remark::ClearPassword, row.origin));
+        }
+        if row.method == "md5" {
+            part.remarks.push((Remark::Md5Password, row.origin));
+        }
+        found.push(part);
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn told(text: &str) -> (Vec<String>, usize) {
+        let export = Export::new(ExportId(0), "d/etc/postgresql/15/main/pg_hba.conf", text.into());
+        let reading = read(&export, &Surroundings::of(vec![&export]));
+        let line = |part: &Part| {
+            let remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!(" {one:?}")).collect();
+            format!(
+                "{} from {} {:?} {:?}{}",
+                part.name,
+                part.sources.words(),
+                part.login.value().unwrap(),
+                part.encryption.as_ref().and_then(|one| one.value()).unwrap(),
+                remarks.concat()
+            )
+        };
+        (reading.facts.served[0].parts.iter().map(line).collect(), reading.ledger.notes.len())
+    }
+
+    #[test]
+    fn the_first_line_that_fits_decides() {
+        for (text, wanted) in [
+            ("host all all 0.0.0.0/0 trust\n", &["all for all from everybody Nothing Offered"][..]),
+            ("local all postgres peer\n", &["all for postgres from 127.0.0.0/8, ::1 Proof Required"]),
+            (
+                "host sales ann, bob 10.4.0.0 255.255.0.0 md5\n",
+                &["sales for ann, bob from 10.4.0.0/16 Proof Offered Md5Password"],
+            ),
+            ("hostssl all all all scram-sha-256\n", &["all for all from everybody Proof Required"]),
+            (
+                "host all all 10.4.0.9/32 password\n",
+                &["all for all from 10.4.0.9 Password Offered ClearPassword"],
+            ),
+            ("host all all all reject\nhost all all 10.4.0.0/16 trust\n", &[]),
+            (
+                "host all all 10.4.0.0/17 reject\nhost all all 10.4.0.0/16 trust\n",
+                &["all for all from 10.4.128.0/17 Nothing Offered"],
+            ),
+            // Another database is another line's.
+            ("host a all all reject\nhost b all all trust\n", &["b for all from everybody Nothing Offered"]),
+            (
+                "host all all samenet ident # map=x\n",
+                &["all for all from the networks it is attached to Address Offered"],
+            ),
+            (
+                "hostssl all all all trust clientcert=verify-full\n",
+                &["all for all from everybody Certificate Required"],
+            ),
+        ] {
+            assert_eq!(told(text), (wanted.iter().map(|one| (*one).to_owned()).collect(), 0), "{text}");
+        }
+        assert_eq!(told("host all\nwobble\ninclude x\nhost all all all wobble\n").1, 4);
+    }
+}

@@ -1,0 +1,289 @@
+//! `postgresql.conf` and the files it reads in (PostgreSQL manual, "Setting Parameters"): where the server listens and whether
+//! with TLS. The last value wins, and `postgresql.auto.conf` comes after all others.
+
+use super::pg_hba;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::serving::{self, is_known, truth};
+use crate::tls;
+use std::collections::BTreeMap;
+use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
+use trevlin_model::served::{Carried, Endpoint, Served, ServedKind};
+use trevlin_model::{Export, LineClass, Origin, Protocol};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "postgresql",
+    title: "database settings (PostgreSQL)",
+    manual: "PostgreSQL manual, Server Configuration",
+    recognise,
+    read,
+};
+
+/// How deep files that read in others are followed.
+const DEPTH: usize = 8;
+
+fn recognise(export: &Export) -> Recognition {
+    const TELLING: [&str; 6] = [
+        "shared_buffers",
+        "max_wal_size",
+        "listen_addresses",
+        "hba_file",
+        "dynamic_shared_memory_type",
+        "lc_messages",
+    ];
+    let tells = export.lines().take(TELLING_LINES * 2).any(|line| {
+        let word = line.text.split(['=', ' ', '\t']).next().unwrap_or_default().to_ascii_lowercase();
+        TELLING.contains(&word.as_str())
+    });
+    let named = matches!(export.file_name(), "postgresql.conf" | "postgresql.auto.conf");
+    match (tells, named || export.path().contains("postgresql/")) {
+        (true, _) if named || export.file_name().ends_with(".conf") => Recognition::Content,
+        _ if named => Recognition::Name,
+        (_, true) if export.path().contains("conf.d/") && export.file_name().ends_with(".conf") => {
+            Recognition::Name
+        }
+        _ => Recognition::No,
+    }
+}
+
+/// Whether an export is one of the server's files of settings.
+pub(super) fn is_settings(export: &Export) -> bool {
+    recognise(export) != Recognition::No
+}
+
+/// Values by name, each with its line.
+pub(super) type Values = BTreeMap<String, (String, Origin)>;
+
+/// `name = value`, `name value`, and `include 'file'`.
+fn statement(text: &str) -> Option<(String, String)> {
+    let text = text.trim();
+    if text.is_empty() || text.starts_with('#') {
+        return None;
+    }
+    let end = text.find(['=', ' ', '\t']).unwrap_or(text.len());
+    let value = text[end..].trim_start().trim_start_matches('=').trim_start();
+    let value = match value.strip_prefix('\'') {
+        Some(rest) => {
+            // Two quotes are one within a text.
+            let mut end = 0;
+            let bytes = rest.as_bytes();
+            while end < bytes.len() && (bytes[end] != b'\'' || bytes.get(end + 1) == Some(&b'\'')) {
+                end += if bytes[end] == b'\'' { 2 } else { 1 };
+            }
+            rest[..end.min(rest.len())].replace("''", "'")
+        }
+        None => value.split(['#', ' ', '\t']).next().unwrap_or_default().to_owned(),
+    };
+    Some((text[..end].to_ascii_lowercase(), value))
+}
+
+fn load<'a>(
+    export: &'a Export,
+    around: &Surroundings<'a>,
+    values: &mut Values,
+    open: &mut Vec<&'a str>,
+    book: &mut Bookkeeper<'_>,
+) {
+    for line in export.lines() {
+        let Some((name, value)) = statement(line.text) else { continue };
+        let origin = export.origin_of(line.text.trim());
+        match name.as_str() {
+            "include" | "include_if_exists" | "include_dir" => {
+                book.understood(origin);
+                let pattern = if name == "include_dir" { format!("{value}/*.conf") } else { value.clone() };
+                let found = around.find_all(&pattern, export);
+                if found.is_empty() && name == "include" {
+                    book.note(
+                        origin,
+                        format!("`{value}` is not among the exports; what it states is missing here"),
+                    );
+                }
+                for other in found {
+                    if open.len() <= DEPTH && !open.contains(&other.path()) {
+                        open.push(other.path());
+                        load(other, around, values, open, book);
+                        open.pop();
+                    }
+                }
+            }
+            _ if JUDGED.contains(&name.as_str()) => {
+                book.understood(origin);
+                values.insert(name, (value, origin));
+            }
+            // Settings of extensions have a dot.
+            _ if is_known("postgresql", &name) || name.contains('.') => {
+                book.class(origin, LineClass::PassedOver)
+            }
+            _ => book.not_understood(origin, serving::unknown("PostgreSQL; the server refuses to start")),
+        }
+    }
+}
+
+const JUDGED: [&str; 9] = [
+    "listen_addresses",
+    "port",
+    "ssl",
+    "ssl_min_protocol_version",
+    "ssl_max_protocol_version",
+    "ssl_ciphers",
+    "password_encryption",
+    "hba_file",
+    "ssl_ca_file",
+];
+
+/// The exports that a line reads in.
+fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    if !is_settings(named_in) {
+        return Vec::new();
+    }
+    match statement(line) {
+        Some((name, value)) if name.starts_with("include") => {
+            let pattern = if name == "include_dir" { format!("{value}/*.conf") } else { value };
+            around.find_all(&pattern, named_in)
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// The files of settings that no other reads in, in the order in which they count.
+fn files<'a>(around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let all = around.exports.iter().copied();
+    let mut files: Vec<&Export> =
+        all.filter(|one| is_settings(one) && !around.reads_in(one, included)).collect();
+    files.sort_by_key(|one| (one.file_name() == "postgresql.auto.conf", one.path().to_owned()));
+    files
+}
+
+/// The settings in force on a device, with the notes about them left to their own reader.
+pub(super) fn settings(around: &Surroundings<'_>) -> Values {
+    let mut values = Values::new();
+    for file in files(around) {
+        let mut aside = Reading::of(file);
+        let mut quiet = Bookkeeper::new(file, &mut aside.ledger, &mut aside.elsewhere);
+        load(file, around, &mut values, &mut vec![file.path()], &mut quiet);
+    }
+    values
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut own = Values::new();
+    load(export, around, &mut own, &mut vec![export.path()], &mut book);
+    // With the list of who may come in, that list stands for the server.
+    let listed = around.exports.iter().any(|one| pg_hba::is_list(one));
+    if listed || files(around).first().is_none_or(|first| first.path() != export.path()) {
+        return reading;
+    }
+    let origin = own.values().map(|one| one.1).min().unwrap_or_else(|| export.origin(0..0));
+    let mut server = served(&settings(around), true, origin);
+    server.open.push((
+        "who may come in to which database stands in `pg_hba.conf`, which is not among the exports; ask for it".into(),
+        origin,
+    ));
+    reading.facts.served.push(server);
+    reading
+}
+
+/// The server by its settings. Where none were exported, where it listens is a question.
+pub(super) fn served(values: &Values, exported: bool, origin: Origin) -> Served {
+    let mut served =
+        Served::new(ServedKind::Databases, "PostgreSQL", "database (PostgreSQL)", &["postgresql"], origin);
+    let get = |name: &str| values.get(name).map(|(value, line)| (value.as_str(), *line));
+    let port =
+        get("port").and_then(|(text, line)| Some((text.parse().ok()?, line))).unwrap_or((5432, origin));
+    let tls =
+        get("ssl").and_then(|(text, line)| Some((truth(text)?, line))).filter(|one| one.0).map(|one| one.1);
+    let carried = if tls.is_some() { Carried::Optional } else { Carried::Plain };
+    if !exported {
+        served.open.push((
+            "where it listens stands in `postgresql.conf`, which is not among the exports; ask for it".into(),
+            origin,
+        ));
+        return served;
+    }
+    let (hosts, line) = get("listen_addresses").unwrap_or(("localhost", origin));
+    for host in hosts.split(',').map(str::trim).filter(|host| !host.is_empty()) {
+        let at = Endpoint::everywhere(Protocol::TCP, port.0, carried, line);
+        match host {
+            "*" => served.endpoints.push(at),
+            // In IPv6 as well, where the device has that.
+            "localhost" => served.endpoints.push(at.at([127, 0, 0, 1].into())),
+            host => served.endpoints.push(match host.parse() {
+                Ok(address) => at.at(address),
+                Err(_) => at,
+            }),
+        }
+    }
+    if let Some(line) = tls {
+        served.offers.push(offer(values, line));
+    }
+    served
+}
+
+fn offer(values: &Values, origin: Origin) -> Offer {
+    let get = |name: &str| values.get(name).map(|(value, line)| (value.as_str(), *line));
+    let ciphers = get("ssl_ciphers");
+    match get("ssl_min_protocol_version").filter(|(text, _)| !text.is_empty()) {
+        Some(lowest) => {
+            let highest = get("ssl_max_protocol_version").filter(|(text, _)| !text.is_empty());
+            tls::openssl(ciphers, [Some(lowest), highest], &[], origin)
+        }
+        None => {
+            let mut offer = tls::listed(ciphers, &[("TLSv1.2", origin), ("TLSv1.3", origin)], origin);
+            for one in offer.algorithms.iter_mut().filter(|one| one.role == Some(AlgorithmRole::Protocol)) {
+                let Offered { default, .. } = one;
+                *default = Some("PostgreSQL manual, ssl_min_protocol_version");
+            }
+            offer
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn told(files: &[(&str, &str)]) -> String {
+        let exports: Vec<Export> = files
+            .iter()
+            .enumerate()
+            .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).into()))
+            .collect();
+        let reading = read(&exports[0], &Surroundings::of(exports.iter().collect()));
+        let Some(served) = reading.facts.served.first() else {
+            return format!("none, {} notes", reading.ledger.notes.len());
+        };
+        let places: Vec<String> = served
+            .endpoints
+            .iter()
+            .map(|one| format!("{:?}/{} {:?}", one.address, one.port, one.carried))
+            .collect();
+        let names: Vec<&str> =
+            served.offers.iter().flat_map(|one| &one.algorithms).map(|one| one.name.as_str()).collect();
+        format!("{} [{}] {} notes", places.join(", "), names.join(" "), reading.ledger.notes.len())
+    }
+
+    #[test]
+    fn settings_of_the_server() {
+        const MAIN: &str = "d/etc/postgresql/15/main/postgresql.conf";
+        for (text, wanted) in [
+            ("port = 5432\n", "Some(127.0.0.1)/5432 Plain [] 0 notes"),
+            ("listen_addresses = '*' # all\nport 5433\n", "None/5433 Plain [] 0 notes"),
+            (
+                "listen_addresses='10.4.0.9, localhost'\nssl = on\nssl_min_protocol_version = 'TLSv1'\nssl_max_protocol_version = 'TLSv1.2'\n",
+                "Some(10.4.0.9)/5432 Optional, Some(127.0.0.1)/5432 Optional [TLSv1 TLSv1.1 TLSv1.2] 0 notes",
+            ),
+            ("listen_addresses = '10.4.0.9'\nlisten_addresses = ''\nssl=off\n", " [] 0 notes"),
+            ("colour = red\npg_stat.x = 1\nshared_buffers = 1\n", "Some(127.0.0.1)/5432 Plain [] 1 notes"),
+        ] {
+            assert_eq!(told(&[(MAIN, text)]), wanted, "{text}");
+        }
+        let more = ("d/etc/postgresql/15/main/conf.d/x.conf", "listen_addresses = '10.4.0.9'\n");
+        assert_eq!(told(&[(MAIN, "include_dir = 'conf.d'\n"), more]), "Some(10.4.0.9)/5432 Plain [] 0 notes");
+        assert_eq!(told(&[more, (MAIN, "include_dir = 'conf.d'\n")]), "none, 0 notes");
+        let auto = ("d/var/lib/postgresql/15/main/postgresql.auto.conf", "listen_addresses = '*'\n");
+        assert_eq!(told(&[(MAIN, "listen_addresses = '10.4.0.9'\n"), auto]), "None/5432 Plain [] 0 notes");
+    }
+}

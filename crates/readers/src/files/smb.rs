@@ -1,0 +1,620 @@
+//! `smb.conf` (smb.conf(5)): what Samba shares, to whom, in which dialects.
+//!
+//! Capitals and blanks in names do not count; the last value wins; a share begins with what `[global]` said of shares up to
+//! there; a share whose section comes twice is one.
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::serving::{self, is_known, truth};
+use std::collections::BTreeMap;
+use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
+use trevlin_model::served::{
+    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+};
+use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "smb", title: "file shares (Samba)", manual: "smb.conf(5)", recognise, read };
+
+/// How deep files that read in others are followed.
+const DEPTH: usize = 8;
+
+/// Names of settings that stand for others (smb.conf(5), "synonym"), blanks left out.
+const SYNONYMS: [(&str, &str); 15] = [
+    ("public", "guestok"),
+    ("onlyguest", "guestonly"),
+    ("allowhosts", "hostsallow"),
+    ("denyhosts", "hostsdeny"),
+    ("directory", "path"),
+    ("minprotocol", "serverminprotocol"),
+    ("maxprotocol", "servermaxprotocol"),
+    ("protocol", "servermaxprotocol"),
+    ("smbencrypt", "serversmbencrypt"),
+    ("printok", "printable"),
+    ("user", "username"),
+    ("users", "username"),
+    ("browsable", "browseable"),
+    ("socketaddress", "nbtclientsocketaddress"),
+    ("writable", "writeable"),
+];
+
+/// Dialects of the protocol from the oldest (smb.conf(5), server max protocol).
+const DIALECTS: [&str; 12] = [
+    "CORE", "COREPLUS", "LANMAN1", "LANMAN2", "NT1", "SMB2_02", "SMB2_10", "SMB2_22", "SMB2_24", "SMB3_00",
+    "SMB3_02", "SMB3_11",
+];
+
+fn recognise(export: &Export) -> Recognition {
+    const TELLING: [&str; 8] = [
+        "workgroup",
+        "guestok",
+        "maptoguest",
+        "serverrole",
+        "readonly",
+        "browseable",
+        "validusers",
+        "netbiosname",
+    ];
+    let lines = || export.lines().take(TELLING_LINES).map(|line| line.text.trim());
+    let global = lines().any(|line| line.eq_ignore_ascii_case("[global]"));
+    let tells = || {
+        lines().any(|line| {
+            line.split_once('=').is_some_and(|(key, _)| TELLING.contains(&squashed(key).as_str()))
+        })
+    };
+    let named = export.file_name() == "smb.conf" || export.path().contains("smb.conf.d/");
+    if global && tells() {
+        Recognition::Content
+    } else if named || (export.path().contains("samba/") && export.file_name().ends_with(".conf")) {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+/// A name in small letters without its blanks, as the program compares names.
+fn squashed(text: &str) -> String {
+    text.chars().filter(|letter| !letter.is_whitespace()).flat_map(char::to_lowercase).collect()
+}
+
+/// Values by name, each with its line.
+type Values = BTreeMap<String, (String, Origin)>;
+
+struct Share {
+    name: String,
+    values: Values,
+    origin: Origin,
+}
+
+#[derive(Default)]
+struct Loaded {
+    global: Values,
+    /// The first heading of `[global]`.
+    heading: Option<Origin>,
+    shares: Vec<Share>,
+    /// The section that statements belong to; `None` for `[global]`.
+    current: Option<usize>,
+    open: Vec<(String, Origin)>,
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut loaded = Loaded::default();
+    load(export, around, &mut loaded, &mut vec![export.path()], &mut book);
+    if !around.reads_in(export, included) {
+        reading.facts.served.push(served(export, loaded));
+    }
+    reading
+}
+
+/// The exports that a line reads in.
+fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    match line.split_once('=') {
+        Some((key, path)) if squashed(key) == "include" => {
+            around.find(path.trim(), named_in).into_iter().collect()
+        }
+        _ => Vec::new(),
+    }
+}
+
+fn load<'a>(
+    export: &'a Export,
+    around: &Surroundings<'a>,
+    loaded: &mut Loaded,
+    open: &mut Vec<&'a str>,
+    book: &mut Bookkeeper<'_>,
+) {
+    for (text, origin) in logical_lines(export) {
+        if let Some(inner) = text.strip_prefix('[') {
+            let Some((name, _)) = inner.split_once(']') else {
+                book.not_understood(
+                    origin,
+                    "expected `]` behind the name of the share; the program refuses to start",
+                );
+                continue;
+            };
+            book.understood(origin);
+            let name = name.split_whitespace().collect::<Vec<_>>().join(" ");
+            loaded.current = match name.to_ascii_lowercase().as_str() {
+                "global" | "globals" => {
+                    loaded.heading.get_or_insert(origin);
+                    None
+                }
+                _ => Some(share(loaded, name, origin)),
+            };
+            continue;
+        }
+        let Some((key, value)) = text.split_once('=') else {
+            book.not_understood(
+                origin,
+                "expected `name = value` or `[share]`; the program leaves the line out",
+            );
+            continue;
+        };
+        let key = squashed(key);
+        let key = SYNONYMS.iter().find(|(other, _)| *other == key).map_or(key.as_str(), |(_, name)| *name);
+        let value = value.trim().trim_matches('"');
+        match key {
+            "include" => {
+                book.understood(origin);
+                include(value, export, around, loaded, open, origin, book);
+            }
+            "configbackend" | "configfile" | "registryshares"
+                if key != "registryshares" || truth(value) == Some(true) =>
+            {
+                book.understood(origin);
+                let question = match key {
+                    "configfile" => format!("the settings stand in `{value}` instead; ask for that file"),
+                    _ => "shares are kept in Samba's registry as well; ask for what `net conf list` prints"
+                        .to_owned(),
+                };
+                loaded.open.push((question, origin));
+            }
+            "copy" => {
+                book.understood(origin);
+                copy(value, loaded);
+            }
+            _ if JUDGED.contains(&key) => {
+                book.understood(origin);
+                let (key, value) = match (key, truth(value)) {
+                    // Both say the same, the other way round.
+                    ("writeable" | "writeok", Some(yes)) => {
+                        ("readonly", if yes { "no" } else { "yes" }.to_owned())
+                    }
+                    _ => (key, value.to_owned()),
+                };
+                let values = match loaded.current {
+                    Some(at) => &mut loaded.shares[at].values,
+                    None => &mut loaded.global,
+                };
+                values.insert(key.to_owned(), (value, origin));
+            }
+            _ if key.contains(':') || is_known("smb", key) => book.class(origin, LineClass::PassedOver),
+            _ => book.not_understood(origin, serving::unknown("smb.conf(5)")),
+        }
+    }
+}
+
+/// Settings that are judged, under the name that the others stand for.
+const JUDGED: [&str; 29] = [
+    "guestok",
+    "guestonly",
+    "guestaccount",
+    "hostsallow",
+    "hostsdeny",
+    "path",
+    "serverminprotocol",
+    "servermaxprotocol",
+    "serversmbencrypt",
+    "serversigning",
+    "readonly",
+    "writeable",
+    "writeok",
+    "writelist",
+    "readlist",
+    "validusers",
+    "invalidusers",
+    "adminusers",
+    "forceuser",
+    "maptoguest",
+    "restrictanonymous",
+    "interfaces",
+    "bindinterfacesonly",
+    "smbports",
+    "printable",
+    "available",
+    "serverrole",
+    "username",
+    "netbiosname",
+];
+
+/// Lines with what a backslash at their end joins to them; comments and empty lines are left out.
+fn logical_lines(export: &Export) -> Vec<(String, Origin)> {
+    let mut found: Vec<(String, Origin)> = Vec::new();
+    let mut joined = false;
+    for line in export.lines() {
+        let text = line.text.trim();
+        let continues = text.ends_with('\\');
+        let body = text.trim_end_matches('\\').trim_end();
+        let origin = export.origin_of(text);
+        if joined {
+            if let Some((last, at)) = found.last_mut() {
+                last.push(' ');
+                last.push_str(body);
+                at.end = origin.end.max(at.end);
+            }
+        } else if !text.is_empty() && !text.starts_with(['#', ';']) {
+            found.push((body.to_owned(), origin));
+        } else {
+            // A comment goes on as well.
+            joined = continues && !text.is_empty();
+            if joined {
+                found.push((String::new(), origin));
+            }
+            continue;
+        }
+        joined = continues;
+    }
+    found.retain(|(text, _)| !text.is_empty());
+    found
+}
+
+/// The share of this name; a new one begins with what `[global]` says of shares so far.
+fn share(loaded: &mut Loaded, name: String, origin: Origin) -> usize {
+    if let Some(at) = loaded.shares.iter().position(|one| one.name.eq_ignore_ascii_case(&name)) {
+        return at;
+    }
+    loaded.shares.push(Share { name, values: loaded.global.clone(), origin });
+    loaded.shares.len() - 1
+}
+
+/// Takes over what another share says.
+fn copy(name: &str, loaded: &mut Loaded) {
+    let Some(at) = loaded.current else { return };
+    let Some(other) = loaded.shares.iter().find(|one| one.name.eq_ignore_ascii_case(name)) else { return };
+    let values = other.values.clone();
+    loaded.shares[at].values.extend(values);
+}
+
+fn include<'a>(
+    path: &str,
+    export: &'a Export,
+    around: &Surroundings<'a>,
+    loaded: &mut Loaded,
+    open: &mut Vec<&'a str>,
+    origin: Origin,
+    book: &mut Bookkeeper<'_>,
+) {
+    if path.eq_ignore_ascii_case("registry") {
+        let question = "settings are kept in Samba's registry as well; ask for what `net conf list` prints";
+        loaded.open.push((question.into(), origin));
+    } else if path.contains('%') {
+        let question =
+            format!("`{path}` is another file for each client or user; ask for every file that it can mean");
+        loaded.open.push((question, origin));
+    } else if let Some(other) = around.find(path, export) {
+        if open.len() > DEPTH || open.contains(&other.path()) {
+            book.note(origin, format!("`{path}` reads itself in again; it was read once"));
+        } else {
+            open.push(other.path());
+            load(other, around, loaded, open, book);
+            open.pop();
+        }
+    } else {
+        // A file that is not there is left out by the program too (testparm(1) says so and goes on).
+        loaded.open.push((format!("`{path}` is not among the exports; ask for it"), origin));
+        book.note(origin, format!("`{path}` is not among the exports; what it states is missing here"));
+    }
+}
+
+fn get<'v>(values: &'v Values, key: &str) -> Option<(&'v str, Origin)> {
+    values.get(key).map(|(value, origin)| (value.as_str(), *origin))
+}
+
+fn yes(values: &Values, key: &str) -> Option<(bool, Origin)> {
+    let (value, origin) = get(values, key)?;
+    Some((truth(value)?, origin))
+}
+
+fn list(text: &str) -> Vec<&str> {
+    text.split([' ', ',', ';', '\t'])
+        .map(|word| word.trim_matches('"'))
+        .filter(|word| !word.is_empty())
+        .collect()
+}
+
+fn served(export: &Export, loaded: Loaded) -> Served {
+    let global = &loaded.global;
+    let first = loaded.shares.first().map(|one| one.origin);
+    let stated = global.values().map(|(_, origin)| *origin).min();
+    let origin = loaded.heading.or(stated).or(first).unwrap_or(export.origin(0..0));
+    let mut served =
+        Served::new(ServedKind::Shares, "Samba", "file shares (Samba)", &["smbd", "samba", "smb"], origin);
+    served.endpoints = endpoints(global, origin);
+    served.offers.push(dialects(global, origin));
+    served.open = loaded.open;
+    let whole = sources(global).unwrap_or_else(Sources::everybody);
+    for share in &loaded.shares {
+        let printer = yes(&share.values, "printable").is_some_and(|(yes, _)| yes);
+        let off = yes(&share.values, "available").is_some_and(|(yes, _)| !yes);
+        if !printer && !off && !share.name.eq_ignore_ascii_case("ipc$") {
+            served.parts.push(part(share, global, &whole));
+        }
+    }
+    served
+}
+
+/// Where it listens: everywhere, unless it is bound to the interfaces that are named.
+fn endpoints(global: &Values, origin: Origin) -> Vec<Endpoint> {
+    let ports: Vec<u16> = match get(global, "smbports") {
+        Some((text, _)) => list(text).iter().filter_map(|port| port.parse().ok()).collect(),
+        None => vec![445, 139],
+    };
+    let bound = yes(global, "bindinterfacesonly").is_some_and(|(yes, _)| yes);
+    let named = get(global, "interfaces").filter(|_| bound);
+    let mut found = Vec::new();
+    for port in ports {
+        let at = |origin| Endpoint::everywhere(Protocol::TCP, port, Carried::Optional, origin);
+        let Some((names, line)) = named else {
+            found.push(at(get(global, "smbports").map_or(origin, |one| one.1)));
+            continue;
+        };
+        for name in list(names) {
+            let host = name.split(['/', ';']).next().unwrap_or(name);
+            match host.parse() {
+                Ok(address) => found.push(at(line).at(address)),
+                Err(_) => found.push(Endpoint { interface: Some(host.to_owned()), ..at(line) }),
+            }
+        }
+    }
+    found
+}
+
+/// Dialects from the lowest that is taken to the highest. Short names stand for the newest of their generation.
+fn dialects(global: &Values, origin: Origin) -> Offer {
+    let place = |name: &str, lowest: bool| {
+        let name = name.to_ascii_uppercase();
+        let name = match (name.as_str(), lowest) {
+            ("SMB2", _) => "SMB2_10",
+            ("SMB3", true) => "SMB3_00",
+            ("SMB3", false) | ("DEFAULT", false) => "SMB3_11",
+            ("DEFAULT", true) => "SMB2_02",
+            (other, _) => other,
+        };
+        DIALECTS.iter().position(|known| *known == name)
+    };
+    let low = get(global, "serverminprotocol");
+    let high = get(global, "servermaxprotocol");
+    let first = low.and_then(|(name, _)| place(name, true)).unwrap_or(5);
+    let last = high.and_then(|(name, _)| place(name, false)).unwrap_or(DIALECTS.len() - 1);
+    let offered = |name: &&str| Offered {
+        name: (*name).to_owned(),
+        role: Some(AlgorithmRole::Protocol),
+        versions: None,
+        suite: 0,
+        origin: low.map_or(origin, |one| one.1),
+        default: low.is_none().then_some("smb.conf(5), server min protocol: SMB2_02 since Samba 4.11"),
+    };
+    Offer {
+        part: OfferPart::Control,
+        spelling: Spelling::Smb,
+        algorithms: DIALECTS.iter().take(last + 1).skip(first).map(offered).collect(),
+        open: None,
+        origin: low.map_or(origin, |one| one.1),
+    }
+}
+
+/// Who is admitted by `hosts allow` and `hosts deny`; the device itself always is, which says nothing about anybody else.
+fn sources(values: &Values) -> Option<Sources> {
+    let of = |key| {
+        get(values, key).map(|(text, origin)| (hosts(text), origin)).filter(|(list, _)| !list.is_nobody())
+    };
+    let (allow, deny) = (of("hostsallow"), of("hostsdeny"));
+    (allow.is_some() || deny.is_some()).then(|| serving::admitted(allow, deny))
+}
+
+/// The addresses of a list, without those behind `EXCEPT`.
+fn hosts(text: &str) -> Sources {
+    let mut words = list(text).into_iter();
+    let mut found = Sources::default();
+    for word in words.by_ref().take_while(|word| !word.eq_ignore_ascii_case("EXCEPT")) {
+        serving::host(word, &mut found);
+    }
+    let mut gone = Sources::default();
+    words.for_each(|word| serving::host(word, &mut gone));
+    let except: Vec<IpRange> = gone.ranges;
+    found.without(&except)
+}
+
+fn part(share: &Share, global: &Values, whole: &Sources) -> Part {
+    let values = &share.values;
+    let mut part = Part::new(PartKind::Share, share.name.clone(), share.origin);
+    part.path = get(values, "path").map(|(path, _)| path.to_owned());
+    part.sources = match sources(values) {
+        Some(own) => own.and(whole),
+        None => whole.clone(),
+    };
+    let guest = get(global, "guestaccount").map_or("nobody", |(name, _)| name);
+    let valid: Vec<String> = get(values, "validusers")
+        .map_or_else(Vec::new, |(text, _)| list(text).iter().map(|one| (*one).to_owned()).collect());
+    // A guest who is not among the valid users does not come in.
+    let guests_valid = valid.is_empty() || valid.iter().any(|name| name == guest);
+    let guests = yes(values, "guestok").filter(|(yes, _)| *yes && guests_valid);
+    part.login = match (guests, yes(values, "guestok")) {
+        (Some((_, origin)), _) => Setting::Stated { value: Asked::Nothing, origin },
+        (None, Some((_, origin))) => Setting::Stated { value: Asked::Proof, origin },
+        (None, None) => Setting::default_of(Asked::Proof, "Samba", "smb.conf(5), guest ok"),
+    };
+    let mine = |list_of: &str| {
+        get(values, list_of)
+            .filter(|(text, _)| list(text).iter().any(|name| guests.is_some() && *name == guest))
+            .map(|(_, origin)| origin)
+    };
+    part.writes = match (mine("writelist"), mine("readlist"), yes(values, "readonly")) {
+        (Some(origin), ..) => Setting::Stated { value: true, origin },
+        (None, Some(origin), _) => Setting::Stated { value: false, origin },
+        (None, None, Some((read_only, origin))) => Setting::Stated { value: !read_only, origin },
+        (None, None, None) => Setting::default_of(false, "Samba", "smb.conf(5), read only"),
+    };
+    part.users = valid;
+    part.encryption = Some(match get(values, "serversmbencrypt") {
+        Some((word, origin)) => Setting::Stated { value: demand(word, "required"), origin },
+        None => Setting::default_of(Demand::Offered, "Samba", "smb.conf(5), server smb encrypt"),
+    });
+    part.signing = Some(match get(global, "serversigning") {
+        Some((word, origin)) => Setting::Stated { value: demand(word, "mandatory"), origin },
+        None => Setting::default_of(Demand::Offered, "Samba", "smb.conf(5), server signing"),
+    });
+    let forced = get(values, "forceuser").filter(|(name, _)| *name == "root");
+    let admin = get(values, "adminusers").filter(|(text, _)| list(text).contains(&guest));
+    part.remarks.extend(forced.or(admin).map(|(_, origin)| (Remark::RootKept, origin)));
+    part
+}
+
+fn demand(word: &str, required: &str) -> Demand {
+    match word.to_ascii_lowercase().as_str() {
+        "required" | "mandatory" | "force" | "forced" | "enforced" => Demand::Required,
+        "off" | "disabled" | "no" | "false" | "0" => Demand::Never,
+        other if other == required => Demand::Required,
+        _ => Demand::Offered,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn of(text: &str) -> Reading {
+        let export = Export::new(ExportId(0), "d/etc/samba/smb.conf", text.into());
+        read(&export, &Surroundings::of(vec![&export]))
+    }
+
+    fn told(text: &str) -> Vec<String> {
+        let reading = of(text);
+        let line = |part: &Part| {
+            format!(
+                "{} {} {:?} {} {:?}",
+                part.name,
+                part.sources.words(),
+                part.login.value(),
+                if part.is_written() { "writes" } else { "reads" },
+                part.encryption.as_ref().and_then(|one| one.value())
+            )
+        };
+        reading.facts.served[0].parts.iter().map(line).collect()
+    }
+
+    #[test]
+    fn shares() {
+        for (text, wanted) in [
+            ("[a]\npath=/a\n", &["a everybody Some(Proof) reads Some(Offered)"][..]),
+            ("[a]\nguest ok = yes\n", &["a everybody Some(Nothing) reads Some(Offered)"]),
+            ("[a]\nPUBLIC=Yes\nwrite ok = 1\n", &["a everybody Some(Nothing) writes Some(Offered)"]),
+            (
+                "[a]\nguestok=yes\nread only = no\nwritable=no\n",
+                &["a everybody Some(Nothing) reads Some(Offered)"],
+            ),
+            // What the share says counts, either way.
+            (
+                "[global]\nguest ok = yes\nread only = no\n[a]\nguest ok = no\n[b]\n",
+                &[
+                    "a everybody Some(Proof) writes Some(Offered)",
+                    "b everybody Some(Nothing) writes Some(Offered)",
+                ],
+            ),
+            // What stands behind a share in a second global section came too late for it.
+            (
+                "[a]\n[global]\nguest ok = yes\n[b]\n",
+                &[
+                    "a everybody Some(Proof) reads Some(Offered)",
+                    "b everybody Some(Nothing) reads Some(Offered)",
+                ],
+            ),
+            ("[a]\nguest ok = yes\nvalid users = ann\n", &["a everybody Some(Proof) reads Some(Offered)"]),
+            (
+                "[a]\nguest ok = yes\nvalid users = ann, nobody\n",
+                &["a everybody Some(Nothing) reads Some(Offered)"],
+            ),
+            (
+                "[a]\nguest ok = yes\nwrite list = nobody\n",
+                &["a everybody Some(Nothing) writes Some(Offered)"],
+            ),
+            (
+                "[a]\nhosts allow = 10.4. EXCEPT 10.4.9.\n",
+                &["a 10.4.0.0-10.4.8.255, 10.4.10.0-10.4.255.255 Some(Proof) reads Some(Offered)"],
+            ),
+            (
+                "[global]\nhosts allow = 10.4.0.0/16\n[a]\nallow hosts = 10.4.5. 10.9.\n",
+                &["a 10.4.5.0/24 Some(Proof) reads Some(Offered)"],
+            ),
+            ("[a]\nhosts deny = ALL\n", &["a nobody Some(Proof) reads Some(Offered)"]),
+            (
+                "[a]\nhosts deny = ALL\nhosts allow = 10.4.0.9\n",
+                &["a 10.4.0.9 Some(Proof) reads Some(Offered)"],
+            ),
+            ("[a]\nsmb encrypt = required\n", &["a everybody Some(Proof) reads Some(Required)"]),
+            ("[a]\navailable = no\n[p]\nprintable = yes\n[IPC$]\npath=/tmp\n", &[]),
+            (
+                "[a]\nguest ok = yes\n[b]\ncopy = a\n",
+                &[
+                    "a everybody Some(Nothing) reads Some(Offered)",
+                    "b everybody Some(Nothing) reads Some(Offered)",
+                ],
+            ),
+            (
+                "# [a]\n; guest ok = yes\n[b]\npath = \\\n /b\n[B]\nguest ok = yes\n",
+                &["b everybody Some(Nothing) reads Some(Offered)"],
+            ),
+        ] {
+            assert_eq!(told(text), wanted, "{text}");
+            assert!(of(text).ledger.notes.is_empty(), "{text}: {:?}", of(text).ledger.notes);
+        }
+    }
+
+    #[test]
+    fn places_and_dialects() {
+        for (text, wanted) in [
+            ("[global]\n", "None/445 None/139 SMB2_02-SMB3_11"),
+            ("[global]\nmin protocol = NT1\nmax protocol = SMB2\n", "None/445 None/139 NT1-SMB2_10"),
+            ("[global]\nsmb ports = 445\ninterfaces = lo eth1\n", "None/445 SMB2_02-SMB3_11"),
+            (
+                "[global]\nsmb ports = 445\ninterfaces = 127.0.0.1/8 eth1\nbind interfaces only = yes\nserver min protocol = SMB3\n",
+                "Some(127.0.0.1)/445 None%eth1/445 SMB3_00-SMB3_11",
+            ),
+        ] {
+            let reading = of(text);
+            let served = &reading.facts.served[0];
+            let mut told: Vec<String> = served
+                .endpoints
+                .iter()
+                .map(|one| {
+                    let interface = one.interface.as_ref().map(|name| format!("%{name}")).unwrap_or_default();
+                    format!("{:?}{interface}/{}", one.address, one.port)
+                })
+                .collect();
+            let names = &served.offers[0].algorithms;
+            told.push(format!("{}-{}", names[0].name, names[names.len() - 1].name));
+            assert_eq!(told.join(" "), wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_it_cannot_tell() {
+        for (text, notes, open) in [
+            ("[global]\ncolour = red\n", 1, 0),
+            ("[global\n", 1, 0),
+            ("nothing\n", 1, 0),
+            ("[global]\ninclude = /etc/samba/more.conf\n", 1, 1),
+            ("[global]\ninclude = /etc/samba/%m.conf\n", 0, 1),
+            ("[global]\ninclude = registry\n", 0, 1),
+            ("[global]\nconfig backend = registry\n", 0, 1),
+            ("[global]\nvfs:x = y\nlog level = 1\n", 0, 0),
+        ] {
+            let reading = of(text);
+            let told = (reading.ledger.notes.len(), reading.facts.served[0].open.len());
+            assert_eq!(told, (notes, open), "{text}");
+        }
+    }
+}

@@ -1,0 +1,100 @@
+//! `smbpasswd` (smbpasswd(5)) and what `pdbedit -L -w` prints: names with the hashes by which Samba knows them.
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::serving;
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Export, Login, LoginList};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "smbpasswd",
+    title: "logins of Samba",
+    manual: "smbpasswd(5), pdbedit(8)",
+    recognise: |export| {
+        let mut lines = export.lines().filter(|line| !is_empty(line.text));
+        match lines.next() {
+            Some(first) if fields(first.text).is_some() => Recognition::Content,
+            None if export.file_name() == "smbpasswd" => Recognition::Name,
+            _ => Recognition::No,
+        }
+    },
+    read,
+};
+
+fn is_empty(text: &str) -> bool {
+    text.trim().is_empty() || text.starts_with('#')
+}
+
+/// Name, hash of LAN Manager, NT hash, flags.
+fn fields(text: &str) -> Option<[&str; 4]> {
+    let mut fields = text.trim_end().split(':');
+    let (name, uid, lanman, nt, flags) =
+        (fields.next()?, fields.next()?, fields.next()?, fields.next()?, fields.next()?);
+    let is_hash = |one: &str| {
+        one.len() == 32 && one.bytes().all(|byte| byte.is_ascii_hexdigit() || byte == b'X' || byte == b'*')
+    };
+    let fits = uid.bytes().all(|byte| byte.is_ascii_digit())
+        && (is_hash(lanman) || lanman.starts_with("NO PASSWORD"))
+        && (is_hash(nt) || nt.starts_with("NO PASSWORD"))
+        && flags.starts_with('[');
+    fits.then_some([name, lanman, nt, flags])
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    for line in export.lines().filter(|line| !is_empty(line.text)) {
+        let origin = export.origin_of(line.text.trim());
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let Some([name, lanman, nt, flags]) = fields(line.text) else {
+            book.not_understood(origin, "expected `name:number:hash:hash:[flags]:`; the line lets nobody in");
+            reading.facts.masked_places.push(origin);
+            continue;
+        };
+        book.understood(origin);
+        // A name that is switched off, or a machine's, is nobody's login (smbpasswd(5): D; W, S, I).
+        let off = flags.contains(['D', 'W', 'S', 'I']);
+        if lanman.bytes().all(|byte| byte.is_ascii_hexdigit()) && lanman.len() == 32 {
+            reading.facts.masked_places.push(export.origin_of(lanman));
+        }
+        if nt.starts_with(['X', '*', 'N']) && !flags.contains('N') {
+            continue;
+        }
+        let secret = serving::hold(export, &mut reading.facts, nt, SecretKind::PasswordHash, name);
+        if !off {
+            reading.facts.logins.push(Login {
+                user: name.to_owned(),
+                list: LoginList::LocalFile(export.path().to_owned()),
+                service: "file shares (Samba)".into(),
+                // With the flag N no password is asked for.
+                secret: secret.filter(|_| !flags.contains('N')),
+                certain: true,
+                origin,
+            });
+        }
+    }
+    reading
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[test]
+    fn lines() {
+        const X: &str = "XXXXXXXXXXXXXXXXXXXXXXXXXXXXXXXX";
+        const HASH: &str = "0123456789ABCDEF0123456789ABCDEF";
+        let text = format!(
+            "# names\nann:1000:{X}:{HASH}:[U          ]:LCT-65000000:\nbob:1001:{X}:{HASH}:[DU         ]:LCT-65000000:\n\
+             gull$:1002:{X}:{HASH}:[W          ]:LCT-65000000:\nbroken\n"
+        );
+        let export = Export::new(ExportId(0), "d/etc/samba/smbpasswd", text);
+        assert_eq!((READER.recognise)(&export), Recognition::Content);
+        let reading = read(&export, &Surroundings::default());
+        let users: Vec<&str> = reading.facts.logins.iter().map(|one| one.user.as_str()).collect();
+        assert_eq!(users, ["ann"]);
+        assert_eq!((reading.facts.secrets.len(), reading.ledger.notes.len()), (3, 1));
+        let other = Export::new(ExportId(0), "d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/sh\n".into());
+        assert_eq!((READER.recognise)(&other), Recognition::No);
+    }
+}

@@ -1,0 +1,16 @@
+//! Readers of name servers.
+
+pub(crate) mod named;
+pub(crate) mod unbound;
+
+use trevlin_model::served::{Asked, Part, PartKind, Remark, Sources};
+use trevlin_model::{Origin, Setting};
+
+/// What looking up any name for somebody is: asked for by whoever is among the sources.
+pub(crate) fn recursion(sources: Sources, origin: Origin) -> Part {
+    let mut part = Part::new(PartKind::Whole, "names of others (recursion)", origin);
+    part.sources = sources;
+    part.login = Setting::Stated { value: Asked::Nothing, origin };
+    part.remarks.push((Remark::Recursion, origin));
+    part
+}

@@ -1,0 +1,204 @@
+//! What the readers of services share: names of settings that are known, places where they listen, who may come.
+
+use crate::addresses;
+use serde::Deserialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use std::sync::{Arc, LazyLock};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::served::Sources;
+use trevlin_model::{Export, Facts, Family, HeldSecret, IpRange, Origin, Secret};
+
+#[derive(Deserialize, Default)]
+struct Words {
+    known: BTreeSet<String>,
+}
+
+static KEYWORDS: LazyLock<BTreeMap<String, Words>> =
+    LazyLock::new(|| toml::from_str(include_str!("../tables/served-keywords.toml")).unwrap_or_default());
+
+/// Whether a program has a setting of this name, in small letters. What has no bearing here is passed over by it.
+pub(crate) fn is_known(program: &str, name: &str) -> bool {
+    KEYWORDS.get(program).is_some_and(|words| words.known.contains(name))
+}
+
+/// The note for a setting that the program does not have.
+pub(crate) fn unknown(manual: &str) -> String {
+    format!("no setting of {manual}; check its spelling against the manual of the version in use")
+}
+
+/// `yes`, `true`, `on`, `1` and their opposites, whatever their capitals.
+pub(crate) fn truth(text: &str) -> Option<bool> {
+    match text.to_ascii_lowercase().as_str() {
+        "yes" | "true" | "on" | "1" => Some(true),
+        "no" | "false" | "off" | "0" => Some(false),
+        _ => None,
+    }
+}
+
+/// `address`, `address:port`, `[address]:port`, `*:port`, `:port`. An asterisk or nothing stands for every address, as `None`.
+pub(crate) fn host_and_port(text: &str) -> (Option<&str>, Option<u16>) {
+    let (host, port) =
+        if let Some((host, rest)) = text.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+            (host, rest.strip_prefix(':'))
+        } else if text.matches(':').count() == 1 {
+            text.split_once(':').map_or((text, None), |(host, port)| (host, Some(port)))
+        } else {
+            (text, None)
+        };
+    (Some(host).filter(|host| !matches!(*host, "" | "*")), port.and_then(|port| port.parse().ok()))
+}
+
+/// The network that the beginning of an IPv4 address stands for, as `10.4.`.
+pub(crate) fn beginning(text: &str) -> Option<IpRange> {
+    let digits = text.strip_suffix('.')?;
+    let parts: Vec<u8> = digits.split('.').map(str::parse).collect::<Result<_, _>>().ok()?;
+    if parts.is_empty() || parts.len() > 3 {
+        return None;
+    }
+    let mut first = [0; 4];
+    let mut last = [255; 4];
+    first[..parts.len()].copy_from_slice(&parts);
+    last[..parts.len()].copy_from_slice(&parts);
+    IpRange::new(first.into(), last.into()).ok()
+}
+
+/// Addresses that a word of a list of hosts stands for; names are kept as names.
+pub(crate) fn host(word: &str, into: &mut Sources) {
+    let all = matches!(word.to_ascii_lowercase().as_str(), "all" | "*" | "any");
+    if all {
+        into.ranges.extend(Sources::everybody().ranges);
+    } else if word.eq_ignore_ascii_case("localhost") {
+        into.ranges.extend(loopback());
+    } else if let Some(range) = beginning(word).or_else(|| addresses::range_or_prefix(word)) {
+        into.ranges.push(range);
+    } else {
+        into.names.push(word.to_owned());
+    }
+}
+
+/// Who is admitted by a list of whom to allow and one of whom to deny, as Samba and rsync take them: whoever is on the first, else
+/// whoever is not on the second; with a first list alone nobody else (smb.conf(5), hosts allow; rsyncd.conf(5), hosts allow).
+pub(crate) fn admitted(allow: Option<(Sources, Origin)>, deny: Option<(Sources, Origin)>) -> Sources {
+    let origins = allow.iter().chain(&deny).map(|one| one.1).collect();
+    let (ranges, names) = match (allow.map(|one| one.0), deny.map(|one| one.0)) {
+        (None, None) => (Sources::everybody().ranges, Vec::new()),
+        (Some(allow), None) => (allow.ranges, allow.names),
+        (None, Some(deny)) => (Sources::everybody().without(&deny.ranges).ranges, Vec::new()),
+        (Some(allow), Some(deny)) => {
+            let mut rest = Sources::everybody().without(&deny.ranges).without(&allow.ranges).ranges;
+            rest.extend(allow.ranges);
+            (rest, allow.names)
+        }
+    };
+    Sources { ranges, names, origins }
+}
+
+/// The addresses of the device itself.
+pub(crate) fn loopback() -> [IpRange; 2] {
+    let v4 = IpRange::new([127, 0, 0, 0].into(), [127, 255, 255, 255].into());
+    [v4.unwrap_or(IpRange::all(Family::V4)), IpRange::from(IpAddr::from(std::net::Ipv6Addr::LOCALHOST))]
+}
+
+/// Keeps a secret, for redaction and for comparing. Nothing is kept of an empty one.
+pub(crate) fn hold(
+    export: &Export,
+    facts: &mut Facts,
+    value: &str,
+    kind: SecretKind,
+    owner: &str,
+) -> Option<Arc<HeldSecret>> {
+    let inner = unquoted(value);
+    if inner.is_empty() {
+        return None;
+    }
+    let held = Arc::new(HeldSecret {
+        secret: Secret::new(inner),
+        kind,
+        owner: owner.to_owned(),
+        origin: export.origin_of(value),
+    });
+    facts.secrets.push(Arc::clone(&held));
+    Some(held)
+}
+
+/// A text without the quotes around it.
+pub(crate) fn unquoted(text: &str) -> &str {
+    ['"', '\''].into_iter().find_map(|quote| text.strip_prefix(quote)?.strip_suffix(quote)).unwrap_or(text)
+}
+
+/// The words of a line. Quotes of either kind hold a word together and do not belong to it; `#` at the beginning of a word ends
+/// the line.
+pub(crate) fn words(text: &str) -> Vec<&str> {
+    let mut found = Vec::new();
+    let mut rest = text.trim_start();
+    while !rest.is_empty() && !rest.starts_with('#') {
+        let end = match rest.as_bytes()[0] {
+            quote @ (b'"' | b'\'') => match rest[1..].find(char::from(quote)) {
+                Some(end) => {
+                    found.push(&rest[1..=end]);
+                    rest = rest[end + 2..].trim_start();
+                    continue;
+                }
+                None => rest.len(),
+            },
+            _ => rest.find(char::is_whitespace).unwrap_or(rest.len()),
+        };
+        found.push(&rest[..end]);
+        rest = rest[end..].trim_start();
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places() {
+        for (text, wanted) in [
+            ("80", (Some("80"), None)),
+            ("*:80", (None, Some(80))),
+            (":80", (None, Some(80))),
+            ("10.4.0.9:80", (Some("10.4.0.9"), Some(80))),
+            ("[::1]:80", (Some("::1"), Some(80))),
+            ("::1", (Some("::1"), None)),
+            ("[::]", (Some("::"), None)),
+        ] {
+            assert_eq!(host_and_port(text), wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn hosts() {
+        for (word, wanted) in [
+            ("10.4.", "10.4.0.0/16"),
+            ("10.4.0.0/255.255.255.0", "10.4.0.0/24"),
+            ("10.4.0.9", "10.4.0.9"),
+            ("ALL", "everybody"),
+            ("localhost", "127.0.0.0/8, ::1"),
+            ("@yard", "@yard"),
+            ("300.", "300."),
+        ] {
+            let mut sources = Sources::default();
+            host(word, &mut sources);
+            assert_eq!(sources.words(), wanted, "{word}");
+        }
+    }
+
+    #[test]
+    fn words_of_a_line() {
+        assert_eq!(words(" a 'b c' \"d\" e#f # g"), ["a", "b c", "d", "e#f"]);
+        assert_eq!(words("'open"), ["'open"]);
+        assert!(words("# nothing").is_empty());
+    }
+
+    #[test]
+    fn every_program_has_its_words() {
+        assert!(KEYWORDS.len() > 5);
+        for (program, words) in &*KEYWORDS {
+            assert!(words.known.len() > 10, "{program}");
+            assert!(words.known.iter().all(|word| *word == word.to_lowercase()), "{program}");
+        }
+    }
+}

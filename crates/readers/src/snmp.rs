@@ -1,0 +1,430 @@
+//! `snmpd.conf` (snmpd.conf(5)): who reads or changes a device's values.
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::serving::{self, hold, is_known, words};
+use std::collections::BTreeMap;
+use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind, Sources};
+use trevlin_model::{Export, Facts, LineClass, Origin, Protocol, Setting};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "snmpd", title: "SNMP agent (Net-SNMP)", manual: "snmpd.conf(5)", recognise, read };
+
+fn recognise(export: &Export) -> Recognition {
+    const TELLING: [&str; 9] = [
+        "rocommunity",
+        "rwcommunity",
+        "com2sec",
+        "rouser",
+        "rwuser",
+        "agentaddress",
+        "rocommunity6",
+        "rwcommunity6",
+        "createuser",
+    ];
+    let tells = |text: &str| {
+        let word = text.split_whitespace().next().unwrap_or_default().to_ascii_lowercase();
+        TELLING.contains(&word.as_str())
+    };
+    let stated = export.lines().any(|line| tells(line.text));
+    if stated {
+        Recognition::Content
+    } else if export.file_name() == "snmpd.conf" || export.path().contains("snmpd.conf.d/") {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+/// A file that `snmpd.conf` of the same device reads in: its folder, or the file that keeps users.
+fn is_part(export: &Export, around: &Surroundings<'_>) -> bool {
+    let main = |one: &&&Export| one.file_name() == "snmpd.conf" && !one.path().contains("var/lib/");
+    let aside = export.path().contains("snmpd.conf.d/") || export.path().contains("var/lib/");
+    aside && around.exports.iter().any(|one| main(&one) && one.path() != export.path())
+}
+
+#[derive(Default)]
+struct State {
+    parts: Vec<Part>,
+    endpoints: Vec<Endpoint>,
+    algorithms: Vec<Offered>,
+    /// Security names by their communities: source and line.
+    names: BTreeMap<String, Vec<(Sources, Origin)>>,
+    groups: Vec<(String, String, String, Origin)>,
+    access: Vec<Access>,
+    first: Option<Origin>,
+}
+
+struct Access {
+    group: String,
+    model: String,
+    level: String,
+    writes: bool,
+    origin: Origin,
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut state = State::default();
+    lines(export, &mut state, &mut reading);
+    if is_part(export, around) {
+        return reading;
+    }
+    for other in around.exports.iter().filter(|one| one.path() != export.path() && is_part(one, around)) {
+        // Their secrets and their ledger are told with themselves.
+        let mut aside = Reading::of(other);
+        lines(other, &mut state, &mut aside);
+    }
+    let origin = state.first.unwrap_or_else(|| export.origin(0..0));
+    let mut served =
+        Served::new(ServedKind::Monitoring, "SNMP agent", "monitoring (SNMP)", &["snmpd"], origin);
+    served.endpoints = if state.endpoints.is_empty() {
+        vec![Endpoint::everywhere(Protocol::UDP, 161, Carried::Optional, origin)]
+    } else {
+        std::mem::take(&mut state.endpoints)
+    };
+    served.parts = std::mem::take(&mut state.parts);
+    served.parts.extend(views(&state));
+    if !state.algorithms.is_empty() {
+        let origin = state.algorithms[0].origin;
+        served.offers.push(Offer {
+            part: OfferPart::Data,
+            spelling: Spelling::NetSnmp,
+            algorithms: state.algorithms,
+            open: None,
+            origin,
+        });
+    }
+    reading.facts.served.push(served);
+    reading
+}
+
+fn lines(export: &Export, state: &mut State, reading: &mut Reading) {
+    for line in export.lines() {
+        let text = line.text.trim();
+        let words = words(text);
+        let Some((keyword, rest)) = words.split_first() else { continue };
+        let origin = export.origin_of(text);
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let keyword = keyword.to_ascii_lowercase();
+        let needed = match keyword.as_str() {
+            "rocommunity" | "rwcommunity" | "rocommunity6" | "rwcommunity6" | "rouser" | "rwuser"
+            | "createuser" | "agentaddress" | "trapcommunity" => 1,
+            "com2sec" | "com2sec6" | "group" => 3,
+            "access" => 8,
+            "usmuser" | "trapsink" | "trap2sink" | "informsink" => 1,
+            other if is_known("snmpd", other) => {
+                book.class(origin, LineClass::PassedOver);
+                continue;
+            }
+            _ => {
+                book.not_understood(origin, serving::unknown("snmpd.conf(5)"));
+                continue;
+            }
+        };
+        if rest.len() < needed {
+            book.not_understood(
+                origin,
+                format!("expected {needed} words or more behind `{keyword}`; the agent leaves the line out"),
+            );
+            reading.facts.masked_places.push(origin);
+            continue;
+        }
+        book.understood(origin);
+        state.first.get_or_insert(origin);
+        statement(export, &keyword, rest, origin, state, &mut reading.facts);
+    }
+}
+
+fn statement(
+    export: &Export,
+    keyword: &str,
+    rest: &[&str],
+    origin: Origin,
+    state: &mut State,
+    facts: &mut Facts,
+) {
+    match keyword {
+        "rocommunity" | "rwcommunity" | "rocommunity6" | "rwcommunity6" => {
+            let access = if keyword.starts_with("rw") { "read-write access" } else { "read-only access" };
+            hold(export, facts, rest[0], SecretKind::Community, access);
+            let mut sources = source(rest.get(1).copied().unwrap_or("default"), origin);
+            let six = keyword.ends_with('6');
+            sources.ranges.retain(|range| (range.family() == trevlin_model::Family::V6) == six);
+            state.parts.push(community(sources, keyword.starts_with("rw"), state.parts.len(), origin));
+        }
+        "com2sec" | "com2sec6" => {
+            // A context may stand first: `-Cn NAME`.
+            let rest = if rest[0] == "-Cn" { rest.get(2..).unwrap_or_default() } else { rest };
+            if let [name, from, secret, ..] = rest {
+                hold(export, facts, secret, SecretKind::Community, name);
+                state.names.entry((*name).to_owned()).or_default().push((source(from, origin), origin));
+            }
+        }
+        "group" => state.groups.push((rest[0].into(), rest[1].to_ascii_lowercase(), rest[2].into(), origin)),
+        "access" => state.access.push(Access {
+            group: rest[0].into(),
+            model: rest[2].to_ascii_lowercase(),
+            level: rest[3].to_ascii_lowercase(),
+            writes: !rest[6].eq_ignore_ascii_case("none"),
+            origin,
+        }),
+        "rouser" | "rwuser" => {
+            let rest = if rest[0] == "-s" { rest.get(2..).unwrap_or_default() } else { rest };
+            let Some(name) = rest.first() else { return };
+            let level = rest.get(1).map_or("auth", |word| *word).to_ascii_lowercase();
+            state.parts.push(user(name, &level, keyword == "rwuser", origin));
+        }
+        "createuser" => create_user(export, rest, origin, state, facts),
+        "usmuser" => facts.masked_places.push(origin),
+        "trapcommunity" => {
+            hold(export, facts, rest[0], SecretKind::Community, "notifications");
+        }
+        "trapsink" | "trap2sink" | "informsink" => {
+            if let Some(secret) = rest.get(1) {
+                hold(export, facts, secret, SecretKind::Community, "notifications");
+            }
+        }
+        "agentaddress" => {
+            for word in rest.iter().flat_map(|word| word.split(',')).filter(|word| !word.is_empty()) {
+                state.endpoints.extend(endpoint(word, origin));
+            }
+        }
+        _ => {}
+    }
+}
+
+/// `default` is every address; else a host, a network or a name.
+fn source(word: &str, origin: Origin) -> Sources {
+    let mut found = Sources::default();
+    serving::host(if word == "default" { "*" } else { word }, &mut found);
+    if !found.is_everybody() {
+        found.origins.push(origin);
+    }
+    found
+}
+
+fn community(sources: Sources, writes: bool, number: usize, origin: Origin) -> Part {
+    // The word itself is a secret, so they go by number.
+    let mut part = Part::new(PartKind::Community, (number + 1).to_string(), origin);
+    part.sources = sources;
+    part.login = Setting::Stated { value: Asked::Community, origin };
+    part.writes = Setting::Stated { value: writes, origin };
+    part.encryption = Some(Setting::Stated { value: Demand::Never, origin });
+    part
+}
+
+fn user(name: &str, level: &str, writes: bool, origin: Origin) -> Part {
+    let mut part = Part::new(PartKind::User, name, origin);
+    let (asked, demand) = match level {
+        "noauth" | "noauthnopriv" => (Asked::Nothing, Demand::Never),
+        "priv" | "authpriv" => (Asked::Proof, Demand::Required),
+        _ => (Asked::Proof, Demand::Offered),
+    };
+    part.login = Setting::Stated { value: asked, origin };
+    part.writes = Setting::Stated { value: writes, origin };
+    part.encryption = Some(Setting::Stated { value: demand, origin });
+    part
+}
+
+fn create_user(export: &Export, rest: &[&str], origin: Origin, state: &mut State, facts: &mut Facts) {
+    let rest = if rest[0] == "-e" { rest.get(2..).unwrap_or_default() } else { rest };
+    let Some((name, rest)) = rest.split_first() else { return };
+    for word in rest {
+        let upper = word.to_ascii_uppercase();
+        let role = match upper.as_str() {
+            "MD5" | "SHA" | "SHA-224" | "SHA-256" | "SHA-384" | "SHA-512" => AlgorithmRole::Integrity,
+            "DES" | "AES" | "AES128" | "AES-128" | "AES192" | "AES-192" | "AES256" | "AES-256" => {
+                AlgorithmRole::Encryption
+            }
+            "-L" | "-M" => continue,
+            _ => {
+                hold(export, facts, word, SecretKind::Passphrase, name);
+                continue;
+            }
+        };
+        state.algorithms.push(Offered {
+            name: upper,
+            role: Some(role),
+            versions: None,
+            suite: state.algorithms.len(),
+            origin,
+            default: None,
+        });
+    }
+}
+
+/// What views give to whom: communities by their security names, users by theirs.
+fn views(state: &State) -> Vec<Part> {
+    let mut found: Vec<Part> = Vec::new();
+    for access in &state.access {
+        for (_, model, name, _) in state.groups.iter().filter(|(group, ..)| *group == access.group) {
+            if access.model != "any" && access.model != *model {
+                continue;
+            }
+            if model == "usm" {
+                found.push(user(name, &access.level, access.writes, access.origin));
+                continue;
+            }
+            for (sources, origin) in state.names.get(name).into_iter().flatten() {
+                let mut part =
+                    community(sources.clone(), access.writes, state.parts.len() + found.len(), *origin);
+                part.sources.origins.push(access.origin);
+                // Both versions of the protocol by one community are one thing.
+                if !found.iter().any(|one| one.origin == *origin && one.writes.value() == part.writes.value())
+                {
+                    found.push(part);
+                }
+            }
+        }
+    }
+    found
+}
+
+/// `[transport:][address:]port`, `[transport:]address` (snmpd(8), LISTENING ADDRESSES).
+fn endpoint(word: &str, origin: Origin) -> Option<Endpoint> {
+    let lower = word.to_ascii_lowercase();
+    let mut rest = lower.as_str();
+    let mut protocol = Protocol::UDP;
+    let mut six = false;
+    let mut carried = Carried::Optional;
+    for (name, is, version) in [
+        ("udp6:", Protocol::UDP, true),
+        ("udpipv6:", Protocol::UDP, true),
+        ("udpv6:", Protocol::UDP, true),
+        ("udp:", Protocol::UDP, false),
+        ("tcp6:", Protocol::TCP, true),
+        ("tcp:", Protocol::TCP, false),
+        ("dtlsudp:", Protocol::UDP, false),
+        ("tlstcp:", Protocol::TCP, false),
+    ] {
+        if let Some(after) = rest.strip_prefix(name) {
+            if name.contains("tls") {
+                carried = Carried::Encrypted;
+            }
+            (protocol, six, rest) = (is, version, after);
+            break;
+        }
+    }
+    if rest.starts_with("unix:") || rest.starts_with('/') {
+        return None;
+    }
+    let default = if carried == Carried::Encrypted { 10161 } else { 161 };
+    let all = Endpoint::everywhere(protocol, default, carried, origin);
+    let all = if six { Endpoint { families: trevlin_model::Families::V6, ..all } } else { all };
+    if let Ok(port) = rest.parse::<u16>() {
+        return Some(Endpoint { port, ..all });
+    }
+    let (host, port) = serving::host_and_port(rest);
+    let all = Endpoint { port: port.unwrap_or(default), ..all };
+    let host = host.map(|host| if host == "localhost" { "127.0.0.1" } else { host });
+    match host {
+        None => Some(all),
+        Some(host) => host.parse().ok().map(|address| all.at(address)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn of(text: &str) -> Reading {
+        let export = Export::new(ExportId(0), "d/etc/snmp/snmpd.conf", text.into());
+        read(&export, &Surroundings::of(vec![&export]))
+    }
+
+    fn told(text: &str) -> Vec<String> {
+        let reading = of(text);
+        let line = |part: &Part| {
+            format!(
+                "{} {} {} {:?} {} {:?}",
+                part.kind.words(),
+                part.name,
+                part.sources.words(),
+                part.login.value().unwrap(),
+                if part.is_written() { "rw" } else { "ro" },
+                part.encryption.as_ref().and_then(|one| one.value()).unwrap()
+            )
+        };
+        reading.facts.served[0].parts.iter().map(line).collect()
+    }
+
+    #[test]
+    fn who_reads_and_who_writes() {
+        for (text, wanted) in [
+            ("rocommunity public\n", &["community 1 everybody Community ro Never"][..]),
+            ("rwcommunity quay 10.4.0.0/24\n", &["community 1 10.4.0.0/24 Community rw Never"]),
+            ("rocommunity quay localhost\n", &["community 1 127.0.0.0/8 Community ro Never"]),
+            ("rocommunity6 quay\n", &["community 1 everybody Community ro Never"]),
+            (
+                "rouser ann\nrwuser bob priv\nrouser eve noauth\n",
+                &[
+                    "user ann everybody Proof ro Offered",
+                    "user bob everybody Proof rw Required",
+                    "user eve everybody Nothing ro Never",
+                ],
+            ),
+            (
+                "com2sec near 10.4.0.9 quay\ncom2sec far default quay2\ngroup G v1 near\ngroup G v2c near\ngroup W v2c far\n\
+                 view all included .1\naccess G \"\" any noauth exact all none none\naccess W \"\" any noauth exact all all none\n",
+                &["community 1 10.4.0.9 Community ro Never", "community 2 everybody Community rw Never"],
+            ),
+            (
+                "group U usm ann\naccess U \"\" usm priv exact all all none\n",
+                &["user ann everybody Proof rw Required"],
+            ),
+            // Nothing leads from the name to any value.
+            ("com2sec far default quay\n", &[]),
+            ("# rocommunity public\nsyslocation quay\n", &[]),
+        ] {
+            assert_eq!(told(text), wanted, "{text}");
+            assert!(of(text).ledger.notes.is_empty(), "{text}");
+        }
+    }
+
+    #[test]
+    fn places() {
+        for (text, wanted) in [
+            ("rocommunity x\n", "udp None 161"),
+            ("agentAddress udp:127.0.0.1:161,udp6:[::1]:161\n", "udp Some(127.0.0.1) 161, udp Some(::1) 161"),
+            ("agentaddress 1161\n", "udp None 1161"),
+            ("agentaddress tcp:10.4.0.9:161\n", "tcp Some(10.4.0.9) 161"),
+            ("agentaddress 127.0.0.1,[::1]\n", "udp Some(127.0.0.1) 161, udp Some(::1) 161"),
+            ("agentaddress unix:/run/x,udp:161\n", "udp None 161"),
+        ] {
+            let reading = of(text);
+            let all: Vec<String> = reading.facts.served[0]
+                .endpoints
+                .iter()
+                .map(|one| format!("{} {:?} {}", one.protocol.name(), one.address, one.port))
+                .collect();
+            assert_eq!(all.join(", "), wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn secrets_are_held_and_algorithms_known() {
+        let reading =
+            of("rocommunity Sesame\ncreateUser ann MD5 \"Open Sesame 9\" DES\ncolour red\nrocommunity\n");
+        assert_eq!((reading.facts.secrets.len(), reading.ledger.notes.len()), (2, 2));
+        assert!(!format!("{reading:?}").contains("Sesame"));
+        let names: Vec<&str> =
+            reading.facts.served[0].offers[0].algorithms.iter().map(|one| one.name.as_str()).collect();
+        assert_eq!(names, ["MD5", "DES"]);
+    }
+
+    #[test]
+    fn users_kept_apart_belong_to_the_agent() {
+        let main = Export::new(ExportId(0), "d/etc/snmp/snmpd.conf", "rouser ann\n".into());
+        let kept =
+            Export::new(ExportId(1), "d/var/lib/snmp/snmpd.conf", "createUser ann SHA x1x2x3x4 AES\n".into());
+        let around = Surroundings::of(vec![&main, &kept]);
+        let reading = read(&main, &around);
+        assert_eq!((reading.facts.served[0].offers.len(), reading.facts.secrets.len()), (1, 0));
+        let aside = read(&kept, &around);
+        assert_eq!((aside.facts.served.len(), aside.facts.secrets.len()), (0, 1));
+    }
+}

@@ -1,0 +1,124 @@
+//! `journald.conf` (journald.conf(5)) and `journal-upload.conf` (journal-upload.conf(5)): what systemd's journal keeps and sends.
+
+use crate::ini::sections;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use trevlin_model::served::{Carried, LogKeeper, LogTarget};
+use trevlin_model::{Export, LineClass};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "journald",
+    title: "log (systemd journal)",
+    manual: "journald.conf(5), journal-upload.conf(5)",
+    recognise: |export| {
+        let path = export.path();
+        let named = matches!(export.file_name(), "journald.conf" | "journal-upload.conf")
+            || path.contains("journald.conf.d/")
+            || path.contains("journal-upload.conf.d/");
+        if named { Recognition::Content } else { Recognition::No }
+    },
+    read,
+};
+
+const KNOWN: [&str; 32] = [
+    "Storage",
+    "Compress",
+    "Seal",
+    "SplitMode",
+    "SyncIntervalSec",
+    "RateLimitIntervalSec",
+    "RateLimitBurst",
+    "SystemMaxUse",
+    "SystemKeepFree",
+    "SystemMaxFileSize",
+    "SystemMaxFiles",
+    "RuntimeMaxUse",
+    "RuntimeKeepFree",
+    "RuntimeMaxFileSize",
+    "RuntimeMaxFiles",
+    "MaxRetentionSec",
+    "MaxFileSec",
+    "ForwardToSyslog",
+    "ForwardToKMsg",
+    "ForwardToConsole",
+    "ForwardToWall",
+    "TTYPath",
+    "MaxLevelStore",
+    "MaxLevelSyslog",
+    "MaxLevelKMsg",
+    "MaxLevelConsole",
+    "MaxLevelWall",
+    "LineMax",
+    "ReadKMsg",
+    "Audit",
+    "ServerKeyFile",
+    "NetworkTimeoutSec",
+];
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut keeper = LogKeeper {
+        program: "systemd-journald",
+        targets: Vec::new(),
+        open: Vec::new(),
+        origin: export.origin(0..export.text().lines().next().map_or(0, str::len)),
+    };
+    for section in sections(export, &['#', ';']) {
+        for entry in &section.entries {
+            match entry.key {
+                // Older versions send over the network by this one only.
+                "URL" => {
+                    book.understood(entry.origin);
+                    let carried =
+                        if entry.value.starts_with("http://") { Carried::Plain } else { Carried::Encrypted };
+                    keeper.targets.push(LogTarget {
+                        host: entry.value.to_owned(),
+                        carried,
+                        reliable: true,
+                        origin: entry.origin,
+                    });
+                }
+                "ForwardToSocket" => {
+                    book.understood(entry.origin);
+                    keeper.targets.push(LogTarget {
+                        host: entry.value.to_owned(),
+                        carried: Carried::Plain,
+                        reliable: false,
+                        origin: entry.origin,
+                    });
+                }
+                "ServerCertificateFile" | "TrustedCertificateFile" => {
+                    book.class(entry.origin, LineClass::PassedOver)
+                }
+                key if KNOWN.contains(&key) => book.class(entry.origin, LineClass::PassedOver),
+                _ => book.not_understood(
+                    entry.origin,
+                    "no setting of journald.conf(5) or journal-upload.conf(5); it is left out",
+                ),
+            }
+        }
+    }
+    reading.facts.log_keepers.push(keeper);
+    reading
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[test]
+    fn targets() {
+        for (text, wanted, notes) in [
+            ("[Journal]\nStorage=persistent\n", None, 0),
+            ("[Upload]\nURL=http://10.4.0.9:19532\n", Some(Carried::Plain), 0),
+            ("[Upload]\nURL=https://log.example\nColour=red\n", Some(Carried::Encrypted), 1),
+        ] {
+            let export = Export::new(ExportId(0), "d/etc/systemd/journal-upload.conf", text.into());
+            let reading = read(&export, &Surroundings::default());
+            assert_eq!(reading.facts.log_keepers[0].targets.first().map(|one| one.carried), wanted, "{text}");
+            assert_eq!(reading.ledger.notes.len(), notes, "{text}");
+        }
+    }
+}

@@ -1,0 +1,194 @@
+//! `ntp.conf` (ntp.conf(5) of ntpd and NTPsec): which clocks a device follows, who is answered, who may ask about its state.
+
+use crate::addresses;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::serving::{self, is_known, words};
+use trevlin_model::served::{
+    Asked, Carried, ClockKeeper, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+};
+use trevlin_model::{Export, Family, IpRange, LineClass, Origin, Protocol, Setting};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "ntp", title: "clock (ntpd)", manual: "ntp.conf(5)", recognise, read };
+
+fn recognise(export: &Export) -> Recognition {
+    let tells = export.lines().take(TELLING_LINES).any(|line| {
+        let text = line.text.trim_start();
+        text.starts_with("restrict ")
+            && (text.contains("default") || text.contains("noquery") || text.contains("nomodify"))
+    });
+    if tells {
+        Recognition::Content
+    } else if matches!(export.file_name(), "ntp.conf" | "ntpsec.conf") {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+/// A line of `restrict`: whom it is about and what is kept from them.
+struct Limit<'a> {
+    ranges: Vec<IpRange>,
+    flags: Vec<&'a str>,
+    origin: Origin,
+}
+
+fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut clocks = Vec::new();
+    let mut limits: Vec<Limit<'_>> = Vec::new();
+    let mut first = None;
+    let mut closed: Option<Vec<Endpoint>> = None;
+    for line in export.lines() {
+        let words = words(line.text);
+        let Some((name, rest)) = words.split_first() else { continue };
+        let origin = export.origin_of(line.text.trim());
+        first.get_or_insert(origin);
+        match *name {
+            "server" | "pool" | "peer" | "refclock" => {
+                book.understood(origin);
+                let name = rest.iter().find(|word| !word.starts_with('-')).copied().unwrap_or_default();
+                // The device's own clock is no source.
+                if !name.starts_with("127.127.1.") {
+                    clocks.push((name.to_owned(), origin));
+                }
+            }
+            "restrict" => match limit(rest, origin) {
+                Some(limit) => {
+                    book.understood(origin);
+                    limits.push(limit);
+                }
+                None => book.not_understood(
+                    origin,
+                    "expected `restrict default …` or `restrict ADDRESS [mask MASK] …`",
+                ),
+            },
+            "interface" | "nic" => {
+                book.understood(origin);
+                if let ["listen", place] = rest
+                    && let Ok(address) = place.parse()
+                {
+                    let at = Endpoint::everywhere(Protocol::UDP, 123, Carried::Plain, origin).at(address);
+                    closed.get_or_insert_default().push(at);
+                }
+            }
+            name if is_known("ntp", name) => book.class(origin, LineClass::PassedOver),
+            _ => book.not_understood(origin, serving::unknown("ntp.conf(5)")),
+        }
+    }
+    let origin = first.unwrap_or_else(|| export.origin(0..0));
+    reading.facts.clock_keepers.push(ClockKeeper {
+        program: "ntpd",
+        sources: clocks,
+        open: Vec::new(),
+        origin,
+    });
+    let mut served =
+        Served::new(ServedKind::Time, "ntpd", "time service (ntpd)", &["ntp", "ntpd", "ntpsec"], origin);
+    served.endpoints =
+        closed.unwrap_or_else(|| vec![Endpoint::everywhere(Protocol::UDP, 123, Carried::Plain, origin)]);
+    let part = |name: &str, kept: &[&str], remark: Option<Remark>| {
+        let mut part = Part::new(PartKind::Whole, name, origin);
+        part.sources = left(&limits, kept);
+        let line = part.sources.origins.first().copied().unwrap_or(origin);
+        part.origin = line;
+        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        part.remarks.extend(remark.map(|remark| (remark, line)));
+        (!part.sources.is_nobody()).then_some(part)
+    };
+    served.parts.extend(part("the time", &["ignore", "noserve"], None));
+    served.parts.extend(part("status of the clock", &["ignore", "noquery"], Some(Remark::Status)));
+    reading.facts.served.push(served);
+    reading
+}
+
+fn limit<'a>(rest: &[&'a str], origin: Origin) -> Option<Limit<'a>> {
+    let (mut families, mut rest) = (vec![Family::V4, Family::V6], rest);
+    match rest.first() {
+        Some(&"-4") => (families, rest) = (vec![Family::V4], &rest[1..]),
+        Some(&"-6") => (families, rest) = (vec![Family::V6], &rest[1..]),
+        _ => {}
+    }
+    let (who, mut rest) = rest.split_first()?;
+    let mut ranges: Vec<IpRange> = match *who {
+        "default" => families.iter().map(|family| IpRange::all(*family)).collect(),
+        // Servers that it follows.
+        "source" => Vec::new(),
+        who => addresses::prefix(who).map(|net| net.into()).into_iter().collect(),
+    };
+    if let ["mask", mask, after @ ..] = rest {
+        ranges = addresses::prefix(&format!("{who}/{mask}")).map(|net| net.into()).into_iter().collect();
+        rest = after;
+    }
+    if ranges.is_empty() && *who != "source" && !addresses::is_name(who) {
+        return None;
+    }
+    Some(Limit { ranges, flags: rest.to_vec(), origin })
+}
+
+/// Whom nothing keeps out: the most exact line decides, and without any everybody is let in.
+fn left(limits: &[Limit<'_>], kept: &[&str]) -> Sources {
+    let mut rules: Vec<(IpRange, &Limit<'_>)> =
+        limits.iter().flat_map(|limit| limit.ranges.iter().map(move |range| (*range, limit))).collect();
+    rules.sort_by_key(|(range, _)| range.size());
+    let mut left = Sources::everybody();
+    let mut found = Sources::default();
+    for (range, limit) in rules {
+        let closed = limit.flags.iter().any(|flag| kept.contains(flag));
+        if !closed {
+            found.ranges.extend(left.ranges.iter().filter_map(|one| one.intersection(&range)));
+            found.origins.push(limit.origin);
+        }
+        left = left.without(&[range]);
+    }
+    found.ranges.extend(left.ranges);
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[test]
+    fn who_is_answered() {
+        for (text, wanted) in [
+            ("server time.example\n", "the time: everybody; status of the clock: everybody"),
+            (
+                "restrict default nomodify notrap nopeer noquery\nrestrict -6 default noquery\nrestrict 127.0.0.1\n",
+                "the time: everybody; status of the clock: 127.0.0.1",
+            ),
+            (
+                "restrict default ignore\nrestrict 10.4.0.0 mask 255.255.0.0 nomodify noquery\n",
+                "the time: 10.4.0.0/16",
+            ),
+            ("restrict default ignore\n", ""),
+            (
+                "restrict -4 default ignore\nrestrict -6 default ignore\nrestrict 10.4.0.9\nrestrict source notrap\n",
+                "the time: 10.4.0.9; status of the clock: 10.4.0.9",
+            ),
+        ] {
+            let export = Export::new(ExportId(0), "d/etc/ntp.conf", text.into());
+            let reading = read(&export, &Surroundings::default());
+            let told: Vec<String> = reading.facts.served[0]
+                .parts
+                .iter()
+                .map(|one| format!("{}: {}", one.name, one.sources.words()))
+                .collect();
+            assert_eq!(told.join("; "), wanted, "{text}");
+            assert!(reading.ledger.notes.is_empty(), "{text}");
+        }
+    }
+
+    #[test]
+    fn clocks_and_mistakes() {
+        let text = "server 127.127.1.0\nserver time.example iburst\nrestrict 10.4.0\nwobble\ninterface listen 10.4.0.9\n";
+        let export = Export::new(ExportId(0), "d/etc/ntp.conf", text.into());
+        let reading = read(&export, &Surroundings::default());
+        assert_eq!(reading.facts.clock_keepers[0].sources.len(), 1);
+        assert_eq!(reading.ledger.notes.len(), 2);
+        assert_eq!(reading.facts.served[0].endpoints[0].address, Some([10, 4, 0, 9].into()));
+    }
+}

@@ -1,0 +1,386 @@
+//! `rsyslog.conf` and the files of `rsyslog.d` (rsyslog.conf(5), rsyslog documentation): where messages are sent, and from where
+//! they are taken.
+//!
+//! Three ways of writing stand side by side: selectors with an action (`*.* @host`), `$Directives`, and `action(type="omfwd" …)`.
+
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::serving::host_and_port;
+use std::collections::BTreeMap;
+use trevlin_model::served::{
+    Asked, Carried, Demand, Endpoint, LogKeeper, LogTarget, Part, PartKind, Served, ServedKind, Sources,
+};
+use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
+
+/// The reader.
+pub(crate) const READER: Reader =
+    Reader { name: "rsyslog", title: "log (rsyslog)", manual: "rsyslog.conf(5)", recognise, read };
+
+fn recognise(export: &Export) -> Recognition {
+    let tells = export.lines().take(TELLING_LINES).any(|line| {
+        let text = line.text.trim_start();
+        text.starts_with("$ModLoad ")
+            || text.starts_with("$IncludeConfig ")
+            || text.starts_with("$ActionFileDefaultTemplate")
+            || text.starts_with("module(load=\"im")
+            || text.contains("action(type=\"om")
+    });
+    let path = export.path();
+    if tells {
+        Recognition::Content
+    } else if export.file_name() == "rsyslog.conf" || (path.contains("rsyslog.d/") && path.ends_with(".conf"))
+    {
+        Recognition::Name
+    } else {
+        Recognition::No
+    }
+}
+
+/// Whether it is the file that stands for the daemon: the main one, else the first of the folder.
+fn stands_for_all(export: &Export, around: &Surroundings<'_>) -> bool {
+    let all = around.exports.iter().filter(|one| recognise(one) != Recognition::No);
+    all.map(|one| one.path())
+        .min_by_key(|path| (!path.ends_with("rsyslog.conf"), *path))
+        .is_none_or(|first| first == export.path())
+}
+
+#[derive(Default)]
+struct State {
+    targets: Vec<LogTarget>,
+    inputs: Vec<Endpoint>,
+    allowed: Option<Sources>,
+    /// `$ActionSendStreamDriverMode 1` is about the actions behind it.
+    driver: bool,
+    /// A driver of streams with TLS for all that does not say otherwise.
+    default_driver: bool,
+    input_driver: bool,
+    first: Option<Origin>,
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut state = State::default();
+    load(export, &mut state, &mut book);
+    if !stands_for_all(export, around) {
+        return reading;
+    }
+    let mut others: Vec<&&Export> = around
+        .exports
+        .iter()
+        .filter(|one| one.path() != export.path() && recognise(one) != Recognition::No)
+        .collect();
+    others.sort_by_key(|one| one.path().to_owned());
+    for other in others {
+        let mut aside = Reading::of(other);
+        load(other, &mut state, &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere));
+    }
+    let origin = state.first.unwrap_or_else(|| export.origin(0..0));
+    if !state.inputs.is_empty() {
+        let line = state.inputs[0].origin;
+        let mut served =
+            Served::new(ServedKind::Logs, "rsyslog", "log collector (rsyslog)", &["rsyslog"], line);
+        served.endpoints = std::mem::take(&mut state.inputs);
+        let mut part = Part::new(PartKind::Whole, "log collector (rsyslog)", line);
+        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        part.sources = state.allowed.take().unwrap_or_else(Sources::everybody);
+        let least = served.endpoints.iter().map(|one| one.carried).min();
+        let demand = if least == Some(Carried::Encrypted) { Demand::Required } else { Demand::Never };
+        part.encryption = Some(Setting::Stated { value: demand, origin: line });
+        served.parts.push(part);
+        reading.facts.served.push(served);
+    }
+    reading.facts.log_keepers.push(LogKeeper {
+        program: "rsyslog",
+        targets: state.targets,
+        open: Vec::new(),
+        origin,
+    });
+    reading
+}
+
+/// Statements: a line, or all lines of what stands in brackets.
+fn load(export: &Export, state: &mut State, book: &mut Bookkeeper<'_>) {
+    let mut lines = export.lines();
+    while let Some(line) = lines.next() {
+        let text = line.text.trim();
+        if text.is_empty() || text.starts_with('#') {
+            continue;
+        }
+        let start = export.origin_of(text);
+        let mut whole = text.to_owned();
+        let mut origin = start;
+        let depth = |text: &str| text.matches('(').count() as i64 - text.matches(')').count() as i64;
+        let call =
+            ["action(", "input(", "module(", "global(", "template(", "ruleset(", "include(", "main_queue("]
+                .iter()
+                .any(|word| text.contains(word));
+        while call && depth(&whole) > 0 {
+            let Some(more) = lines.next() else { break };
+            whole.push(' ');
+            whole.push_str(more.text.trim());
+            origin.end = export.origin_of(more.text).end;
+        }
+        state.first.get_or_insert(origin);
+        let class = statement(&whole, origin, state);
+        match class {
+            LineClass::NotUnderstood => book.not_understood(
+                origin,
+                "expected a selector with an action, a `$Directive` or a statement as `action(…)`; the daemon leaves it out",
+            ),
+            class => book.class(origin, class),
+        }
+    }
+}
+
+fn statement(text: &str, origin: Origin, state: &mut State) -> LineClass {
+    if let Some(rest) = text.strip_prefix('$') {
+        return directive(rest, origin, state);
+    }
+    for (head, kind) in [("module(", Call::Module), ("input(", Call::Input), ("global(", Call::Global)] {
+        if text.starts_with(head) {
+            return call(kind, &parameters(text), origin, state);
+        }
+    }
+    if let Some(at) = text.find("action(") {
+        return call(Call::Action, &parameters(&text[at..]), origin, state);
+    }
+    // Selector and action; an ampersand stands for the selector before.
+    let Some((selector, action)) = text.split_once(char::is_whitespace) else {
+        let known =
+            matches!(text, "}" | "{" | "else" | "stop" | "~") || text.ends_with('}') || text.ends_with('{');
+        return if known { LineClass::PassedOver } else { LineClass::NotUnderstood };
+    };
+    let action = action.trim();
+    let is_selector = selector == "&"
+        || selector.contains('.')
+        || selector.starts_with(':')
+        || matches!(selector, "if" | "set" | "stop" | "call" | "}" | "{" | "else" | "unset" | "foreach");
+    let target = action
+        .rsplit(char::is_whitespace)
+        .next()
+        .filter(|word| word.starts_with('@') || word.starts_with(":omrelp:"));
+    if let Some(target) = target {
+        legacy(target, origin, state);
+        return LineClass::Understood;
+    }
+    match is_selector
+        || text.contains("template(")
+        || text.contains("ruleset(")
+        || text.contains("include(")
+        || text.contains("queue(")
+    {
+        true => LineClass::PassedOver,
+        false => LineClass::NotUnderstood,
+    }
+}
+
+/// `@host` by UDP, `@@host` by TCP, `:omrelp:host:port`.
+fn legacy(target: &str, origin: Origin, state: &mut State) {
+    let relp = target.strip_prefix(":omrelp:");
+    let tcp = target.starts_with("@@");
+    let place = relp.unwrap_or_else(|| target.trim_start_matches('@'));
+    // Options in brackets stand before the host, a template behind a semicolon.
+    let place = place.split(')').next_back().unwrap_or(place).split(';').next().unwrap_or(place);
+    let host = host_and_port(place).0.unwrap_or(place);
+    let encrypted = tcp && state.driver;
+    state.targets.push(LogTarget {
+        host: host.to_owned(),
+        carried: if encrypted { Carried::Encrypted } else { Carried::Plain },
+        reliable: tcp || relp.is_some(),
+        origin,
+    });
+}
+
+fn directive(rest: &str, origin: Origin, state: &mut State) -> LineClass {
+    let (name, value) =
+        rest.split_once(char::is_whitespace).map_or((rest, ""), |(name, value)| (name, value.trim()));
+    let port = || value.parse::<u16>().ok();
+    match name.to_ascii_lowercase().as_str() {
+        "udpserverrun" => {
+            let at = port().map(|port| Endpoint::everywhere(Protocol::UDP, port, Carried::Plain, origin));
+            state.inputs.extend(at);
+        }
+        "inputtcpserverrun" => {
+            let carried = if state.input_driver { Carried::Encrypted } else { Carried::Plain };
+            let at = port().map(|port| Endpoint::everywhere(Protocol::TCP, port, carried, origin));
+            state.inputs.extend(at);
+        }
+        "inputrelpserverrun" => {
+            let at = port().map(|port| Endpoint::everywhere(Protocol::TCP, port, Carried::Plain, origin));
+            state.inputs.extend(at);
+        }
+        "inputtcpserverstreamdrivermode" => state.input_driver = value == "1",
+        "actionsendstreamdrivermode" => state.driver = value == "1",
+        "defaultnetstreamdriver" => state.default_driver = matches!(value, "gtls" | "ossl"),
+        "allowedsender" => allowed(value, origin, state),
+        _ => return LineClass::PassedOver,
+    }
+    LineClass::Understood
+}
+
+/// `UDP, 127.0.0.1, 10.4.0.0/16, *.yard.example`.
+fn allowed(value: &str, origin: Origin, state: &mut State) {
+    let held = state.allowed.get_or_insert_default();
+    held.origins.push(origin);
+    for word in value.split(',').skip(1).map(str::trim).filter(|word| !word.is_empty()) {
+        crate::serving::host(word.trim_matches(['[', ']']), held);
+    }
+}
+
+#[derive(Clone, Copy)]
+enum Call {
+    Module,
+    Input,
+    Global,
+    Action,
+}
+
+/// `name="value"` pairs of a statement in brackets, names in small letters.
+fn parameters(text: &str) -> BTreeMap<String, String> {
+    let mut found = BTreeMap::new();
+    let mut rest = text;
+    while let Some(at) = rest.find("=\"") {
+        let name: String = rest[..at]
+            .chars()
+            .rev()
+            .take_while(|one| one.is_ascii_alphanumeric() || "._-".contains(*one))
+            .collect();
+        let name: String = name.chars().rev().collect::<String>().to_ascii_lowercase();
+        rest = &rest[at + 2..];
+        let end = rest.find('"').unwrap_or(rest.len());
+        found.insert(name, rest[..end].to_owned());
+        rest = &rest[(end + 1).min(rest.len())..];
+    }
+    found
+}
+
+fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mut State) -> LineClass {
+    let get = |name: &str| given.get(name).map(String::as_str);
+    let is = |name: &str, wanted: &str| get(name).is_some_and(|value| value.eq_ignore_ascii_case(wanted));
+    match kind {
+        Call::Module => {
+            if is("load", "imtcp") {
+                state.input_driver |= is("streamdriver.mode", "1");
+                return LineClass::Understood;
+            }
+            LineClass::PassedOver
+        }
+        Call::Global => {
+            state.default_driver |=
+                is("defaultnetstreamdriver", "gtls") || is("defaultnetstreamdriver", "ossl");
+            LineClass::Understood
+        }
+        Call::Input => {
+            let (protocol, encrypted) = match get("type") {
+                Some("imudp") => (Protocol::UDP, false),
+                Some("imtcp") => (Protocol::TCP, is("streamdriver.mode", "1") || state.input_driver),
+                Some("imrelp") => (Protocol::TCP, is("tls", "on")),
+                _ => return LineClass::PassedOver,
+            };
+            let port = get("port").and_then(|port| port.parse().ok()).unwrap_or(514);
+            let carried = if encrypted { Carried::Encrypted } else { Carried::Plain };
+            let at = Endpoint::everywhere(protocol, port, carried, origin);
+            let address = get("address").and_then(|text| text.parse().ok());
+            state.inputs.push(match address {
+                Some(address) => at.at(address),
+                None => at,
+            });
+            LineClass::Understood
+        }
+        Call::Action => {
+            let (reliable, encrypted) = match get("type") {
+                Some("omfwd") => (is("protocol", "tcp"), is("streamdrivermode", "1")),
+                Some("omrelp") => (true, is("tls", "on")),
+                _ => return LineClass::PassedOver,
+            };
+            let carried = if encrypted { Carried::Encrypted } else { Carried::Plain };
+            state.targets.push(LogTarget {
+                host: get("target").unwrap_or_default().to_owned(),
+                carried,
+                reliable,
+                origin,
+            });
+            LineClass::Understood
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn of(text: &str) -> Reading {
+        let export = Export::new(ExportId(0), "d/etc/rsyslog.conf", text.into());
+        read(&export, &Surroundings::of(vec![&export]))
+    }
+
+    #[test]
+    fn targets() {
+        for (text, wanted) in [
+            ("*.* /var/log/all\n", &[][..]),
+            ("*.* @10.4.0.9\n", &["10.4.0.9 Plain false"]),
+            ("*.* @@log.example:6514;RSYSLOG_Format\n", &["log.example Plain true"]),
+            (
+                "auth.* @@(o)log.example\n& @10.4.0.8:514\n",
+                &["log.example Plain true", "10.4.0.8 Plain false"],
+            ),
+            ("$ActionSendStreamDriverMode 1\n*.* @@log.example\n", &["log.example Encrypted true"]),
+            (
+                "*.* action(type=\"omfwd\"\n  target=\"log.example\" port=\"6514\" protocol=\"tcp\"\n  StreamDriverMode=\"1\")\n",
+                &["log.example Encrypted true"],
+            ),
+            ("action(type=\"omrelp\" target=\"log.example\")\n", &["log.example Plain true"]),
+            ("# *.* @10.4.0.9\n", &[]),
+            ("if $msg contains 'x' then @10.4.0.9\n", &["10.4.0.9 Plain false"]),
+        ] {
+            let reading = of(text);
+            let line = |one: &LogTarget| format!("{} {:?} {}", one.host, one.carried, one.reliable);
+            assert_eq!(
+                reading.facts.log_keepers[0].targets.iter().map(line).collect::<Vec<_>>(),
+                wanted,
+                "{text}"
+            );
+            assert!(reading.ledger.notes.is_empty(), "{text}: {:?}", reading.ledger.notes);
+        }
+    }
+
+    #[test]
+    fn inputs() {
+        for (text, wanted) in [
+            ("module(load=\"imudp\")\ninput(type=\"imudp\" port=\"514\")\n", "udp None 514 Plain everybody"),
+            (
+                "$ModLoad imtcp\n$AllowedSender TCP, 10.4.0.0/16\n$InputTCPServerRun 10514\n",
+                "tcp None 10514 Plain 10.4.0.0/16",
+            ),
+            (
+                "module(load=\"imtcp\" StreamDriver.Mode=\"1\")\ninput(type=\"imtcp\" port=\"6514\" address=\"10.4.0.9\")\n",
+                "tcp Some(10.4.0.9) 6514 Encrypted everybody",
+            ),
+        ] {
+            let reading = of(text);
+            let served = &reading.facts.served[0];
+            let one = &served.endpoints[0];
+            let told = format!(
+                "{} {:?} {} {:?} {}",
+                one.protocol.name(),
+                one.address,
+                one.port,
+                one.carried,
+                served.parts[0].sources.words()
+            );
+            assert_eq!(told, wanted, "{text}");
+        }
+        assert_eq!(of("wobble wobble\n").ledger.notes.len(), 1);
+    }
+
+    #[test]
+    fn files_of_the_folder_belong_to_it() {
+        let main =
+            Export::new(ExportId(0), "d/etc/rsyslog.conf", "$IncludeConfig /etc/rsyslog.d/*.conf\n".into());
+        let more = Export::new(ExportId(1), "d/etc/rsyslog.d/50-out.conf", "*.* @10.4.0.9\n".into());
+        let around = Surroundings::of(vec![&main, &more]);
+        assert_eq!(read(&main, &around).facts.log_keepers[0].targets.len(), 1);
+        assert!(read(&more, &around).facts.log_keepers.is_empty());
+    }
+}

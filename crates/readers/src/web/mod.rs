@@ -1,0 +1,106 @@
+//! Readers of servers of pages and of what stands in front of them.
+
+pub(crate) mod apache;
+pub(crate) mod haproxy;
+pub(crate) mod nginx;
+
+use trevlin_model::served::{Asked, Part, PartKind, Remark, Sources};
+use trevlin_model::{Origin, Setting};
+
+/// Words in a path that stand for pages to look after a server, a device or its data.
+const ADMINISTRATION: [&str; 17] = [
+    "admin",
+    "administrator",
+    "manage",
+    "manager",
+    "management",
+    "console",
+    "setup",
+    "phpmyadmin",
+    "adminer",
+    "pgadmin",
+    "webadmin",
+    "config",
+    "configuration",
+    "controller",
+    "dashboard",
+    "wp-admin",
+    "cgi-bin",
+];
+
+/// Whether a path is that of pages for looking after something.
+fn is_administration(path: &str) -> bool {
+    path.split(['/', '.', '_', '^', '$', '~', '(', ')', '|', '?', '*'])
+        .any(|word| ADMINISTRATION.contains(&word.to_ascii_lowercase().as_str()))
+}
+
+/// One way to be let in: from where, and what is asked there.
+#[derive(Debug, Clone)]
+struct Way {
+    sources: Sources,
+    asked: Asked,
+    origin: Origin,
+}
+
+/// What both ways ask together.
+fn both(one: &Way, other: &Way) -> Way {
+    let stronger = if one.asked >= other.asked { one } else { other };
+    Way { sources: one.sources.and(&other.sources), asked: stronger.asked, origin: stronger.origin }
+}
+
+/// A part for each thing that is asked: where an address alone is enough, it is one part, and the login for all others another.
+fn parts_of(part: &Part, ways: &[Way]) -> Vec<Part> {
+    let mut asked: Vec<Asked> = ways.iter().map(|way| way.asked).collect();
+    asked.sort();
+    asked.dedup();
+    let mut found: Vec<Part> = Vec::new();
+    let mut taken: Vec<trevlin_model::IpRange> = Vec::new();
+    for asked in asked {
+        let mut sources = Sources::default();
+        let mut origin = None;
+        for way in ways.iter().filter(|way| way.asked == asked) {
+            sources.ranges.extend(way.sources.ranges.iter().copied());
+            sources.names.extend(way.sources.names.iter().cloned());
+            sources.origins.extend(way.sources.origins.iter().copied());
+            origin.get_or_insert(way.origin);
+        }
+        sources = sources.without(&taken);
+        if sources.is_nobody() {
+            continue;
+        }
+        taken.extend(sources.ranges.iter().copied());
+        let mut one = part.clone();
+        one.login = Setting::Stated { value: asked, origin: origin.unwrap_or(part.origin) };
+        one.sources = sources;
+        found.push(one);
+    }
+    found
+}
+
+/// A page that is asked for nothing and open to everybody until something is found that says otherwise.
+fn page(path: &str, origin: Origin) -> Part {
+    let mut part = Part::new(PartKind::Page, path, origin);
+    if is_administration(path) {
+        part.remarks.push((Remark::Administration, origin));
+    }
+    part
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_of_administration() {
+        for (path, wanted) in [
+            ("/admin/", true),
+            ("/phpMyAdmin", true),
+            ("~ ^/manager/", true),
+            ("/administrative", false),
+            ("/", false),
+            ("/tickets", false),
+        ] {
+            assert_eq!(is_administration(path), wanted, "{path}");
+        }
+    }
+}

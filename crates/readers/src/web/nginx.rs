@@ -1,0 +1,656 @@
+//! `nginx.conf` with the files it reads in, and what `nginx -T` prints (nginx.org, "Core functionality" and the modules' pages).
+//!
+//! A directive holds in the blocks within its block, unless they have it themselves; lists (`allow`, `deny`) are taken over as a
+//! whole or not at all.
+
+use super::{Way, both, page, parts_of};
+use crate::braces::{Comments, Statement, statements};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::serving::{self, is_known};
+use crate::tls;
+use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
+use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
+use trevlin_model::{Export, Families, LineClass, Origin, Protocol, Setting, find_paths};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "nginx",
+    title: "web server (nginx)",
+    manual: "nginx.org, documentation of directives",
+    recognise,
+    read,
+};
+
+/// How deep files that read in others are followed.
+const DEPTH: usize = 8;
+
+const UNITS: &[&str] = &["nginx"];
+
+fn recognise(export: &Export) -> Recognition {
+    let path = export.path();
+    let named = export.file_name() == "nginx.conf"
+        || path.contains("nginx/sites-")
+        || path.contains("nginx/conf.d/")
+        || path.contains("nginx/snippets/");
+    let mut block = false;
+    let mut tells = false;
+    for line in export.lines().take(TELLING_LINES) {
+        let mut words = line.text.split_whitespace();
+        let first = words.next().unwrap_or_default();
+        let rest = words.next().unwrap_or_default();
+        block |= matches!(first, "server" | "http" | "events" | "server{" | "http{" | "events{")
+            && (first.ends_with('{') || rest == "{" || rest.is_empty());
+        tells |= line.text.trim_end().ends_with(';')
+            && ["listen", "server_name", "proxy_pass", "worker_connections", "worker_processes"]
+                .contains(&first);
+        tells |= line.text.starts_with("# configuration file /") && line.text.ends_with(':');
+    }
+    match (block && tells, named) {
+        (true, _) => Recognition::Content,
+        (false, true) => Recognition::Name,
+        _ => Recognition::No,
+    }
+}
+
+/// One file: of its own, or a piece of what `nginx -T` printed.
+#[derive(Clone, Copy)]
+struct File<'a> {
+    path: &'a str,
+    export: &'a Export,
+    text: &'a str,
+}
+
+/// The pieces of a dump; nothing where it is none.
+fn pieces(export: &Export) -> Vec<File<'_>> {
+    const MARK: &str = "# configuration file ";
+    let text = export.text();
+    let mut starts: Vec<(usize, &str, usize)> = Vec::new();
+    let mut at = 0;
+    for line in text.split_inclusive('\n') {
+        if let Some(path) = line.trim_end().strip_prefix(MARK).and_then(|rest| rest.strip_suffix(':')) {
+            starts.push((at, path, at + line.len()));
+        }
+        at += line.len();
+    }
+    let ends = starts.iter().skip(1).map(|one| one.0).chain([text.len()]);
+    starts
+        .iter()
+        .zip(ends)
+        .map(|((_, path, from), to)| File { path, export, text: &text[*from..to] })
+        .collect()
+}
+
+struct World<'a> {
+    dump: Vec<File<'a>>,
+    around: &'a Surroundings<'a>,
+    open: Vec<(String, Origin)>,
+}
+
+impl<'a> World<'a> {
+    fn find(&self, path: &str, named_in: &File<'a>) -> Vec<File<'a>> {
+        if self.dump.is_empty() {
+            let found = self.around.find_all(path, named_in.export);
+            return found
+                .into_iter()
+                .map(|one| File { path: one.path(), export: one, text: one.text() })
+                .collect();
+        }
+        let paths: Vec<&str> = self.dump.iter().map(|one| one.path).collect();
+        find_paths(path, named_in.path, &paths).into_iter().map(|at| self.dump[at]).collect()
+    }
+
+    /// The statements of a file, with those of the files it reads in at their places.
+    fn tree(
+        &mut self,
+        file: File<'a>,
+        open: &mut Vec<&'a str>,
+        book: &mut Bookkeeper<'_>,
+    ) -> Vec<Statement<'a>> {
+        let own = statements(file.export, file.text, Comments::Hash, book);
+        self.expand(own, file, open, book)
+    }
+
+    fn expand(
+        &mut self,
+        all: Vec<Statement<'a>>,
+        file: File<'a>,
+        open: &mut Vec<&'a str>,
+        book: &mut Bookkeeper<'_>,
+    ) -> Vec<Statement<'a>> {
+        let mut found = Vec::new();
+        for mut one in all {
+            if one.name() != "include" || one.block.is_some() {
+                if !matches!(one.name(), "map" | "geo" | "types" | "split_clients") {
+                    one.block = one.block.map(|block| self.expand(block, file, open, book));
+                }
+                found.push(one);
+                continue;
+            }
+            book.understood(one.origin);
+            let files = self.find(one.value(), &file);
+            let harmless = one.value().ends_with("mime.types")
+                || one.value().ends_with("_params")
+                || one.value().ends_with("fastcgi.conf")
+                || one.value().contains("modules-enabled");
+            if files.is_empty() && !harmless && !one.value().contains(['*', '?']) {
+                let text =
+                    format!("`{}` is not among the exports; what it states is missing here", one.value());
+                book.note(one.origin, text.clone());
+                self.open.push((text, one.origin));
+            }
+            for other in files {
+                if open.contains(&other.path) || open.len() > DEPTH {
+                    book.note(
+                        one.origin,
+                        format!("`{}` reads itself in again; it was read once", one.value()),
+                    );
+                    continue;
+                }
+                open.push(other.path);
+                found.extend(self.tree(other, open, book));
+                open.pop();
+            }
+        }
+        found
+    }
+}
+
+/// The exports that a line reads in.
+fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let mut words = line.split_whitespace();
+    match words.next() {
+        Some("include") => words.next().map_or_else(Vec::new, |path| {
+            around.find_all(path.trim_end_matches(';').trim_matches(['"', '\'']), named_in)
+        }),
+        _ => Vec::new(),
+    }
+}
+
+/// Whether a file lies where sites wait to be enabled, on a device whose main file or enabled sites were exported.
+fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
+    export.path().contains("sites-available/")
+        && around
+            .exports
+            .iter()
+            .any(|one| one.file_name() == "nginx.conf" || one.path().contains("nginx/sites-enabled/"))
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let whole = export.origin(0..export.text().len().max(1));
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    if waits(export, around) {
+        book.class(whole, LineClass::PassedOver);
+        return reading;
+    }
+    let mut world = World { dump: pieces(export), around, open: Vec::new() };
+    let main =
+        world.dump.first().copied().unwrap_or(File { path: export.path(), export, text: export.text() });
+    let mut open = vec![main.path];
+    let tree = world.tree(main, &mut open, &mut book);
+    account(&tree, &mut book);
+    if around.reads_in(export, included) {
+        return reading;
+    }
+    let mut found = Vec::new();
+    servers(&tree, &[], &mut found, false);
+    if let Some(first) = found.first_mut() {
+        first.open.extend(world.open);
+    }
+    reading.facts.served.extend(found);
+    reading
+}
+
+/// What became of each statement.
+fn account(all: &[Statement<'_>], book: &mut Bookkeeper<'_>) {
+    for one in all {
+        let name = one.name();
+        if JUDGED.contains(&name) {
+            book.understood(one.origin);
+        } else if name.is_empty()
+            || is_known("nginx", name)
+            || name.starts_with("lua_")
+            || name.contains("_by_lua")
+        {
+            book.class(one.origin, LineClass::PassedOver);
+        } else {
+            book.not_understood(one.origin, serving::unknown("nginx, or of a module that is not known here"));
+        }
+        // Lists of values are no directives.
+        if !matches!(name, "map" | "geo" | "types" | "upstream" | "split_clients" | "match")
+            && !name.contains("_by_lua")
+        {
+            account(one.children(), book);
+        }
+    }
+}
+
+const JUDGED: [&str; 31] = [
+    "http",
+    "server",
+    "location",
+    "stream",
+    "listen",
+    "server_name",
+    "ssl",
+    "ssl_protocols",
+    "ssl_ciphers",
+    "ssl_verify_client",
+    "auth_basic",
+    "auth_basic_user_file",
+    "auth_request",
+    "auth_jwt",
+    "satisfy",
+    "allow",
+    "deny",
+    "autoindex",
+    "stub_status",
+    "proxy_pass",
+    "fastcgi_pass",
+    "uwsgi_pass",
+    "scgi_pass",
+    "grpc_pass",
+    "return",
+    "rewrite",
+    "root",
+    "alias",
+    "dav_methods",
+    "limit_except",
+    "ssl_certificate",
+];
+
+/// The blocks from the outermost to a server, and the server.
+fn servers<'s, 'a>(
+    all: &'s [Statement<'a>],
+    outer: &[&'s [Statement<'a>]],
+    found: &mut Vec<Served>,
+    stream: bool,
+) {
+    for one in all {
+        match one.name() {
+            "http" | "stream" if one.block.is_some() => {
+                let mut chain = outer.to_vec();
+                chain.push(one.children());
+                servers(one.children(), &chain, found, one.name() == "stream");
+            }
+            "server" if one.block.is_some() => {
+                let mut chain = outer.to_vec();
+                chain.push(one.children());
+                found.push(server(one, &chain, stream));
+            }
+            _ => {}
+        }
+    }
+}
+
+/// The last statement of a name in the innermost block that has one.
+fn inherited<'s, 'a>(chain: &[&'s [Statement<'a>]], name: &str) -> Option<&'s Statement<'a>> {
+    chain.iter().rev().find_map(|block| block.iter().rev().find(|one| one.name() == name))
+}
+
+/// All statements of some names in the innermost block that has one.
+fn list<'s, 'a>(chain: &[&'s [Statement<'a>]], names: &[&str]) -> Vec<&'s Statement<'a>> {
+    chain
+        .iter()
+        .rev()
+        .map(|block| block.iter().filter(|one| names.contains(&one.name())).collect::<Vec<_>>())
+        .find(|all| !all.is_empty())
+        .unwrap_or_default()
+}
+
+fn server<'s, 'a>(one: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], stream: bool) -> Served {
+    let name = one
+        .last("server_name")
+        .map(|one| one.arguments().join(" "))
+        .filter(|name| !matches!(name.as_str(), "_" | ""));
+    let listens: Vec<&Statement<'_>> = one.children().iter().filter(|one| one.name() == "listen").collect();
+    let first = listens.first().map_or("", |one| one.value());
+    let title = match (&name, stream) {
+        (_, true) => format!("relay at {first} (nginx)"),
+        (Some(name), _) => format!("web site {name} (nginx)"),
+        (None, _) => format!("web site at {} (nginx)", if first.is_empty() { "80" } else { first }),
+    };
+    let kind = if stream { ServedKind::Relays } else { ServedKind::Pages };
+    let mut served = Served::new(kind, "nginx", title, UNITS, one.origin);
+    let ssl_on = inherited(chain, "ssl").is_some_and(|one| one.value() == "on");
+    for listen in &listens {
+        served.endpoints.extend(endpoints(listen, ssl_on));
+    }
+    if listens.is_empty() && !stream {
+        served.endpoints.push(Endpoint {
+            families: Families::V4,
+            ..Endpoint::everywhere(Protocol::TCP, 80, Carried::Plain, one.origin)
+        });
+    }
+    if served.endpoints.iter().any(|one| one.carried == Carried::Encrypted) {
+        served.offers.push(offer(chain, one.origin));
+    }
+    if stream {
+        let mut part = page("", one.origin);
+        part.remarks.extend(inherited(chain, "proxy_pass").map(|one| (Remark::HandedOn, one.origin)));
+        served.parts.extend(ways(chain).map_or_else(|| vec![part.clone()], |ways| parts_of(&part, &ways)));
+        return served;
+    }
+    // A redirect of the server as a whole comes before any of its pages.
+    if let Some(origin) = redirect(one.children()) {
+        let mut part = page("/", origin);
+        part.login = Setting::Stated { value: Asked::Nothing, origin };
+        part.remarks.push((Remark::Redirect, origin));
+        served.parts.push(part);
+        return served;
+    }
+    pages("/", one, chain, &mut served.parts);
+    locations(one, chain, &mut served.parts);
+    served
+}
+
+/// Parts of the locations in a block.
+fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], parts: &mut Vec<Part>) {
+    for one in outer.children().iter().filter(|one| one.name() == "location" && one.block.is_some()) {
+        let mut inner = chain.to_vec();
+        inner.push(one.children());
+        let path = one.arguments().join(" ");
+        if matches!(one.value(), "/") && parts.first().is_some_and(|part| part.name == "/") {
+            // It stands for all that no other location takes.
+            parts.retain(|part| part.name != "/");
+        }
+        pages(&path, one, &inner, parts);
+        locations(one, &inner, parts);
+    }
+}
+
+fn pages<'s, 'a>(path: &str, one: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], parts: &mut Vec<Part>) {
+    let mut part = page(path, one.origin);
+    // A location that only answers within the server is nobody's to ask for.
+    if one.last("internal").is_some() {
+        return;
+    }
+    part.path =
+        inherited(chain, "alias").or_else(|| inherited(chain, "root")).map(|one| one.value().to_owned());
+    if let Some(origin) = redirect(one.children()) {
+        part.remarks.push((Remark::Redirect, origin));
+    }
+    let own = |name: &str| one.last(name).map(|one| one.origin);
+    if let Some(line) = inherited(chain, "autoindex").filter(|one| one.value() == "on") {
+        part.remarks.push((Remark::Listing, line.origin));
+    }
+    part.remarks.extend(own("stub_status").map(|origin| (Remark::Status, origin)));
+    let handed =
+        ["proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass"].into_iter().find_map(own);
+    part.remarks.extend(handed.map(|origin| (Remark::HandedOn, origin)));
+    if let Some(line) =
+        inherited(chain, "dav_methods").filter(|one| one.arguments().iter().any(|word| *word != "off"))
+    {
+        part.writes = Setting::Stated { value: true, origin: line.origin };
+    }
+    let asked_elsewhere = inherited(chain, "auth_request")
+        .or_else(|| inherited(chain, "auth_jwt"))
+        .filter(|one| one.value() != "off");
+    match ways(chain) {
+        Some(all) => parts.extend(parts_of(&part, &all)),
+        None => {
+            part.login = match (asked_elsewhere, handed) {
+                (Some(line), _) => Setting::Unknown { why: format!("`{}` asks another server", line.name()) },
+                (None, Some(_)) => {
+                    Setting::Unknown { why: "the server that it is handed on to decides".into() }
+                }
+                (None, None) => {
+                    Setting::default_of(Asked::Nothing, "nginx", "ngx_http_auth_basic_module, auth_basic")
+                }
+            };
+            parts.push(part);
+        }
+    }
+}
+
+/// Who is let in, where lists of addresses or a login say (ngx_http_access_module, ngx_http_auth_basic_module; satisfy).
+fn ways(chain: &[&[Statement<'_>]]) -> Option<Vec<Way>> {
+    let rules = list(chain, &["allow", "deny"]);
+    let basic = inherited(chain, "auth_basic").filter(|one| one.value() != "off");
+    let verified = inherited(chain, "ssl_verify_client").filter(|one| one.value() == "on");
+    if rules.is_empty() && basic.is_none() && verified.is_none() {
+        return None;
+    }
+    let mut all: Vec<Way> = Vec::new();
+    let any = inherited(chain, "satisfy").is_some_and(|one| one.value() == "any");
+    let by_address = (!rules.is_empty()).then(|| Way {
+        sources: addresses(&rules),
+        asked: Asked::Nothing,
+        origin: rules[0].origin,
+    });
+    let by_login =
+        basic.map(|one| Way { sources: Sources::everybody(), asked: Asked::Password, origin: one.origin });
+    match (by_address, by_login) {
+        (Some(address), Some(login)) if any => all.extend([address, login]),
+        (Some(address), Some(login)) => all.push(both(&address, &login)),
+        (one, other) => all.extend(one.or(other)),
+    }
+    if let Some(line) = verified {
+        let certificate =
+            Way { sources: Sources::everybody(), asked: Asked::Certificate, origin: line.origin };
+        all = if all.is_empty() {
+            vec![certificate]
+        } else {
+            all.iter().map(|way| both(way, &certificate)).collect()
+        };
+    }
+    Some(all)
+}
+
+/// The first rule that fits decides; whom none fits is let in.
+fn addresses(rules: &[&Statement<'_>]) -> Sources {
+    let mut left = Sources::everybody();
+    let mut found = Sources::default();
+    for rule in rules {
+        let mut meant = Sources::default();
+        serving::host(rule.value(), &mut meant);
+        found.origins.push(rule.origin);
+        if rule.name() == "allow" {
+            let taken = left.and(&Sources { names: Vec::new(), ..meant.clone() });
+            found.ranges.extend(taken.ranges);
+        }
+        left = left.without(&meant.ranges);
+    }
+    found.ranges.extend(left.ranges);
+    found
+}
+
+/// `listen address:port …`, `listen port …`, `listen unix:…`.
+fn endpoints(listen: &Statement<'_>, ssl_on: bool) -> Vec<Endpoint> {
+    let place = listen.value();
+    if place.starts_with("unix:") {
+        return Vec::new();
+    }
+    let has = |word: &str| listen.arguments().contains(&word);
+    let protocol = if has("udp") || has("quic") { Protocol::UDP } else { Protocol::TCP };
+    let carried = if has("ssl") || has("quic") || ssl_on { Carried::Encrypted } else { Carried::Plain };
+    let (host, port) = match place.parse::<u16>() {
+        Ok(port) => (None, Some(port)),
+        Err(_) => serving::host_and_port(place),
+    };
+    let at = Endpoint::everywhere(protocol, port.unwrap_or(80), carried, listen.origin);
+    match host.map(|host| if host == "localhost" { "127.0.0.1" } else { host }) {
+        // A port alone is for IPv4; `[::]` takes IPv6 alone unless it says otherwise.
+        None => vec![Endpoint { families: Families::V4, ..at }],
+        Some("::") if has("ipv6only=off") => vec![at],
+        Some(host) => host.parse().map_or_else(|_| vec![at.clone()], |address| vec![at.clone().at(address)]),
+    }
+}
+
+fn offer(chain: &[&[Statement<'_>]], origin: Origin) -> Offer {
+    let ciphers = inherited(chain, "ssl_ciphers").map(|one| (one.value(), one.origin));
+    let Some(protocols) = inherited(chain, "ssl_protocols") else {
+        let mut offer = tls::listed(ciphers, &[], origin);
+        let default = |name: &str, versions| Offered {
+            name: name.to_owned(),
+            role: Some(AlgorithmRole::Protocol),
+            versions,
+            suite: 0,
+            origin,
+            default: Some("ngx_http_ssl_module, ssl_protocols"),
+        };
+        let old = Some("before 1.27.3");
+        offer.algorithms.extend([
+            default("TLSv1", old),
+            default("TLSv1.1", old),
+            default("TLSv1.2", None),
+            default("TLSv1.3", None),
+        ]);
+        return offer;
+    };
+    let versions: Vec<(&str, Origin)> =
+        protocols.arguments().iter().map(|word| (*word, protocols.origin)).collect();
+    tls::listed(ciphers, &versions, protocols.origin)
+}
+
+/// A statement that sends everybody to a place with TLS.
+fn redirect(all: &[Statement<'_>]) -> Option<Origin> {
+    let fits = |one: &&Statement<'_>| match one.name() {
+        "return" => one.arguments().iter().any(|word| word.starts_with("https://")),
+        "rewrite" => {
+            one.arguments().get(1).is_some_and(|word| word.starts_with("https://"))
+                && matches!(
+                    one.value(),
+                    "^" | ".*" | "^(.*)$" | "^/(.*)$" | "^(.*)" | "(.*)" | "^/(.*)" | "^.*$" | "^.*"
+                )
+        }
+        _ => false,
+    };
+    all.iter().find(fits).map(|one| one.origin)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn of(files: &[(&str, &str)]) -> Reading {
+        let exports: Vec<Export> = files
+            .iter()
+            .enumerate()
+            .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).into()))
+            .collect();
+        read(&exports[0], &Surroundings::of(exports.iter().collect()))
+    }
+
+    fn told(reading: &Reading) -> Vec<String> {
+        let line = |part: &Part| {
+            let mut remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!("{one:?}")).collect();
+            if part.is_written() {
+                remarks.push("writes".into());
+            }
+            format!("{} {} {:?} {}", part.name, part.sources.words(), part.login.value(), remarks.join(" "))
+        };
+        let all = reading.facts.served.iter().flat_map(|one| &one.parts).map(line);
+        all.map(|line| line.trim_end().to_owned()).collect()
+    }
+
+    fn site(inner: &str) -> Vec<String> {
+        told(&of(&[(
+            "d/etc/nginx/nginx.conf",
+            &format!("events {{}}\nhttp {{ server {{ listen 80; {inner} }} }}\n"),
+        )]))
+    }
+
+    #[test]
+    fn pages_and_who_may() {
+        for (inner, wanted) in [
+            ("", &["/ everybody Some(Nothing)"][..]),
+            (
+                "autoindex on; location /a { autoindex off; } location /b {}",
+                &[
+                    "/ everybody Some(Nothing) Listing",
+                    "/a everybody Some(Nothing)",
+                    "/b everybody Some(Nothing) Listing",
+                ],
+            ),
+            ("allow 10.4.0.0/24; deny all;", &["/ 10.4.0.0/24 Some(Nothing)"]),
+            // Whom no rule fits is let in.
+            ("deny 10.4.0.0/24;", &["/ everybody Some(Nothing)"]),
+            ("deny all; location /a { allow all; }", &["/a everybody Some(Nothing)"]),
+            (
+                "auth_basic x; location /a { auth_basic off; }",
+                &["/ everybody Some(Password)", "/a everybody Some(Nothing)"],
+            ),
+            (
+                "satisfy any; allow 10.4.0.9; deny all; auth_basic x;",
+                &["/ 10.4.0.9 Some(Nothing)", "/ everybody Some(Password)"],
+            ),
+            ("allow 10.4.0.9; deny all; auth_basic x;", &["/ 10.4.0.9 Some(Password)"]),
+            ("location / { proxy_pass http://10.4.0.9; }", &["/ everybody None HandedOn"]),
+            (
+                "location /nginx_status { stub_status; allow 127.0.0.1; deny all; }",
+                &["/ everybody Some(Nothing)", "/nginx_status 127.0.0.1 Some(Nothing) Status"],
+            ),
+            ("return 301 https://$host$request_uri; location /x {}", &["/ everybody Some(Nothing) Redirect"]),
+            (
+                "location /admin { dav_methods PUT; }",
+                &["/ everybody Some(Nothing)", "/admin everybody Some(Nothing) Administration writes"],
+            ),
+            ("location = /x { internal; }", &["/ everybody Some(Nothing)"]),
+        ] {
+            assert_eq!(site(inner), wanted, "{inner}");
+        }
+    }
+
+    #[test]
+    fn places_and_versions() {
+        for (inner, wanted) in [
+            ("listen 443 ssl;", "None IPv4 443 Encrypted: TLSv1 TLSv1.1 TLSv1.2 TLSv1.3"),
+            ("listen [::]:80;", "None IPv6 80 Plain: "),
+            ("listen [::]:80 ipv6only=off;", "None IPv4 and IPv6 80 Plain: "),
+            ("listen 127.0.0.1:8080;", "Some(127.0.0.1) IPv4 8080 Plain: "),
+            ("", "None IPv4 80 Plain: "),
+            (
+                "listen 8443 ssl http2; ssl_protocols TLSv1.2; ssl_ciphers HIGH:!aNULL;",
+                "None IPv4 8443 Encrypted: TLSv1.2 HIGH",
+            ),
+        ] {
+            let reading = of(&[("d/nginx.conf", &format!("http {{ server {{ {inner} }} }}\n"))]);
+            let served = &reading.facts.served[0];
+            let one = &served.endpoints[0];
+            let names: Vec<&str> =
+                served.offers.iter().flat_map(|one| &one.algorithms).map(|one| one.name.as_str()).collect();
+            let told = format!(
+                "{:?} {} {} {:?}: {}",
+                one.address,
+                one.families,
+                one.port,
+                one.carried,
+                names.join(" ")
+            );
+            assert_eq!(told, wanted, "{inner}");
+        }
+    }
+
+    #[test]
+    fn files_that_read_in_others() {
+        const MAIN: (&str, &str) =
+            ("d/etc/nginx/nginx.conf", "http {\n autoindex on;\n include sites-enabled/*;\n}\n");
+        const ON: (&str, &str) = ("d/etc/nginx/sites-enabled/a", "server {\n listen 80;\n}\n");
+        const OFF: (&str, &str) = ("d/etc/nginx/sites-available/b", "server {\n listen 81;\n}\n");
+        assert_eq!(told(&of(&[MAIN, ON, OFF])), ["/ everybody Some(Nothing) Listing"]);
+        // What is read in by another, or waits to be enabled, is nobody's site.
+        assert!(told(&of(&[ON, MAIN, OFF])).is_empty() && told(&of(&[OFF, MAIN])).is_empty());
+        assert_eq!(told(&of(&[OFF])), ["/ everybody Some(Nothing)"]);
+        let dump = format!(
+            "# configuration file /etc/nginx/nginx.conf:\n{}\n# configuration file /etc/nginx/sites-enabled/a:\n{}",
+            MAIN.1, ON.1
+        );
+        let reading = of(&[("d/nginx-T.txt", &dump)]);
+        assert_eq!(told(&reading), ["/ everybody Some(Nothing) Listing"]);
+        assert!(reading.ledger.notes.is_empty(), "{:?}", reading.ledger.notes);
+    }
+
+    #[test]
+    fn what_is_wrong_is_told() {
+        for (text, notes) in [
+            ("http { colour red; }\n", 1),
+            ("http { server { listen 80 }\n}\n", 1),
+            ("http { include more.conf; }\n", 1),
+            ("http { server {\n", 1),
+        ] {
+            assert_eq!(of(&[("d/nginx.conf", text)]).ledger.notes.len(), notes, "{text}");
+        }
+    }
+}

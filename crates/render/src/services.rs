@@ -1,0 +1,269 @@
+//! What devices serve: text and JSON.
+
+use crate::exposure::known;
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::io;
+use textwrap::{Options, WordSeparator, WordSplitter};
+use trevlin_audit::services::{Encrypted, Known, PartRow, PlaceRow, ServedRow};
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    services: &'a [ServedRow],
+}
+
+/// What is served as one JSON object, schema `trevlin-services/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn services_json(rows: &[ServedRow], out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-services/1", services: rows }, out)
+}
+
+/// What is served as text: by device, each service with where it listens, how it is protected and who reaches it, and below it what
+/// it gives out.
+///
+/// # Errors
+/// When writing fails.
+pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    if rows.is_empty() {
+        return writeln!(out, "no service was found in these exports");
+    }
+    for device in rows.chunk_by(|a, b| a.device == b.device) {
+        let kind = match device[0].device_kind {
+            "unknown" => String::new(),
+            kind => format!(" ({kind})"),
+        };
+        writeln!(out, "{BOLD}{}{BOLD:#}{DIM}{kind}{DIM:#}", neutral(&device[0].device))?;
+        for row in device {
+            service(row, width, out)?;
+        }
+        writeln!(out)?;
+    }
+    summary(rows, out)
+}
+
+/// What stands before a service, so that colour is never alone: who reaches it.
+fn sign(row: &ServedRow) -> (&'static str, Style) {
+    let everybody = row.outside.iter().any(|one| one == "everybody");
+    match () {
+        () if row.known == Known::Disabled => ("x", DIM),
+        () if everybody => ("!", AnsiColor::Red.on_default().bold()),
+        () if !row.outside.is_empty() => ("o", AnsiColor::Yellow.on_default().bold()),
+        () if !row.callers.is_empty() => ("c", AnsiColor::Magenta.on_default().bold()),
+        () if row.local => (".", DIM),
+        () => ("i", Style::new()),
+    }
+}
+
+fn service(row: &ServedRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let (sign, style) = sign(row);
+    writeln!(out, "  {style}{sign} {}{style:#}  {}", neutral(&row.name), neutral(&places(&row.places)))?;
+    let mut told = vec![protected(row), reached(row)];
+    if !matches!(row.known, Known::Configured | Known::Both) {
+        told.push(known(row.known).to_owned());
+    }
+    wrapped(6, &told.join("; "), width, DIM, out)?;
+    let rooms = rooms(&row.parts, width);
+    for part in &row.parts {
+        self::part(part, &rooms, width, out)?;
+    }
+    for open in &row.open {
+        wrapped(6, &format!("? {open}"), width, AnsiColor::Magenta.on_default(), out)?;
+    }
+    Ok(())
+}
+
+/// Ports by address, such as `tcp 139, 445 at every address`.
+fn places(all: &[PlaceRow]) -> String {
+    let mut groups: Vec<(String, Vec<String>)> = Vec::new();
+    for one in all {
+        let at = match (&one.address, &one.interface) {
+            (Some(address), _) => address.to_string(),
+            (None, Some(interface)) => interface.clone(),
+            (None, None) if one.versions.len() == 1 => format!("every {} address", one.versions[0]),
+            (None, None) => "every address".to_owned(),
+        };
+        match groups.iter_mut().find(|(known, _)| *known == at) {
+            Some((_, ports)) => ports.push(one.endpoint.clone()),
+            None => groups.push((at, vec![one.endpoint.clone()])),
+        }
+    }
+    // Addresses with the same ports are told together.
+    let mut joined: Vec<(Vec<String>, Vec<String>)> = Vec::new();
+    for (at, ports) in groups {
+        match joined.iter_mut().find(|(_, known)| *known == ports) {
+            Some((places, _)) => places.push(at),
+            None => joined.push((vec![at], ports)),
+        }
+    }
+    let told: Vec<String> =
+        joined.iter().map(|(at, ports)| format!("{} at {}", by_protocol(ports), at.join(", "))).collect();
+    told.join("; ")
+}
+
+/// `tcp 139`, `tcp 445` as `tcp 139, 445`.
+fn by_protocol(ports: &[String]) -> String {
+    let mut groups: Vec<(&str, Vec<&str>)> = Vec::new();
+    for port in ports {
+        let (protocol, number) = port.split_once(' ').unwrap_or((port, ""));
+        match groups.iter_mut().find(|(known, _)| *known == protocol) {
+            Some((_, numbers)) if !numbers.contains(&number) => numbers.push(number),
+            Some(_) => {}
+            None => groups.push((protocol, vec![number])),
+        }
+    }
+    let told: Vec<String> = groups
+        .iter()
+        .map(|(protocol, numbers)| format!("{protocol} {}", numbers.join(", ")).trim_end().to_owned())
+        .collect();
+    told.join(", ")
+}
+
+fn protected(row: &ServedRow) -> String {
+    let encrypted = match row.encrypted {
+        Some(Encrypted::Yes) => "encrypted",
+        Some(Encrypted::No) => "in plain text",
+        Some(Encrypted::May) => "encryption not insisted on",
+        None => "encryption not known",
+    };
+    let factors = match &row.factors {
+        None => "logins not known".to_owned(),
+        Some(none) if none.is_empty() => "asks for nothing".to_owned(),
+        Some(factors) => format!("asks for {}", factors.join(" and ")),
+    };
+    format!("{encrypted}, {factors}")
+}
+
+fn reached(row: &ServedRow) -> String {
+    if row.local {
+        return "for the device alone".into();
+    }
+    let mut told = Vec::new();
+    if !row.outside.is_empty() {
+        told.push(match row.outside[0].as_str() {
+            "everybody" => "everybody outside".to_owned(),
+            _ => format!("{} outside", row.outside.join(", ")),
+        });
+    }
+    if !row.callers.is_empty() {
+        told.push(format!("callers of {}", row.callers.join(", ")));
+    }
+    let who =
+        if told.is_empty() { "the inside, as far as filters tell".to_owned() } else { told.join(" and ") };
+    let perhaps = if row.uncertain { " (perhaps: a rule is not modelled)" } else { "" };
+    format!("reached by {who}{perhaps}")
+}
+
+/// Room for names and for who may use them, in columns.
+fn rooms(parts: &[PartRow], width: usize) -> [usize; 2] {
+    let width = width.clamp(60, 140);
+    let name = parts.iter().map(|part| title(part).chars().count()).max().unwrap_or(0);
+    let who = parts.iter().map(|part| who(part).chars().count()).max().unwrap_or(0);
+    [name.min(width * 32 / 100), who.min(width * 26 / 100)]
+}
+
+fn title(part: &PartRow) -> String {
+    if part.kind == "service" {
+        part.name.clone()
+    } else {
+        format!("{} {}", part.kind, part.name).trim_end().to_owned()
+    }
+}
+
+fn who(part: &PartRow) -> String {
+    part.sources.clone()
+}
+
+/// Who may by name; nothing where a machine is called by one name in both places.
+fn users(part: &PartRow) -> Option<String> {
+    match part.users.as_slice() {
+        [] => None,
+        [one] if *one == part.name || part.name.ends_with(&format!("for {one}")) => None,
+        users if users.len() > 3 => Some(format!("{} users", users.len())),
+        users => Some(users.join(", ")),
+    }
+}
+
+fn part(part: &PartRow, rooms: &[usize; 2], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let mut what = Vec::new();
+    let bare = part.asks == Some("nothing") && part.sources != "nobody";
+    what.push(match part.asks {
+        Some("nobody is let in") => "nobody is let in".to_owned(),
+        Some(asks) => format!("asks for {asks}"),
+        None => "login not known".to_owned(),
+    });
+    match part.writes {
+        Some(true) => what.push("changed".into()),
+        Some(false) if part.kind != "page" && part.kind != "service" => what.push("read only".into()),
+        _ => {}
+    }
+    match part.encryption {
+        Some("required") => what.push("encrypted".into()),
+        Some("never") => what.push("in clear".into()),
+        _ => {}
+    }
+    what.extend(part.remarks.iter().map(|remark| (*remark).to_owned()));
+    what.extend(users(part));
+    what.extend(part.path.iter().filter(|path| **path != part.name).cloned());
+    let style = if bare { AnsiColor::Yellow.on_default() } else { Style::new() };
+    let (name, sources) = (title(part), who(part));
+    let fits = |text: &str, room: usize| text.chars().count() <= room;
+    let what = what.join(", ");
+    let lead = 8 + rooms[0] + 2 + rooms[1] + 2;
+    if fits(&name, rooms[0]) && fits(&sources, rooms[1]) && lead + 20 < width.clamp(60, 140) {
+        let lines = lines(&what, width.clamp(60, 140) - lead);
+        let first = lines.first().map_or("", String::as_str);
+        writeln!(
+            out,
+            "        {:name_room$}  {:who_room$}  {style}{}{style:#}",
+            neutral(&name),
+            neutral(&sources),
+            neutral(first),
+            name_room = rooms[0],
+            who_room = rooms[1],
+        )?;
+        for line in lines.iter().skip(1) {
+            writeln!(out, "{:lead$}{style}{}{style:#}", "", neutral(line))?;
+        }
+        return Ok(());
+    }
+    wrapped(8, &format!("{name}: {sources}; {what}"), width, style, out)
+}
+
+fn lines(text: &str, room: usize) -> Vec<String> {
+    let options = Options::new(room)
+        .word_splitter(WordSplitter::NoHyphenation)
+        .word_separator(WordSeparator::AsciiSpace)
+        .break_words(false);
+    textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
+}
+
+fn wrapped(indent: usize, text: &str, width: usize, style: Style, out: &mut dyn io::Write) -> io::Result<()> {
+    for line in lines(&neutral(text), width.clamp(60, 140).saturating_sub(indent)) {
+        writeln!(out, "{:indent$}{style}{line}{style:#}", "")?;
+    }
+    Ok(())
+}
+
+fn summary(rows: &[ServedRow], out: &mut dyn io::Write) -> io::Result<()> {
+    let count = |wanted: &str| rows.iter().filter(|row| sign(row).0 == wanted).count();
+    let told: Vec<String> = [
+        ("!", "reached by everybody outside"),
+        ("o", "by some outside"),
+        ("c", "by callers"),
+        ("i", "inside"),
+        (".", "for the device alone"),
+        ("x", "switched off"),
+    ]
+    .into_iter()
+    .filter(|(sign, _)| count(sign) > 0)
+    .map(|(sign, words)| format!("{sign} {} {words}", count(sign)))
+    .collect();
+    writeln!(out, "{} services: {}", rows.len(), told.join(", "))
+}
