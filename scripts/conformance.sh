@@ -1,7 +1,8 @@
 #!/usr/bin/env bash
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
-# parsers, gnutls-cli, stunnel; and the packet engine against the kernel, with nft and iptables in network namespaces.
+# parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
+# proftpd, nginx, apache2, haproxy, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); and the packet engine against the kernel, with nft and iptables in network namespaces.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -35,6 +36,24 @@ command -v swanctl >/dev/null || [ -x /usr/sbin/swanctl ] || missing+=(strongswa
 [ -e /usr/lib/ipsec/plugins/libstrongswan-eap-md5.so ] || missing+=(libcharon-extra-plugins)
 command -v gnutls-cli >/dev/null || missing+=(gnutls-bin)
 command -v stunnel >/dev/null || missing+=(stunnel4)
+command -v curl >/dev/null || missing+=(curl)
+command -v smbd >/dev/null || [ -x /usr/sbin/smbd ] || missing+=(samba)
+command -v testparm >/dev/null || missing+=(samba-common-bin)
+command -v smbclient >/dev/null || missing+=(smbclient)
+command -v exportfs >/dev/null || [ -x /usr/sbin/exportfs ] || missing+=(nfs-kernel-server)
+command -v rsync >/dev/null || missing+=(rsync)
+command -v proftpd >/dev/null || [ -x /usr/sbin/proftpd ] || missing+=(proftpd-core)
+command -v nginx >/dev/null || [ -x /usr/sbin/nginx ] || missing+=(nginx-light)
+command -v apache2 >/dev/null || [ -x /usr/sbin/apache2 ] || missing+=(apache2)
+command -v haproxy >/dev/null || [ -x /usr/sbin/haproxy ] || missing+=(haproxy)
+ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql)
+command -v redis-server >/dev/null || missing+=(redis-server)
+command -v mosquitto >/dev/null || [ -x /usr/sbin/mosquitto ] || missing+=(mosquitto)
+command -v named >/dev/null || [ -x /usr/sbin/named ] || missing+=(bind9)
+command -v named-checkconf >/dev/null || [ -x /usr/bin/named-checkconf ] || missing+=(bind9-utils)
+command -v unbound >/dev/null || [ -x /usr/sbin/unbound ] || missing+=(unbound)
+command -v snmpd >/dev/null || [ -x /usr/sbin/snmpd ] || missing+=(snmpd)
+command -v rsyslogd >/dev/null || [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
 # Libreswan's programs take the place of strongSwan's, so they are unpacked beside them and not installed; the libraries that
 # its parsers need are.
 libreswan="${CARGO_TARGET_DIR:-target}/tmp/libreswan"
@@ -43,6 +62,11 @@ if [ ! -x "$libreswan/usr/libexec/ipsec/algparse" ]; then
 fi
 if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive
+    # Nothing that is installed here is to be started by its package.
+    if [ ! -e /usr/sbin/policy-rc.d ]; then
+        printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d
+        chmod +x /usr/sbin/policy-rc.d
+    fi
     apt-get update -qq
     apt-get install -y -qq --no-install-recommends "${missing[@]}"
 fi
@@ -50,12 +74,21 @@ if [ ! -x "$libreswan/usr/libexec/ipsec/algparse" ]; then
     mkdir -p "$libreswan"
     (cd "$libreswan" && apt-get download -qq libreswan && dpkg -x libreswan_*.deb .)
 fi
+# These two exclude others that are needed here, so they too are unpacked beside them.
+beside="${CARGO_TARGET_DIR:-target}/tmp/beside"
+if [ ! -x "$beside/usr/sbin/vsftpd" ] || [ ! -x "$beside/usr/sbin/chronyd" ]; then
+    mkdir -p "$beside"
+    (cd "$beside" && apt-get download -qq vsftpd chrony && for package in *.deb; do dpkg -x "$package" .; done)
+fi
+VSFTPD=$(realpath "$beside/usr/sbin/vsftpd")
+CHRONYD=$(realpath "$beside/usr/sbin/chronyd")
+export VSFTPD CHRONYD
 export PATH="$PATH:/usr/sbin:/sbin"
 iptables --version
 openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd --test conformance_tunnels --test kernel --test estates -- --ignored
+cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored

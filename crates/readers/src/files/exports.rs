@@ -227,15 +227,52 @@ fn unescaped(word: &str) -> String {
     out
 }
 
-/// Options as far as they bear on who gets at what.
-struct Options {
-    flavours: Vec<String>,
+/// What may differ from flavour to flavour (exports(5), sec=).
+#[derive(Clone, Copy, Default)]
+struct Flags {
     written: Option<bool>,
     root: bool,
     all: bool,
+}
+
+/// Options as far as they bear on who gets at what. Those behind `sec=` hold for the flavours that it names; a flavour begins with
+/// what stood before it was named.
+#[derive(Default)]
+struct Options {
+    general: Flags,
+    flavours: Vec<(String, Flags)>,
+    /// The flavours that options stand behind.
+    active: Vec<String>,
     any_port: bool,
     nobody_is_root: bool,
     transport: bool,
+}
+
+impl Options {
+    fn name(&mut self, list: &str) {
+        self.active = list.split(':').map(str::to_owned).collect();
+        for name in &self.active {
+            if !self.flavours.iter().any(|(known, _)| known == name) {
+                self.flavours.push((name.clone(), self.general));
+            }
+        }
+    }
+
+    fn set(&mut self, change: impl Fn(&mut Flags)) {
+        change(&mut self.general);
+        for (name, flags) in &mut self.flavours {
+            if self.active.contains(name) {
+                change(flags);
+            }
+        }
+    }
+
+    /// What holds for the least protected flavour.
+    fn weakest(&self) -> Flags {
+        const ORDER: [&str; 6] = ["none", "null", "sys", "krb5", "krb5i", "krb5p"];
+        let place = |name: &str| ORDER.iter().position(|known| *known == name).unwrap_or(ORDER.len());
+        self.flavours.iter().min_by_key(|(name, _)| place(name)).map_or(self.general, |(_, flags)| *flags)
+    }
 }
 
 fn part(
@@ -258,27 +295,26 @@ fn part(
     if !part.sources.is_everybody() {
         part.sources.origins.push(origin);
     }
-    let mut read = Options {
-        flavours: flavour.map(str::to_owned).into_iter().collect(),
-        written: None,
-        root: false,
-        all: false,
-        any_port: false,
-        nobody_is_root: false,
-        transport: false,
-    };
-    // Options behind `sec=` hold for the flavours that it names; the least protected one is judged, so what any of them is
-    // allowed counts.
-    for option in defaults.split(',').chain(options.split(',')).map(str::trim).filter(|one| !one.is_empty()) {
+    let mut read = Options::default();
+    let of_default = defaults.split(',').count();
+    for (number, option) in defaults.split(',').chain(options.split(',')).map(str::trim).enumerate() {
+        // A client's own options are about all flavours again until it names some.
+        if number == of_default {
+            read.active.clear();
+            flavour.into_iter().for_each(|flavour| read.name(flavour));
+        }
+        if option.is_empty() {
+            continue;
+        }
         let (name, value) = option.split_once('=').unwrap_or((option, ""));
         match name {
-            "sec" => read.flavours.extend(value.split(':').map(str::to_owned)),
-            "rw" => read.written = Some(true),
-            "ro" => read.written = Some(read.written == Some(true) && read.flavours.len() > 1),
-            "no_root_squash" => read.root = true,
-            "root_squash" => read.root = false,
-            "all_squash" => read.all = true,
-            "no_all_squash" => read.all = false,
+            "sec" => read.name(value),
+            "rw" => read.set(|flags| flags.written = Some(true)),
+            "ro" => read.set(|flags| flags.written = Some(false)),
+            "no_root_squash" => read.set(|flags| flags.root = true),
+            "root_squash" => read.set(|flags| flags.root = false),
+            "all_squash" => read.set(|flags| flags.all = true),
+            "no_all_squash" => read.set(|flags| flags.all = false),
             "insecure" => read.any_port = true,
             "secure" => read.any_port = false,
             "anonuid" => read.nobody_is_root = value == "0",
@@ -290,9 +326,11 @@ fn part(
             ),
         }
     }
-    let flavour = |wanted: &str| read.flavours.iter().any(|one| one == wanted);
+    let flags = read.weakest();
+    let names: Vec<&str> = read.flavours.iter().map(|(name, _)| name.as_str()).collect();
+    let flavour = |wanted: &str| names.contains(&wanted);
     let stated = |value: Asked| Setting::Stated { value, origin };
-    part.login = if read.flavours.is_empty() {
+    part.login = if names.is_empty() {
         Setting::default_of(Asked::Address, "NFS server", "exports(5), sec=")
     } else if flavour("none") || flavour("null") {
         stated(Asked::Nothing)
@@ -301,21 +339,19 @@ fn part(
     } else {
         stated(Asked::Proof)
     };
-    part.writes = match read.written {
+    part.writes = match flags.written {
         Some(value) => Setting::Stated { value, origin },
         None => Setting::default_of(false, "NFS server", "exports(5), rw"),
     };
-    let every = |wanted: &[&str]| {
-        !read.flavours.is_empty() && read.flavours.iter().all(|one| wanted.contains(&one.as_str()))
-    };
-    let some = |wanted: &[&str]| read.flavours.iter().any(|one| wanted.contains(&one.as_str()));
+    let every = |wanted: &[&str]| !names.is_empty() && names.iter().all(|one| wanted.contains(one));
+    let some = |wanted: &[&str]| names.iter().any(|one| wanted.contains(one));
     let demand = |wanted: &[&str]| {
         let stated = |value: Demand| Setting::Stated { value, origin };
         if read.transport || every(wanted) {
             stated(Demand::Required)
         } else if some(wanted) {
             stated(Demand::Offered)
-        } else if read.flavours.is_empty() {
+        } else if names.is_empty() {
             Setting::default_of(Demand::Never, "NFS server", "exports(5), sec=")
         } else {
             stated(Demand::Never)
@@ -324,7 +360,7 @@ fn part(
     part.signing = Some(demand(&["krb5i", "krb5p"]));
     part.encryption = Some(demand(&["krb5p"]));
     // Whoever is made somebody else is no superuser, unless that one is.
-    if (read.root && !read.all) || (read.all && read.nobody_is_root) {
+    if (flags.root && !flags.all) || (flags.all && read.nobody_is_root) {
         part.remarks.push((Remark::RootKept, origin));
     }
     if read.any_port {
@@ -455,7 +491,9 @@ mod tests {
             ),
             ("/a 10.4.0.9(rw,sec=krb5p)\n", &["/a 10.4.0.9 Proof rw Required"]),
             ("/a 10.4.0.9(rw,sec=krb5p:sys)\n", &["/a 10.4.0.9 Address rw Offered"]),
-            ("/a 10.4.0.9(sec=krb5,rw,sec=sys,ro)\n", &["/a 10.4.0.9 Address rw Never"]),
+            ("/a 10.4.0.9(sec=krb5,rw,sec=sys,ro)\n", &["/a 10.4.0.9 Address ro Never"]),
+            // What stands behind the dash for a flavour is not undone by what stands with the client.
+            ("/a -sec=sys,ro 10.4.0.9(rw)\n", &["/a 10.4.0.9 Address ro Never"]),
             ("/a gss/krb5i(rw)\n", &["/a everybody Proof rw Never"]),
             ("/a *(all_squash,anonuid=0)\n", &["/a everybody Address ro Never RootKept"]),
             ("/a *(no_root_squash,all_squash)\n", &["/a everybody Address ro Never"]),

@@ -438,9 +438,13 @@ fn part(share: &Share, global: &Values, whole: &Sources) -> Part {
     let guest = get(global, "guestaccount").map_or("nobody", |(name, _)| name);
     let valid: Vec<String> = get(values, "validusers")
         .map_or_else(Vec::new, |(text, _)| list(text).iter().map(|one| (*one).to_owned()).collect());
-    // A guest who is not among the valid users does not come in.
-    let guests_valid = valid.is_empty() || valid.iter().any(|name| name == guest);
-    let guests = yes(values, "guestok").filter(|(yes, _)| *yes && guests_valid);
+    let has = |key: &str, name: &str| get(values, key).is_some_and(|(text, _)| list(text).contains(&name));
+    // A guest who is not among the valid users, or among the others, does not come in.
+    let guests_valid =
+        (valid.is_empty() || valid.iter().any(|name| name == guest)) && !has("invalidusers", guest);
+    // The server lets everybody in who asks a share for guests only, whatever `guest ok` says there.
+    let on = |key| yes(values, key).filter(|(yes, _)| *yes);
+    let guests = on("guestok").or_else(|| on("guestonly")).filter(|_| guests_valid);
     part.login = match (guests, yes(values, "guestok")) {
         (Some((_, origin)), _) => Setting::Stated { value: Asked::Nothing, origin },
         (None, Some((_, origin))) => Setting::Stated { value: Asked::Proof, origin },

@@ -518,6 +518,15 @@ fn pages(own: &[Directive<'_>], is_host: bool, all: &[Directive<'_>], origin: Or
         .chain(all.iter().rev())
         .find(|one| one.name == "documentroot")
         .map_or("", |one| one.first().trim_end_matches('/'));
+    let passes = |name: &str| -> Vec<(String, Origin)> {
+        let all = here(name);
+        all.iter()
+            .filter(|one| one.words.get(1).is_some_and(|to| *to != "!"))
+            .map(|one| (one.first().to_owned(), one.origin))
+            .collect()
+    };
+    let handed: Vec<(String, Origin)> =
+        passes("proxypass").into_iter().chain(passes("proxypassmatch")).collect();
     // Pages by their path on the site, and the folder behind each.
     let mut wanted: Vec<(String, String, Origin)> = vec![("/".into(), root.to_owned(), origin)];
     let mut aliases: Vec<(&str, &str)> = Vec::new();
@@ -532,7 +541,8 @@ fn pages(own: &[Directive<'_>], is_host: bool, all: &[Directive<'_>], origin: Or
     for one in &sections {
         match one.name.as_str() {
             "location" if one.first().starts_with('/') => {
-                wanted.push((one.first().to_owned(), String::new(), one.origin))
+                let folder = behind(one.first(), root, &aliases, &handed);
+                wanted.push((one.first().to_owned(), folder, one.origin));
             }
             "location" | "locationmatch" => wanted.push((one.words.join(" "), String::new(), one.origin)),
             "directory" if !root.is_empty() => {
@@ -545,15 +555,6 @@ fn pages(own: &[Directive<'_>], is_host: bool, all: &[Directive<'_>], origin: Or
             _ => {}
         }
     }
-    let passes = |name: &str| -> Vec<(String, Origin)> {
-        let all = here(name);
-        all.iter()
-            .filter(|one| one.words.get(1).is_some_and(|to| *to != "!"))
-            .map(|one| (one.first().to_owned(), one.origin))
-            .collect()
-    };
-    let handed: Vec<(String, Origin)> =
-        passes("proxypass").into_iter().chain(passes("proxypassmatch")).collect();
     wanted.extend(handed.iter().map(|(url, origin)| (url.clone(), String::new(), *origin)));
     let mut seen: Vec<String> = Vec::new();
     let mut parts = Vec::new();
@@ -566,6 +567,20 @@ fn pages(own: &[Directive<'_>], is_host: bool, all: &[Directive<'_>], origin: Or
         parts.extend(one_page(&url, &folder, line, &sections, own, &handed));
     }
     parts
+}
+
+/// The folder behind a page, whose sections count as well; nothing behind one that is handed on.
+fn behind(url: &str, root: &str, aliases: &[(&str, &str)], handed: &[(String, Origin)]) -> String {
+    let within = |path: &str| below(url, path.trim_end_matches('/'));
+    if handed.iter().any(|(path, _)| within(path)) || root.is_empty() {
+        return String::new();
+    }
+    match aliases.iter().find(|(path, _)| within(path)) {
+        Some((path, folder)) => {
+            format!("{folder}{}", url.get(path.trim_end_matches('/').len()..).unwrap_or_default())
+        }
+        None => format!("{root}{url}"),
+    }
 }
 
 fn one_page(

@@ -413,8 +413,9 @@ fn ways(chain: &[&[Statement<'_>]]) -> Option<Vec<Way>> {
     }
     let mut all: Vec<Way> = Vec::new();
     let any = inherited(chain, "satisfy").is_some_and(|one| one.value() == "any");
+    // Where one of several is enough, whom no rule fits has not met this one.
     let by_address = (!rules.is_empty()).then(|| Way {
-        sources: addresses(&rules),
+        sources: addresses(&rules, any && basic.is_some()),
         asked: Asked::Nothing,
         origin: rules[0].origin,
     });
@@ -437,8 +438,8 @@ fn ways(chain: &[&[Statement<'_>]]) -> Option<Vec<Way>> {
     Some(all)
 }
 
-/// The first rule that fits decides; whom none fits is let in.
-fn addresses(rules: &[&Statement<'_>]) -> Sources {
+/// The first rule that fits decides; whom none fits is let in, unless only those who are named are meant.
+fn addresses(rules: &[&Statement<'_>], named_only: bool) -> Sources {
     let mut left = Sources::everybody();
     let mut found = Sources::default();
     for rule in rules {
@@ -451,7 +452,9 @@ fn addresses(rules: &[&Statement<'_>]) -> Sources {
         }
         left = left.without(&meant.ranges);
     }
-    found.ranges.extend(left.ranges);
+    if !named_only {
+        found.ranges.extend(left.ranges);
+    }
     found
 }
 
@@ -576,6 +579,7 @@ mod tests {
                 "satisfy any; allow 10.4.0.9; deny all; auth_basic x;",
                 &["/ 10.4.0.9 Some(Nothing)", "/ everybody Some(Password)"],
             ),
+            ("satisfy any; deny 10.4.0.9; auth_basic x;", &["/ everybody Some(Password)"]),
             ("allow 10.4.0.9; deny all; auth_basic x;", &["/ 10.4.0.9 Some(Password)"]),
             ("location / { proxy_pass http://10.4.0.9; }", &["/ everybody None HandedOn"]),
             (
