@@ -122,6 +122,14 @@ pub(crate) fn hold(
     Some(held)
 }
 
+/// Masks what stands between `://` and `@` in an address of a page, which is a login.
+pub(crate) fn mask_login(export: &Export, facts: &mut Facts, word: &str) {
+    let login = word.split_once("://").and_then(|(_, rest)| rest.split(['/', '?']).next()?.rsplit_once('@'));
+    if let Some((login, _)) = login {
+        facts.masked_places.push(export.origin_of(login));
+    }
+}
+
 /// A text without the quotes around it.
 pub(crate) fn unquoted(text: &str) -> &str {
     ['"', '\''].into_iter().find_map(|quote| text.strip_prefix(quote)?.strip_suffix(quote)).unwrap_or(text)

@@ -45,7 +45,7 @@ pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) 
         }
         writeln!(out)?;
     }
-    summary(rows, out)
+    summary(rows, width, out)
 }
 
 /// What stands before a service, so that colour is never alone: who reaches it.
@@ -63,7 +63,14 @@ fn sign(row: &ServedRow) -> (&'static str, Style) {
 
 fn service(row: &ServedRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let (sign, style) = sign(row);
-    writeln!(out, "  {style}{sign} {}{style:#}  {}", neutral(&row.name), neutral(&places(&row.places)))?;
+    let (name, places) = (neutral(&row.name), places(&row.places));
+    let room = width.clamp(60, 140);
+    if 4 + name.chars().count() + 2 + places.chars().count() <= room {
+        writeln!(out, "  {style}{sign} {name}{style:#}  {}", neutral(&places))?;
+    } else {
+        writeln!(out, "  {style}{sign} {name}{style:#}")?;
+        wrapped(6, &places, width, Style::new(), out)?;
+    }
     let mut told = vec![protected(row), reached(row)];
     if !matches!(row.known, Known::Configured | Known::Both) {
         told.push(known(row.known).to_owned());
@@ -251,7 +258,7 @@ fn wrapped(indent: usize, text: &str, width: usize, style: Style, out: &mut dyn 
     Ok(())
 }
 
-fn summary(rows: &[ServedRow], out: &mut dyn io::Write) -> io::Result<()> {
+fn summary(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let count = |wanted: &str| rows.iter().filter(|row| sign(row).0 == wanted).count();
     let told: Vec<String> = [
         ("!", "reached by everybody outside"),
@@ -265,5 +272,5 @@ fn summary(rows: &[ServedRow], out: &mut dyn io::Write) -> io::Result<()> {
     .filter(|(sign, _)| count(sign) > 0)
     .map(|(sign, words)| format!("{sign} {} {words}", count(sign)))
     .collect();
-    writeln!(out, "{} services: {}", rows.len(), told.join(", "))
+    wrapped(0, &format!("{} services: {}", rows.len(), told.join(", ")), width, Style::new(), out)
 }

@@ -12,4 +12,5 @@ mod logins;
 mod reach;
 mod readme;
 mod rules;
+mod services;
 mod tunnels;

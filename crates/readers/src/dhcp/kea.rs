@@ -148,7 +148,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     };
     for (name, suffix) in [("Dhcp4", "4"), ("Dhcp6", "6")] {
         let Some(dhcp) = top.get(name).and_then(|raw| object(raw)) else { continue };
-        state.server.origin = state.origin(top[name]);
+        // Its first line is enough to cite; comments in the rest are nobody's to read.
+        let whole = state.origin(top[name]);
+        state.server.origin = Origin { end: whole.start + 1, ..whole };
         state.secrets(top[name], "", 0);
         // As packages ship it: examples of everything, and no interface on which anybody is answered.
         if dhcp

@@ -11,7 +11,7 @@ use crate::serving::{self, is_known, truth};
 use crate::tls;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
-use trevlin_model::{Export, Families, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -273,6 +273,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut loader = Loader { around, modules: Vec::new(), defined: Vec::new(), open: Vec::new() };
     let tree = directives(export, &mut book);
     let all = loader.expand(tree, export, &mut vec![export.path()], &mut book);
+    mask(export, &all, &mut reading.facts);
     if around.reads_in(export, included) {
         return reading;
     }
@@ -282,6 +283,14 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     }
     reading.facts.served.extend(found);
     reading
+}
+
+/// Logins in addresses of servers behind; those of other files are masked by them.
+fn mask(export: &Export, all: &[Directive<'_>], facts: &mut Facts) {
+    for one in all {
+        one.words.iter().for_each(|word| serving::mask_login(export, facts, word));
+        mask(export, one.children(), facts);
+    }
 }
 
 /// Ports with their addresses that the server listens at.

@@ -10,7 +10,7 @@ use crate::serving::{self, is_known};
 use crate::tls;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
-use trevlin_model::{Export, Families, LineClass, Origin, Protocol, Setting, find_paths};
+use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, find_paths};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -189,6 +189,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut open = vec![main.path];
     let tree = world.tree(main, &mut open, &mut book);
     account(&tree, &mut book);
+    mask(export, &tree, &mut reading.facts);
     if around.reads_in(export, included) {
         return reading;
     }
@@ -199,6 +200,14 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     }
     reading.facts.served.extend(found);
     reading
+}
+
+/// Logins in addresses of servers behind; those of other files are masked by them.
+fn mask(export: &Export, all: &[Statement<'_>], facts: &mut Facts) {
+    for one in all {
+        one.words.iter().for_each(|word| serving::mask_login(export, facts, word));
+        mask(export, one.children(), facts);
+    }
 }
 
 /// What became of each statement.
