@@ -246,7 +246,7 @@ impl Asked {
             Self::Address => "a trusted address",
             Self::Community => "a community",
             Self::Password => "a password",
-            Self::Proof => "a proof of a secret",
+            Self::Proof => "a login",
             Self::Certificate => "a certificate",
             Self::Refused => "nobody is let in",
         }

@@ -92,6 +92,13 @@ impl<'a> Surroundings<'a> {
         find_paths(pattern, named_in.path(), &paths).into_iter().map(|at| self.exports[at]).collect()
     }
 
+    /// Whether a program's own file of one of these names is among the exports, so that this one is part of it where it is read in,
+    /// and of nobody's where it is not.
+    pub(crate) fn has_main(&self, names: &[&str], export: &Export) -> bool {
+        let main = |one: &&&Export| names.contains(&one.file_name()) && one.path() != export.path();
+        !names.contains(&export.file_name()) && self.exports.iter().any(|one| main(&one))
+    }
+
     /// What is to be said of an include that is read as a file of its own: nothing, unless it names one file that was not
     /// exported.
     pub(crate) fn missing_include(&self, path: &str, named_in: &Export) -> Option<String> {

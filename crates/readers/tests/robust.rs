@@ -5,7 +5,7 @@ use trevlin_model::{Export, ExportId, LineClass, Origin};
 use trevlin_readers::{READERS, Reading, Surroundings, decode};
 
 /// Pieces of every format, whole and broken, so that random texts go deep into the readers.
-const PIECES: [&str; 151] = [
+const PIECES: [&str; 179] = [
     "conn c\n\tauto=add\n",
     "\tike=3des-md5;dh5,aes+aes128-!\n",
     "\talso=c\n",
@@ -157,6 +157,34 @@ const PIECES: [&str; 151] = [
     "create é hash:ip,port\nadd é 10.0.0.1,tcp:é\n",
     "net.ipv4.conf.é.rp_filter = 1\n",
     "[lns default]\nip range = 0.0.0.0 - 255.255.255.255\nno ip range = 10.0.0.9\n",
+    "[global]\nhosts allow = é EXCEPT 10.\ninterfaces = é;x 1/2 \\\n",
+    "[é]\ncopy = é\ninclude = %é\nguest ok = \\\n",
+    "/é\\04 -é,sec=: 10.0.0.0/é(rw,sec=sys:é) é(\n",
+    "/a \"b é\\\n  *(",
+    "[m]\nhosts deny = é, 10.4.\nauth users = é:rw\n&include é\n",
+    "anonymous_enable=YES\nlisten_address=é\nssl_enable=YES\n",
+    "<Anonymous é>\n<Limit WRITE é>\nAllow from é, 10.\n</Limit>\nInclude /é/\n",
+    "</é>\n<VirtualHost é:é [::]:80 *>\n",
+    "{\"storage_objects\": [], \"targets\": [{\"fabric\": \"iscsi\", \"tpgs\": [{\"node_acls\": [{\"chap_password\": \"é\\u00e9\"}], \"portals\": [{\"ip_address\": \"[é\"}]}]}]}",
+    "rocommunity é default\ncom2sec -Cn é\naccess é\nagentaddress udp6:[é]:x,/é\ncreateUser -e\nrouser -s\n",
+    "http { server { listen [é]:x ssl; location ~ é { allow é; satisfy any; auth_basic \"é; } include é*; } }\n",
+    "${é} { { ; } é\\",
+    "# configuration file /é:\nserver { listen 1;\n",
+    "Listen é:1\nRequire not ip\n<RequireAll>\nRequire\nOrder é\nOptions\nProxyPass é http://é:é@é\n",
+    "frontend é\n bind é:é,:1-é,[::]:é ssl\n acl é src é\n http-request deny if { src }\n stats auth é\n",
+    "listen_addresses = 'é''\ninclude_dir 'é\nssl = é\n",
+    "host all \"é,b\" 10.0.0.0 é trust\nhostssl é, b é/é md5 é=é\n",
+    "[mysqld]\nbind-address=é,::\nloose_é\n!includedir é\n",
+    "bind - * ::* é\nrequirepass \"é\nuser default >é #é\ninclude é\n",
+    "listener é é\nlistener 1 é\nallow_anonymous é\nremote_password é\n",
+    "acl \"é\" { !é; { é; }; key; };\nview é { match-clients { !; }; zone \"é\" { type master; }; };\noptions { listen-on port é { é; !any; }; };\n",
+    "server: interface: é@é\naccess-control: é\naccess-control: ::/0 é\nremote-control:\n control-enable: yes\ninclude: \"é\n",
+    "allow é/é\nallow 1/33\ncmdallow all é\nbindcmdaddress é\nrestrict -4 é mask é\nrestrict -6\n",
+    "*.* @(é)é:é;é\n$UDPServerRun é\naction(type=\"omfwd\" target=\"é\ninput(type=\"imtcp\" port=\"é\"",
+    "ssid=é\nhw_mode=g\nwpa=é\nwpa_pairwise=TKIP é\nbss=é\nsae_password=é|é\nwep_key0=é\n",
+    "UNIT FILE STATE PRESET\né.service é\né\n",
+    "é:1:XXXXXXXXXXXXXXXXXXXXXXXXXXXXXXXX:XXXXXXXXXXXXXXXXXXXXXXXXXXXXXXXX:[N é]:\n",
+    "domain-needed\nport=é\nlisten-address=é,\ninterface=,\n",
 ];
 
 fn text() -> impl Strategy<Value = String> {
@@ -228,6 +256,19 @@ fn places(reading: &Reading) -> Vec<Origin> {
     places.extend(facts.credentials.iter().map(|one| one.origin));
     places.extend(facts.secrets.iter().map(|one| one.origin));
     places.extend(facts.masked_places.iter().copied());
+    for served in &facts.served {
+        places.extend(served.endpoints.iter().map(|one| one.origin).chain([served.origin]));
+        places.extend(served.open.iter().map(|one| one.1));
+        places.extend(served.offers.iter().flat_map(|one| &one.algorithms).map(|one| one.origin));
+        for part in &served.parts {
+            places.extend(part.lines());
+            places.extend(part.remarks.iter().map(|one| one.1));
+        }
+    }
+    places.extend(facts.log_keepers.iter().flat_map(|one| &one.targets).map(|one| one.origin));
+    places.extend(facts.clock_keepers.iter().flat_map(|one| &one.sources).map(|one| one.1));
+    places.extend(facts.radios.iter().map(|one| one.origin));
+    places.extend(facts.units.iter().map(|one| one.origin));
     places
 }
 

@@ -199,14 +199,15 @@ fn users(part: &PartRow) -> Option<String> {
 
 fn part(part: &PartRow, rooms: &[usize; 2], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let mut what = Vec::new();
-    let bare = part.asks == Some("nothing") && part.sources != "nobody";
+    let near = part.sources == "nobody" || part.sources.starts_with("127.") || part.sources == "::1";
+    let bare = part.asks == Some("nothing") && !near;
     what.push(match part.asks {
         Some("nobody is let in") => "nobody is let in".to_owned(),
         Some(asks) => format!("asks for {asks}"),
         None => "login not known".to_owned(),
     });
     match part.writes {
-        Some(true) => what.push("changed".into()),
+        Some(true) => what.push("read and write".into()),
         Some(false) if part.kind != "page" && part.kind != "service" => what.push("read only".into()),
         _ => {}
     }

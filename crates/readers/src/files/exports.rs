@@ -409,7 +409,7 @@ fn endpoints(around: &Surroundings<'_>, origin: Origin) -> Vec<Endpoint> {
 }
 
 fn read_settings(export: &Export, _: &Surroundings<'_>) -> Reading {
-    const SECTIONS: [&str; 13] = [
+    const SECTIONS: [&str; 14] = [
         "general",
         "exports",
         "exportd",
@@ -423,6 +423,7 @@ fn read_settings(export: &Export, _: &Surroundings<'_>) -> Reading {
         "svcgssd",
         "exportfs",
         "nfsrahead",
+        "nfsdcld",
     ];
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);

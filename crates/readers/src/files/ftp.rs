@@ -218,7 +218,11 @@ fn read_proftpd(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut all = Vec::new();
     let files = &mut vec![export.path()];
     gather(directives(export, &mut book), export, around, files, &mut all, &mut open, &mut book);
-    if around.reads_in(export, included) {
+    if around.has_main(&["proftpd.conf"], export) {
+        // What the main file does not read in is nobody's.
+        if !around.reads_in(export, included) {
+            reading.ledger = Reading::of(export).ledger;
+        }
         return reading;
     }
     let origin = all.first().map_or_else(|| export.origin(0..0), |one| one.origin);
@@ -293,8 +297,9 @@ fn gather<'a>(
         if one.name == "include" {
             book.understood(one.origin);
             let found = folder_or_files(one.first(), export, around);
-            if let Some(text) =
-                found.is_empty().then(|| around.missing_include(one.first(), export)).flatten()
+            if let Some(text) = (found.is_empty() && !one.first().ends_with('/'))
+                .then(|| around.missing_include(one.first(), export))
+                .flatten()
             {
                 book.note(one.origin, text.clone());
                 open.push((text, one.origin));

@@ -129,7 +129,11 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let tree = world.tree(export, &mut vec![export.path()], &mut book);
     account(&tree, 0, &mut book);
     keys(export, &tree, &mut reading);
-    if around.reads_in(export, included) {
+    if around.has_main(&["named.conf"], export) {
+        // What the main file does not read in is nobody's.
+        if !around.reads_in(export, included) {
+            reading.ledger = Reading::of(export).ledger;
+        }
         return reading;
     }
     let nothing = Vec::new();
@@ -273,7 +277,12 @@ fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -
 fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '_>, parts: &mut Vec<Part>) {
     for zone in tree.iter().filter(|one| one.name() == "zone") {
         let kind = zone.last("type").map_or("", |one| one.value());
-        if !matches!(kind, "master" | "primary" | "slave" | "secondary") {
+        // Zones that every server has for addresses that are nobody's hold nothing (RFC 6303).
+        let empty = zone.value() == "localhost"
+            || zone.value().ends_with("127.in-addr.arpa")
+            || matches!(zone.value(), "0.in-addr.arpa" | "255.in-addr.arpa")
+            || zone.last("file").is_some_and(|one| one.value().ends_with("db.empty"));
+        if empty || !matches!(kind, "master" | "primary" | "slave" | "secondary") {
             continue;
         }
         let mut blocks = outer.to_vec();

@@ -146,12 +146,14 @@ fn statement(text: &str, origin: Origin, state: &mut State) -> LineClass {
     }
     // Selector and action; an ampersand stands for the selector before.
     let Some((selector, action)) = text.split_once(char::is_whitespace) else {
-        let known =
-            matches!(text, "}" | "{" | "else" | "stop" | "~") || text.ends_with('}') || text.ends_with('{');
+        let known = matches!(text, "}" | "{" | "else" | "stop" | "~")
+            || text.ends_with(['}', '{'])
+            || text.starts_with(['/', '-']);
         return if known { LineClass::PassedOver } else { LineClass::NotUnderstood };
     };
     let action = action.trim();
     let is_selector = selector == "&"
+        || selector.starts_with('/')
         || selector.contains('.')
         || selector.starts_with(':')
         || matches!(selector, "if" | "set" | "stop" | "call" | "}" | "{" | "else" | "unset" | "foreach");

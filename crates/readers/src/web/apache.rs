@@ -85,13 +85,14 @@ fn files<'a>(path: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'
     }
 }
 
-/// Whether a file lies where sites, settings and modules wait to be enabled.
+/// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites, settings and modules
+/// wait to be enabled.
 fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
-    let path = export.path();
-    let main =
-        |one: &&&Export| one.file_name() == "apache2.conf" || one.path().contains("apache2/sites-enabled/");
-    ["sites-available/", "conf-available/", "mods-available/"].iter().any(|folder| path.contains(folder))
-        && around.exports.iter().any(|one| main(&one))
+    let enabled = |one: &&&Export| one.path().contains("apache2/sites-enabled/");
+    let available = ["sites-available/", "conf-available/", "mods-available/"];
+    (around.has_main(&["apache2.conf", "httpd.conf"], export) && !around.reads_in(export, included))
+        || (available.iter().any(|folder| export.path().contains(folder))
+            && around.exports.iter().any(|one| enabled(&one)))
 }
 
 struct Loader<'a> {
@@ -616,7 +617,9 @@ fn one_page(
     }
     let mut part = page(url, line);
     part.path = Some(folder.to_owned()).filter(|folder| !folder.is_empty());
-    part.remarks.extend(said.listing.filter(|_| !folder.is_empty()).map(|origin| (Remark::Listing, origin)));
+    let made = said.handler.is_some();
+    part.remarks
+        .extend(said.listing.filter(|_| !folder.is_empty() && !made).map(|origin| (Remark::Listing, origin)));
     match said.handler {
         Some((name, origin)) if name.starts_with("server-") => part.remarks.push((Remark::Status, origin)),
         Some((name, origin)) if name.ends_with("-manager") => {

@@ -166,13 +166,14 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
     }
 }
 
-/// Whether a file lies where sites wait to be enabled, on a device whose main file or enabled sites were exported.
+/// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites wait to be enabled.
 fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
-    export.path().contains("sites-available/")
-        && around
-            .exports
-            .iter()
-            .any(|one| one.file_name() == "nginx.conf" || one.path().contains("nginx/sites-enabled/"))
+    let enabled = |one: &&&Export| one.path().contains("nginx/sites-enabled/");
+    let available = export.path().contains("sites-available/");
+    (around.has_main(&["nginx.conf"], export)
+        && pieces(export).is_empty()
+        && !around.reads_in(export, included))
+        || (available && around.exports.iter().any(|one| enabled(&one)))
 }
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {

@@ -26,24 +26,48 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
-        for part in one.served.parts.iter().filter(|part| part.remark(Remark::Listing).is_some()) {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+        let zones = one.served.parts.iter().filter(|part| part.remark(Remark::Listing).is_some());
+        let (open, shut): (Vec<&Part>, Vec<&Part>) = zones.partition(|part| is_open(part));
+        // Zones that are open to the same are one finding.
+        let mut groups: Vec<Vec<&Part>> = Vec::new();
+        for part in open {
+            match groups.iter_mut().find(|group| group[0].sources.ranges == part.sources.ranges) {
+                Some(group) => group.push(part),
+                None => groups.push(vec![part]),
+            }
+        }
+        if groups.is_empty() && !shut.is_empty() {
+            answers.push(Answer::new(one.device, one.served.name.clone(), Verdict::Pass));
+        }
+        for group in groups {
+            let subject = format!("{} to {}", one.served.name, group[0].sources.words());
+            answers.push(Answer::new(one.device, subject, fail(one, &group)));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
-    let by_key = part.sources.ranges.is_empty();
-    if by_key || is_few(&part.sources) || part.sources.is_local() {
-        return Verdict::Pass;
-    }
+/// Whether more than a handful may have it without a key.
+fn is_open(part: &Part) -> bool {
+    !part.sources.ranges.is_empty() && !is_few(&part.sources) && !part.sources.is_local()
+}
+
+fn fail(one: Subject<'_>, group: &[&Part]) -> Verdict {
+    let names: Vec<String> = group.iter().map(|part| part.name.replace("whole zone ", "")).collect();
+    let what = match names.as_slice() {
+        [name] => format!("the zone {name}"),
+        names => format!("{} zones", names.len()),
+    };
     one.fail(
-        limited(CHECK.severity, &part.sources),
-        part,
-        format!("{} hands out the {}", one.title(), part.name),
-        format!("{} may have it.", super::super::logins::capital(&part.sources.words())),
-        part.lines(),
+        limited(CHECK.severity, &group[0].sources),
+        group[0],
+        format!("{} hands out {what} as a whole", one.title()),
+        format!(
+            "{} may have: {}.",
+            super::super::logins::capital(&group[0].sources.words()),
+            super::super::some_names(&names)
+        ),
+        group.iter().flat_map(|part| part.lines()).collect(),
     )
 }
 
