@@ -281,6 +281,8 @@ pub enum Remark {
     HandedOn,
     /// Everything is sent to another place with TLS.
     Redirect,
+    /// Some are sent to another place with TLS, on a condition that is not followed.
+    RedirectSometimes,
     /// Any machine that names itself may use the disk.
     AnyInitiator,
     /// Only the client proves who it is.

@@ -226,6 +226,7 @@ fn words(remark: Remark) -> Option<&'static str> {
         Remark::Administration => "for administrators",
         Remark::HandedOn => "handed on",
         Remark::Redirect => "sends to TLS",
+        Remark::RedirectSometimes => "sends some to TLS",
         Remark::AnyInitiator => "to any machine",
         Remark::OneSided => "only the client proves itself",
         Remark::ClearPassword => "password in clear",

@@ -8,7 +8,7 @@ use crate::serving::{self, hold, is_known, truth};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
-use trevlin_model::{Export, Families, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -297,9 +297,16 @@ fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '
         part.sources = sources;
         part.login = match transfer {
             Some(one) => Setting::Stated { value: Asked::Nothing, origin: one.origin },
-            None => {
-                Setting::default_of(Asked::Nothing, "BIND", "named.conf(5), allow-transfer (none since 9.20)")
-            }
+            None => Setting::Default(
+                [(Asked::Nothing, "before 9.20"), (Asked::Refused, "9.20 and later")]
+                    .map(|(value, versions)| DefaultValue {
+                        value,
+                        daemon: "BIND",
+                        versions,
+                        source: "named.conf(5), allow-transfer",
+                    })
+                    .into(),
+            ),
         };
         part.remarks.push((Remark::Listing, line));
         if !part.sources.is_nobody() {

@@ -228,6 +228,12 @@ fn served(
     if let Some(line) = redirect {
         part.remarks.push((Remark::Redirect, line.origin));
     }
+    let some = section.lines.iter().find(|line| {
+        line.is(&["redirect", "scheme", "https"]) || line.is(&["http-request", "redirect", "scheme", "https"])
+    });
+    if let Some(line) = some.filter(|_| redirect.is_none()) {
+        part.remarks.push((Remark::RedirectSometimes, line.origin));
+    }
     let asked = section.lines.iter().find(|line| line.is(&["http-request", "auth"]));
     let way = Way {
         sources: allowed.clone(),
@@ -427,7 +433,7 @@ mod tests {
             ),
             (
                 "bind :80\n redirect scheme https if { hdr(host) a }\n",
-                &["80 Plain / everybody Some(Nothing)"],
+                &["80 Plain / everybody Some(Nothing) RedirectSometimes"],
             ),
             (
                 "bind :80\n acl near src 10.4.0.0/24\n http-request deny unless near\n",

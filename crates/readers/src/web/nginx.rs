@@ -351,6 +351,9 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], stream:
     }
     pages("/", one, chain, &mut served.parts);
     locations(one, chain, &mut served.parts);
+    if let (Some(origin), Some(part)) = (sometimes(one.children()), served.parts.first_mut()) {
+        part.remarks.push((Remark::RedirectSometimes, origin));
+    }
     served
 }
 
@@ -518,6 +521,29 @@ fn offer(chain: &[&[Statement<'_>]], origin: Origin) -> Offer {
 
 /// A statement that sends everybody to a place with TLS.
 fn redirect(all: &[Statement<'_>]) -> Option<Origin> {
+    let whole = sends_on(all);
+    // `if` about the connection's own protocol holds for all that come without TLS.
+    let without_tls = |one: &&Statement<'_>| {
+        let condition = one.arguments().join(" ").replace(['(', ')', '"', '\''], "");
+        let condition: Vec<&str> = condition.split_whitespace().collect();
+        one.name() == "if"
+            && matches!(
+                condition.as_slice(),
+                ["$scheme", "=", "http"]
+                    | ["$scheme", "!=", "https"]
+                    | ["$https", "=" | "!=", ..]
+                    | ["$scheme", "~" | "~*", "^http$"]
+            )
+    };
+    whole.or_else(|| all.iter().filter(without_tls).find_map(|one| sends_on(one.children())))
+}
+
+/// A redirect that hangs on a condition which is not followed.
+fn sometimes(all: &[Statement<'_>]) -> Option<Origin> {
+    all.iter().filter(|one| one.name() == "if").find_map(|one| sends_on(one.children()))
+}
+
+fn sends_on(all: &[Statement<'_>]) -> Option<Origin> {
     let fits = |one: &&Statement<'_>| match one.name() {
         "return" => one.arguments().iter().any(|word| word.starts_with("https://")),
         "rewrite" => {
@@ -597,6 +623,14 @@ mod tests {
                 &["/ everybody Some(Nothing)", "/nginx_status 127.0.0.1 Some(Nothing) Status"],
             ),
             ("return 301 https://$host$request_uri; location /x {}", &["/ everybody Some(Nothing) Redirect"]),
+            (
+                "if ($scheme != \"https\") { return 301 https://$host$request_uri; }",
+                &["/ everybody Some(Nothing) Redirect"],
+            ),
+            (
+                "if ($a) { return 301 https://$host$request_uri; }",
+                &["/ everybody Some(Nothing) RedirectSometimes"],
+            ),
             (
                 "location /admin { dav_methods PUT; }",
                 &["/ everybody Some(Nothing)", "/admin everybody Some(Nothing) Administration writes"],

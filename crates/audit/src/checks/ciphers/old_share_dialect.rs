@@ -17,7 +17,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Set `server min protocol = SMB3_00`, or `SMB2_10` as long as something old needs it, and find out which machine that is \
           before you do (`smbstatus` names dialects).",
     judged: "Fails where the lowest dialect is one of SMB 1 or before, which the server does by itself before Samba 4.11 only; \
-             milder where it is an SMB 2, which cannot encrypt. SMB 2 by default is no finding. Passes from SMB 3 on.",
+             milder where it is an SMB 2, which cannot encrypt. SMB 2 by default is no finding. Passes from SMB 3 on. Undetermined where settings are kept where no export shows them.",
     references: &[
         "smb.conf(5), server min protocol",
         "CISA, SMB Security Best Practices",
@@ -50,6 +50,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     vec![lowest.origin],
                 )
             }
+            // The line may stand where no export shows it.
+            Some((lowest, _)) if lowest.default.is_some() && !one.served.open.is_empty() => {
+                one.open().unwrap_or(Verdict::Pass)
+            }
             _ => Verdict::Pass,
         };
         answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
@@ -71,6 +75,8 @@ mod tests {
             ("server min protocol = SMB3", &["pass d"]),
             ("server min protocol = NT1\nserver min protocol = SMB3", &["pass d"]),
             ("workgroup = QUAY", &["pass d"]),
+            ("include = registry", &["ask d"]),
+            ("include = registry\nserver min protocol = SMB3", &["pass d"]),
             ("; min protocol = NT1\nworkgroup = QUAY", &["pass d"]),
             ("min protocol = NT1\ninterfaces = lo\nbind interfaces only = yes", &[]),
         ] {

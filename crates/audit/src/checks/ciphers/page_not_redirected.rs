@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Let the site without TLS do one thing: send everybody to the one with TLS (`return 301 https://$host$request_uri`, `Redirect permanent / https://…`, \
           `redirect scheme https`).",
     judged: "Fails for each site on a connection without TLS that does not send everybody on, where the same program serves with TLS as well. \
-             Passes where it sends them on. A server that has no TLS at all is told where it asks for a password.",
+             Passes where it sends them on. Undetermined where a condition decides that is not followed. A server that has no TLS at all is told where it asks for a password.",
     references: &["RFC 6797, 7.2", "RFC 9325, 3.2", "BSI APP.3.2.A11"],
     run,
 };
@@ -32,8 +32,15 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let sends =
             one.served.parts.iter().any(|part| part.remark(Remark::Redirect).is_some() && part.name == "/");
         let shut = one.served.parts.iter().all(|part| part.sources.is_local());
+        let some = one.served.parts.iter().find_map(|part| part.remark(Remark::RedirectSometimes));
         let verdict = if sends || shut {
             Verdict::Pass
+        } else if let Some(line) = some {
+            let question = format!(
+                "{} sends some of those who come without TLS to where there is, on a condition that is not followed; look at it by hand",
+                one.title()
+            );
+            Verdict::ask(question, vec![line, plain.origin])
         } else {
             one.fail_of(
                 CHECK.severity,
@@ -80,6 +87,14 @@ mod tests {
                 format!(
                     "http {{\nserver {{\n listen 80;\n return 301 https://$host$request_uri;\n}}\n{TLS}}}\n"
                 ),
+                &["pass d"],
+            ),
+            (
+                "http {\nserver {\n listen 80;\n listen 443 ssl;\n if ($x) { return 301 https://a.example; }\n}\n}\n".into(),
+                &["ask d"],
+            ),
+            (
+                "http {\nserver {\n listen 80;\n listen 443 ssl;\n if ($scheme = http) { return 301 https://a.example; }\n}\n}\n".into(),
                 &["pass d"],
             ),
             (

@@ -17,7 +17,7 @@ pub(crate) const CHECK: Check = Check {
           `force_local_logins_ssl=YES`, `tls-port`).",
     judged: "Fails for each page with a login, FTP folder, database rule, cache and broker that takes a password on a connection that need not be \
              encrypted, beyond the device itself. Passes where TLS is asked for, where the connection only sends elsewhere, and where \
-             the method proves the password without showing it.",
+             the method proves the password without showing it. Undetermined for a page for administrators that is handed on without encryption.",
     references: &["RFC 7617, 4", "RFC 4217, 15", "RFC 9325, 3", "BSI APP.3.2.A11", "NIST SP 800-63B, 4.1.3"],
     run,
 };
@@ -31,10 +31,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         for part in &one.served.parts {
             let asks = part.login.value() == Some(&Asked::Password);
+            let subject = format!("{} from {}", one.subject(part), part.sources.words());
             if !asks && part.remark(Remark::ClearPassword).is_none() {
+                answers.extend(handed_on(one, part).map(|verdict| Answer::new(one.device, subject, verdict)));
                 continue;
             }
-            let subject = format!("{} from {}", one.subject(part), part.sources.words());
             let verdict = match bare(one, part) {
                 Some(lines) => fail(one, part, lines),
                 None => Verdict::Pass,
@@ -43,6 +44,21 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// A question about a page for administrators that is handed on from a connection without encryption: whether a password is typed
+/// there, its own server decides.
+fn handed_on(one: Subject<'_>, part: &Part) -> Option<Verdict> {
+    let handed = part.remark(Remark::HandedOn).filter(|_| part.login.value().is_none())?;
+    part.remark(Remark::Administration)?;
+    let plain =
+        one.served.endpoints.iter().find(|place| place.carried == Carried::Plain && !place.is_local())?;
+    let question = format!(
+        "{} of {} is handed on from a connection without encryption, and whether a password is typed there decides the server behind; ask, or look at the page",
+        part.title(),
+        one.title()
+    );
+    Some(Verdict::ask(question, vec![handed, plain.origin]))
 }
 
 /// Lines that show that no encryption is asked for.
@@ -94,6 +110,12 @@ mod tests {
             ),
             ("nginx.conf", NGINX.replace("LISTEN", "listen 127.0.0.1:80;"), &[]),
             ("nginx.conf", NGINX.replace("LISTEN", "listen 80;\nreturn 301 https://$host$request_uri;"), &[]),
+            (
+                "nginx.conf",
+                "http {\n server {\n listen 80;\n location /admin { proxy_pass http://10.4.0.9; }\n }\n}\n"
+                    .into(),
+                &["ask d"],
+            ),
             (
                 "vsftpd.conf",
                 "anonymous_enable=NO\nlocal_enable=YES\n".into(),

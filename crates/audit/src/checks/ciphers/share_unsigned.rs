@@ -2,7 +2,8 @@
 
 use crate::serving::of_kinds;
 use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
-use trevlin_model::served::{Demand, ServedKind, Sources};
+use trevlin_model::Origin;
+use trevlin_model::served::{Demand, Part, ServedKind, Sources};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -14,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
           what is read and written. Signatures, or encryption, are what stops him.",
     fix: "Set `server signing = mandatory`, or `server smb encrypt = required`, which signs as well.",
     judged: "Fails where signatures are not asked for and some share does not ask for encryption; a step milder where that is the \
-             default and nobody wrote it. Passes where either is asked for.",
+             default and nobody wrote it. Passes where either is asked for. Undetermined where settings are kept where no export shows them.",
     references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10", "BSI APP.3.3.A12"],
     run,
 };
@@ -30,8 +31,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         });
         let verdict = match bare {
             None => Verdict::Pass,
+            Some(part) if stated(part).is_none() && !one.served.open.is_empty() => {
+                one.open().unwrap_or(Verdict::Pass)
+            }
             Some(part) => {
-                let stated = part.signing.as_ref().and_then(|setting| setting.origin());
+                let stated = stated(part);
                 one.fail_of(
                     if stated.is_some() { CHECK.severity } else { CHECK.severity.lower() },
                     &Sources::everybody(),
@@ -46,6 +50,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
+/// The line about signatures, where one is written.
+fn stated(part: &Part) -> Option<Origin> {
+    part.signing.as_ref().and_then(|setting| setting.origin())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -58,6 +67,7 @@ mod tests {
             ("server signing = auto", "", "fail low d smb.conf:2"),
             ("workgroup = QUAY", "", "fail info d smb.conf:1"),
             ("server signing = mandatory", "", "pass d"),
+            ("include = registry", "", "ask d"),
             ("smb encrypt = required", "", "pass d"),
             // One share closes what the whole leaves open, and the other way round.
             ("workgroup = QUAY", "smb encrypt = required\n", "pass d"),

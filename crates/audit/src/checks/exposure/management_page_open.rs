@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Limit the path by source (`allow 10.0.0.0/28; deny all;`, `Require ip 10.0.0.0/28`) or take it off the public site, and reach it through the tunnel.",
     judged: "Fails for each path whose name is that of pages for administrators (admin, manager, console, setup and the like) and that is open to every \
              address; graver where no login is asked for. What is handed on to another server may ask for one itself. Passes where sources are limited or \
-             a certificate is asked for.",
+             a certificate is asked for. Undetermined where a file that the server reads in was not exported.",
     references: &["NIST SP 800-123, 6.4", "BSI APP.3.2.A4", "CIS Controls 8, 12.8"],
     run,
 };
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Administration).is_some()) {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -54,6 +55,12 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
 mod tests {
     use super::*;
     use crate::checks::testing::run;
+
+    #[test]
+    fn a_file_that_is_missing_is_a_question() {
+        let text = "http {\nserver {\nlisten 80;\ninclude /etc/nginx/more.conf;\n}\n}\n";
+        run(&CHECK, &[("missing", &[("d/etc/nginx/nginx.conf", text)], &["ask d"])]);
+    }
 
     #[test]
     fn cases() {

@@ -14,7 +14,7 @@ pub(crate) const CHECK: Check = Check {
           cache can be filled with wrong answers by whoever asks it the right questions.",
     fix: "Name those who may ask (`allow-recursion`, `access-control`, `interface=`), and let a server of your own zones answer without recursion.",
     judged: "Fails where names are looked up for every address and the server listens beyond the device: low while the filter keeps the outside away, \
-             high where the outside reaches it. Passes where clients are named.",
+             high where the outside reaches it. Passes where clients are named. Undetermined where a file that the server reads in was not exported.",
     references: &["RFC 5358", "NIST SP 800-81 Rev. 2, 7.2", "US-CERT TA13-088A", "BSI APP.3.6.A6"],
     run,
 };
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Recursion).is_some()) {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -56,6 +57,13 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
 mod tests {
     use super::*;
     use crate::checks::exposure::testing::{Small, on};
+
+    #[test]
+    fn a_file_that_is_missing_is_a_question() {
+        let text = "options { recursion no; };\ninclude \"/etc/bind/more\";\n";
+        let one = Small { more: &[("gate/etc/bind/named.conf", text)], ..Small::default() };
+        assert_eq!(on(&CHECK, &one), ["ask gate"]);
+    }
 
     #[test]
     fn cases() {

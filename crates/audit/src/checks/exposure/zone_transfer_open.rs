@@ -12,8 +12,8 @@ pub(crate) const CHECK: Check = Check {
     severity: Severity::Low,
     why: "A zone is the list of all machines with their names and addresses. It tells which are worth a visit, without a packet to any of them.",
     fix: "Let second servers alone have it, by a key (`allow-transfer { key NAME; };`) or at least by address.",
-    judged: "Fails for each zone that the server keeps and hands out to everybody, which it does by itself before version 9.20. Passes where a key \
-             or a handful of addresses is named.",
+    judged: "Fails where a server hands zones that it keeps to more than a handful of addresses. Passes where a key or a handful of addresses is \
+             named. Undetermined where nothing is written about it: before version 9.20 everybody may have them, since then nobody.",
     references: &[
         "named.conf(5), allow-transfer",
         "RFC 5936, 5",
@@ -28,6 +28,23 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
         let zones = one.served.parts.iter().filter(|part| part.remark(Remark::Listing).is_some());
         let (open, shut): (Vec<&Part>, Vec<&Part>) = zones.partition(|part| is_open(part));
+        // Nothing is written about these, and the version decides.
+        let (unsaid, open): (Vec<&Part>, Vec<&Part>) =
+            open.into_iter().partition(|part| part.login.value().is_none());
+        if let Some(first) = unsaid.first() {
+            let names: Vec<String> = unsaid.iter().map(|part| part.name.replace("whole zone ", "")).collect();
+            let question = format!(
+                "{} says nothing about who may have {} as a whole: before version 9.20 everybody, since then nobody; ask for the version that runs",
+                one.title(),
+                super::super::some_names(&names)
+            );
+            answers.push(Answer::new(
+                one.device,
+                one.served.name.clone(),
+                Verdict::ask(question, vec![first.origin]),
+            ));
+        }
+        let silent = !unsaid.is_empty();
         // Zones that are open to the same are one finding.
         let mut groups: Vec<Vec<&Part>> = Vec::new();
         for part in open {
@@ -36,7 +53,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 None => groups.push(vec![part]),
             }
         }
-        if groups.is_empty() && !shut.is_empty() {
+        if groups.is_empty() && !shut.is_empty() && !silent {
             answers.push(Answer::new(one.device, one.served.name.clone(), Verdict::Pass));
         }
         for group in groups {
@@ -79,7 +96,7 @@ mod tests {
     #[test]
     fn cases() {
         for (transfer, wanted) in [
-            ("", &["fail low d named.conf:2"][..]),
+            ("", &["ask d"][..]),
             ("allow-transfer { any; };", &["fail low d named.conf:2"]),
             ("allow-transfer { 10.4.0.0/16; };", &["fail info d named.conf:2"]),
             ("allow-transfer { 10.4.0.9; };", &["pass d"]),

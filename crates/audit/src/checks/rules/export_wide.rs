@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Name the machines that mount the files, or the network they stand in and no more.",
     judged: "Fails for each export by address to a network that is wider than one the server itself is attached to, or holds more than \
              4096 addresses; a step graver where it may be changed. Passes where machines or one network are named, and with \
-             Kerberos. An export to everybody is told by another check.",
+             Kerberos. An export to everybody is told by another check. Undetermined where the server's addresses were not exported and more \
+             than 256 addresses are named.",
     references: &["exports(5)", "NIST SP 800-209, 4.3", "BSI NET.1.1.A5"],
     run,
 };
@@ -49,6 +50,17 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
         wider || (range.first().is_ipv4() && range.size() > MANY)
     });
     let trusting = matches!(part.login.value(), Some(Asked::Nothing | Asked::Address));
+    // Without its addresses, how wide its own network is cannot be told.
+    let unsure = part.sources.ranges.iter().find(|range| range.first().is_ipv4() && range.size() > 256);
+    if let Some(range) = unsure.filter(|_| trusting && !facts.has_interfaces && wide.is_none()) {
+        let question = format!(
+            "{} of {} is exported to {}, and whether that is wider than the network where its clients stand cannot be told; ask for `ip -j addr show` of the server",
+            part.name,
+            one.device_name(),
+            range.short()
+        );
+        return Verdict::ask(question, part.lines());
+    }
     match wide.filter(|_| trusting) {
         Some(range) => one.fail(
             if part.is_written() { CHECK.severity.raise() } else { CHECK.severity },
@@ -80,6 +92,9 @@ mod tests {
             ("/a *(rw)\n", &[]),
         ] {
             run(&CHECK, &[(text, &[PLACE, ("d/etc/exports", text)], wanted)]);
+        }
+        for (text, wanted) in [("/a 10.4.0.0/22(rw)\n", "ask d"), ("/a 10.4.0.0/24(rw)\n", "pass d")] {
+            run(&CHECK, &[(text, &[("d/etc/exports", text)], &[wanted])]);
         }
     }
 }
