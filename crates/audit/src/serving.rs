@@ -5,7 +5,8 @@ use crate::exposure::{Exposure, Reachable};
 use crate::services::What;
 use crate::views::{deciding, some_ranges};
 use crate::{Fail, Severity, Verdict};
-use trevlin_model::served::{Part, Served, ServedKind, Sources, UnitState};
+use trevlin_model::housekeeping::UnitState;
+use trevlin_model::served::{Part, Served, ServedKind, Sources};
 use trevlin_model::{Device, IpRange, Origin, Setting};
 
 /// A service of a device.

@@ -3,6 +3,7 @@
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
+use crate::housekeeping::{ClockKeeper, LogKeeper, Radio, Unit};
 use crate::ike::PreSharedKey;
 use crate::kernel::KernelSetting;
 use crate::listen::{DynamicName, PortMapper, Socket};
@@ -11,7 +12,7 @@ use crate::plan::{AddressPlan, Placed};
 use crate::radius::{
     EapSettings, RadiusClient, RadiusEntry, RadiusSecurity, RadiusSite, RadiusTarget, RadiusUpstream,
 };
-use crate::served::{ClockKeeper, LogKeeper, Radio, Served, Unit};
+use crate::served::Served;
 use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::SudoRule;

@@ -19,6 +19,7 @@ pub mod dhcp;
 mod export;
 mod facts;
 mod filter;
+pub mod housekeeping;
 pub mod ike;
 mod interface;
 pub mod ipsec;

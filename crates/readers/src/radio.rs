@@ -3,8 +3,9 @@
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, hold, is_known};
 use std::collections::BTreeMap;
+use trevlin_model::housekeeping::{Radio, RadioProtection};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Demand, Radio, RadioProtection};
+use trevlin_model::served::Demand;
 use trevlin_model::{Export, LineClass, Origin, Setting};
 
 /// The reader.

@@ -2,9 +2,8 @@
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known, words};
-use trevlin_model::served::{
-    Asked, Carried, ClockKeeper, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
-};
+use trevlin_model::housekeeping::ClockKeeper;
+use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
 use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader.

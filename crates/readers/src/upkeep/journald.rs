@@ -2,7 +2,8 @@
 
 use crate::ini::sections;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
-use trevlin_model::served::{Carried, LogKeeper, LogTarget};
+use trevlin_model::housekeeping::{LogKeeper, LogTarget};
+use trevlin_model::served::Carried;
 use trevlin_model::{Export, LineClass};
 
 /// The reader.

@@ -3,9 +3,8 @@
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known, words};
-use trevlin_model::served::{
-    Asked, Carried, ClockKeeper, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
-};
+use trevlin_model::housekeeping::ClockKeeper;
+use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
 use trevlin_model::{Export, Family, IpRange, LineClass, Origin, Protocol, Setting};
 
 /// The reader.

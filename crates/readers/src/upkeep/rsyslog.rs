@@ -6,9 +6,8 @@
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::host_and_port;
 use std::collections::BTreeMap;
-use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, LogKeeper, LogTarget, Part, PartKind, Served, ServedKind, Sources,
-};
+use trevlin_model::housekeeping::{LogKeeper, LogTarget};
+use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind, Sources};
 use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader.

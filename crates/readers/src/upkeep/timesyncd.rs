@@ -2,7 +2,7 @@
 
 use crate::ini::sections;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
-use trevlin_model::served::ClockKeeper;
+use trevlin_model::housekeeping::ClockKeeper;
 use trevlin_model::{Export, LineClass};
 
 /// The reader.

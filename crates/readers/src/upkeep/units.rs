@@ -5,7 +5,7 @@
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use trevlin_model::Export;
-use trevlin_model::served::{Unit, UnitState};
+use trevlin_model::housekeeping::{Unit, UnitState};
 
 /// The reader of links.
 pub(crate) const LINKS: Reader = Reader {

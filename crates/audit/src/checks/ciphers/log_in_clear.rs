@@ -1,7 +1,8 @@
 //! What a device logs leaves it as it is.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::served::{Carried, LogTarget};
+use trevlin_model::housekeeping::LogTarget;
+use trevlin_model::served::Carried;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {

@@ -1,7 +1,7 @@
 //! A radio network is protected by what has been broken.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::served::{Radio, RadioProtection};
+use trevlin_model::housekeeping::{Radio, RadioProtection};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {

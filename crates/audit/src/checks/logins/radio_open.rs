@@ -1,7 +1,7 @@
 //! A radio network lets anybody in.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::served::RadioProtection;
+use trevlin_model::housekeeping::RadioProtection;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {

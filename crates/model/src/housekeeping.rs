@@ -1,0 +1,111 @@
+//! What keeps a device in order: where its log goes, whose clock it follows, what it starts; and the radio networks that it spans.
+
+use crate::served::{Carried, Demand};
+use crate::{Origin, Setting};
+
+/// Where a device sends what it logs.
+#[derive(Debug, Clone)]
+pub struct LogTarget {
+    /// The collector.
+    pub host: String,
+    /// Transport protocol and encryption.
+    pub carried: Carried,
+    /// Whether lost messages are noticed (TCP or RELP).
+    pub reliable: bool,
+    /// Its line.
+    pub origin: Origin,
+}
+
+/// A program that keeps what a device logs.
+#[derive(Debug, Clone)]
+pub struct LogKeeper {
+    /// The program.
+    pub program: &'static str,
+    /// Where it sends what it logs.
+    pub targets: Vec<LogTarget>,
+    /// What the exports cannot tell, with the line that makes one ask.
+    pub open: Vec<(String, Origin)>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// A program that keeps a device's clock.
+#[derive(Debug, Clone)]
+pub struct ClockKeeper {
+    /// The program.
+    pub program: &'static str,
+    /// Servers, pools and reference clocks that it follows.
+    pub sources: Vec<(String, Origin)>,
+    /// What the exports cannot tell.
+    pub open: Vec<(String, Origin)>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// How a radio network is protected.
+#[derive(Debug, Clone)]
+pub struct Radio {
+    /// Name of the network.
+    pub name: String,
+    /// Interface.
+    pub interface: String,
+    /// Protection, weakest first: `open`, `WEP`, `WPA`, `WPA2`, `WPA3`, in words.
+    pub protection: RadioProtection,
+    /// Line that says so.
+    pub protection_origin: Origin,
+    /// The line that lets TKIP be used.
+    pub tkip: Option<Origin>,
+    /// The line that lets clients join by button or number (Wi-Fi Protected Setup).
+    pub setup: Option<Origin>,
+    /// Whether management frames are protected (IEEE 802.11w).
+    pub management_frames: Setting<Demand>,
+    /// Whether clients reach one another.
+    pub clients_apart: bool,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// What keeps others out of a radio network.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum RadioProtection {
+    /// Nothing.
+    Open,
+    /// Wired Equivalent Privacy, deprecated since IEEE 802.11i.
+    Wep,
+    /// The first WPA.
+    Wpa,
+    /// WPA2 with a passphrase.
+    Wpa2Passphrase,
+    /// WPA2 with a login for each client (IEEE 802.1X).
+    Wpa2Login,
+    /// WPA3 with a passphrase.
+    Wpa3Passphrase,
+    /// WPA3 with a login for each client.
+    Wpa3Login,
+    /// Encrypted without a login (OWE, RFC 8110).
+    Encrypted,
+}
+
+/// Whether a unit of systemd starts at boot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum UnitState {
+    /// It does.
+    Enabled,
+    /// It does not.
+    Disabled,
+    /// It cannot be started.
+    Masked,
+    /// Another unit starts it, or nothing says.
+    Static,
+}
+
+/// A unit of systemd.
+#[derive(Debug, Clone)]
+pub struct Unit {
+    /// Name with its ending.
+    pub name: String,
+    /// Whether it starts.
+    pub state: UnitState,
+    /// The line.
+    pub origin: Origin,
+}

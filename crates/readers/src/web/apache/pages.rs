@@ -1,0 +1,282 @@
+//! Pages of a site, each with what the sections of its folders and locations say of it.
+
+use super::access::{all_of, any, ordered};
+use crate::angles::Directive;
+use crate::serving::truth;
+use crate::web::{Way, both, page, parts_of};
+use trevlin_model::served::{Asked, Part, Remark, Sources};
+use trevlin_model::{Origin, Setting};
+
+/// Sections of folders and locations that may hold for a page, in the order in which they count.
+fn sections<'d, 'a>(
+    own: &'d [Directive<'a>],
+    is_host: bool,
+    all: &'d [Directive<'a>],
+) -> Vec<&'d Directive<'a>> {
+    let of = |name: &'static str| {
+        let main = all.iter().filter(move |one| one.name == name);
+        main.chain(own.iter().filter(move |one| is_host && one.name == name))
+    };
+    let mut folders: Vec<&Directive<'_>> = of("directory").collect();
+    folders.sort_by_key(|one| one.first().trim_end_matches('/').len());
+    folders.extend(of("directorymatch"));
+    folders.extend(of("location"));
+    folders.extend(of("locationmatch"));
+    folders
+}
+
+/// What sections say of one page.
+#[derive(Default)]
+struct Said<'d, 'a> {
+    require: Vec<&'d Directive<'a>>,
+    listing: Option<Origin>,
+    handler: Option<(&'a str, Origin)>,
+    verify: Option<Origin>,
+    dav: Option<Origin>,
+    any: bool,
+}
+
+impl<'d, 'a> Said<'d, 'a> {
+    fn take(&mut self, inside: &'d [Directive<'a>]) {
+        const AUTHORISING: [&str; 7] =
+            ["require", "requireany", "requireall", "requirenone", "order", "allow", "deny"];
+        let own: Vec<&Directive<'_>> =
+            inside.iter().filter(|one| AUTHORISING.contains(&one.name.as_str())).collect();
+        if !own.is_empty() {
+            self.require = own;
+        }
+        for one in inside {
+            match one.name.as_str() {
+                "options" => self.options(one),
+                "sethandler" => self.handler = Some((one.first(), one.origin)),
+                "sslverifyclient" => {
+                    self.verify = (one.first().eq_ignore_ascii_case("require")).then_some(one.origin);
+                }
+                "dav" => self.dav = (truth(one.first()) == Some(true)).then_some(one.origin),
+                "satisfy" => self.any = one.first().eq_ignore_ascii_case("any"),
+                _ => {}
+            }
+        }
+    }
+
+    /// Options without signs replace all; with signs they add and take away (core, Options).
+    fn options(&mut self, one: &Directive<'_>) {
+        if !one.words.iter().any(|word| word.starts_with(['+', '-'])) {
+            let lists = one
+                .words
+                .iter()
+                .any(|word| word.eq_ignore_ascii_case("indexes") || word.eq_ignore_ascii_case("all"));
+            self.listing = lists.then_some(one.origin);
+            return;
+        }
+        for word in &one.words {
+            let name = word.trim_start_matches(['+', '-']);
+            if name.eq_ignore_ascii_case("indexes") || name.eq_ignore_ascii_case("all") {
+                self.listing = (!word.starts_with('-')).then_some(one.origin);
+            }
+        }
+    }
+}
+
+pub(super) fn pages(
+    own: &[Directive<'_>],
+    is_host: bool,
+    all: &[Directive<'_>],
+    origin: Origin,
+) -> Vec<Part> {
+    let here = |name: &str| own.iter().filter(|one| one.name == name).collect::<Vec<_>>();
+    if let Some(line) = redirect(own) {
+        let mut part = page("/", line);
+        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        part.remarks.push((Remark::Redirect, line));
+        return vec![part];
+    }
+    let sections = sections(own, is_host, all);
+    let root = own
+        .iter()
+        .rev()
+        .chain(all.iter().rev())
+        .find(|one| one.name == "documentroot")
+        .map_or("", |one| one.first().trim_end_matches('/'));
+    let passes = |name: &str| -> Vec<(String, Origin)> {
+        let all = here(name);
+        all.iter()
+            .filter(|one| one.words.get(1).is_some_and(|to| *to != "!"))
+            .map(|one| (one.first().to_owned(), one.origin))
+            .collect()
+    };
+    let handed: Vec<(String, Origin)> =
+        passes("proxypass").into_iter().chain(passes("proxypassmatch")).collect();
+    // Pages by their path on the site, and the folder behind each.
+    let mut wanted: Vec<(String, String, Origin)> = vec![("/".into(), root.to_owned(), origin)];
+    let mut aliases: Vec<(&str, &str)> = Vec::new();
+    for one in all.iter().filter(|_| is_host).chain(own) {
+        if matches!(one.name.as_str(), "alias" | "scriptalias")
+            && let [url, folder, ..] = one.words.as_slice()
+        {
+            aliases.push((url, folder));
+            wanted.push(((*url).to_owned(), (*folder).to_owned(), one.origin));
+        }
+    }
+    for one in &sections {
+        match one.name.as_str() {
+            "location" if one.first().starts_with('/') => {
+                let folder = behind(one.first(), root, &aliases, &handed);
+                wanted.push((one.first().to_owned(), folder, one.origin));
+            }
+            "location" | "locationmatch" => wanted.push((one.words.join(" "), String::new(), one.origin)),
+            "directory" if !root.is_empty() => {
+                if let Some(rest) =
+                    one.first().strip_prefix(root).filter(|rest| !rest.trim_matches('/').is_empty())
+                {
+                    wanted.push((rest.to_owned(), one.first().to_owned(), one.origin));
+                }
+            }
+            _ => {}
+        }
+    }
+    wanted.extend(handed.iter().map(|(url, origin)| (url.clone(), String::new(), *origin)));
+    let mut seen: Vec<String> = Vec::new();
+    let mut parts = Vec::new();
+    for (url, folder, line) in wanted {
+        let key = if url.len() > 1 { url.trim_end_matches('/').to_owned() } else { url.clone() };
+        if seen.contains(&key) {
+            continue;
+        }
+        seen.push(key);
+        parts.extend(one_page(&url, &folder, line, &sections, own, &handed));
+    }
+    parts
+}
+
+/// The folder behind a page, whose sections count as well; nothing behind one that is handed on.
+fn behind(url: &str, root: &str, aliases: &[(&str, &str)], handed: &[(String, Origin)]) -> String {
+    let within = |path: &str| below(url, path.trim_end_matches('/'));
+    if handed.iter().any(|(path, _)| within(path)) || root.is_empty() {
+        return String::new();
+    }
+    match aliases.iter().find(|(path, _)| within(path)) {
+        Some((path, folder)) => {
+            format!("{folder}{}", url.get(path.trim_end_matches('/').len()..).unwrap_or_default())
+        }
+        None => format!("{root}{url}"),
+    }
+}
+
+fn one_page(
+    url: &str,
+    folder: &str,
+    line: Origin,
+    sections: &[&Directive<'_>],
+    own: &[Directive<'_>],
+    handed: &[(String, Origin)],
+) -> Vec<Part> {
+    let mut said = Said::default();
+    said.take(own);
+    for one in sections {
+        let path = one.first().trim_end_matches('/');
+        let fits = match one.name.as_str() {
+            // A page without a folder of its own is handed on or made by the server.
+            "directory" => !folder.is_empty() && below(folder, path),
+            "location" => below(url, path),
+            _ => one.words.join(" ") == url,
+        };
+        if fits {
+            said.take(one.children());
+        }
+    }
+    let mut part = page(url, line);
+    part.path = Some(folder.to_owned()).filter(|folder| !folder.is_empty());
+    let made = said.handler.is_some();
+    part.remarks
+        .extend(said.listing.filter(|_| !folder.is_empty() && !made).map(|origin| (Remark::Listing, origin)));
+    match said.handler {
+        Some((name, origin)) if name.starts_with("server-") => part.remarks.push((Remark::Status, origin)),
+        Some((name, origin)) if name.ends_with("-manager") => {
+            part.remarks.push((Remark::Administration, origin))
+        }
+        Some((name, origin)) if name.starts_with("proxy:") => part.remarks.push((Remark::HandedOn, origin)),
+        _ => {}
+    }
+    let on =
+        handed.iter().find(|(path, _)| below(url, path.trim_end_matches('/'))).map(|(_, origin)| *origin);
+    let inside = sections.iter().filter(|one| one.first() == url).flat_map(|one| one.children());
+    let on = on.or_else(|| inside.filter(|one| one.name == "proxypass").map(|one| one.origin).next());
+    part.remarks.extend(on.map(|origin| (Remark::HandedOn, origin)));
+    if let Some(origin) = said.dav {
+        part.writes = Setting::Stated { value: true, origin };
+    }
+    let mut ways = said.ways();
+    if let Some(origin) = said.verify {
+        let certificate = Way { sources: Sources::everybody(), asked: Asked::Certificate, origin };
+        ways = Some(ways.map_or_else(
+            || vec![certificate.clone()],
+            |all| all.iter().map(|way| both(way, &certificate)).collect(),
+        ));
+    }
+    match ways {
+        Some(all) => {
+            let mut found = parts_of(&part, &all);
+            if on.is_some() {
+                for one in found.iter_mut().filter(|one| one.asks_nothing()) {
+                    one.login = Setting::Unknown { why: "the server that it is handed on to decides".into() };
+                }
+            }
+            found
+        }
+        None => {
+            part.login = match on {
+                Some(_) => Setting::Unknown { why: "the server that it is handed on to decides".into() },
+                None => Setting::default_of(Asked::Nothing, "Apache", "mod_authz_core, Require"),
+            };
+            vec![part]
+        }
+    }
+}
+
+/// Whether a path is another or lies below it.
+fn below(path: &str, above: &str) -> bool {
+    let path = path.trim_end_matches('/');
+    path == above || path.strip_prefix(above).is_some_and(|rest| rest.starts_with('/')) || above.is_empty()
+}
+
+impl Said<'_, '_> {
+    /// Who is let in; nothing where nothing says.
+    fn ways(&self) -> Option<Vec<Way>> {
+        if self.require.is_empty() {
+            return None;
+        }
+        let modern: Vec<&Directive<'_>> =
+            self.require.iter().copied().filter(|one| one.name.starts_with("require")).collect();
+        let old: Vec<&Directive<'_>> =
+            self.require.iter().copied().filter(|one| !one.name.starts_with("require")).collect();
+        let login = (!modern.is_empty()).then(|| any(&modern));
+        let address = (!old.is_empty()).then(|| vec![ordered(&old)]);
+        match (login, address) {
+            (Some(login), Some(address)) if self.any => Some(login.into_iter().chain(address).collect()),
+            (Some(login), Some(address)) => Some(all_of(&[login, address])),
+            (one, other) => one.or(other),
+        }
+    }
+}
+
+/// A directive of the site that sends everybody to a place with TLS.
+fn redirect(own: &[Directive<'_>]) -> Option<Origin> {
+    let to_tls = |one: &Directive<'_>, from: &[&str]| {
+        one.words.iter().any(|word| word.to_ascii_lowercase().starts_with("https://"))
+            && one.words.iter().any(|word| from.contains(word))
+    };
+    let fits = |one: &&Directive<'_>| match one.name.as_str() {
+        "redirect" | "redirectpermanent" => to_tls(one, &["/"]),
+        "redirectmatch" => to_tls(one, &["^", "^/", "^/(.*)", "^/(.*)$", "^(.*)$", ".*", "(.*)"]),
+        "rewriterule" => {
+            let on = own.iter().any(|one| one.name == "rewriteengine" && truth(one.first()) == Some(true));
+            on && to_tls(
+                one,
+                &["^", "^/", ".*", "^.*$", "^(.*)$", "(.*)", "^/?(.*)", "^/?(.*)$", "^/(.*)$", "^/(.*)"],
+            )
+        }
+        _ => false,
+    };
+    own.iter().find(fits).map(|one| one.origin)
+}
