@@ -228,7 +228,7 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
     }
     let surroundings: BTreeMap<&str, Surroundings<'_>> = by_folder
         .into_iter()
-        .map(|(folder, exports)| (folder, Surroundings { exports, ike_daemon: file.ike_of(folder) }))
+        .map(|(folder, exports)| (folder, Surroundings::with_ike_daemon(exports, file.ike_of(folder))))
         .collect();
     let readings: Vec<Reading> = decoded
         .par_iter()

@@ -54,6 +54,8 @@ mod stunnel;
 mod sudoers;
 mod suites;
 mod sysctl;
+#[cfg(test)]
+mod testing;
 mod tls;
 mod upkeep;
 mod web;

@@ -1,5 +1,7 @@
 //! What a reader is.
 
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{Export, Facts, Ledger, LineClass, Note, Origin, find_path, find_paths};
 
@@ -67,13 +69,21 @@ pub struct Surroundings<'a> {
     pub exports: Vec<&'a Export>,
     /// Whose files for IKE these are, where somebody said so: two daemons have files of one name.
     pub ike_daemon: Option<IkeDaemon>,
+    /// Paths of exports that others read in, by the function that finds them: worked out once for each format.
+    read_in: Arc<Mutex<BTreeMap<usize, Arc<BTreeSet<String>>>>>,
 }
 
 impl<'a> Surroundings<'a> {
     /// The other exports, with nothing said about them.
     #[must_use]
     pub fn of(exports: Vec<&'a Export>) -> Self {
-        Self { exports, ike_daemon: None }
+        Self::with_ike_daemon(exports, None)
+    }
+
+    /// The other exports, and whose files for IKE they are.
+    #[must_use]
+    pub fn with_ike_daemon(exports: Vec<&'a Export>, ike_daemon: Option<IkeDaemon>) -> Self {
+        Self { exports, ike_daemon, read_in: Arc::default() }
     }
 }
 
@@ -112,9 +122,19 @@ impl<'a> Surroundings<'a> {
         export: &Export,
         included: fn(&str, &Export, &Surroundings<'a>) -> Vec<&'a Export>,
     ) -> bool {
-        let others = self.exports.iter().filter(|other| other.path() != export.path());
-        let means = |found: Vec<&Export>| found.iter().any(|one| one.path() == export.path());
-        others.into_iter().any(|other| other.lines().any(|line| means(included(line.text, other, self))))
+        // A device has many files, and each asks; so what is read in by any of them is looked for once.
+        let mut known = self.read_in.lock().unwrap_or_else(PoisonError::into_inner);
+        let paths = known.entry(included as usize).or_insert_with(|| {
+            let mut paths = BTreeSet::new();
+            for other in &self.exports {
+                let found = other.lines().flat_map(|line| included(line.text, other, self));
+                paths.extend(
+                    found.map(|one| one.path()).filter(|path| *path != other.path()).map(str::to_owned),
+                );
+            }
+            Arc::new(paths)
+        });
+        paths.contains(export.path())
     }
 }
 

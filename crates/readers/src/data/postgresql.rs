@@ -133,11 +133,12 @@ const JUDGED: [&str; 9] = [
 
 /// The exports that a line reads in.
 fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
-    if !is_settings(named_in) {
+    // Most lines are looked at no further, so that they come first.
+    if !line.trim_start().get(..7).is_some_and(|word| word.eq_ignore_ascii_case("include")) {
         return Vec::new();
     }
     match statement(line) {
-        Some((name, value)) if name.starts_with("include") => {
+        Some((name, value)) if name.starts_with("include") && is_settings(named_in) => {
             let pattern = if name == "include_dir" { format!("{value}/*.conf") } else { value };
             around.find_all(&pattern, named_in)
         }

@@ -113,7 +113,7 @@ fn both_daemons() {
 #[test]
 fn whose_file_it_is_may_be_said() {
     let export = Export::new(ExportId(0), "d/etc/ipsec.conf", "conn c\n\tauto=add\n".into());
-    let around = Surroundings { ike_daemon: Some(IkeDaemon::Libreswan), ..Surroundings::of(vec![&export]) };
+    let around = Surroundings::with_ike_daemon(vec![&export], Some(IkeDaemon::Libreswan));
     assert!(told(&read(&export, &around)).starts_with("Libreswan"));
 }
 

@@ -103,7 +103,8 @@ fn upto<'a>(text: &'a str, first: &str, last: &str) -> &'a str {
 }
 
 fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
-    if recognise(named_in) == Recognition::No {
+    // Most lines are looked at no further, so that they come first.
+    if !line.trim_start().starts_with("include") || recognise(named_in) == Recognition::No {
         return Vec::new();
     }
     match statements(line).first() {

@@ -1,17 +1,11 @@
 //! Tests of the reader.
 
 use super::*;
-use crate::reader::Surroundings;
-use trevlin_model::ExportId;
+use crate::testing::first;
 use trevlin_model::served::{Part, Served};
 
 fn of(files: &[(&str, &str)]) -> Reading {
-    let exports: Vec<Export> = files
-        .iter()
-        .enumerate()
-        .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).into()))
-        .collect();
-    read(&exports[0], &Surroundings::of(exports.iter().collect()))
+    first(read, files)
 }
 
 fn told(reading: &Reading) -> Vec<String> {

@@ -1,15 +1,10 @@
 //! Tests of the reader.
 
 use super::*;
-use trevlin_model::ExportId;
+use crate::testing::first;
 
 fn of(files: &[(&str, &str)]) -> Reading {
-    let exports: Vec<Export> = files
-        .iter()
-        .enumerate()
-        .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).into()))
-        .collect();
-    read(&exports[0], &Surroundings::of(exports.iter().collect()))
+    first(read, files)
 }
 
 fn told(reading: &Reading) -> Vec<String> {
