@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind, Sources};
-use trevlin_model::{Export, Facts, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -81,7 +81,9 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut served =
         Served::new(ServedKind::Monitoring, "SNMP agent", "monitoring (SNMP)", &["snmpd"], origin);
     served.endpoints = if state.endpoints.is_empty() {
-        vec![Endpoint::everywhere(Protocol::UDP, 161, Carried::Optional, origin)]
+        // By itself, and for a transport without a version, it listens by IPv4 (snmpd(8), LISTENING ADDRESSES).
+        let all = Endpoint::everywhere(Protocol::UDP, 161, Carried::Optional, origin);
+        vec![Endpoint { families: Families::V4, ..all }]
     } else {
         std::mem::take(&mut state.endpoints)
     };
@@ -313,7 +315,7 @@ fn endpoint(word: &str, origin: Origin) -> Option<Endpoint> {
     }
     let default = if carried == Carried::Encrypted { 10161 } else { 161 };
     let all = Endpoint::everywhere(protocol, default, carried, origin);
-    let all = if six { Endpoint { families: trevlin_model::Families::V6, ..all } } else { all };
+    let all = Endpoint { families: if six { Families::V6 } else { Families::V4 }, ..all };
     if let Ok(port) = rest.parse::<u16>() {
         return Some(Endpoint { port, ..all });
     }

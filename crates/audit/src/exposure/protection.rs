@@ -3,9 +3,9 @@
 use super::Reachable;
 use crate::Estate;
 use crate::access;
-use crate::services::{Encrypted, PortKind, Service, What};
+use crate::services::{Encrypted, PortKind, Service, What, sites_at};
 use serde::Serialize;
-use trevlin_model::served::{Asked, Carried, Part, Served};
+use trevlin_model::served::{Asked, Carried, Part};
 use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
 
 /// How a service stands that is reached.
@@ -112,16 +112,9 @@ fn of_served(
     number: usize,
     service: &Service,
 ) -> (Encrypted, Option<Vec<&'static str>>, Vec<String>) {
-    let all = &estate.devices[device].facts.served;
-    let first = &all[number];
-    let same = |one: &&Served| {
-        one.program == first.program
-            && one
-                .endpoints
-                .iter()
-                .any(|place| place.port == service.port && place.address == service.address)
-    };
-    let sites: Vec<&Served> = all.iter().filter(same).collect();
+    let device = &estate.devices[device];
+    let first = &device.facts.served[number];
+    let sites = sites_at(device, service);
     let place =
         first.endpoints.iter().find(|place| (place.port, place.address) == (service.port, service.address));
     let encrypted = match place.map(|place| place.carried) {

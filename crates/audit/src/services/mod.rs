@@ -10,7 +10,7 @@ use crate::Estate;
 use crate::management::ManagementPort;
 use serde::Serialize;
 use std::net::IpAddr;
-use trevlin_model::served::ServedKind;
+use trevlin_model::served::{Served, ServedKind};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Families, Family, Listener, Origin, PortRange, Tunnel, TunnelFamily};
 
@@ -216,6 +216,20 @@ fn configured(name: &str, what: What, protocol: u8, origin: Origin) -> Service {
         configured: Some(origin),
         observed: None,
     }
+}
+
+/// What stands behind a service that is known by its files: every site that its program serves at the same place.
+#[must_use]
+pub fn sites_at<'a>(device: &'a Device, service: &Service) -> Vec<&'a Served> {
+    let What::Served(number, _) = service.what else { return Vec::new() };
+    let program = device.facts.served[number].program;
+    let there = |one: &&Served| {
+        let at = |place: &trevlin_model::served::Endpoint| {
+            (place.port, place.address) == (service.port, service.address)
+        };
+        one.program == program && one.endpoints.iter().any(at)
+    };
+    device.facts.served.iter().filter(there).collect()
 }
 
 /// Services by their files. Sites of one server at one port are one service.

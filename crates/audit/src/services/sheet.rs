@@ -1,6 +1,6 @@
 //! What devices serve, as outputs show it: text on its way out, with every secret masked.
 
-use super::{Encrypted, Known, Service, What};
+use super::{Encrypted, Known, Service, What, sites_at};
 use crate::Estate;
 use crate::exposure::{Exposure, protection};
 use crate::outcome::{Evidence, place};
@@ -149,20 +149,7 @@ fn place_of(service: &Service) -> PlaceRow {
 fn row(estate: &Estate, at: usize, service: &Service, place: PlaceRow) -> ServedRow {
     let device = &estate.devices[at];
     let protection = protection(estate, at, service);
-    let sites: Vec<&Served> = match service.what {
-        What::Served(number, _) => {
-            let first = &device.facts.served[number];
-            let together = |one: &&Served| {
-                one.program == first.program
-                    && one
-                        .endpoints
-                        .iter()
-                        .any(|place| place.port == service.port && place.address == service.address)
-            };
-            device.facts.served.iter().filter(together).collect()
-        }
-        _ => Vec::new(),
-    };
+    let sites = sites_at(device, service);
     let several = sites.len() > 1;
     let mut parts = Vec::new();
     for site in &sites {

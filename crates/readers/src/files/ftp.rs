@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use trevlin_model::served::{
     Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
 };
-use trevlin_model::{DefaultValue, Export, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader of `vsftpd.conf`.
 pub(crate) const VSFTPD: Reader = Reader {
@@ -132,6 +132,8 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
     let address = ["listen_address", "listen_address6"].into_iter().find_map(get);
     served.endpoints.push(match address.and_then(|(text, line)| Some((text.parse().ok()?, line))) {
         Some((address, line)) => Endpoint { origin: line, ..at }.at(address),
+        // The other way to listen takes both versions.
+        None if on("listen").is_some() => Endpoint { families: Families::V4, ..at },
         None => at,
     });
     if let Some(line) = encrypted {

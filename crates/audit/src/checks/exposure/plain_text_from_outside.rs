@@ -1,8 +1,10 @@
 //! A service in plain text answers the outside.
 
 use super::each_exposed;
-use crate::services::{Encrypted, PortKind, Service, What};
+use crate::services::{Encrypted, PortKind, Service, What, sites_at};
 use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use trevlin_model::Device;
+use trevlin_model::served::{Carried, Endpoint, Remark, Served};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -23,22 +25,53 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    each_exposed(&CHECK, estate, |_, service| is_plain(service), |one| one.judge(CHECK.severity))
+    let plain = |device: usize, service: &Service| is_plain(&estate.devices[device], service);
+    each_exposed(&CHECK, estate, plain, |one| one.judge(CHECK.severity))
 }
 
 /// Whether a service is in plain text, and told by no other check.
-fn is_plain(service: &Service) -> bool {
-    let plain = service.port_known().is_some_and(|known| known.encrypted == Encrypted::No);
+fn is_plain(device: &Device, service: &Service) -> bool {
+    let by_files = matches!(service.what, What::Served(..));
+    let plain = if by_files {
+        sites_at(device, service).iter().any(|one| stays_plain(one, service))
+    } else {
+        service.port_known().is_some_and(|known| known.encrypted == Encrypted::No)
+    };
     let elsewhere =
         matches!(service.kind(), PortKind::Names | PortKind::Time | PortKind::Tunnel | PortKind::Shell)
             || crate::exposure::never_meant(service.kind());
-    plain && !elsewhere && service.what == What::Socket
+    plain && !elsewhere && (by_files || service.what == What::Socket)
+}
+
+/// Whether whoever comes to a site at this place stays without encryption: it is not asked for, and nobody is sent on to it.
+fn stays_plain(one: &Served, service: &Service) -> bool {
+    let here = |place: &&Endpoint| (place.port, place.address) == (service.port, service.address);
+    let plain = one.endpoints.iter().find(here).is_some_and(|place| place.carried == Carried::Plain);
+    let sends = one.parts.iter().any(|part| part.remark(Remark::Redirect).is_some() && part.name == "/");
+    plain && !sends
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::checks::exposure::testing;
+
+    #[test]
+    fn sites_by_their_files() {
+        const FILE: &str = "gate/etc/nginx/nginx.conf";
+        for (inner, wanted) in [
+            ("root /a;", "fail medium gate iptables-save.txt:9 nginx.conf:3"),
+            ("return 301 https://$host$request_uri;", ""),
+        ] {
+            let text = format!("http {{\nserver {{\nlisten 80;\n{inner}\n}}\n}}\n");
+            let one = testing::Small {
+                rules: "-A INPUT -p tcp -j ACCEPT\n",
+                more: &[(FILE, &text)],
+                ..testing::Small::default()
+            };
+            assert_eq!(testing::on(&CHECK, &one).join(" "), wanted, "{inner}");
+        }
+    }
 
     #[test]
     fn cases() {

@@ -200,7 +200,7 @@ fn load<'a>(
 }
 
 /// Settings that are judged, under the name that the others stand for.
-const JUDGED: [&str; 29] = [
+const JUDGED: [&str; 30] = [
     "guestok",
     "guestonly",
     "guestaccount",
@@ -230,6 +230,7 @@ const JUDGED: [&str; 29] = [
     "serverrole",
     "username",
     "netbiosname",
+    "disablenetbios",
 ];
 
 /// Lines with what a backslash at their end joins to them; comments and empty lines are left out.
@@ -352,6 +353,7 @@ fn served(export: &Export, loaded: Loaded) -> Served {
 fn endpoints(global: &Values, origin: Origin) -> Vec<Endpoint> {
     let ports: Vec<u16> = match get(global, "smbports") {
         Some((text, _)) => list(text).iter().filter_map(|port| port.parse().ok()).collect(),
+        None if yes(global, "disablenetbios").is_some_and(|(yes, _)| yes) => vec![445],
         None => vec![445, 139],
     };
     let bound = yes(global, "bindinterfacesonly").is_some_and(|(yes, _)| yes);
