@@ -38,11 +38,26 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-/// A file that `snmpd.conf` of the same device reads in: its folder, or the file that keeps users.
+/// Files that a line reads in (snmp_config(5), includeFile, includeDir).
+fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+    let mut words = line.split_whitespace();
+    let keyword = words.next().unwrap_or_default();
+    let Some(path) = words.next() else { return Vec::new() };
+    if keyword.eq_ignore_ascii_case("includefile") {
+        around.find_all(path, named_in)
+    } else if keyword.eq_ignore_ascii_case("includedir") {
+        around.find_all(&format!("{}/*.conf", path.trim_end_matches('/')), named_in)
+    } else {
+        Vec::new()
+    }
+}
+
+/// A file that `snmpd.conf` of the same device reads in: by a line, as its folder, or the file that keeps users.
 fn is_part(export: &Export, around: &Surroundings<'_>) -> bool {
     let main = |one: &&&Export| one.file_name() == "snmpd.conf" && !one.path().contains("var/lib/");
     let aside = export.path().contains("snmpd.conf.d/") || export.path().contains("var/lib/");
-    aside && around.exports.iter().any(|one| main(&one) && one.path() != export.path())
+    let folder = aside && around.exports.iter().any(|one| main(&one) && one.path() != export.path());
+    folder || around.reads_in(export, included)
 }
 
 #[derive(Default)]
@@ -54,6 +69,8 @@ struct State {
     names: BTreeMap<String, Vec<(Sources, Origin)>>,
     groups: Vec<(String, String, String, Origin)>,
     access: Vec<Access>,
+    /// What no export shows.
+    open: Vec<(String, Origin)>,
     first: Option<Origin>,
 }
 
@@ -68,14 +85,14 @@ struct Access {
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut state = State::default();
-    lines(export, &mut state, &mut reading);
+    lines(export, around, &mut state, &mut reading);
     if is_part(export, around) {
         return reading;
     }
     for other in around.exports.iter().filter(|one| one.path() != export.path() && is_part(one, around)) {
         // Their secrets and their ledger are told with themselves.
         let mut aside = Reading::of(other);
-        lines(other, &mut state, &mut aside);
+        lines(other, around, &mut state, &mut aside);
     }
     let origin = state.first.unwrap_or_else(|| export.origin(0..0));
     let mut served =
@@ -87,6 +104,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     } else {
         std::mem::take(&mut state.endpoints)
     };
+    served.open = std::mem::take(&mut state.open);
     served.parts = std::mem::take(&mut state.parts);
     served.parts.extend(views(&state));
     if !state.algorithms.is_empty() {
@@ -103,7 +121,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn lines(export: &Export, state: &mut State, reading: &mut Reading) {
+fn lines(export: &Export, around: &Surroundings<'_>, state: &mut State, reading: &mut Reading) {
     for line in export.lines() {
         let text = line.text.trim();
         let words = words(text);
@@ -117,6 +135,21 @@ fn lines(export: &Export, state: &mut State, reading: &mut Reading) {
             "com2sec" | "com2sec6" | "group" => 3,
             "access" => 8,
             "usmuser" | "trapsink" | "trap2sink" | "informsink" => 1,
+            "includefile" if !rest.is_empty() => {
+                book.understood(origin);
+                state.first.get_or_insert(origin);
+                if included(text, export, around).is_empty() {
+                    let text =
+                        format!("`{}` is not among the exports; what it states is missing here", rest[0]);
+                    book.note(origin, text.clone());
+                    state.open.push((text, origin));
+                }
+                continue;
+            }
+            "includedir" if !rest.is_empty() => {
+                book.understood(origin);
+                continue;
+            }
             other if is_known("snmpd", other) => {
                 book.class(origin, LineClass::PassedOver);
                 continue;
@@ -352,6 +385,29 @@ mod tests {
             )
         };
         reading.facts.served[0].parts.iter().map(line).collect()
+    }
+
+    #[test]
+    fn files_that_are_read_in() {
+        const MAIN: (&str, &str) =
+            ("d/etc/snmp/snmpd.conf", "rouser ann\nincludeFile site.conf\nincludeDir /etc/snmp/more\n");
+        const SITE: (&str, &str) = ("d/etc/snmp/site.conf", "rocommunity Qx81vv\n");
+        const MORE: (&str, &str) = ("d/etc/snmp/more/a.conf", "rocommunity Vx82qq\n");
+        for (files, parts, open) in [
+            (&[MAIN, SITE, MORE][..], 3, 0),
+            (&[MAIN, SITE], 2, 0),
+            (&[MAIN, MORE], 2, 1),
+            (&[MAIN], 1, 1),
+            // What is read in has no agent of its own.
+            (&[SITE, MAIN], 0, 0),
+            (&[MORE, MAIN], 0, 0),
+            (&[SITE], 1, 0),
+        ] {
+            let reading = crate::testing::first(read, files);
+            let served = reading.facts.served.first();
+            let told = served.map_or((0, 0), |one| (one.parts.len(), one.open.len()));
+            assert_eq!(told, (parts, open), "{files:?}");
+        }
     }
 
     #[test]

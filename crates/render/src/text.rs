@@ -177,7 +177,8 @@ impl Page {
             return Ok(());
         }
         self.heading("open questions", "what the exports cannot tell, and what to ask for")?;
-        for OpenQuestion { check, device, question, evidence, .. } in &outcome.open_questions {
+        for (OpenQuestion { device, question, evidence, .. }, checks) in merged(&outcome.open_questions) {
+            let check = checks.join(", ");
             let options = self.indented("  ", "    ");
             writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("? {device}: {question}")), options))?;
             for place in evidence.iter().take(1) {
@@ -266,7 +267,7 @@ impl Page {
             lines.push(format!("{}: {}", counted(outcome.findings.len(), "finding"), severities.join(", ")));
             lines.push(format!("by area: {}", areas.join(", ")));
         }
-        lines.push(counted(outcome.open_questions.len(), "open question"));
+        lines.push(counted(merged(&outcome.open_questions).len(), "open question"));
         lines.push(format!("certificates judged as of {} (another date: --as-of)", outcome.as_of));
         lines.push(format!(
             "read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
@@ -311,4 +312,19 @@ impl Page {
 
 fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}
+/// Questions with the checks that ask them; what several checks ask of one device is asked once, where the first of them asks.
+fn merged(questions: &[OpenQuestion]) -> Vec<(&OpenQuestion, Vec<&str>)> {
+    let mut found: Vec<(&OpenQuestion, Vec<&str>)> = Vec::new();
+    for one in questions {
+        let same = |other: &OpenQuestion| {
+            (&other.device, &other.question, &other.evidence) == (&one.device, &one.question, &one.evidence)
+        };
+        match found.iter_mut().find(|(other, _)| same(other)) {
+            Some((_, checks)) if !checks.contains(&one.check) => checks.push(one.check),
+            Some(_) => {}
+            None => found.push((one, vec![one.check])),
+        }
+    }
+    found
 }

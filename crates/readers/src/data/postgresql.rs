@@ -97,6 +97,8 @@ fn load<'a>(
                         origin,
                         format!("`{value}` is not among the exports; what it states is missing here"),
                     );
+                    // The first is what is asked for.
+                    values.entry(name).or_insert((value, origin));
                 }
                 for other in found {
                     if open.len() <= DEPTH && !open.contains(&other.path()) {
@@ -202,6 +204,11 @@ pub(super) fn served(values: &Values, exported: bool, origin: Origin) -> Served 
             origin,
         ));
         return served;
+    }
+    if let Some((path, line)) = get("include") {
+        served
+            .open
+            .push((format!("`{path}` is not among the exports; what it states is missing here"), line));
     }
     let (hosts, line) = get("listen_addresses").unwrap_or(("localhost", origin));
     for host in hosts.split(',').map(str::trim).filter(|host| !host.is_empty()) {

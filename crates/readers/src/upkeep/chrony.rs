@@ -28,6 +28,12 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
+/// The words of a line, the first of them in small letters.
+type Statement = (Vec<String>, Origin);
+
+/// What no export shows, and the line that tells of it.
+type Question = (String, Origin);
+
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let main = around.exports.iter().any(|one| one.file_name() == "chrony.conf");
@@ -48,6 +54,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             ));
         }
     }
+    let (others, missing, elsewhere) = read_in(export, around, &lines);
+    lines.extend(others);
     let origin = lines.first().map_or_else(|| export.origin(0..0), |one| one.1);
     reading.facts.clock_keepers.push(ClockKeeper {
         program: "chrony",
@@ -56,14 +64,58 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             .filter(|(words, _)| matches!(words[0].as_str(), "server" | "pool" | "peer" | "refclock"))
             .map(|(words, origin)| (words.get(1).cloned().unwrap_or_default(), *origin))
             .collect(),
-        open: Vec::new(),
+        open: missing.iter().chain(&elsewhere).cloned().collect(),
         origin,
     });
-    reading.facts.served.extend(served(&lines, origin));
+    for mut one in served(&lines, origin) {
+        one.open.extend(missing.iter().cloned());
+        reading.facts.served.push(one);
+    }
     reading
 }
 
-fn lines(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<(Vec<String>, Origin)> {
+/// Lines of the files that some of these lines read in, of which those in chrony's own folders are there already; questions about
+/// files that are not among the exports; and about folders of clocks of which nothing is (chrony.conf(5), include, confdir,
+/// sourcedir).
+fn read_in(
+    export: &Export,
+    around: &Surroundings<'_>,
+    lines: &[Statement],
+) -> (Vec<Statement>, Vec<Question>, Vec<Question>) {
+    let (mut more, mut missing, mut elsewhere) = (Vec::new(), Vec::new(), Vec::new());
+    for (words, origin) in lines {
+        let mut found = Vec::new();
+        for path in &words[1..] {
+            let pattern = match words[0].as_str() {
+                "include" => path.clone(),
+                "confdir" => format!("{path}/*.conf"),
+                "sourcedir" => format!("{path}/*.sources"),
+                _ => break,
+            };
+            found.extend(around.find_all(&pattern, export));
+        }
+        let path = words.get(1).map_or("", String::as_str);
+        match words[0].as_str() {
+            "include" if found.is_empty() => {
+                missing.push((format!("`{path}` is not among the exports; ask for it"), *origin));
+            }
+            "sourcedir" if found.is_empty() => {
+                elsewhere.push((format!("clocks may be named in `{path}`; ask for its files"), *origin));
+            }
+            _ => {}
+        }
+        for other in found.into_iter().filter(|one| recognise(one) != Recognition::Name) {
+            let mut aside = Reading::of(other);
+            more.extend(self::lines(
+                other,
+                &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere),
+            ));
+        }
+    }
+    (more, missing, elsewhere)
+}
+
+fn lines(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Statement> {
     let mut found = Vec::new();
     for line in export.lines() {
         let text = line.text.trim();
@@ -85,6 +137,9 @@ fn lines(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<(Vec<String>, Origin
             "deny",
             "cmdallow",
             "cmddeny",
+            "include",
+            "confdir",
+            "sourcedir",
             "bindaddress",
             "bindcmdaddress",
             "cmdport",
@@ -104,7 +159,7 @@ fn lines(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<(Vec<String>, Origin
 
 /// Who is answered: nobody unless `allow` says so; the smaller network wins, whatever the order, and `all` ends what was said
 /// before (chrony.conf(5), allow).
-fn allowed(lines: &[(Vec<String>, Origin)], allow: &str, deny: &str) -> Sources {
+fn allowed(lines: &[Statement], allow: &str, deny: &str) -> Sources {
     let mut rules: Vec<(Sources, bool, Origin)> = Vec::new();
     for (words, origin) in lines.iter().filter(|(words, _)| words[0] == allow || words[0] == deny) {
         let mut rest = &words[1..];
@@ -150,7 +205,7 @@ fn whole_net(word: &str) -> String {
     format!("{filled}/{}", length.map_or_else(|| ((dots + 1) * 8).to_string(), str::to_owned))
 }
 
-fn served(lines: &[(Vec<String>, Origin)], origin: Origin) -> Vec<Served> {
+fn served(lines: &[Statement], origin: Origin) -> Vec<Served> {
     let last = |name: &str| lines.iter().rev().find(|(words, _)| words[0] == name && words.len() > 1);
     let mut found = Vec::new();
     let clients = allowed(lines, "allow", "deny");
@@ -161,7 +216,7 @@ fn served(lines: &[(Vec<String>, Origin)], origin: Origin) -> Vec<Served> {
     if !clients.is_nobody() && port.0 != 0 {
         let line = clients.origins.first().copied().unwrap_or(origin);
         let mut one = Served::new(ServedKind::Time, "chrony", "time service (chrony)", units, line);
-        let bound: Vec<&(Vec<String>, Origin)> =
+        let bound: Vec<&Statement> =
             lines.iter().filter(|(words, _)| words[0] == "bindaddress" && words.len() > 1).collect();
         one.endpoints.extend(
             bound.iter().filter_map(|(words, line)| Some(at(port.0, *line).at(words[1].parse().ok()?))),

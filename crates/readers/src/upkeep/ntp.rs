@@ -33,17 +33,45 @@ struct Limit<'a> {
     origin: Origin,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+/// Lines with the files they read in, after those (ntp.conf(5), includefile); files that are not among the exports are named.
+fn lines<'a>(
+    export: &'a Export,
+    around: &Surroundings<'a>,
+    depth: usize,
+    missing: &mut Vec<(String, Origin)>,
+) -> Vec<(&'a str, Origin)> {
+    let mut found = Vec::new();
+    for line in export.lines() {
+        let origin = export.origin_of(line.text.trim());
+        found.push((line.text, origin));
+        if let [name, path, ..] = words(line.text)[..]
+            && name == "includefile"
+        {
+            let others = around.find_all(path, export);
+            if others.is_empty() {
+                missing.push((format!("`{path}` is not among the exports; ask for it"), origin));
+            }
+            // ntpd goes five files deep.
+            for other in others.into_iter().filter(|_| depth < 5) {
+                found.extend(lines(other, around, depth + 1, missing));
+            }
+        }
+    }
+    found
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
+    let mut missing = Vec::new();
+    let all = lines(export, around, 1, &mut missing);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut clocks = Vec::new();
     let mut limits: Vec<Limit<'_>> = Vec::new();
     let mut first = None;
     let mut closed: Option<Vec<Endpoint>> = None;
-    for line in export.lines() {
-        let words = words(line.text);
+    for (text, origin) in all {
+        let words = words(text);
         let Some((name, rest)) = words.split_first() else { continue };
-        let origin = export.origin_of(line.text.trim());
         first.get_or_insert(origin);
         match *name {
             "server" | "pool" | "peer" | "refclock" => {
@@ -64,6 +92,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     "expected `restrict default …` or `restrict ADDRESS [mask MASK] …`",
                 ),
             },
+            "includefile" => book.understood(origin),
             "interface" | "nic" => {
                 book.understood(origin);
                 if let ["listen", place] = rest
@@ -81,11 +110,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading.facts.clock_keepers.push(ClockKeeper {
         program: "ntpd",
         sources: clocks,
-        open: Vec::new(),
+        open: missing.clone(),
         origin,
     });
     let mut served =
         Served::new(ServedKind::Time, "ntpd", "time service (ntpd)", &["ntp", "ntpd", "ntpsec"], origin);
+    served.open = missing;
     served.endpoints =
         closed.unwrap_or_else(|| vec![Endpoint::everywhere(Protocol::UDP, 123, Carried::Plain, origin)]);
     let part = |name: &str, kept: &[&str], remark: Option<Remark>| {

@@ -15,7 +15,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Turn TLS on and ask for it: `ssl = on` with `hostssl` lines, `require-secure-transport = ON`, `tls-port` with `port 0`, \
           `certfile` for the listener.",
     judged: "Fails for each service that listens beyond the device and does not ask for encryption of those it lets in from there. Passes where \
-             TLS is asked for, and where nobody but the device itself is let in.",
+             TLS is asked for, and where nobody but the device itself is let in. Undetermined where a file \
+             that is read in is not among the exports.",
     references: &[
         "PostgreSQL manual, 19.9",
         "MariaDB documentation, require_secure_transport",
@@ -43,7 +44,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let bare =
             met.find(|part| part.encryption.as_ref().and_then(|one| one.value()) != Some(&Demand::Required));
         let verdict = match bare {
-            None => Verdict::Pass,
+            // What is asked of everybody holds whatever accounts stand inside.
+            None if one.served.parts.iter().any(|part| part.login.value().is_none()) => Verdict::Pass,
+            None => one.open().unwrap_or(Verdict::Pass),
             Some(part) => {
                 let line = part.encryption.as_ref().and_then(|one| one.origin()).unwrap_or(part.origin);
                 one.fail_of(
@@ -87,6 +90,11 @@ mod tests {
                 "listen_addresses = '*'\nssl = on\n",
                 "hostssl all all 10.4.0.0/24 scram-sha-256\n",
                 &["pass d"],
+            ),
+            (
+                "listen_addresses = '*'\nssl = on\ninclude 'more.conf'\n",
+                "hostssl all all 10.4.0.0/24 scram-sha-256\n",
+                &["ask d"],
             ),
             ("listen_addresses = '*'\n", "host all all 127.0.0.1/32 scram-sha-256\n", &[]),
             ("listen_addresses = 'localhost'\n", "host all all all trust\n", &[]),

@@ -17,7 +17,8 @@ pub(crate) const CHECK: Check = Check {
           tunnel or the secure shell; keep disks on a network of their own.",
     judged: "Fails for each share, export, module, folder or target whose content need not be encrypted: low where the files say so, for \
              information where it is a default and only the inside reaches it, graver where callers or the outside do. Passes where encryption is \
-             asked for and where the service is for the device alone.",
+             asked for and where the service is for the device alone. Undetermined where a file that is read in is not among the \
+             exports and all that is seen is encrypted.",
     references: &[
         "smb.conf(5), server smb encrypt",
         "RFC 7530, 3.2.1",
@@ -49,6 +50,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         if let Some(first) = bare.first() {
             answers.push(Answer::new(one.device, one.served.name.clone(), judge(one, first, &bare)));
+        } else if let Some(verdict) = one.open() {
+            answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
         }
     }
     answers
@@ -93,6 +96,11 @@ mod tests {
                 "smb.conf",
                 "[global]\nsmb encrypt = required\n[a]\npath=/a\n[b]\nsmb encrypt = off\n",
                 &["pass d", "fail low d smb.conf:6"],
+            ),
+            (
+                "smb.conf",
+                "[global]\nsmb encrypt = required\ninclude = /etc/more.conf\n[a]\n",
+                &["pass d", "ask d"],
             ),
             ("exports", "/a 10.4.0.0/24(rw)\n", &["fail info d exports:1"]),
             ("exports", "/a 10.4.0.0/24(rw,sec=sys:krb5p)\n", &["fail low d exports:1"]),

@@ -15,7 +15,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Write `restrict default nomodify nopeer noquery limited kod` (or `ignore`) and let the device itself and the machine that watches ask; name the networks whose \
           clock it is (`allow 10.0.0.0/8`), and keep commands at the loopback address.",
     judged: "Fails where questions about the state are answered for every address; a step graver where the outside reaches it. A server of the time for everybody fails \
-             where the outside reaches it. Passes where addresses are named, and for a client that serves nobody.",
+             where the outside reaches it. Passes where addresses are named, and for a client that serves nobody. Undetermined where a \
+             file that is read in is not among the exports.",
     references: &["RFC 8633, 5.4", "ntp.conf(5), restrict", "chrony.conf(5), cmdallow", "US-CERT TA14-013A"],
     run,
 };
@@ -23,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Time]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in &one.served.parts {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -74,6 +76,8 @@ mod tests {
             ("ntp.conf", "restrict default noquery\nrestrict 127.0.0.1\n", "", &["pass gate", "pass gate"]),
             ("ntp.conf", "restrict default ignore\n", open, &[]),
             ("chrony.conf", "allow 10.4.0.0/24\n", open, &["pass gate"]),
+            ("ntp.conf", "restrict default noquery\nincludefile more.conf\n", "", &["ask gate", "pass gate"]),
+            ("chrony.conf", "allow 10.4.0.0/24\ninclude /etc/more\n", open, &["ask gate", "pass gate"]),
             ("chrony.conf", "allow\n", open, &["fail low gate chrony.conf:1 iptables-save.txt:9"]),
             ("chrony.conf", "pool time.example\n", open, &[]),
         ] {

@@ -14,7 +14,7 @@ pub(crate) const CHECK: Check = Check {
           as well.",
     fix: "Switch the list off (`autoindex off`, `Options -Indexes`), and keep files that are meant for downloading in a folder of their own.",
     judged: "Fails for each page below which folders are listed to everybody; a step milder where only some networks may come. Passes where \
-             the list is off, or off again for the folder.",
+             the list is off, or off again for the folder. Undetermined where a file that is read in is not among the exports.",
     references: &["ngx_http_autoindex_module", "mod_autoindex", "BSI APP.3.2.A2", "CIS Controls 8, 4.8"],
     run,
 };
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in &one.served.parts {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -62,6 +63,8 @@ mod tests {
         let off = "server {\nlisten 80;\nautoindex on;\n}\n";
         let main = ("d/etc/nginx/nginx.conf", "events {}\nhttp {\ninclude sites-enabled/*;\n}\n");
         run(&CHECK, &[("a site that is not enabled", &[main, ("d/etc/nginx/sites-available/a", off)], &[])]);
+        let missing = "http {\nserver {\nlisten 80;\nautoindex off;\ninclude extra.conf;\n}\n}\n";
+        run(&CHECK, &[("missing", &[("d/etc/nginx/nginx.conf", missing)], &["ask d", "pass d"])]);
         let apache = "Listen 80\nDocumentRoot /a\n<Directory /a>\nOptions +Indexes\n</Directory>\n";
         run(
             &CHECK,

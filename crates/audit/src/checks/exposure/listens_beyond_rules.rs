@@ -14,7 +14,8 @@ pub(crate) const CHECK: Check = Check {
           there for strangers alone.",
     fix: "Bind it to the addresses from which its clients come (`listen_addresses`, `bind-address`, `bind`), the loopback address where all of them are on the device.",
     judged: "Fails where the service listens beyond the device and every rule that lets somebody in is about the device itself. Passes where somebody from beyond is let in, \
-             and where it listens to the device alone. Databases whose accounts stand inside are not judged.",
+             and where it listens to the device alone. Databases whose accounts stand inside are not judged. \
+             Undetermined where a file that is read in is not among the exports.",
     references: &[
         "PostgreSQL manual, listen_addresses",
         "redis.conf, bind",
@@ -46,6 +47,9 @@ fn judge(one: Subject<'_>) -> Option<Verdict> {
     if from_afar {
         return Some(Verdict::Pass);
     }
+    if let Some(verdict) = one.open() {
+        return Some(verdict);
+    }
     let place = one.served.endpoints.iter().find(|place| !place.is_local())?;
     Some(one.fail_of(
         CHECK.severity,
@@ -72,6 +76,7 @@ mod tests {
                 &["fail low d postgresql.conf:1 pg_hba.conf:1"][..],
             ),
             ("listen_addresses = '*'\n", "host all all 10.4.0.0/24 md5\n", &["pass d"]),
+            ("listen_addresses = '*'\ninclude 'more.conf'\n", "host all all 127.0.0.1/32 md5\n", &["ask d"]),
             ("listen_addresses = 'localhost'\n", "host all all 127.0.0.1/32 md5\n", &["pass d"]),
         ] {
             run(&CHECK, &[(rules, &[(HBA, rules), (PG, settings)], wanted)]);

@@ -14,7 +14,7 @@ pub(crate) const CHECK: Check = Check {
           somebody needs to know who wants to be in, or wants the service to be out.",
     fix: "Let the machine that watches have it and nobody else (`allow 10.0.0.5; deny all;`, `Require local`), on an address inside.",
     judged: "Fails for each page of the server's own state that asks for nothing and is open to more than a handful of addresses; a step milder where \
-             only some networks may come. Passes where a login is asked for.",
+             only some networks may come. Passes where a login is asked for. Undetermined where a file that is read in is not among the exports.",
     references: &[
         "ngx_http_stub_status_module",
         "mod_status",
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Status).is_some()) {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -60,6 +61,7 @@ mod tests {
             ("stub_status; allow 127.0.0.1; deny all;", &["pass d"]),
             ("stub_status; auth_basic x;", &["pass d"]),
             ("return 200;", &[]),
+            ("include extra.conf;", &["ask d"]),
         ] {
             let text = format!("http {{\nserver {{\nlisten 80;\nlocation /s {{\n{inner}\n}}\n}}\n}}\n");
             run(&CHECK, &[(inner, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);

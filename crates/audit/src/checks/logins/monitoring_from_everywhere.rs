@@ -15,7 +15,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Name the machines that watch (`rocommunity NAME 10.0.0.5`), or better ask for SNMP version 3 with `authPriv`, and take \
           the communities out.",
     judged: "Fails for each community that is taken from everywhere, and for each user of version 3 of whom nothing is asked. Passes where \
-             sources are named, where a proof is asked for, and where the agent answers the device alone.",
+             sources are named, where a proof is asked for, and where the agent answers the device alone. Undetermined where a file that is read in is not \
+             among the exports.",
     references: &["RFC 3414, 1.4", "RFC 3584", "CISA TA17-156A", "BSI NET.1.2.A2"],
     run,
 };
@@ -23,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Monitoring]) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in &one.served.parts {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -60,6 +62,7 @@ mod tests {
             ("rocommunity Qx81vv 10.4.0.9\n", &["pass d"]),
             ("rouser ann noauth\n", &["fail low d snmpd.conf:1"]),
             ("rouser ann priv\n", &["pass d"]),
+            ("rouser ann priv\nincludeFile site.conf\n", &["ask d", "pass d"]),
             ("agentaddress 127.0.0.1\nrocommunity public\n", &["pass d"]),
             ("rwcommunity Qx81vv\n", &["pass d"]),
             ("# rocommunity public\nrouser ann\n", &["pass d"]),

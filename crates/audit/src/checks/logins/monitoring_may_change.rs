@@ -15,7 +15,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Take `rwcommunity` out. Where changes by SNMP are needed, let one user of version 3 with `authPriv` make them, within a view \
           of what he needs (`rwuser NAME priv -V VIEW`).",
     judged: "Fails for each community that may write, and for each user that may without a proof; a step milder where only a \
-             handful of addresses may use it. Passes for users with a proof and where the agent answers the device alone.",
+             handful of addresses may use it. Passes for users with a proof and where the agent answers the device alone. \
+             Undetermined where a file that is read in is not among the exports.",
     references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A", "BSI NET.1.2.A2"],
     run,
 };
@@ -23,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Monitoring]) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in &one.served.parts {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -58,6 +60,7 @@ mod tests {
             ("rwcommunity Qx81vv localhost\n", &["pass d"]),
             ("rwuser ann noauth\n", &["fail high d snmpd.conf:1"]),
             ("rwuser ann priv\nrocommunity public\n", &["pass d", "pass d"]),
+            ("rouser ann priv\nincludeFile site.conf\n", &["ask d", "pass d"]),
             ("agentaddress 127.0.0.1\nrwcommunity private\n", &["pass d"]),
         ] {
             run(&CHECK, &[(text, &[("d/etc/snmp/snmpd.conf", text)], wanted)]);

@@ -17,7 +17,8 @@ pub(crate) const CHECK: Check = Check {
           own, read-only, where it needs to read everything.",
     judged: "Fails for each export, module or share where a client's superuser, or whoever comes, works as the superuser; a step \
              graver where it is open to everybody, a step milder where it is read-only or only a handful of machines may \
-             use it. Passes where the superuser is made somebody else.",
+             use it. Passes where the superuser is made somebody else. Undetermined where a file that is read in is not among \
+             the exports.",
     references: &[
         "exports(5), no_root_squash",
         "rsyncd.conf(5), uid",
@@ -30,6 +31,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports, ServedKind::Modules, ServedKind::Shares]) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in &one.served.parts {
             let Some(line) = part.remark(Remark::RootKept) else {
                 answers.push(Answer::new(one.device, subject(one, part), Verdict::Pass));
@@ -85,6 +87,7 @@ mod tests {
                 "[global]\n[a]\nforce user = root\nguest ok = yes\nread only = no\n",
                 &["fail high d smb.conf:3 smb.conf:2 smb.conf:4"],
             ),
+            ("smb.conf", "[global]\ninclude = /etc/more.conf\n[a]\n", &["ask d", "pass d"]),
             ("smb.conf", "[global]\n[a]\nforce user = gull\nguest ok = yes\n", &["pass d"]),
         ] {
             run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);

@@ -74,6 +74,20 @@ mod tests {
                     &[("d/etc/chrony/chrony.conf", "! pool time.example\ndriftfile /x\n")],
                     &["fail low d chrony.conf:2"],
                 ),
+                (
+                    "in a folder",
+                    &[("d/etc/chrony/chrony.conf", "driftfile /x\nsourcedir /run/chrony-dhcp\n")],
+                    &["ask d"],
+                ),
+                (
+                    "in a file",
+                    &[
+                        ("d/etc/chrony/chrony.conf", "include /srv/clocks\ndriftfile /x\n"),
+                        ("d/srv/clocks", "pool a.example\n"),
+                    ],
+                    &["pass d"],
+                ),
+                ("missing", &[("d/etc/ntp.conf", "includefile clocks\n")], &["ask d"]),
                 ("built in", &[("d/etc/systemd/timesyncd.conf", "[Time]\n#NTP=\n")], &["ask d"]),
                 (
                     "not exported",
