@@ -58,7 +58,7 @@ shot rules 'trevlin rules before --device harbour-edge --color always | head -n 
 shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 110 12 34
 shot check 'trevlin checks tunnels/pptp-answers'
 shot exposure 'trevlin exposure before --color always | head -n 46' 104 11 48
-shot services 'trevlin services before --device quay-storage --color always | head -n 42' 110 11 43
+shot services 'trevlin services before --device quay-storage --color always | head -n 38' 110 11 43
 shot intents 'trevlin reach before --intents --color always' 120 12 20
 target/release/trevlin addresses "$work/before" --picture docs/screenshots/address-plan.png
 target/release/trevlin exposure "$work/before" --picture docs/screenshots/exposure-paths.png

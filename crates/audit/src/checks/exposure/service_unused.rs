@@ -13,7 +13,7 @@ pub(crate) const CHECK: Check = Check {
     why: "A program that serves nobody is updated by nobody, and its faults are as good as those of one that is used. What is not there cannot be broken into.",
     fix: "Stop it and keep it from starting (`systemctl disable --now NAME`), or take the package off the device.",
     judged: "Fails for each file, database, disk, name or monitoring service that listens beyond the device and has no share, export, module, target, rule or community that \
-             lets anybody in; graver where its socket was seen. Passes for one that is switched off, and where its files leave something open.",
+             lets anybody in; graver where its socket was seen. Passes for one that is switched off. Undetermined where what it gives out may stand where no export shows it.",
     references: &["BSI SYS.1.1.A6", "CIS Controls 8, 4.8", "NIST SP 800-123, 4.2"],
     run,
 };
@@ -33,8 +33,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(one: Subject<'_>) -> Verdict {
     let used = one.served.parts.iter().any(|part| !part.sources.is_nobody());
-    if used || !one.is_met() || !one.served.open.is_empty() || one.served.endpoints.is_empty() {
+    if used || !one.is_met() || one.served.endpoints.is_empty() {
         return Verdict::Pass;
+    }
+    if let Some(verdict) = one.open() {
+        return verdict;
     }
     let seen = one.estate.views().services[one.device].iter().any(|service| {
         service.observed.is_some()
@@ -71,11 +74,7 @@ mod tests {
                 ),
                 ("switched off", &[EMPTY, OFF], &["pass d"]),
                 ("a share", &[("d/etc/samba/smb.conf", "[global]\n[a]\npath = /a\n")], &["pass d"]),
-                (
-                    "kept elsewhere",
-                    &[("d/etc/samba/smb.conf", "[global]\ninclude = registry\n")],
-                    &["pass d"],
-                ),
+                ("kept elsewhere", &[("d/etc/samba/smb.conf", "[global]\ninclude = registry\n")], &["ask d"]),
                 (
                     "nobody reads",
                     &[("d/etc/snmp/snmpd.conf", "agentaddress udp:161\nsyslocation quay\n")],
