@@ -69,10 +69,12 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         .filter(|one| one.path() != export.path() && recognise(one) != Recognition::No)
         .collect();
     others.sort_by_key(|one| one.path().to_owned());
-    for other in others {
+    for other in &others {
         let mut aside = Reading::of(other);
         load(other, &mut state, &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere));
     }
+    others.insert(0, &export);
+    let open = others.iter().flat_map(|one| missing(one, around)).collect();
     let origin = state.first.unwrap_or_else(|| export.origin(0..0));
     if !state.inputs.is_empty() {
         let line = state.inputs[0].origin;
@@ -88,13 +90,29 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         served.parts.push(part);
         reading.facts.served.push(served);
     }
-    reading.facts.log_keepers.push(LogKeeper {
-        program: "rsyslog",
-        targets: state.targets,
-        open: Vec::new(),
-        origin,
-    });
+    reading.facts.log_keepers.push(LogKeeper { program: "rsyslog", targets: state.targets, open, origin });
     reading
+}
+
+/// Files named by `$IncludeConfig` and `include()` that are not among the exports; a pattern may stand for none, and what is optional
+/// may be missing.
+fn missing(export: &Export, around: &Surroundings<'_>) -> Vec<(String, Origin)> {
+    let named = |text: &str| {
+        let text = text.trim();
+        let path = match text.strip_prefix("$IncludeConfig") {
+            Some(rest) => rest.trim(),
+            None if text.starts_with("include(") && !text.contains("optional") => {
+                text.split_once("file=\"")?.1.split('"').next()?
+            }
+            None => return None,
+        };
+        // Of a folder every file is read in, or none.
+        let one = !path.is_empty() && !path.contains(['*', '?', '[']) && !path.ends_with('/');
+        (one && around.find_all(path, export).is_empty()).then(|| path.to_owned())
+    };
+    let lines =
+        export.lines().filter_map(|line| Some((named(line.text)?, export.origin_of(line.text.trim()))));
+    lines.map(|(path, origin)| (format!("`{path}` is not among the exports; ask for it"), origin)).collect()
 }
 
 /// Statements: a line, or all lines of what stands in brackets.

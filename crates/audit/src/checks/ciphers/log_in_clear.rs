@@ -13,7 +13,8 @@ pub(crate) const CHECK: Check = Check {
     why: "Names, addresses and sometimes passwords stand in the log, and whoever listens reads them. By UDP messages are lost without a trace, and \
           anybody can send forged ones.",
     fix: "Send by TCP with TLS (RFC 5425; `StreamDriver=\"gtls\" StreamDriverMode=\"1\"`, RELP with `tls=\"on\"`, `https://` for the journal), or inside a tunnel.",
-    judged: "Fails for each collector that is sent messages without TLS; collectors on the device itself pass. Whether a tunnel carries them is not judged.",
+    judged: "Fails for each collector that is sent messages without TLS; collectors on the device itself pass. Whether a tunnel carries them is not judged. Undetermined where a file that is \
+             read in is not among the exports.",
     references: &["RFC 5424, 8", "RFC 5425", "NIST SP 800-92, 4.2", "BSI OPS.1.1.5.A10"],
     run,
 };
@@ -22,6 +23,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let targets = device.facts.log_keepers.iter().flat_map(|keeper| &keeper.targets);
+        let open = device.facts.log_keepers.iter().find_map(|keeper| keeper.open.first());
+        answers.extend(open.map(|(question, line)| {
+            Answer::new(
+                at,
+                "log",
+                Verdict::ask(format!("the log of {}: {question}", device.name), vec![*line]),
+            )
+        }));
         for target in targets {
             let verdict = if target.carried == Carried::Encrypted || is_local(&target.host) {
                 Verdict::Pass
@@ -65,6 +74,7 @@ mod tests {
             ("*.* @@10.4.0.9\n", &["fail low d rsyslog.conf:1"]),
             ("$ActionSendStreamDriverMode 1\n*.* @@10.4.0.9\n", &["pass d"]),
             ("*.* @127.0.0.1\n", &["pass d"]),
+            ("$IncludeConfig /etc/out.conf\n*.* /x\n", &["ask d"]),
             ("# *.* @10.4.0.9\n*.* /var/log/all\n", &[]),
         ] {
             run(&CHECK, &[(text, &[("d/etc/rsyslog.conf", text)], wanted)]);

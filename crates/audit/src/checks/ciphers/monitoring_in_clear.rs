@@ -14,7 +14,7 @@ pub(crate) const CHECK: Check = Check {
           and they are a map of the network.",
     fix: "Use version 3 with `priv` for every user (`rouser NAME priv`), and take communities out.",
     judged: "Fails for each agent that takes communities, or users without privacy, from beyond the device. Passes where every user \
-             needs `priv`.",
+             needs `priv`. Undetermined where a file that is read in is not among the exports.",
     references: &["RFC 3414, 1.4", "RFC 3826", "CISA TA17-156A", "BSI NET.1.2.A2"],
     run,
 };
@@ -30,9 +30,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             .filter(|part| part.encryption.as_ref().and_then(|one| one.value()) != Some(&Demand::Required))
             .collect();
         let Some(first) = bare.first() else {
-            if !one.served.parts.is_empty() {
-                answers.push(Answer::new(one.device, one.served.name.clone(), Verdict::Pass));
-            }
+            let passed = (!one.served.parts.is_empty()).then_some(Verdict::Pass);
+            let verdict = one.open().or(passed);
+            answers.extend(verdict.map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
             continue;
         };
         let communities = bare.iter().filter(|part| part.kind == PartKind::Community).count();
@@ -69,6 +69,7 @@ mod tests {
             ("rocommunity Qx81vv 10.4.0.9\n", &["fail low d snmpd.conf:1"][..]),
             ("rouser ann\n", &["fail info d snmpd.conf:1"]),
             ("rouser ann priv\n", &["pass d"]),
+            ("rouser ann priv\nincludeFile site.conf\n", &["ask d"]),
             ("rouser ann priv\nrocommunity Qx81vv localhost\n", &["pass d"]),
             ("agentaddress 127.0.0.1\nrocommunity Qx81vv\n", &[]),
             ("syslocation quay\n", &[]),

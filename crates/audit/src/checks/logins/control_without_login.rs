@@ -2,7 +2,7 @@
 
 use crate::serving::{Subject, is_few, limited, of_device};
 use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
-use trevlin_model::served::{Asked, Part, Remark};
+use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -14,7 +14,8 @@ pub(crate) const CHECK: Check = Check {
           since nobody was asked.",
     fix: "Bind the port of control to the loopback address or a socket in the file system, and ask for a certificate or a login.",
     judged: "Fails for each port or page that takes commands to a running service without a login, beyond the device itself. Passes \
-             where a certificate or password is asked for, and on the loopback address.",
+             where a certificate or password is asked for, and on the loopback address. Undetermined where a file that a name server \
+             reads in is not among the exports.",
     references: &[
         "unbound.conf(5), control-use-cert",
         "HAProxy Configuration Manual, stats admin",
@@ -26,6 +27,10 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
+        if one.served.kind == ServedKind::Names && !one.served.parts.iter().any(takes_commands) {
+            answers
+                .extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
+        }
         for part in one.served.parts.iter().filter(|part| takes_commands(part)) {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }
@@ -70,6 +75,7 @@ mod tests {
                 format!("{CONTROL} control-use-cert: no\n"),
                 &["fail high d unbound.conf:4 unbound.conf:6"],
             ),
+            ("named.conf", "include \"/etc/bind/more.conf\";\noptions { };\n".to_owned(), &["ask d"]),
             ("unbound.conf", CONTROL.to_owned(), &["pass d"]),
             ("unbound.conf", CONTROL.replace("0.0.0.0", "127.0.0.1"), &["pass d"]),
         ] {

@@ -15,7 +15,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Set `password_encryption = scram-sha-256`, let everybody set his password anew, and write `scram-sha-256` in place of `md5` \
           and `ident`.",
     judged: "Fails for each rule about a network that asks for `ident`, and, milder, for `md5`. Passes for all other methods that \
-             ask, and for rules about the device itself. Passwords in clear are told among the ciphers.",
+             ask, and for rules about the device itself. Passwords in clear are told among the ciphers. \
+             Undetermined where the rules or accounts stand where no export shows them.",
     references: &["RFC 1413, 6", "RFC 6151, 2", "PostgreSQL manual, 21.5", "BSI APP.4.3.A3"],
     run,
 };
@@ -23,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Databases]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
         for part in
             one.served.parts.iter().filter(|part| !part.sources.is_local() && part.login.value().is_some())
         {
@@ -61,6 +63,7 @@ mod tests {
     #[test]
     fn cases() {
         const WIDE: (&str, &str) = ("d/etc/postgresql/15/main/postgresql.conf", "listen_addresses = '*'\n");
+        run(&CHECK, &[("no rules", &[WIDE], &["ask d"])]);
         for (text, wanted) in [
             ("host all all all ident\n", &["fail medium d pg_hba.conf:1"][..]),
             ("host all all 10.4.0.0/16 md5\n", &["fail info d pg_hba.conf:1"]),

@@ -12,7 +12,7 @@ pub(crate) const CHECK: Check = Check {
     why: "Whoever takes a device over clears its log first. A copy elsewhere is what tells afterwards when he came and what he did.",
     fix: "Send messages to a collector of your own, by TCP with TLS (`*.* action(type=\"omfwd\" …)`, systemd-journal-upload), and keep them there as long as your rules ask.",
     judged: "Fails for each device whose log daemon's files were exported and name no collector; graver for firewalls and for devices with callers. Passes where one is named. \
-             Undetermined, once for all of them, for devices of which no such file was exported.",
+             Undetermined, once for all of them, for devices of which no such file was exported; and where a file that is read in is missing.",
     references: &[
         "NIST SP 800-92, 3.1",
         "BSI OPS.1.1.5.A6",
@@ -33,6 +33,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         let verdict = if keepers.iter().any(|keeper| !keeper.targets.is_empty()) {
             Verdict::Pass
+        } else if let Some((question, line)) = keepers.iter().find_map(|keeper| keeper.open.first()) {
+            Verdict::ask(format!("the log of {}: {question}", device.name), vec![*line])
         } else {
             let callers = estate.shape().callers.iter().any(|one| one.device == at);
             let weighs = callers || device.kind == trevlin_model::DeviceKind::Firewall;
@@ -97,6 +99,12 @@ mod tests {
                     &["pass d"],
                 ),
                 ("not exported", &[("d/etc/rsyslog.conf", "*.* @10.4.0.9\n"), GATE], &["pass d", "ask g"]),
+                ("missing", &[("d/etc/rsyslog.conf", "$IncludeConfig /etc/out.conf\n")], &["ask d"]),
+                (
+                    "a folder with nothing",
+                    &[("d/etc/rsyslog.conf", "include(file=\"/etc/rsyslog.d/*.conf\")\n")],
+                    &["fail low d rsyslog.conf:1"],
+                ),
                 ("exported by none", &[GATE], &[]),
             ],
         );
