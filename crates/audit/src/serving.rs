@@ -4,7 +4,7 @@ use crate::Estate;
 use crate::exposure::{Exposure, Reachable};
 use crate::services::What;
 use crate::views::{deciding, some_ranges};
-use crate::{Fail, Severity, Verdict};
+use crate::{Answer, Fail, Severity, Verdict};
 use trevlin_model::housekeeping::UnitState;
 use trevlin_model::served::{Part, Served, ServedKind, Sources};
 use trevlin_model::{Device, IpRange, Origin, Setting};
@@ -223,6 +223,11 @@ impl<'a> Subject<'a> {
     pub(crate) fn open(&self) -> Option<Verdict> {
         let (question, line) = self.served.open.first()?;
         Some(Verdict::ask(format!("{}: {question}", self.title()), vec![*line]))
+    }
+
+    /// The same as an answer about the whole service, for checks that answer part by part.
+    pub(crate) fn open_answer(&self) -> Option<Answer> {
+        Some(Answer::new(self.device, self.served.name.clone(), self.open()?))
     }
 }
 

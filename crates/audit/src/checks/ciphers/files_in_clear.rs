@@ -50,8 +50,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         if let Some(first) = bare.first() {
             answers.push(Answer::new(one.device, one.served.name.clone(), judge(one, first, &bare)));
-        } else if let Some(verdict) = one.open() {
-            answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
+        } else {
+            answers.extend(one.open_answer());
         }
     }
     answers

@@ -22,7 +22,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
-        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
+        answers.extend(one.open_answer());
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Recursion).is_some()) {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
         }

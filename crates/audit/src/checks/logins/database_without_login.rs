@@ -30,7 +30,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Databases]) {
-        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
+        answers.extend(one.open_answer());
         for part in &one.served.parts {
             answers.extend(
                 judge(one, part)

@@ -31,7 +31,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Modules, ServedKind::Transfers]) {
-        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
+        answers.extend(one.open_answer());
         let parts = one.served.parts.iter();
         answers.extend(parts.map(|part| Answer::new(one.device, one.subject(part), judge(one, part))));
     }

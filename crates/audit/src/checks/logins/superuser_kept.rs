@@ -31,7 +31,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports, ServedKind::Modules, ServedKind::Shares]) {
-        answers.extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
+        answers.extend(one.open_answer());
         for part in &one.served.parts {
             let Some(line) = part.remark(Remark::RootKept) else {
                 answers.push(Answer::new(one.device, subject(one, part), Verdict::Pass));
