@@ -113,7 +113,7 @@ impl<'a> Surroundings<'a> {
     /// exported.
     pub(crate) fn missing_include(&self, path: &str, named_in: &Export) -> Option<String> {
         let missing = !path.contains(['*', '?', '[']) && self.find(path, named_in).is_none();
-        missing.then(|| format!("`{path}` is not among the exports; what it states is missing here"))
+        missing.then(|| missing_note(path))
     }
 
     /// Whether another export of the device reads this one in; `included` gives what one line of an export reads in.
@@ -136,6 +136,16 @@ impl<'a> Surroundings<'a> {
         });
         paths.contains(export.path())
     }
+}
+
+/// What is noted at a line that reads in a file that was not exported.
+pub(crate) fn missing_note(path: &str) -> String {
+    format!("`{path}` is not among the exports; what it states is missing here")
+}
+
+/// What is asked about a file that was not exported.
+pub(crate) fn missing_question(path: &str) -> String {
+    format!("`{path}` is not among the exports; ask for it")
 }
 
 /// Sets ledger lines by origin and collects notes: the one thing every reader does for each statement.

@@ -139,8 +139,7 @@ fn lines(export: &Export, around: &Surroundings<'_>, state: &mut State, reading:
                 book.understood(origin);
                 state.first.get_or_insert(origin);
                 if included(text, export, around).is_empty() {
-                    let text =
-                        format!("`{}` is not among the exports; what it states is missing here", rest[0]);
+                    let text = crate::reader::missing_note(rest[0]);
                     book.note(origin, text.clone());
                     state.open.push((text, origin));
                 }

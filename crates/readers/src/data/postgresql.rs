@@ -93,10 +93,7 @@ fn load<'a>(
                 let pattern = if name == "include_dir" { format!("{value}/*.conf") } else { value.clone() };
                 let found = around.find_all(&pattern, export);
                 if found.is_empty() && name == "include" {
-                    book.note(
-                        origin,
-                        format!("`{value}` is not among the exports; what it states is missing here"),
-                    );
+                    book.note(origin, crate::reader::missing_note(&value));
                     // The first is what is asked for.
                     values.entry(name).or_insert((value, origin));
                 }
@@ -206,9 +203,7 @@ pub(super) fn served(values: &Values, exported: bool, origin: Origin) -> Served 
         return served;
     }
     if let Some((path, line)) = get("include") {
-        served
-            .open
-            .push((format!("`{path}` is not among the exports; what it states is missing here"), line));
+        served.open.push((crate::reader::missing_note(path), line));
     }
     let (hosts, line) = get("listen_addresses").unwrap_or(("localhost", origin));
     for host in hosts.split(',').map(str::trim).filter(|host| !host.is_empty()) {

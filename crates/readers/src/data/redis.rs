@@ -94,7 +94,7 @@ fn load<'a>(
                 let path = rest.first().copied().unwrap_or_default();
                 let found = around.find_all(path, export);
                 if found.is_empty() {
-                    state.open.push((format!("`{path}` is not among the exports; ask for it"), origin));
+                    state.open.push((crate::reader::missing_question(path), origin));
                 }
                 for other in
                     found.into_iter().filter(|other| !open.contains(&other.path())).collect::<Vec<_>>()

@@ -71,8 +71,7 @@ impl<'a> World<'a> {
                     || one.value().contains("default-zones")
                     || one.value().contains("rfc1918");
                 if !keys {
-                    let text =
-                        format!("`{}` is not among the exports; what it states is missing here", one.value());
+                    let text = crate::reader::missing_note(one.value());
                     book.note(one.origin, text.clone());
                     self.open.push((text, one.origin));
                 }

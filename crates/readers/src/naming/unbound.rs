@@ -145,10 +145,7 @@ fn load<'a>(
                 book.understood(origin);
                 let found = around.find_all(value, export);
                 if found.is_empty() && !value.contains(['*', '?']) {
-                    book.note(
-                        origin,
-                        format!("`{value}` is not among the exports; what it states is missing here"),
-                    );
+                    book.note(origin, crate::reader::missing_note(value));
                 }
                 for other in found {
                     if !files.contains(&other.path()) {

@@ -199,10 +199,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         if found.is_empty() {
             if !path.contains(['*', '?', '[']) {
                 let origin = self.origin_from(first);
-                self.book.note(
-                    origin,
-                    format!("`{path}` is not among the exports; what it states is missing here"),
-                );
+                self.book.note(origin, crate::reader::missing_note(path));
             }
             return;
         }

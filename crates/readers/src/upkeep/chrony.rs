@@ -97,7 +97,7 @@ fn read_in(
         let path = words.get(1).map_or("", String::as_str);
         match words[0].as_str() {
             "include" if found.is_empty() => {
-                missing.push((format!("`{path}` is not among the exports; ask for it"), *origin));
+                missing.push((crate::reader::missing_question(path), *origin));
             }
             "sourcedir" if found.is_empty() => {
                 elsewhere.push((format!("clocks may be named in `{path}`; ask for its files"), *origin));

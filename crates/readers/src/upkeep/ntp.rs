@@ -49,7 +49,7 @@ fn lines<'a>(
         {
             let others = around.find_all(path, export);
             if others.is_empty() {
-                missing.push((format!("`{path}` is not among the exports; ask for it"), origin));
+                missing.push((crate::reader::missing_question(path), origin));
             }
             // ntpd goes five files deep.
             for other in others.into_iter().filter(|_| depth < 5) {

@@ -112,7 +112,7 @@ fn missing(export: &Export, around: &Surroundings<'_>) -> Vec<(String, Origin)> 
     };
     let lines =
         export.lines().filter_map(|line| Some((named(line.text)?, export.origin_of(line.text.trim()))));
-    lines.map(|(path, origin)| (format!("`{path}` is not among the exports; ask for it"), origin)).collect()
+    lines.map(|(path, origin)| (crate::reader::missing_question(&path), origin)).collect()
 }
 
 /// Statements: a line, or all lines of what stands in brackets.

@@ -28,8 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
         if one.served.kind == ServedKind::Names && !one.served.parts.iter().any(takes_commands) {
-            answers
-                .extend(one.open().map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
+            answers.extend(one.open_answer());
         }
         for part in one.served.parts.iter().filter(|part| takes_commands(part)) {
             answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));

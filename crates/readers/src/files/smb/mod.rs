@@ -307,8 +307,8 @@ fn include<'a>(
         }
     } else {
         // A file that is not there is left out by the program too (testparm(1) says so and goes on).
-        loaded.open.push((format!("`{path}` is not among the exports; ask for it"), origin));
-        book.note(origin, format!("`{path}` is not among the exports; what it states is missing here"));
+        loaded.open.push((crate::reader::missing_question(path), origin));
+        book.note(origin, crate::reader::missing_note(path));
     }
 }
 

@@ -166,7 +166,7 @@ impl<'a> Loader<'a> {
     ) -> Vec<Directive<'a>> {
         let others = files(one.first(), export, self.around);
         if others.is_empty() && one.name == "include" && !one.first().contains(['*', '?']) {
-            let text = format!("`{}` is not among the exports; what it states is missing here", one.first());
+            let text = crate::reader::missing_note(one.first());
             book.note(one.origin, text.clone());
             self.open.push((text, one.origin));
         }

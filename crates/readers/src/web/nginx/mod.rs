@@ -136,8 +136,7 @@ impl<'a> World<'a> {
                 || one.value().ends_with("fastcgi.conf")
                 || one.value().contains("modules-enabled");
             if files.is_empty() && !harmless && !one.value().contains(['*', '?']) {
-                let text =
-                    format!("`{}` is not among the exports; what it states is missing here", one.value());
+                let text = crate::reader::missing_note(one.value());
                 book.note(one.origin, text.clone());
                 self.open.push((text, one.origin));
             }
