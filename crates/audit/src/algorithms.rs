@@ -83,7 +83,7 @@ pub(crate) struct Algorithm {
 }
 
 /// Every spelling that the table has.
-const SPELLINGS: [Spelling; 9] = [
+const SPELLINGS: [Spelling; 10] = [
     Spelling::OpenVpn,
     Spelling::StrongSwan,
     Spelling::Libreswan,
@@ -93,6 +93,7 @@ const SPELLINGS: [Spelling; 9] = [
     Spelling::WireGuard,
     Spelling::Smb,
     Spelling::NetSnmp,
+    Spelling::Trade,
 ];
 
 #[derive(Deserialize, Default)]
@@ -126,6 +127,7 @@ impl Algorithm {
             Spelling::WireGuard => &self.wireguard,
             Spelling::Smb => &self.smb,
             Spelling::NetSnmp => &self.netsnmp,
+            Spelling::Trade => std::slice::from_ref(&self.name),
         }
     }
 }
@@ -151,8 +153,14 @@ pub(crate) fn lookup(
     role: Option<AlgorithmRole>,
     name: &str,
 ) -> Option<&'static Algorithm> {
-    let found = NAMES.get(&(spelling, name.to_ascii_lowercase()))?;
-    found.iter().copied().find(|one| role.is_none_or(|role| one.role() == role))
+    let name = name.to_ascii_lowercase();
+    let of = |spelling| {
+        let found = NAMES.get(&(spelling, name.clone()))?;
+        found.iter().copied().find(|one| role.is_none_or(|role| one.role() == role))
+    };
+    // What is not written in a program's words may still be one of them.
+    let any = || SPELLINGS.into_iter().find_map(of);
+    of(spelling).or_else(|| if spelling == Spelling::Trade { any() } else { None })
 }
 
 #[cfg(test)]
@@ -195,6 +203,11 @@ mod tests {
             (Spelling::OpenSsl, Some(AlgorithmRole::Protocol), "SSLv3", Some(Status::Broken)),
             (Spelling::OpenSsh, None, "diffie-hellman-group1-sha1", Some(Status::Deprecated)),
             (Spelling::WireGuard, None, "ChaCha20-Poly1305", Some(Status::Recommended)),
+            (Spelling::Trade, None, "triple des", Some(Status::Deprecated)),
+            (Spelling::Trade, None, "3des", Some(Status::Deprecated)),
+            (Spelling::Trade, None, "modp1024", Some(Status::Deprecated)),
+            (Spelling::Trade, Some(Encryption), "AES-256-GCM", Some(Status::Recommended)),
+            (Spelling::Trade, None, "wobble", None),
         ] {
             assert_eq!(lookup(spelling, role, name).map(|one| one.status), status, "{name}");
         }

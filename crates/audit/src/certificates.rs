@@ -36,7 +36,7 @@ pub(crate) fn of_tunnel<'a>(
             Some(path) => {
                 let export = estate.find(device, path, file.origin.export);
                 let export = export.ok_or((path.as_str(), file.origin))?;
-                all.iter().filter(|one| one.origin.export == export).collect()
+                all.iter().filter(|one| estate.stands_in(device, one.origin, export)).collect()
             }
         };
         found.extend(held.into_iter().map(|one| (one, file.origin)));

@@ -104,6 +104,9 @@ Examples:
 
 Signs: ! everybody outside reaches it, o some outside do, c callers of a tunnel do, i the inside, . the device alone, x switched off")]
     Services(Services),
+    /// Device sheets: for what an appliance shows only on screen, and for everything known about a device in one form
+    #[command(subcommand)]
+    Sheet(Sheet),
     /// List the checks, or explain one
     Checks {
         /// A check, such as tunnels/pptp-answers
@@ -129,6 +132,25 @@ pub(crate) struct Audit {
     /// Exit with status 1 if a finding is at or above this severity
     #[arg(long, value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Sheet {
+    /// Print an audited device as a sheet, secrets left out
+    #[command(after_help = "Examples:
+  trevlin sheet show exports/ --device edge               everything known about one device
+  trevlin sheet show exports/ --device edge > edge.toml   to keep, to complete by hand, and to audit in its place")]
+    Show(SheetShow),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SheetShow {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Which device [default: the only one]
+    #[arg(long, value_name = "NAME")]
+    pub(crate) device: Option<String>,
 }
 
 #[derive(Debug, Args)]

@@ -9,6 +9,7 @@ mod load;
 mod messages;
 mod picture;
 mod reach;
+mod sheet;
 mod walk;
 
 use clap::Parser;

@@ -1,10 +1,13 @@
 //! Accounts of a system: passwd(5), shadow(5), group(5).
 
 use crate::{HeldSecret, Origin};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// How a password is kept (crypt(5)).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum HashScheme {
     /// Traditional DES crypt: 8 characters count, 12 bits of salt.
     Des,
@@ -138,7 +141,8 @@ impl HashCost {
 }
 
 /// The password field of an account.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum StoredPassword {
     /// Nothing: no password is asked for where that is permitted.
     Empty,
@@ -156,7 +160,8 @@ pub enum StoredPassword {
 }
 
 /// One line of passwd(5).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Account {
     /// Name.
     pub name: String,
@@ -182,7 +187,8 @@ impl Account {
 }
 
 /// One line of shadow(5).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ShadowEntry {
     /// Name.
     pub name: String,
@@ -193,7 +199,8 @@ pub struct ShadowEntry {
 }
 
 /// One line of group(5).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct UserGroup {
     /// Name.
     pub name: String,

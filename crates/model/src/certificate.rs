@@ -1,10 +1,13 @@
 //! Certificates and keys (X.509, RFC 5280; PEM, RFC 7468).
 
 use crate::{HeldSecret, Origin};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// What a public key is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum KeyAlgorithm {
     /// RSA.
     Rsa,
@@ -36,7 +39,8 @@ impl KeyAlgorithm {
 }
 
 /// A public key, as far as its strength goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PublicKey {
     /// What it is for.
     pub algorithm: KeyAlgorithm,
@@ -78,7 +82,8 @@ impl PublicKey {
 }
 
 /// A certificate.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Certificate {
     /// Whom it names, for people: its common name, or the whole subject.
     pub subject: String,
@@ -110,7 +115,8 @@ pub struct Certificate {
 }
 
 /// A private key.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PrivateKey {
     /// Whether a passphrase protects it.
     pub encrypted: bool,
@@ -121,7 +127,8 @@ pub struct PrivateKey {
 }
 
 /// A block that should be a certificate or a private key and cannot be read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct UnreadableBlock {
     /// Whether its label is a private key's.
     pub is_key: bool,
@@ -130,7 +137,8 @@ pub struct UnreadableBlock {
 }
 
 /// What a certificate named in a configuration is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum CertificateUse {
     /// The device shows it to others.
     Own,
@@ -139,7 +147,8 @@ pub enum CertificateUse {
 }
 
 /// Where a configuration has a certificate from.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct CertificateFile {
     /// What for.
     pub purpose: CertificateUse,

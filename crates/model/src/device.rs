@@ -2,9 +2,12 @@
 
 use crate::plan::Sends;
 use crate::{ExportId, Facts, Login};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// What sort of device it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum DeviceKind {
     /// Filters between networks.
     Firewall,

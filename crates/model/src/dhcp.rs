@@ -1,11 +1,15 @@
 //! What DHCP servers hand out (RFC 2131, RFC 8415).
 
 use crate::plan::Placed;
+use crate::written::Word;
 use crate::{IpRange, MalformedAddress, Origin};
 use ipnet::IpNet;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// An address kept for one client.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Reservation {
     /// Whose it is: a name or a hardware address.
     pub who: String,
@@ -16,9 +20,11 @@ pub struct Reservation {
 }
 
 /// One network that is served.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DhcpSubnet {
     /// The network, where it is stated or follows from a mask.
+    #[schemars(with = "Option<String>")]
     pub network: Option<IpNet>,
     /// What clients are given in turn.
     pub ranges: Vec<Placed>,
@@ -58,12 +64,14 @@ impl DhcpSubnet {
 }
 
 /// One DHCP server.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DhcpServer {
     /// The program and its file, as a phrase ("dnsmasq (lan.conf)").
     pub name: String,
     /// The program. Files of one program on one device make one server.
-    pub daemon: &'static str,
+    #[serde(deserialize_with = "crate::written::word::one")]
+    pub daemon: Word,
     /// Interfaces on which clients are answered, where they are named.
     pub interfaces: Vec<String>,
     /// Networks.

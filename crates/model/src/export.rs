@@ -1,5 +1,7 @@
 //! One input file as text, and the one place where bytes become lines and columns.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::ops::Range;
 use zeroize::Zeroizing;
 
@@ -28,7 +30,8 @@ pub struct Position {
 }
 
 /// Whether an export shows what applies at boot or what runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum ExportState {
     /// A file that the device reads when it starts.
     Stored,

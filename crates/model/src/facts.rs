@@ -20,10 +20,13 @@ use crate::{
     Credential, Filter, HeldSecret, Interface, Login, MalformedAddress, Origin, PortForward, PppProfile,
     Reference, Route, Tunnel,
 };
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// Something an export states that Trevlin cannot judge yet. Checks that depend on it answer undetermined.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct NotModelled {
     /// What it is, as a phrase ("an nftables ruleset").
     pub what: String,
@@ -129,6 +132,8 @@ pub struct Facts {
     pub missing: Vec<Reference>,
     /// Blocks that should be certificates or private keys and cannot be read.
     pub unreadable_blocks: Vec<UnreadableBlock>,
+    /// Entries of a sheet that say from which file of the device they come, with its path.
+    pub files: Vec<(Origin, String)>,
     /// What could not be modelled.
     pub not_modelled: Vec<NotModelled>,
 }
@@ -196,6 +201,57 @@ impl Facts {
         self.masked_places.extend(other.masked_places);
         self.missing.extend(other.missing);
         self.unreadable_blocks.extend(other.unreadable_blocks);
+        self.files.extend(other.files);
         self.not_modelled.extend(other.not_modelled);
     }
+}
+
+/// Runs a macro over every list of facts that a device sheet can hold: field, and the section's name. Left out are lists that
+/// follow from others.
+#[macro_export]
+macro_rules! each_section {
+    ($run:ident) => {
+        $run! {
+            interfaces = "interfaces",
+            routes = "routes",
+            stored_interfaces = "stored-interfaces",
+            stored_routes = "stored-routes",
+            name_servers = "name-servers",
+            dhcp_servers = "dhcp-servers",
+            malformed = "malformed",
+            filters = "filters",
+            kernel = "kernel",
+            sockets = "sockets",
+            port_mappers = "port-mappers",
+            dynamic_names = "dynamic-names",
+            served = "services",
+            log_keepers = "log-keepers",
+            clock_keepers = "clock-keepers",
+            radios = "radios",
+            units = "units",
+            tunnels = "tunnels",
+            ssh_servers = "ssh-servers",
+            ssh_keys = "ssh-keys",
+            sudo_rules = "sudo-rules",
+            accounts = "accounts",
+            shadow = "shadow",
+            groups = "groups",
+            pam_services = "pam-services",
+            radius_clients = "radius-clients",
+            radius_upstreams = "radius-upstreams",
+            radius_targets = "radius-targets",
+            radius_entries = "radius-entries",
+            radius_sites = "radius-sites",
+            eap_settings = "eap-settings",
+            radius_security = "radius-security",
+            ppp_profiles = "ppp-profiles",
+            credentials = "ppp-secrets",
+            pre_shared_keys = "ike-keys",
+            logins = "logins",
+            certificates = "certificates",
+            private_keys = "private-keys",
+            missing = "missing",
+            not_modelled = "not-modelled",
+        }
+    };
 }

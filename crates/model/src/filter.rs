@@ -1,10 +1,13 @@
 //! Packet filters and address translation, in the shape the exports have them.
 
 use crate::{ExportState, Family, IpRange, Origin};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The language a filter was written in: it says what names mean to a person, not what the rules do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum FilterFormat {
     /// Tables of `iptables-save` and `ip6tables-save`.
     Iptables,
@@ -12,10 +15,13 @@ pub enum FilterFormat {
     Nftables,
     /// Zones and policies of firewalld, as it would load them.
     Firewalld,
+    /// Rules in order between zones, as a sheet or a phrasebook has them.
+    Ordered,
 }
 
 /// The IP versions that a table judges.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Families {
     /// IPv4 alone.
     V4,
@@ -59,7 +65,8 @@ impl std::fmt::Display for Families {
 }
 
 /// Where in a packet's way a base chain is asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Hook {
     /// On arrival, before routing.
     Prerouting,
@@ -74,7 +81,8 @@ pub enum Hook {
 }
 
 /// What a base chain is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum ChainKind {
     /// It lets packets pass or not.
     Filter,
@@ -85,21 +93,28 @@ pub enum ChainKind {
 }
 
 /// One table of a packet filter: for iptables one `*table` section of a dump.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Filter {
     /// IP versions it judges.
+    #[serde(with = "crate::written::both")]
+    #[schemars(with = "Option<Families>")]
     pub families: Families,
     /// The language it was written in.
     pub format: FilterFormat,
     /// Table name, such as `filter` or `nat`.
     pub table: String,
     /// Stored or running.
+    #[serde(with = "crate::written::stored")]
+    #[schemars(with = "Option<ExportState>")]
     pub state: ExportState,
     /// Its chains in order of appearance.
     pub chains: Vec<Chain>,
     /// Named sets and maps, in order of appearance.
     pub sets: Vec<NamedSet>,
     /// Whether the export holds it to its end (a dump that breaks off is not complete).
+    #[serde(with = "crate::written::on_unless_off")]
+    #[schemars(with = "bool")]
     pub complete: bool,
     /// The line that opens it.
     pub origin: Origin,
@@ -139,30 +154,39 @@ impl Filter {
 }
 
 /// A named set or map.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct NamedSet {
     /// Name.
     pub name: String,
     /// Whether rules fill it while the device runs, so that an export cannot tell what is in it.
     pub filled_by_rules: bool,
     /// How many elements it has here.
+    #[serde(with = "crate::written::zero_unless_said")]
+    #[schemars(with = "Option<usize>")]
     pub elements: usize,
     /// Whether the export holds it; a set that is only named by rules is not.
+    #[serde(with = "crate::written::on_unless_off")]
+    #[schemars(with = "bool")]
     pub present: bool,
     /// Lines of the rules that name it.
+    #[serde(rename = "used")]
     pub used_at: Vec<Origin>,
     /// The line that declares it, or the first that names it.
     pub origin: Origin,
 }
 
 /// A chain of rules.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Chain {
     /// Name.
     pub name: String,
     /// Where packets enter it by themselves; `None` for a chain that only jumps reach.
     pub hook: Option<Hook>,
     /// In which order the base chains of a hook are asked: the lowest number first (nft(8), "priority").
+    #[serde(with = "crate::written::zero_unless_said")]
+    #[schemars(with = "Option<i32>")]
     pub priority: i32,
     /// What it is for. A chain that only jumps reach is for what those are for; it counts as a filter.
     pub kind: ChainKind,
@@ -175,7 +199,8 @@ pub struct Chain {
 }
 
 /// A rule: all matches must hold.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Rule {
     /// Conditions.
     pub matches: Vec<Match>,
@@ -209,7 +234,8 @@ pub struct Match {
 }
 
 /// What a condition looks at.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum MatchKind {
     /// Entering interface; a trailing `+` stands for any ending.
     Entering(String),
@@ -269,7 +295,8 @@ pub enum MatchKind {
 }
 
 /// What an address is to the device that routes it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum AddressKind {
     /// One of its own.
     Local,
@@ -386,7 +413,8 @@ pub struct ConnectionStates {
 }
 
 /// What a rule does.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum Target {
     /// Let the packet pass this hook.
     Accept,
@@ -417,7 +445,8 @@ pub enum Target {
 }
 
 /// Which address a translation changes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum TranslationKind {
     /// Destination, to somewhere else.
     Destination,
@@ -432,7 +461,8 @@ pub enum TranslationKind {
 }
 
 /// An address translation.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Translation {
     /// What is changed.
     pub kind: TranslationKind,
@@ -453,7 +483,8 @@ impl Translation {
 }
 
 /// A port forward: what arrives for one place is sent on to another.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PortForward {
     /// Transport protocol, any where not given.
     pub protocol: Protocol,
@@ -468,6 +499,8 @@ pub struct PortForward {
     /// Where it goes.
     pub to: Translation,
     /// Stored or running.
+    #[serde(with = "crate::written::stored")]
+    #[schemars(with = "Option<ExportState>")]
     pub state: ExportState,
     /// Its line.
     pub origin: Origin,

@@ -1,10 +1,14 @@
 //! What keeps a device in order: where its log goes, whose clock it follows, what it starts; and the radio networks that it spans.
 
 use crate::served::{Carried, Demand};
+use crate::written::Word;
 use crate::{Origin, Setting};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// Where a device sends what it logs.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct LogTarget {
     /// The collector.
     pub host: String,
@@ -17,10 +21,12 @@ pub struct LogTarget {
 }
 
 /// A program that keeps what a device logs.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct LogKeeper {
     /// The program.
-    pub program: &'static str,
+    #[serde(deserialize_with = "crate::written::word::one")]
+    pub program: Word,
     /// Where it sends what it logs.
     pub targets: Vec<LogTarget>,
     /// What the exports cannot tell, with the line that makes one ask.
@@ -30,10 +36,12 @@ pub struct LogKeeper {
 }
 
 /// A program that keeps a device's clock.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ClockKeeper {
     /// The program.
-    pub program: &'static str,
+    #[serde(deserialize_with = "crate::written::word::one")]
+    pub program: Word,
     /// Servers, pools and reference clocks that it follows.
     pub sources: Vec<(String, Origin)>,
     /// What the exports cannot tell.
@@ -43,7 +51,8 @@ pub struct ClockKeeper {
 }
 
 /// How a radio network is protected.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Radio {
     /// Name of the network.
     pub name: String,
@@ -66,7 +75,8 @@ pub struct Radio {
 }
 
 /// What keeps others out of a radio network.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum RadioProtection {
     /// Nothing.
     Open,
@@ -87,7 +97,8 @@ pub enum RadioProtection {
 }
 
 /// Whether a unit of systemd starts at boot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum UnitState {
     /// It does.
     Enabled,
@@ -100,7 +111,8 @@ pub enum UnitState {
 }
 
 /// A unit of systemd.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Unit {
     /// Name with its ending.
     pub name: String,

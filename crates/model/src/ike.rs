@@ -1,13 +1,16 @@
 //! Keys for IKE that are shared in advance (RFC 7296, 2.15).
 
 use crate::{HeldSecret, Origin};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// Identities that stand for anybody.
 const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
 
 /// A pre-shared key and whom it is for.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PreSharedKey {
     /// Identities of the two ends, or of more that share it; none where it is for whoever calls.
     pub identities: Vec<String>,

@@ -2,30 +2,48 @@
 
 use crate::plan::Placed;
 use crate::{Origin, Setting};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// The daemon that a configuration is written for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum IkeDaemon {
     /// strongSwan's charon.
+    #[serde(rename = "strongswan")]
     StrongSwan,
     /// Libreswan's pluto.
     Libreswan,
+    /// One that is not known by name, of an appliance.
+    Appliance,
 }
 
 impl IkeDaemon {
+    /// A line of its configuration, as the end of a sentence about what to write; nothing where its language is not known.
+    #[must_use]
+    pub fn advice(self, strongswan: &str, libreswan: &str) -> String {
+        match self {
+            Self::StrongSwan => format!(" In this file's language: `{strongswan}`."),
+            Self::Libreswan => format!(" In this file's language: `{libreswan}`."),
+            Self::Appliance => String::new(),
+        }
+    }
+
     /// The program's name.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
             Self::StrongSwan => "strongSwan",
             Self::Libreswan => "Libreswan",
+            Self::Appliance => "the appliance",
         }
     }
 }
 
 /// Versions of IKE that a connection takes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum IkeVersions {
     /// Version 1 (RFC 2409), historic since RFC 9395.
     First,
@@ -36,7 +54,8 @@ pub enum IkeVersions {
 }
 
 /// How one side proves itself in one round.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum IkeProof {
     /// A certificate or a raw public key.
     PublicKey,
@@ -69,7 +88,8 @@ impl IkeProof {
 }
 
 /// One round of authentication of one side.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct AuthRound {
     /// How it proves itself.
     pub proof: Setting<IkeProof>,
@@ -89,7 +109,8 @@ impl AuthRound {
 }
 
 /// What a child does with packets.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum ChildMode {
     /// Whole packets are wrapped.
     Tunnel,
@@ -115,7 +136,8 @@ impl ChildMode {
 }
 
 /// What one side of a child reaches.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Selectors {
     /// Networks, each with its place.
     pub networks: Vec<Placed>,
@@ -126,7 +148,8 @@ pub struct Selectors {
 }
 
 /// What passes through a connection (a CHILD_SA of version 2, a phase 2 of version 1).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Child {
     /// Name within the connection.
     pub name: String,
@@ -149,7 +172,8 @@ pub struct Child {
 }
 
 /// The side of a tunnel that only IKE and IPsec have.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct IpsecConnection {
     /// Name, as the configuration has it.
     pub name: String,

@@ -41,6 +41,7 @@ pub mod ssh_key;
 pub mod sudo;
 mod tunnel;
 pub mod wireguard;
+pub mod written;
 
 pub use address::{Family, IpRange, RangeError};
 pub use device::{Device, DeviceKind};

@@ -1,17 +1,23 @@
 //! What a device serves beside its tunnels and its shell: sockets as they were seen, services that open ports for others, and
 //! names that it publishes.
 
+use crate::written::Word;
 use crate::{IpRange, Origin, PortRange, Protocol};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// A socket that waits for somebody, as a dump of them shows it.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Socket {
     /// Transport protocol.
     pub protocol: Protocol,
     /// Address it is bound to; `None` for every one.
     pub address: Option<IpAddr>,
     /// IP versions: of a socket for every address both where one takes IPv4 as well (ipv6(7), IPV6_V6ONLY).
+    #[serde(with = "crate::written::both")]
+    #[schemars(with = "Option<crate::Families>")]
     pub families: crate::Families,
     /// Interface it is bound to, where it is.
     pub interface: Option<String>,
@@ -24,7 +30,8 @@ pub struct Socket {
 }
 
 /// A service that opens ports for hosts which ask for them (UPnP IGD; RFC 6886, NAT-PMP; RFC 6887, PCP).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PortMapper {
     /// Whether it takes requests of UPnP.
     pub upnp: bool,
@@ -43,7 +50,8 @@ pub struct PortMapper {
 }
 
 /// One rule of who may have a port opened.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Permission {
     /// Whether it allows.
     pub allows: bool,
@@ -58,10 +66,12 @@ pub struct Permission {
 }
 
 /// A client that publishes the device's address under a name.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DynamicName {
     /// The program.
-    pub program: &'static str,
+    #[serde(deserialize_with = "crate::written::word::one")]
+    pub program: Word,
     /// Names that it publishes.
     pub names: Vec<(String, Origin)>,
     /// The line of its password or token, where the file holds one.

@@ -1,17 +1,21 @@
 //! Logins: who may come in, from which list, with which factors.
 
 use crate::{HeldSecret, Origin};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// From which list a login comes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum LoginList {
     /// A file on the device, by path.
     LocalFile(String),
 }
 
 /// What a caller has to show.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum FactorKind {
     /// Something known: a password.
     Knowledge,
@@ -37,7 +41,8 @@ impl FactorKind {
 }
 
 /// One way in for one named user.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Login {
     /// User name; `*` stands for anybody.
     pub user: String,
@@ -49,6 +54,8 @@ pub struct Login {
     pub secret: Option<Arc<HeldSecret>>,
     /// Whether the login belongs to this service for certain; where the local name is not stated the server
     /// column of the list cannot be compared.
+    #[serde(with = "crate::written::on_unless_off")]
+    #[schemars(with = "bool")]
     pub certain: bool,
     /// Its line.
     pub origin: Origin,

@@ -1,9 +1,13 @@
 //! What the ends of a tunnel may agree on: algorithms as each program names them.
 
 use crate::Origin;
+use crate::written::Word;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// What an offer is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum OfferPart {
     /// Setting up keys (IKE, TLS).
     Control,
@@ -23,7 +27,8 @@ impl OfferPart {
 }
 
 /// What an algorithm does, where its place in the file tells.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum AlgorithmRole {
     /// Keeps the content from others.
     Encryption,
@@ -38,26 +43,36 @@ pub enum AlgorithmRole {
 }
 
 /// Whose names an algorithm is spelled in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Spelling {
     /// openvpn(8), `--show-ciphers` and `--show-digests`.
+    #[serde(rename = "openvpn")]
     OpenVpn,
     /// Proposal keywords of strongSwan.
+    #[serde(rename = "strongswan")]
     StrongSwan,
     /// Proposal keywords of Libreswan.
     Libreswan,
     /// Priority strings of GnuTLS.
+    #[serde(rename = "gnutls")]
     GnuTls,
     /// Cipher lists and names of protocols of OpenSSL.
+    #[serde(rename = "openssl")]
     OpenSsl,
     /// Algorithm lists of OpenSSH.
+    #[serde(rename = "openssh")]
     OpenSsh,
     /// WireGuard, which has one suite.
+    #[serde(rename = "wireguard")]
     WireGuard,
     /// Dialects of SMB, as smb.conf(5) names them.
     Smb,
     /// Keywords of users in snmpd.conf(5).
+    #[serde(rename = "net-snmp")]
     NetSnmp,
+    /// The trade's own name, or any that a program has for it: for what is not written in a program's words.
+    Trade,
 }
 
 impl Spelling {
@@ -74,29 +89,36 @@ impl Spelling {
             Self::WireGuard => "WireGuard",
             Self::Smb => "Samba",
             Self::NetSnmp => "Net-SNMP",
+            Self::Trade => "the trade",
         }
     }
 }
 
 /// One algorithm that may be agreed on.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Offered {
     /// Name, as written.
     pub name: String,
     /// What it does; `None` where only the name tells.
     pub role: Option<AlgorithmRole>,
     /// For which versions of the program it counts, in words; `None` for all.
-    pub versions: Option<&'static str>,
+    #[serde(deserialize_with = "crate::written::word::maybe")]
+    pub versions: Option<Word>,
     /// The number of its suite within the offer: what has one number is agreed on together.
+    #[serde(with = "crate::written::zero_unless_said")]
+    #[schemars(with = "Option<usize>")]
     pub suite: usize,
     /// Where it is stated; for a default the tunnel's own line.
     pub origin: Origin,
     /// Where the default is documented, for one that is not stated.
-    pub default: Option<&'static str>,
+    #[serde(deserialize_with = "crate::written::word::maybe")]
+    pub default: Option<Word>,
 }
 
 /// Algorithms that may be agreed on for one part of a tunnel. The weakest of them counts.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Offer {
     /// For what.
     pub part: OfferPart,

@@ -1,9 +1,12 @@
 //! Stacks of authentication modules (pam.d(5)).
 
 use crate::Origin;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// What a line is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum PamFacility {
     /// Proving who one is.
     Auth,
@@ -16,7 +19,8 @@ pub enum PamFacility {
 }
 
 /// What a module's answer does to the stack.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum PamAction {
     /// Counts for success, and the stack goes on.
     Ok,
@@ -35,7 +39,8 @@ pub enum PamAction {
 }
 
 /// The control of a line.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum PamControl {
     /// What success and failure of the module do.
     Actions {
@@ -51,7 +56,8 @@ pub enum PamControl {
 }
 
 /// One line.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PamLine {
     /// What it is for; `None` for `@include`, which takes over all four.
     pub facility: Option<PamFacility>,
@@ -66,7 +72,8 @@ pub struct PamLine {
 }
 
 /// One service's file.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PamService {
     /// Name: that of its file.
     pub name: String,

@@ -1,11 +1,15 @@
 //! Address pools: what callers are given.
 
+use crate::written::Word;
 use crate::{InterfaceAddress, IpRange, Origin, Setting};
 use ipnet::IpNet;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// A piece of an address list that is no address: it never becomes another range silently.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct MalformedAddress {
     /// What is wrong, as a phrase.
     pub why: String,
@@ -14,7 +18,8 @@ pub struct MalformedAddress {
 }
 
 /// How callers' addresses sit beside the inside network.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum PoolPlacement {
     /// A network of their own, reached by routing.
     Routed,
@@ -25,13 +30,15 @@ pub enum PoolPlacement {
 }
 
 /// A pool of addresses for the callers of one tunnel.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Pool {
     /// What hands it out, as a phrase ("PPTP server").
     pub owner: String,
     /// The ranges, each with its place.
     pub ranges: Vec<(IpRange, Origin)>,
     /// The whole network set aside for the tunnel, where the format states one.
+    #[schemars(with = "Option<String>")]
     pub network: Option<IpNet>,
     /// How many addresses one caller takes up (four in OpenVPN's net30 topology).
     pub per_caller: Setting<u32>,
@@ -42,7 +49,8 @@ pub struct Pool {
     /// Pieces that are no addresses.
     pub malformed: Vec<MalformedAddress>,
     /// Where the daemon's own default is documented, where no export states the pool and that default applies.
-    pub from_default: Option<&'static str>,
+    #[serde(deserialize_with = "crate::written::word::maybe")]
+    pub from_default: Option<Word>,
     /// The statement.
     pub origin: Origin,
 }

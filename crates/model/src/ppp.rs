@@ -1,16 +1,22 @@
 //! What the point-to-point protocol daemon is told: option profiles and secrets files (pppd(8)).
 
+use crate::written::Word;
 use crate::{HeldSecret, IpRange, MalformedAddress, Origin, Setting};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// What a file of options says about encryption inside the link (pppd(8), require-mppe).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Mppe {
     /// Links without it are ended; keys of 40 bits are taken as well as of 128.
     Required,
     /// The same, with keys of 128 bits only.
+    #[serde(rename = "required-128")]
     Required128,
     /// The same, with keys of 40 bits only.
+    #[serde(rename = "required-40")]
     Required40,
     /// Switched off.
     Off,
@@ -20,7 +26,8 @@ pub enum Mppe {
 ///
 /// `require_*` name what a caller must prove itself with. `refuse-*` is no part of this: it only limits how the
 /// daemon proves itself to others (pppd(8)).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PppProfile {
     /// Path of the export.
     pub path: String,
@@ -31,7 +38,8 @@ pub struct PppProfile {
     /// `auth`, or any `require-` option, or `noauth`; the last one stated wins.
     pub auth: Option<(bool, Origin)>,
     /// Methods required of the peer: `pap`, `chap`, `mschap`, `mschap-v2`, `eap`.
-    pub require: Vec<(&'static str, Origin)>,
+    #[serde(deserialize_with = "crate::written::word::placed")]
+    pub require: Vec<(Word, Origin)>,
     /// Encryption inside the link, where it is stated.
     pub mppe: Option<(Mppe, Origin)>,
     /// Keys of 40 bits are forbidden (`nomppe-40`), which by itself requires nothing.
@@ -119,7 +127,8 @@ impl PppProfile {
 }
 
 /// Which secrets file a line stands in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum SecretsFile {
     /// `chap-secrets`: CHAP, MS-CHAP and EAP-MD5.
     Chap,
@@ -128,7 +137,8 @@ pub enum SecretsFile {
 }
 
 /// Addresses a client may use, from the fourth column on.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum AllowedAddresses {
     /// Nothing stated, or `-`: the client may use none, so it cannot come in. Such lines serve for dialling out.
     None,
@@ -139,9 +149,11 @@ pub enum AllowedAddresses {
 }
 
 /// One line of a secrets file.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Credential {
     /// Which file.
+    #[serde(rename = "list")]
     pub file: SecretsFile,
     /// Path of the file.
     pub path: String,

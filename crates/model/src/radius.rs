@@ -1,11 +1,14 @@
 //! RADIUS servers: who may ask them (RFC 2865).
 
 use crate::{HeldSecret, IpRange, Origin, Setting, TunnelFamily};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::sync::Arc;
 
 /// Whether requests must be signed (`Message-Authenticator`, RFC 3579, 3.2).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum MessageAuthenticator {
     /// Requests without it are dropped.
     Required,
@@ -16,7 +19,8 @@ pub enum MessageAuthenticator {
 }
 
 /// One client of a RADIUS server: a device that asks about callers.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusClient {
     /// Name.
     pub name: String,
@@ -43,7 +47,8 @@ impl RadiusClient {
 }
 
 /// A server that requests are handed on to (proxy.conf).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusUpstream {
     /// Name of its section.
     pub name: String,
@@ -62,7 +67,8 @@ pub struct RadiusUpstream {
 }
 
 /// A RADIUS server that a service of the device asks about callers.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusTarget {
     /// Which service asks, as far as the file tells.
     pub asked_by: RadiusAsker,
@@ -77,13 +83,15 @@ pub struct RadiusTarget {
 }
 
 /// Who asks a RADIUS server.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum RadiusAsker {
     /// `pam_radius_auth`.
     Pam,
     /// The radiusclient library: pppd's plug-in, ocserv.
     Library,
     /// OpenVPN's plug-in.
+    #[serde(rename = "openvpn")]
     OpenVpn,
     /// The IKE daemon's plug-in.
     Ike,
@@ -102,7 +110,8 @@ impl RadiusAsker {
 }
 
 /// One entry of a user file (users(5)).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusEntry {
     /// User; `DEFAULT` is everybody.
     pub user: String,
@@ -121,7 +130,8 @@ pub struct RadiusEntry {
 }
 
 /// One thing a virtual server runs for a request.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusStep {
     /// Name of the module.
     pub module: String,
@@ -130,7 +140,8 @@ pub struct RadiusStep {
 }
 
 /// A virtual server: what it runs to decide about a caller.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusSite {
     /// Name.
     pub name: String,
@@ -145,7 +156,8 @@ pub struct RadiusSite {
 }
 
 /// Settings of the EAP module.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct EapSettings {
     /// The method offered first.
     pub default_method: Option<(String, Origin)>,
@@ -158,7 +170,8 @@ pub struct EapSettings {
 }
 
 /// Settings of the server as a whole (radiusd.conf).
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusSecurity {
     /// Whether the file has the section about the log.
     pub tells_log: bool,

@@ -2,11 +2,15 @@
 //! become the same record, so that one check judges them all.
 
 use crate::offer::Offer;
+use crate::written::{Word, Words};
 use crate::{Families, Family, IpRange, Origin, Protocol, Setting};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// What a service is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum ServedKind {
     /// Shares of the SMB protocol.
     Shares,
@@ -68,7 +72,8 @@ impl ServedKind {
 }
 
 /// Whether a connection is encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Carried {
     /// It never is.
     Plain,
@@ -79,13 +84,16 @@ pub enum Carried {
 }
 
 /// Where a service listens.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Endpoint {
     /// Transport protocol.
     pub protocol: Protocol,
     /// Address; `None` for every one.
     pub address: Option<IpAddr>,
     /// IP versions.
+    #[serde(with = "crate::written::both")]
+    #[schemars(with = "Option<Families>")]
     pub families: Families,
     /// Interface, where it is bound to one.
     pub interface: Option<String>,
@@ -122,13 +130,15 @@ impl Endpoint {
 }
 
 /// From where something may be used.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Sources {
     /// Addresses.
     pub ranges: Vec<IpRange>,
     /// What only a name server or a directory can turn into addresses: host names, patterns, netgroups.
     pub names: Vec<String>,
     /// Lines that limit it; none where nothing does.
+    #[serde(rename = "limited")]
     pub origins: Vec<Origin>,
 }
 
@@ -219,7 +229,8 @@ impl Sources {
 }
 
 /// What somebody has to show before a part is his to use.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Asked {
     /// Nothing.
     Nothing,
@@ -254,7 +265,8 @@ impl Asked {
 }
 
 /// Whether a protection is used.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Demand {
     /// Never.
     Never,
@@ -265,7 +277,8 @@ pub enum Demand {
 }
 
 /// What is to be known of a part besides.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Remark {
     /// The superuser of a client stays the superuser (exports(5), no_root_squash), or users are made the superuser.
     RootKept,
@@ -298,7 +311,8 @@ pub enum Remark {
 }
 
 /// What a part is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum PartKind {
     /// A share.
     Share,
@@ -342,7 +356,8 @@ impl PartKind {
 }
 
 /// One thing that a service gives out, on terms of its own.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Part {
     /// What it is.
     pub kind: PartKind,
@@ -351,6 +366,8 @@ pub struct Part {
     /// Folder or device behind it.
     pub path: Option<String>,
     /// From where.
+    #[serde(with = "crate::written::everybody")]
+    #[schemars(with = "Option<Sources>")]
     pub sources: Sources,
     /// What is asked of the least that come in.
     pub login: Setting<Asked>,
@@ -432,16 +449,19 @@ impl Part {
 }
 
 /// A service, as its files have it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Served {
     /// What it is for.
     pub kind: ServedKind,
     /// The program.
-    pub program: &'static str,
+    #[serde(deserialize_with = "crate::written::word::one")]
+    pub program: Word,
     /// Name for people.
     pub name: String,
     /// Units of systemd that start it, without `.service`.
-    pub units: &'static [&'static str],
+    #[serde(deserialize_with = "crate::written::word::each")]
+    pub units: Words,
     /// Where it listens.
     pub endpoints: Vec<Endpoint>,
     /// What it gives out.

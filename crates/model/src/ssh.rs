@@ -2,6 +2,8 @@
 
 use crate::{DefaultValue, Origin, Reference, Setting};
 use ipnet::IpNet;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// A keyword that is modelled.
@@ -16,7 +18,8 @@ pub struct SshKeyword {
 }
 
 /// What a `Match` line looks at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum SshCriterion {
     /// Every connection.
     All,
@@ -37,7 +40,8 @@ pub enum SshCriterion {
 }
 
 /// One keyword with its values.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshStatement {
     /// Name in small letters, aliases resolved.
     pub keyword: String,
@@ -48,7 +52,8 @@ pub struct SshStatement {
 }
 
 /// Statements under one condition; without criteria they hold for every connection.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshBlock {
     /// All of these must hold.
     pub criteria: Vec<(SshCriterion, String)>,
@@ -74,7 +79,8 @@ pub struct SshConnection<'a> {
 }
 
 /// A secure shell server.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshServer {
     /// The main file's first statement, or its beginning.
     pub origin: Origin,
@@ -85,6 +91,7 @@ pub struct SshServer {
     /// Why the daemon would refuse to start, where it would.
     pub refused: Option<(String, Origin)>,
     /// Keywords that are modelled, in order of name.
+    #[serde(skip)]
     pub keywords: &'static [SshKeyword],
 }
 

@@ -1,9 +1,12 @@
 //! Who may act as somebody else: sudoers(5).
 
 use crate::Origin;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// One rule, aliases resolved.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SudoRule {
     /// Users, `%groups`, `#numbers` and `ALL`; a leading `!` excludes.
     pub who: Vec<String>,
@@ -12,6 +15,8 @@ pub struct SudoRule {
     /// Whether it grants acting as the superuser (no list of names, `ALL` or `root`).
     pub as_root: bool,
     /// Whether the user's own password is asked for.
+    #[serde(with = "crate::written::on_unless_off")]
+    #[schemars(with = "bool")]
     pub asks_password: bool,
     /// The line.
     pub origin: Origin,

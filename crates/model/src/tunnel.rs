@@ -6,22 +6,28 @@ use crate::offer::Offer;
 use crate::plan::AddressPlan;
 use crate::wireguard::WireGuardPeer;
 use crate::{Origin, Protocol, Setting};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// Protocol family.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum TunnelFamily {
     /// Point-to-point tunnelling protocol, RFC 2637.
     Pptp,
     /// OpenVPN's TLS-based tunnel.
+    #[serde(rename = "openvpn")]
     OpenVpn,
     /// The TLS-based tunnel of OpenConnect and its server.
+    #[serde(rename = "openconnect")]
     OpenConnect,
     /// A connection of IKE and IPsec.
     Ipsec,
     /// The layer two tunnelling protocol, RFC 2661.
     L2tp,
     /// WireGuard.
+    #[serde(rename = "wireguard")]
     WireGuard,
     /// Generic routing encapsulation, RFC 2784: nothing is encrypted.
     Gre,
@@ -62,7 +68,8 @@ impl TunnelFamily {
 }
 
 /// What the device is in the tunnel.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum TunnelRole {
     /// Answers callers.
     Server,
@@ -73,11 +80,14 @@ pub enum TunnelRole {
 }
 
 /// Where a service answers.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Listener {
     /// Transport protocol.
     pub protocol: Protocol,
     /// Address it is bound to; `None` as a value means every address.
+    #[serde(with = "crate::written::bound")]
+    #[schemars(with = "String")]
     pub address: Setting<Option<IpAddr>>,
     /// Port.
     pub port: Setting<u16>,
@@ -92,7 +102,8 @@ impl Listener {
 }
 
 /// Whether a client certificate is asked for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum CertificateDemand {
     /// Nobody comes in without one.
     Required,
@@ -103,7 +114,8 @@ pub enum CertificateDemand {
 }
 
 /// Who decides about a caller's password.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum PasswordSource {
     /// A list of names and passwords among the exports' files.
     LocalList(String),
@@ -128,7 +140,8 @@ pub enum PasswordSource {
 }
 
 /// A password is asked for, and somebody decides about it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PasswordCheck {
     /// Who decides.
     pub source: PasswordSource,
@@ -139,7 +152,8 @@ pub struct PasswordCheck {
 }
 
 /// Another way in, enough by itself.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct WayIn {
     /// Whether a client certificate is asked for.
     pub certificate: bool,
@@ -150,7 +164,8 @@ pub struct WayIn {
 }
 
 /// How callers prove who they are.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct CallerProof {
     /// Client certificate; `None` where the protocol has none.
     pub certificate: Option<Setting<CertificateDemand>>,
@@ -163,7 +178,8 @@ pub struct CallerProof {
 }
 
 /// Something that this tunnel's configuration refers to and that no export holds.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Reference {
     /// As written.
     pub path: String,
@@ -174,7 +190,8 @@ pub struct Reference {
 }
 
 /// A tunnel.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Tunnel {
     /// Name within the device.
     pub name: String,

@@ -2,9 +2,12 @@
 
 use crate::Origin;
 use crate::plan::Placed;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// The other end of a WireGuard tunnel.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct WireGuardPeer {
     /// How it is called: a comment, or the beginning of its public key.
     pub who: String,

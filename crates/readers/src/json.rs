@@ -51,6 +51,16 @@ fn value<'a>(export: &Export, slice: &'a str, depth: usize) -> Json<'a> {
 }
 
 impl<'a> Json<'a> {
+    /// The members of an object, in order of name.
+    pub(crate) fn members(&self) -> impl Iterator<Item = (&str, &Self)> {
+        self.members.iter().map(|(name, value)| (name.as_ref(), value))
+    }
+
+    /// The elements of an array.
+    pub(crate) fn elements(&self) -> &[Self] {
+        &self.elements
+    }
+
     /// A member of an object.
     pub(crate) fn get(&self, name: &str) -> Option<&Self> {
         self.members.get(name)

@@ -47,6 +47,7 @@ mod radio;
 mod radius;
 mod reader;
 mod serving;
+mod sheet;
 mod snmp;
 mod sockets;
 mod sshd;
@@ -63,6 +64,7 @@ mod yaml;
 
 pub use decode::{DecodeError, decode};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
+pub use sheet::{FORM, Head, write as write_sheet};
 
 use trevlin_model::Export;
 
@@ -123,6 +125,7 @@ pub const READERS: &[Reader] = &[
     files::rsync::SECRETS,
     upkeep::rsyslog::READER,
     accounts::SHADOW,
+    sheet::READER,
     files::smb::READER,
     files::smbpasswd::READER,
     snmp::READER,
@@ -169,14 +172,15 @@ pub fn is_copy(export: &Export) -> bool {
     COPIES.iter().any(|ending| name.ends_with(ending))
 }
 
-/// Says which reader takes an export: by content first, then by name. Copies that no daemon reads are nobody's.
+/// Says which reader takes an export: by what it declares itself to be, then by
+/// content, then by name. Copies that no daemon reads are nobody's.
 #[must_use]
 pub fn recognise(export: &Export) -> Recognised {
     if is_copy(export) {
         return Recognised::default();
     }
     let claims: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
-    for wanted in [Recognition::Content, Recognition::Name] {
+    for wanted in [Recognition::Declared, Recognition::Content, Recognition::Name] {
         let mut claiming = claims.iter().filter(|(_, claim)| *claim == wanted).map(|(reader, _)| *reader);
         if let Some(reader) = claiming.next() {
             return Recognised { reader: Some(reader), also: claiming.collect() };

@@ -14,6 +14,8 @@ pub enum Recognition {
     Name,
     /// The content says so.
     Content,
+    /// The content names its format.
+    Declared,
 }
 
 /// Lines at the start of an export by which it is recognised.

@@ -29,7 +29,7 @@ fn program(spelling: Spelling) -> &'static str {
         Spelling::Libreswan => "libreswan",
         Spelling::WireGuard => "wireguard",
         Spelling::GnuTls => "gnutls",
-        Spelling::OpenSsl | Spelling::OpenSsh | Spelling::Smb | Spelling::NetSnmp => "",
+        Spelling::OpenSsl | Spelling::OpenSsh | Spelling::Smb | Spelling::NetSnmp | Spelling::Trade => "",
     }
 }
 

@@ -246,7 +246,7 @@ fn named(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
     let (PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path)) = &check.source else {
         return None;
     };
-    let path = estate.export(estate.find(at, path, check.origin.export)?).path();
+    let path = estate.find(at, path, check.origin.export)?.path;
     let of_list = |login: &&trevlin_model::Login| {
         let trevlin_model::LoginList::LocalFile(list) = &login.list;
         list == path

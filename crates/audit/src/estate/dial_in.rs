@@ -61,8 +61,17 @@ pub(super) fn settle(estate: &mut Estate) {
         }
         tunnel.local_name =
             dial_in.profile.name.clone().map(|(value, origin)| Setting::Stated { value, origin });
-        tunnel.missing.extend(dial_in.missing.iter().cloned());
-        tunnel.proof.passwords.extend(dial_in.elsewhere.iter().map(|(source, origin)| PasswordCheck {
+        let missing: Vec<_> = dial_in
+            .missing
+            .iter()
+            .filter(|one| !tunnel.missing.iter().any(|known| known.path == one.path))
+            .cloned()
+            .collect();
+        tunnel.missing.extend(missing);
+        // A sheet may say already what follows from the options.
+        let known = |source: &PasswordSource| tunnel.proof.passwords.iter().any(|one| one.source == *source);
+        let elsewhere: Vec<_> = dial_in.elsewhere.iter().filter(|(source, _)| !known(source)).collect();
+        tunnel.proof.passwords.extend(elsewhere.into_iter().map(|(source, origin)| PasswordCheck {
             source: source.clone(),
             optional: false,
             origin: *origin,
@@ -143,8 +152,7 @@ fn by_daemon(tunnel: &Tunnel) -> Option<PppProfile> {
 }
 
 fn profile<'a>(estate: &'a Estate, device: usize, path: &str, named_at: Origin) -> Option<&'a PppProfile> {
-    let found = estate.find(device, path, named_at.export)?;
-    let path = estate.export(found).path();
+    let path = estate.find(device, path, named_at.export)?.path;
     estate.devices[device].facts.ppp_profiles.iter().find(|profile| profile.path == path)
 }
 

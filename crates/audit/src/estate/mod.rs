@@ -38,6 +38,13 @@ pub struct Input {
     pub ledger: Ledger,
 }
 
+/// A file of a device: an export, or one that a sheet says its entries come from.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct DeviceFile<'a> {
+    pub(crate) path: &'a str,
+    export: Option<ExportId>,
+}
+
 /// One export once its facts went to its device.
 #[derive(Debug)]
 pub struct ExportRecord {
@@ -292,11 +299,33 @@ impl Estate {
         if running.is_empty() { all().collect() } else { running }
     }
 
-    /// The export of a device that a path in one of its files means.
-    pub(crate) fn find(&self, device: usize, path: &str, named_in: ExportId) -> Option<ExportId> {
-        let ids = &self.devices[device].exports;
-        let paths: Vec<_> = ids.iter().map(|id| self.export(*id).path()).collect();
-        find_path(path, self.export(named_in).path(), &paths).map(|at| ids[at])
+    /// The file of a device that a path in one of its files means.
+    pub(crate) fn find(&self, device: usize, path: &str, named_in: ExportId) -> Option<DeviceFile<'_>> {
+        let device = &self.devices[device];
+        let exports = device.exports.iter().map(|id| self.export(*id));
+        let mut files: Vec<DeviceFile<'_>> =
+            exports.map(|export| DeviceFile { path: export.path(), export: Some(export.id()) }).collect();
+        for (_, path) in &device.facts.files {
+            if !files.iter().any(|file| file.path == path) {
+                files.push(DeviceFile { path, export: None });
+            }
+        }
+        let paths: Vec<_> = files.iter().map(|file| file.path).collect();
+        find_path(path, self.export(named_in).path(), &paths).map(|at| files[at])
+    }
+
+    /// Whether something stands in a file of a device.
+    pub(crate) fn stands_in(&self, device: usize, origin: Origin, file: DeviceFile<'_>) -> bool {
+        if file.export.is_some() {
+            return file.export == Some(origin.export);
+        }
+        let mut parts = self.devices[device].facts.files.iter();
+        parts.any(|(part, path)| {
+            path == file.path
+                && part.export == origin.export
+                && part.start <= origin.start
+                && origin.end <= part.end
+        })
     }
 }
 

@@ -91,6 +91,9 @@ impl Secret {
     /// joins first, so a secret that is nothing but such words, separators and closing digits is trivial.
     #[must_use]
     pub fn grade(&self, context: &[&str]) -> Grade {
+        if self.is_withheld() {
+            return Grade::Strong;
+        }
         let value = graded(self.expose());
         if self.known_default().is_some() || made_of(value, context) {
             return Grade::Trivial;
@@ -112,6 +115,9 @@ impl Secret {
     /// each character is worth the alphabet it was drawn from; else the guesses count.
     #[must_use]
     pub fn key_grade(&self, asked: u32, casual: u32, context: &[&str]) -> KeyGrade {
+        if self.is_withheld() {
+            return KeyGrade::Holds;
+        }
         let value = graded(self.expose());
         let length = value.chars().count() as f64;
         if length < 1.0 || self.known_default().is_some() || made_of(value, context) {

@@ -111,6 +111,9 @@ impl LengthClass {
     }
 }
 
+/// Stands for a secret that nobody told. No file holds it, since a text has no such characters.
+const WITHHELD: &str = "\u{fdd0}withheld\u{fdd0}";
+
 /// A secret value. There is no way to print it.
 pub struct Secret(SecretString);
 
@@ -125,6 +128,18 @@ impl Secret {
     #[must_use]
     pub fn new(value: impl Into<String>) -> Self {
         Self(SecretString::from(value.into()))
+    }
+
+    /// A secret that exists and that nobody told.
+    #[must_use]
+    pub fn withheld() -> Self {
+        Self::new(WITHHELD)
+    }
+
+    /// Whether nobody told it, so that it can be neither compared nor graded.
+    #[must_use]
+    pub fn is_withheld(&self) -> bool {
+        self.expose() == WITHHELD
     }
 
     fn expose(&self) -> &str {
@@ -168,7 +183,7 @@ impl Secret {
     /// Whether two secrets are the same.
     #[must_use]
     pub fn same_as(&self, other: &Self) -> bool {
-        self.expose() == other.expose()
+        self.expose() == other.expose() && !self.is_withheld()
     }
 }
 

@@ -53,7 +53,9 @@ impl<'a> Said<'_, 'a> {
         }
         let source = "ipsec.conf(5)";
         match self.daemon {
-            IkeDaemon::StrongSwan => Setting::default_of(strongswan, "strongSwan", source),
+            IkeDaemon::StrongSwan | IkeDaemon::Appliance => {
+                Setting::default_of(strongswan, "strongSwan", source)
+            }
             IkeDaemon::Libreswan => Setting::Default(
                 libreswan
                     .iter()
@@ -73,8 +75,10 @@ impl<'a> Said<'_, 'a> {
         match (self.daemon, self.get("ikev2"), self.get("keyexchange")) {
             (_, _, Some(("ikev1", origin))) => stated(IkeVersions::First, origin),
             (_, _, Some(("ikev2", origin))) => stated(IkeVersions::Second, origin),
-            (IkeDaemon::StrongSwan, _, Some((_, origin))) => stated(IkeVersions::Both, origin),
-            (IkeDaemon::StrongSwan, _, None) => {
+            (IkeDaemon::StrongSwan | IkeDaemon::Appliance, _, Some((_, origin))) => {
+                stated(IkeVersions::Both, origin)
+            }
+            (IkeDaemon::StrongSwan | IkeDaemon::Appliance, _, None) => {
                 Setting::default_of(IkeVersions::Both, "strongSwan", "ipsec.conf(5), keyexchange")
             }
             // `permit` and `propose` meant either up to version 3; later versions take them for `no` and `yes`.
@@ -132,7 +136,7 @@ impl<'a> Said<'_, 'a> {
         let other = if side == "left" { "right" } else { "left" };
         let old = method.filter(|(text, _)| text.starts_with("xauth")).map(|(_, origin)| origin);
         let logs_in = match self.daemon {
-            IkeDaemon::StrongSwan => {
+            IkeDaemon::StrongSwan | IkeDaemon::Appliance => {
                 let serves = self.get("xauth").is_some_and(|(value, _)| value == "server");
                 old.filter(|_| serves == (side == "right"))
             }
@@ -142,7 +146,7 @@ impl<'a> Said<'_, 'a> {
         };
         if let Some(origin) = logs_in {
             let by = match self.daemon {
-                IkeDaemon::StrongSwan => "",
+                IkeDaemon::StrongSwan | IkeDaemon::Appliance => "",
                 IkeDaemon::Libreswan => self.get("xauthby").map_or("file", |(by, _)| by),
             };
             let value = IkeProof::Xauth(by.to_owned());
@@ -172,7 +176,7 @@ impl<'a> Said<'_, 'a> {
                 IkeProof::SharedKey
             }
             (IkeDaemon::Libreswan, _) => IkeProof::PublicKey,
-            (IkeDaemon::StrongSwan, text) => swanctl::proof(text),
+            (IkeDaemon::StrongSwan | IkeDaemon::Appliance, text) => swanctl::proof(text),
         }
     }
 
@@ -192,7 +196,7 @@ impl<'a> Said<'_, 'a> {
         let esp = self.first(&["phase2alg", "esp"]);
         let ah = self.get("ah");
         let mut offers: Vec<Offer> = match self.daemon {
-            IkeDaemon::StrongSwan => {
+            IkeDaemon::StrongSwan | IkeDaemon::Appliance => {
                 let data = ah.filter(|_| esp.is_none()).or(esp);
                 vec![
                     strongswan_line(OfferPart::Control, self.get("ike"), origin),
@@ -210,7 +214,7 @@ impl<'a> Said<'_, 'a> {
         let subnet = |side: &str| self.first(&[&format!("{side}subnet"), &format!("{side}subnets")]);
         // A virtual address that is asked for, or stated to be had.
         let asks = match self.daemon {
-            IkeDaemon::StrongSwan => self.get("leftsourceip").is_some(),
+            IkeDaemon::StrongSwan | IkeDaemon::Appliance => self.get("leftsourceip").is_some(),
             IkeDaemon::Libreswan => self.yes(&["leftmodecfgclient"]).is_some(),
         };
         let mode = match self.get("type") {
@@ -222,7 +226,9 @@ impl<'a> Said<'_, 'a> {
         };
         let forward_secrecy = match (self.daemon, self.get("pfs")) {
             // charon takes no notice of it: the groups of the proposals decide.
-            (IkeDaemon::StrongSwan, _) => Setting::default_of(false, "strongSwan", "ipsec.conf(5), esp"),
+            (IkeDaemon::StrongSwan | IkeDaemon::Appliance, _) => {
+                Setting::default_of(false, "strongSwan", "ipsec.conf(5), esp")
+            }
             (IkeDaemon::Libreswan, Some((value, origin))) => Setting::Stated { value: value != "no", origin },
             (IkeDaemon::Libreswan, None) => {
                 Setting::default_of(true, "Libreswan", "ipsec.conf(5) of Libreswan, pfs")
@@ -260,11 +266,13 @@ impl<'a> Said<'_, 'a> {
             offers.push(cut);
         }
         let liveness = match (self.daemon, self.get("dpdaction"), self.get("dpddelay")) {
-            (IkeDaemon::StrongSwan, None | Some(("none", _)), _) => match self.get("dpdaction") {
-                Some((_, origin)) => Setting::Stated { value: 0, origin },
-                None => Setting::default_of(0, "strongSwan", "ipsec.conf(5), dpdaction"),
-            },
-            (IkeDaemon::StrongSwan, Some((_, origin)), delay) => {
+            (IkeDaemon::StrongSwan | IkeDaemon::Appliance, None | Some(("none", _)), _) => {
+                match self.get("dpdaction") {
+                    Some((_, origin)) => Setting::Stated { value: 0, origin },
+                    None => Setting::default_of(0, "strongSwan", "ipsec.conf(5), dpdaction"),
+                }
+            }
+            (IkeDaemon::StrongSwan | IkeDaemon::Appliance, Some((_, origin)), delay) => {
                 let value = delay.and_then(|(text, _)| seconds(text)).unwrap_or(30);
                 Setting::Stated { value, origin: delay.map_or(origin, |(_, origin)| origin) }
             }
@@ -304,7 +312,7 @@ impl<'a> Said<'_, 'a> {
     pub(super) fn plan(&self, mut plan: AddressPlan) -> AddressPlan {
         let title = format!("IPsec connection {}", self.name);
         let pools = match self.daemon {
-            IkeDaemon::StrongSwan => self.get("rightsourceip"),
+            IkeDaemon::StrongSwan | IkeDaemon::Appliance => self.get("rightsourceip"),
             IkeDaemon::Libreswan => self.get("rightaddresspool"),
         };
         if let Some((value, origin)) = pools {
@@ -323,7 +331,7 @@ impl<'a> Said<'_, 'a> {
             }
         }
         let servers = match self.daemon {
-            IkeDaemon::StrongSwan => vec!["rightdns"],
+            IkeDaemon::StrongSwan | IkeDaemon::Appliance => vec!["rightdns"],
             IkeDaemon::Libreswan => vec!["modecfgdns", "modecfgdns1", "modecfgdns2"],
         };
         for (value, origin) in servers.iter().filter_map(|key| self.get(key)) {

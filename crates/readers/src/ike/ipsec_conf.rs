@@ -35,7 +35,7 @@ static KEYWORDS: LazyLock<BTreeMap<String, Keywords>> =
 
 fn keywords(daemon: IkeDaemon) -> Option<&'static Keywords> {
     KEYWORDS.get(match daemon {
-        IkeDaemon::StrongSwan => "strongswan",
+        IkeDaemon::StrongSwan | IkeDaemon::Appliance => "strongswan",
         IkeDaemon::Libreswan => "libreswan",
     })
 }

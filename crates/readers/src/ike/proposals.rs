@@ -17,7 +17,7 @@ pub(super) fn offer(
     at: Origin,
 ) -> Offer {
     match daemon {
-        IkeDaemon::StrongSwan => {
+        IkeDaemon::StrongSwan | IkeDaemon::Appliance => {
             strongswan(part, stated.map_or("default", |(text, _)| text), stated.map_or(at, |(_, at)| at))
         }
         IkeDaemon::Libreswan => libreswan(part, stated, old, at),

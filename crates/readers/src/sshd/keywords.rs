@@ -67,7 +67,7 @@ static MODELLED: LazyLock<Vec<SshKeyword>> =
     LazyLock::new(|| TABLE.keyword.iter().map(Known::model).collect());
 
 /// Every keyword that is modelled, in order of name.
-pub(super) fn modelled() -> &'static [SshKeyword] {
+pub(crate) fn modelled() -> &'static [SshKeyword] {
     &MODELLED
 }
 

@@ -7,6 +7,8 @@ pub(crate) mod client;
 mod keywords;
 mod lines;
 
+pub(crate) use keywords::modelled as keywords;
+
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use keywords::{Class, class};
 use lines::{arguments, keyword};

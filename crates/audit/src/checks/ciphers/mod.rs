@@ -223,9 +223,25 @@ fn fail(
         severity,
         why_this_severity: format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
         title: format!("{name} may use {} for {what}", worst.algorithm.name),
-        detail: format!("{}. In this file's language: `{}`.", told.join("; "), instead(estate, worst)),
+        detail: format!("{}. {}", told.join("; "), in_its_place(estate, worst)),
         evidence,
     })
+}
+
+/// What to offer in place of it.
+fn in_its_place(estate: &Estate, worst: &Known<'_>) -> String {
+    if worst.offer.spelling == Spelling::Trade {
+        let what = match worst.algorithm.role() {
+            AlgorithmRole::Encryption => "AES-256-GCM or ChaCha20-Poly1305",
+            AlgorithmRole::Integrity | AlgorithmRole::Prf => "HMAC-SHA-256 or better",
+            AlgorithmRole::KeyExchange => {
+                "ECDH over a curve of 256 bits or more, or a group of 3072 bits or more"
+            }
+            AlgorithmRole::Protocol => "TLS 1.2 and 1.3 only",
+        };
+        return format!("Better: {what}.");
+    }
+    format!("In this file's language: `{}`.", instead(estate, worst))
 }
 
 /// A line that offers what standards recommend, in the program's own language.
@@ -257,6 +273,8 @@ fn instead(estate: &Estate, worst: &Known<'_>) -> String {
         (Spelling::OpenSsh, ..) => "MACs hmac-sha2-256-etm@openssh.com,hmac-sha2-512-etm@openssh.com",
         (Spelling::WireGuard, ..) => "the protocol has one suite",
         (Spelling::Smb, ..) => "server min protocol = SMB3_00",
+        // Told in other words.
+        (Spelling::Trade, ..) => "",
         (Spelling::NetSnmp, ..) => "createUser NAME SHA-256 PASSPHRASE AES PASSPHRASE",
     };
     line.to_owned()

@@ -63,7 +63,19 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
                 without.push((&child.name, origin, false));
                 continue;
             }
-            (IkeDaemon::StrongSwan, _) => {}
+            (IkeDaemon::Appliance, Some(true)) => continue,
+            (IkeDaemon::Appliance, Some(false)) => {
+                without.push((&child.name, child.forward_secrecy.origin().unwrap_or(child.origin), false));
+                continue;
+            }
+            (IkeDaemon::Appliance, None) if child.offers.is_empty() => {
+                let question = format!(
+                    "whether {} makes a key exchange of its own for `{}` is not known; ask for it",
+                    tunnel.name, child.name
+                );
+                return Verdict::ask(question, vec![child.origin]);
+            }
+            (IkeDaemon::StrongSwan | IkeDaemon::Appliance, _) => {}
         }
         let all = child.offers.iter().filter_map(|number| tunnel.offers.get(*number)).flat_map(suites);
         let mut weak: Vec<_> = all.filter(|(has, ..)| !has).collect();
@@ -83,13 +95,13 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let names: Vec<_> = without.iter().map(|(name, ..)| format!("`{name}`")).collect();
     let mut evidence: Vec<Origin> = without.iter().map(|(_, origin, _)| *origin).collect();
     evidence.dedup();
-    let (how, line) = match (connection.daemon, default) {
-        (IkeDaemon::Libreswan, _) => ("`pfs=no` is stated", "pfs=yes"),
-        (_, true) => {
-            ("the daemon's own proposals, which name no group, may be agreed on", "aes256gcm16-ecp384")
-        }
-        (_, false) => ("a proposal names no group", "aes256gcm16-ecp384"),
+    let how = match (connection.daemon, default) {
+        (IkeDaemon::Libreswan, _) => "`pfs=no` is stated",
+        (IkeDaemon::Appliance, _) => "no key exchange of its own is made",
+        (_, true) => "the daemon's own proposals, which name no group, may be agreed on",
+        (_, false) => "a proposal names no group",
     };
+    let advice = connection.daemon.advice("aes256gcm16-ecp384", "pfs=yes");
     Verdict::Fail(Fail {
         severity,
         why_this_severity: match (first, default) {
@@ -99,7 +111,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         }
         .into(),
         title: format!("{} may make new keys from old ones", tunnel.name),
-        detail: format!("For {} {how}. In this file's language: `{line}`.", names.join(", ")),
+        detail: format!("For {} {how}.{advice}", names.join(", ")),
         evidence,
     })
 }

@@ -39,7 +39,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         (None, ..) => {
             (Severity::Low, "certificates cannot be guessed, though who calls whom passes in the open")
         }
-        (Some(_), IkeDaemon::Libreswan, _) => {
+        (Some(_), IkeDaemon::Libreswan | IkeDaemon::Appliance, _) => {
             (CHECK.severity, "one answer is enough to guess the shared key at home")
         }
         (Some(_), IkeDaemon::StrongSwan, Some(("yes" | "true" | "1", at))) => {
@@ -67,11 +67,8 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         why_this_severity: why.into(),
         title: format!("{} uses the aggressive mode of the first version of IKE", tunnel.name),
         detail: format!(
-            "Aggressive mode is on. In this file's language: `{}`.",
-            match connection.daemon {
-                IkeDaemon::Libreswan => "aggressive=no",
-                IkeDaemon::StrongSwan => "aggressive = no",
-            }
+            "Aggressive mode is on.{}",
+            connection.daemon.advice("aggressive = no", "aggressive=no")
         ),
         evidence,
     })

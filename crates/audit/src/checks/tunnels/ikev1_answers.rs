@@ -2,7 +2,7 @@
 
 use super::ipsec;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
+use trevlin_model::ipsec::{IkeVersions, IpsecConnection};
 use trevlin_model::{Setting, Tunnel};
 
 /// The check.
@@ -26,10 +26,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     if !connection.negotiates() {
         return Verdict::DoesNotApply;
     }
-    let line = match connection.daemon {
-        IkeDaemon::Libreswan => "ikev2=insist",
-        IkeDaemon::StrongSwan => "version = 2` or `keyexchange=ikev2",
-    };
+    let advice = connection.daemon.advice("version = 2` or `keyexchange=ikev2", "ikev2=insist");
     let (severity, why, title, detail, origin) = match &connection.versions {
         Setting::Stated { value: IkeVersions::Second, .. } => return Verdict::Pass,
         Setting::Stated { value: IkeVersions::First, origin } => (
@@ -39,6 +36,11 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
             "Version 1 is stated.",
             *origin,
         ),
+        Setting::Unknown { why } => {
+            let question =
+                format!("which versions of IKE {} takes is not known: {why}; ask for it", tunnel.name);
+            return Verdict::ask(question, vec![tunnel.origin]);
+        }
         both if both.possible().all(|one| *one == IkeVersions::Both) => (
             Severity::Low,
             "callers that speak version 2 are answered in it",
@@ -65,14 +67,13 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
             );
             return Verdict::ask(question, vec![tunnel.origin]);
         }
-        Setting::Unknown { why } => return Verdict::ask(why.clone(), vec![tunnel.origin]),
         Setting::Stated { .. } => return Verdict::Pass,
     };
     Verdict::Fail(Fail {
         severity,
         why_this_severity: why.into(),
         title,
-        detail: format!("{detail} In this file's language: `{line}`."),
+        detail: format!("{detail}{advice}"),
         evidence: vec![origin],
     })
 }

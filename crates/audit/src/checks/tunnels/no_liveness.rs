@@ -2,7 +2,7 @@
 
 use super::{ipsec, openvpn};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::ipsec::{IkeDaemon, IpsecConnection};
+use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Setting, Tunnel, TunnelFamily};
 
 /// The check.
@@ -26,8 +26,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::OpenConnect) {
             let off = tunnel.stated("dpd").filter(|(value, _)| *value == "0");
-            let verdict =
-                off.map_or(Verdict::Pass, |(_, origin)| fail(tunnel, "`dpd` is 0.", "dpd = 90", origin));
+            let verdict = off.map_or(Verdict::Pass, |(_, origin)| {
+                fail(tunnel, "`dpd` is 0.", " In this file's language: `dpd = 90`.", origin)
+            });
             answers.push(Answer::new(at, tunnel.name.clone(), verdict));
         }
     }
@@ -35,12 +36,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn fail(tunnel: &Tunnel, detail: &str, line: &str, origin: trevlin_model::Origin) -> Verdict {
+fn fail(tunnel: &Tunnel, detail: &str, advice: &str, origin: trevlin_model::Origin) -> Verdict {
     Verdict::Fail(Fail {
         severity: CHECK.severity,
         why_this_severity: "it lets nobody in by itself".into(),
         title: format!("nobody asks whether the other end of {} still lives", tunnel.name),
-        detail: format!("{detail} In this file's language: `{line}`."),
+        detail: format!("{detail}{advice}"),
         evidence: vec![origin],
     })
 }
@@ -49,16 +50,18 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     if !connection.negotiates() {
         return Verdict::DoesNotApply;
     }
-    if connection.liveness.value() != Some(&0) {
-        return Verdict::Pass;
-    }
-    let line = match connection.daemon {
-        IkeDaemon::StrongSwan => "dpd_delay = 30s` or `dpdaction=clear",
-        IkeDaemon::Libreswan => "dpddelay=30",
-    };
+    let advice = &connection.daemon.advice("dpd_delay = 30s` or `dpdaction=clear", "dpddelay=30");
     match &connection.liveness {
-        Setting::Stated { origin, .. } => fail(tunnel, "It is switched off.", line, *origin),
-        _ => fail(tunnel, "Nothing is stated, and the daemon then never asks.", line, tunnel.origin),
+        Setting::Unknown { why } => Verdict::ask(
+            format!(
+                "whether {} asks if the other end still lives is not known: {why}; ask for it",
+                tunnel.name
+            ),
+            vec![tunnel.origin],
+        ),
+        liveness if liveness.value() != Some(&0) => Verdict::Pass,
+        Setting::Stated { origin, .. } => fail(tunnel, "It is switched off.", advice, *origin),
+        _ => fail(tunnel, "Nothing is stated, and the daemon then never asks.", advice, tunnel.origin),
     }
 }
 
@@ -69,7 +72,12 @@ fn of_server(tunnel: &Tunnel) -> Verdict {
     }
     match super::stated_or_missing(tunnel, &["keepalive"], "asks whether callers still live") {
         Some(verdict) => verdict,
-        None => fail(tunnel, "`keepalive` is not stated.", "keepalive 10 60", tunnel.origin),
+        None => fail(
+            tunnel,
+            "`keepalive` is not stated.",
+            " In this file's language: `keepalive 10 60`.",
+            tunnel.origin,
+        ),
     }
 }
 

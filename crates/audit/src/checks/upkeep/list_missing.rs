@@ -23,8 +23,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for review in of_device(estate, device) {
             for set in &review.filter.sets {
                 let command = match review.filter.format {
-                    FilterFormat::Iptables => "ipset save",
-                    FilterFormat::Nftables | FilterFormat::Firewalld => "nft list ruleset",
+                    FilterFormat::Iptables => "`ipset save`",
+                    FilterFormat::Nftables | FilterFormat::Firewalld => "`nft list ruleset`",
+                    FilterFormat::Ordered => "the list",
                 };
                 let verdict = if set.present {
                     Verdict::Pass
@@ -32,7 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     Verdict::ask(
                         format!(
                             "rules of {} name the list {}, which was not exported, so what they do is not known; ask for \
-                             `{command}`",
+                             {command}",
                             one.name, set.name
                         ),
                         set.used_at.clone(),

@@ -1,0 +1,272 @@
+//! A document as a tree of values that know their place: TOML, JSON, or what a phrasebook makes of an export.
+
+use crate::json::{self, Json};
+use toml::Spanned;
+use toml::de::{DeArray, DeTable, DeValue};
+use trevlin_model::{Export, Note, Origin};
+
+/// How deep values are followed; what nests deeper is left out, and said.
+const DEPTH: usize = 32;
+
+/// A value and its place.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Node {
+    /// Its place; for a table from its heading to the last value that stands in it directly.
+    pub(crate) origin: Origin,
+    /// The value.
+    pub(crate) value: Value,
+}
+
+/// What a value is.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Value {
+    /// A text.
+    Text(String),
+    /// A whole number.
+    Number(i64),
+    /// Another number.
+    Fraction(f64),
+    /// Yes or no.
+    Truth(bool),
+    /// Several values.
+    List(Vec<Node>),
+    /// Named values, in the order of the document.
+    Table(Vec<Entry>),
+}
+
+/// A named value of a table.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Entry {
+    /// Name.
+    pub(crate) key: String,
+    /// Where the name stands.
+    pub(crate) key_origin: Origin,
+    /// Value.
+    pub(crate) node: Node,
+}
+
+impl Node {
+    /// A table with nothing in it.
+    pub(crate) fn table(origin: Origin) -> Self {
+        Self { origin, value: Value::Table(Vec::new()) }
+    }
+
+    /// A value of a table.
+    pub(crate) fn get(&self, key: &str) -> Option<&Self> {
+        self.entries().iter().find(|entry| entry.key == key).map(|entry| &entry.node)
+    }
+
+    /// The named values of a table; none of anything else.
+    pub(crate) fn entries(&self) -> &[Entry] {
+        if let Value::Table(entries) = &self.value { entries } else { &[] }
+    }
+
+    /// Its text, where it is one.
+    pub(crate) fn text(&self) -> Option<&str> {
+        if let Value::Text(text) = &self.value { Some(text) } else { None }
+    }
+
+    /// The values of a list; a value that is none is a list of itself.
+    pub(crate) fn each(&self) -> &[Self] {
+        if let Value::List(all) = &self.value { all } else { std::slice::from_ref(self) }
+    }
+
+    /// What it is, for people.
+    pub(crate) fn kind(&self) -> &'static str {
+        match self.value {
+            Value::Text(_) => "a text",
+            Value::Number(_) | Value::Fraction(_) => "a number",
+            Value::Truth(_) => "true or false",
+            Value::List(_) => "a list",
+            Value::Table(_) => "a table",
+        }
+    }
+
+    /// Takes out what stands at a place, and says whether there was anything.
+    pub(crate) fn remove(&mut self, at: Origin) -> bool {
+        let is_at = |node: &Self| node.origin == at;
+        match &mut self.value {
+            Value::Table(entries) => {
+                let before = entries.len();
+                entries.retain(|entry| entry.key_origin != at && !is_at(&entry.node));
+                before != entries.len() || entries.iter_mut().any(|entry| entry.node.remove(at))
+            }
+            Value::List(all) => {
+                let before = all.len();
+                all.retain(|node| !is_at(node));
+                before != all.len() || all.iter_mut().any(|node| node.remove(at))
+            }
+            _ => false,
+        }
+    }
+}
+
+/// The tree of a TOML document, with what is wrong with its form. What can be read is read.
+pub(crate) fn of_toml(export: &Export) -> (Node, Vec<Note>) {
+    let (table, errors) = DeTable::parse_recoverable(export.text());
+    let note = |error: toml::de::Error| {
+        let span = error.span().unwrap_or(0..0);
+        Note {
+            origin: export.origin(span),
+            text: format!("this is not TOML: {}", error.message().trim_end()),
+        }
+    };
+    let notes = errors.into_iter().map(note).collect();
+    (Toml { export }.table(table.get_ref(), export.origin(0..0), 0), notes)
+}
+
+struct Toml<'a> {
+    export: &'a Export,
+}
+
+impl Toml<'_> {
+    fn table(&self, table: &DeTable<'_>, origin: Origin, depth: usize) -> Node {
+        let mut entries: Vec<Entry> = Vec::new();
+        let mut whole = origin;
+        for (key, value) in table {
+            let key_origin = self.export.origin(key.span());
+            let node = self.value(value, depth + 1);
+            if !matches!(node.value, Value::Table(_) | Value::List(_)) || is_inline(self.export, &node) {
+                whole.end = whole.end.max(node.origin.end);
+            }
+            entries.push(Entry { key: key.get_ref().to_string(), key_origin, node });
+        }
+        entries.sort_by_key(|entry| entry.key_origin);
+        Node { origin: whole, value: Value::Table(entries) }
+    }
+
+    fn value(&self, value: &Spanned<DeValue<'_>>, depth: usize) -> Node {
+        let origin = self.export.origin(value.span());
+        let plain = |value| Node { origin, value };
+        match value.get_ref() {
+            DeValue::String(text) => plain(Value::Text(text.to_string())),
+            DeValue::Boolean(truth) => plain(Value::Truth(*truth)),
+            DeValue::Integer(number) => {
+                let digits = number.as_str();
+                plain(match i64::from_str_radix(digits, number.radix()) {
+                    Ok(number) => Value::Number(number),
+                    Err(_) => Value::Text(digits.to_owned()),
+                })
+            }
+            DeValue::Float(number) => plain(match number.as_str().parse() {
+                Ok(number) => Value::Fraction(number),
+                Err(_) => Value::Text(number.as_str().to_owned()),
+            }),
+            DeValue::Datetime(moment) => plain(Value::Text(moment.to_string())),
+            DeValue::Array(_) | DeValue::Table(_) if depth >= DEPTH => plain(Value::Text(String::new())),
+            DeValue::Array(all) => self.list(all, origin, depth),
+            DeValue::Table(table) => self.table(table, origin, depth),
+        }
+    }
+
+    fn list(&self, all: &DeArray<'_>, origin: Origin, depth: usize) -> Node {
+        Node { origin, value: Value::List(all.iter().map(|one| self.value(one, depth + 1)).collect()) }
+    }
+}
+
+/// Whether a table or list stands in brackets behind its key, and not under a heading of its own.
+fn is_inline(export: &Export, node: &Node) -> bool {
+    let text = export.text().get(node.origin.start as usize..).unwrap_or_default();
+    text.starts_with('{') || (text.starts_with('[') && !starts_line(export, node.origin.start))
+}
+
+fn starts_line(export: &Export, at: u32) -> bool {
+    let before = export.text().get(..at as usize).unwrap_or_default();
+    before.rsplit('\n').next().is_none_or(|line| line.trim().is_empty())
+}
+
+/// The tree of a JSON document.
+///
+/// # Errors
+/// With the line where it is broken.
+pub(crate) fn of_json(export: &Export) -> Result<Node, Note> {
+    let top = json::parse(export).map_err(|origin| Note {
+        origin,
+        text: "this is not JSON, from here on nothing can be read".into(),
+    })?;
+    Ok(of_value(export, &top))
+}
+
+fn of_value(export: &Export, one: &Json<'_>) -> Node {
+    let value = match one.slice.as_bytes().first() {
+        Some(b'{') => {
+            let mut entries: Vec<Entry> =
+                one.members().map(|(key, value)| member(export, key, value)).collect();
+            entries.sort_by_key(|entry| entry.node.origin);
+            Value::Table(entries)
+        }
+        Some(b'[') => Value::List(one.elements().iter().map(|one| of_value(export, one)).collect()),
+        Some(b'"') => Value::Text(one.text_of().unwrap_or_default()),
+        _ if one.is_true() || one.is_false() => Value::Truth(one.is_true()),
+        _ => match (one.number_of(), one.slice.parse()) {
+            (Some(number), _) => Value::Number(number),
+            (None, Ok(number)) => Value::Fraction(number),
+            // `null` says as much as nothing.
+            _ => Value::List(Vec::new()),
+        },
+    };
+    Node { origin: one.origin, value }
+}
+
+/// A member of an object. Where its name stands is looked for before the value, on whose line it nearly always is.
+fn member(export: &Export, key: &str, value: &Json<'_>) -> Entry {
+    let before = export.text().get(..value.origin.start as usize).unwrap_or_default();
+    let quoted = before.trim_end().strip_suffix(':').map(str::trim_end).unwrap_or_default();
+    let start = quoted.len().saturating_sub(key.len() + 2);
+    let start = (start..=quoted.len()).find(|at| quoted.is_char_boundary(*at)).unwrap_or(quoted.len());
+    let key_origin = export.origin(start..quoted.len());
+    Entry { key: key.to_owned(), key_origin, node: of_value(export, value) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    fn export(text: &str) -> Export {
+        Export::new(ExportId(0), "x", text.into())
+    }
+
+    #[test]
+    fn tables_reach_to_their_last_value() {
+        let text =
+            "a = 1\n[[r]]\nname = \"x\"\nat = { b = [1,\n 2] }\n[[r.m]]\nq = true\n[[r]]\nname = \"y\"\n";
+        let export = export(text);
+        let (top, notes) = of_toml(&export);
+        assert!(notes.is_empty());
+        let rows = top.get("r").unwrap().each();
+        let shown = |node: &Node| &text[node.origin.start as usize..node.origin.end as usize];
+        assert_eq!(shown(&rows[0]), "[[r]]\nname = \"x\"\nat = { b = [1,\n 2] }");
+        assert_eq!(shown(&rows[0].get("m").unwrap().each()[0]), "[[r.m]]\nq = true");
+        assert_eq!(rows[1].get("name").and_then(Node::text), Some("y"));
+    }
+
+    #[test]
+    fn broken_documents_keep_what_can_be_read() {
+        let broken = export("a = \nb = 2\nb = 3\n[x\nc = 4\n");
+        let (top, notes) = of_toml(&broken);
+        assert_eq!(top.get("b").unwrap().value, Value::Number(2));
+        assert!(notes.len() >= 3, "{notes:?}");
+        assert!(of_json(&export("{\"a\": ")).is_err());
+    }
+
+    #[test]
+    fn json_is_the_same_tree() {
+        let export = export("{\"a\": [1, {\"b\": \"c\"}], \"d\": true, \"e\": 1.5, \"f\": null}");
+        let top = of_json(&export).unwrap();
+        assert_eq!(top.get("a").unwrap().each()[1].get("b").and_then(Node::text), Some("c"));
+        assert_eq!(top.entries()[0].key_origin, export.origin(1..4));
+        assert_eq!(top.get("d").unwrap().value, Value::Truth(true));
+        assert_eq!(top.get("e").unwrap().value, Value::Fraction(1.5));
+        assert!(top.get("f").unwrap().each().is_empty());
+    }
+
+    #[test]
+    fn what_stands_at_a_place_is_taken_out() {
+        let export = export("a = { b = 1, c = [2, 3] }\n");
+        let (mut top, _) = of_toml(&export);
+        let inner = top.get("a").unwrap().get("c").unwrap().each()[0].origin;
+        assert!(top.remove(inner) && !top.remove(inner));
+        assert_eq!(top.get("a").unwrap().get("c").unwrap().each().len(), 1);
+    }
+}

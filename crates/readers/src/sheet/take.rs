@@ -1,0 +1,587 @@
+//! Values of a document become facts: each type of the model says what it wants, and each value knows where it stands.
+
+use super::node::{Entry, Node, Value};
+use serde::Deserialize;
+use serde::de::{self, DeserializeSeed, Deserializer, Unexpected, Visitor};
+use std::fmt;
+use trevlin_model::written::{NOT, ORIGIN, SECRET, SETTING};
+use trevlin_model::{Note, Origin};
+
+/// How many things may be wrong with one entry before it is given up.
+const FAULTS: usize = 30;
+
+/// What is wrong with a value.
+#[derive(Debug)]
+pub(super) struct Fault {
+    /// Where, once known.
+    at: Option<Origin>,
+    /// What, with what was expected; nothing where the value is as good as not there.
+    what: Option<String>,
+}
+
+impl Fault {
+    fn at(mut self, origin: Origin) -> Self {
+        self.at.get_or_insert(origin);
+        self
+    }
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.what.as_deref().unwrap_or_default())
+    }
+}
+
+impl std::error::Error for Fault {}
+
+fn fault(what: impl Into<String>) -> Fault {
+    Fault { at: None, what: Some(what.into()) }
+}
+
+impl de::Error for Fault {
+    fn custom<T: fmt::Display>(what: T) -> Self {
+        fault(what.to_string())
+    }
+
+    fn invalid_type(found: Unexpected<'_>, expected: &dyn de::Expected) -> Self {
+        fault(format!("this is {}; {expected} is expected", words(found)))
+    }
+
+    fn invalid_value(found: Unexpected<'_>, expected: &dyn de::Expected) -> Self {
+        fault(format!("{} does not fit; {expected} is expected", words(found)))
+    }
+
+    fn unknown_field(field: &str, expected: &'static [&'static str]) -> Self {
+        let known: Vec<&str> = expected.iter().copied().filter(|name| *name != "origin").collect();
+        fault(format!("`{field}` is no key that belongs here; {}", nearest(field, &known)))
+    }
+
+    fn unknown_variant(variant: &str, expected: &'static [&'static str]) -> Self {
+        fault(format!("`{variant}` is not known here; {}", nearest(variant, expected)))
+    }
+
+    fn missing_field(field: &'static str) -> Self {
+        fault(format!("`{field}` is missing here"))
+    }
+}
+
+fn words(found: Unexpected<'_>) -> String {
+    match found {
+        Unexpected::Str(text) => format!("`{text}`"),
+        Unexpected::Bool(truth) => format!("`{truth}`"),
+        Unexpected::Signed(number) => format!("`{number}`"),
+        Unexpected::Unsigned(number) => format!("`{number}`"),
+        Unexpected::Float(number) => format!("`{number}`"),
+        Unexpected::Seq => "a list".into(),
+        Unexpected::Map => "a table".into(),
+        other => other.to_string(),
+    }
+}
+
+/// The known word that is nearest to one that is not known, or all of them.
+pub(crate) fn nearest(word: &str, known: &[&str]) -> String {
+    let mut near: Vec<(usize, &str)> =
+        known.iter().map(|one| (strsim::damerau_levenshtein(word, one), *one)).collect();
+    near.sort_unstable();
+    match near.first() {
+        Some((far, one)) if *far <= 1 + word.len() / 4 => format!("is `{one}` meant?"),
+        Some(_) => format!("expected one of: {}", known.join(", ")),
+        None => "nothing is expected here".into(),
+    }
+}
+
+/// Reads an entry. What is wrong in it is noted and left out; `None` where nothing is left that makes sense.
+pub(crate) fn take<T: for<'de> Deserialize<'de>>(node: &Node, notes: &mut Vec<Note>) -> Option<T> {
+    let fault = match T::deserialize(Give::Node(node)) {
+        Ok(one) => return Some(one),
+        Err(fault) => fault,
+    };
+    let (mut fault, mut rest) = (fault, node.clone());
+    for _ in 0..FAULTS {
+        let at = fault.at.unwrap_or(node.origin);
+        if let Some(what) = fault.what.take() {
+            notes.push(Note { origin: at, text: what });
+        }
+        if at == node.origin || !rest.remove(at) {
+            return None;
+        }
+        fault = match T::deserialize(Give::Node(&rest)) {
+            Ok(one) => return Some(one),
+            Err(fault) => fault,
+        };
+    }
+    None
+}
+
+/// What is handed to a type that wants to be read.
+#[derive(Clone, Copy)]
+enum Give<'a> {
+    /// A value of the document.
+    Node(&'a Node),
+    /// Nothing, in an entry that stands here.
+    Missing(Origin),
+    /// A place.
+    Place(Origin),
+    /// A number of ours.
+    Number(u32),
+    /// A truth of ours.
+    Truth(bool),
+    /// A text of ours.
+    Text(&'a str),
+}
+
+const SILENT: &str = "the sheet does not say";
+
+impl<'a> Give<'a> {
+    fn origin(self) -> Option<Origin> {
+        match self {
+            Self::Node(node) => Some(node.origin),
+            Self::Missing(origin) | Self::Place(origin) => Some(origin),
+            _ => None,
+        }
+    }
+
+    fn located(self, fault: Fault) -> Fault {
+        match self.origin() {
+            Some(origin) => fault.at(origin),
+            None => fault,
+        }
+    }
+
+    /// The only value of a table with one key, where it is this one.
+    fn only(self, key: &str) -> Option<&'a Node> {
+        match self {
+            Self::Node(node) => match node.entries() {
+                [only] if only.key == key => Some(&only.node),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+}
+
+/// Several things handed over one after the other.
+struct Parts<'a, const N: usize>([Give<'a>; N], usize);
+
+impl<'de, const N: usize> de::SeqAccess<'de> for Parts<'_, N> {
+    type Error = Fault;
+
+    fn next_element_seed<T: DeserializeSeed<'de>>(&mut self, seed: T) -> Result<Option<T::Value>, Fault> {
+        let Some(next) = self.0.get(self.1) else { return Ok(None) };
+        self.1 += 1;
+        seed.deserialize(*next).map(Some).map_err(|fault| next.located(fault))
+    }
+}
+
+struct List<'a>(std::slice::Iter<'a, Node>);
+
+impl<'de> de::SeqAccess<'de> for List<'_> {
+    type Error = Fault;
+
+    fn next_element_seed<T: DeserializeSeed<'de>>(&mut self, seed: T) -> Result<Option<T::Value>, Fault> {
+        let Some(next) = self.0.next() else { return Ok(None) };
+        seed.deserialize(Give::Node(next)).map(Some).map_err(|fault| fault.at(next.origin))
+    }
+}
+
+/// The fields of a type: those that are stated, then those that are not.
+struct Fields<'a> {
+    entries: std::slice::Iter<'a, Entry>,
+    stated: &'a [Entry],
+    fields: std::slice::Iter<'static, &'static str>,
+    whole: Origin,
+    next: Option<Give<'a>>,
+}
+
+impl<'de> de::MapAccess<'de> for Fields<'_> {
+    type Error = Fault;
+
+    fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, Fault> {
+        if let Some(entry) = self.entries.next() {
+            self.next = Some(Give::Node(&entry.node));
+            let known = if entry.key == "origin" { "origin of a fact" } else { entry.key.as_str() };
+            return seed.deserialize(Give::Text(known)).map(Some).map_err(|fault| fault.at(entry.key_origin));
+        }
+        for field in self.fields.by_ref() {
+            if !self.stated.iter().any(|entry| entry.key == *field) {
+                self.next = Some(Give::Missing(self.whole));
+                return seed.deserialize(Give::Text(field)).map(Some);
+            }
+        }
+        Ok(None)
+    }
+
+    fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, Fault> {
+        let next = self.next.take().unwrap_or(Give::Missing(self.whole));
+        seed.deserialize(next).map_err(|fault| next.located(fault))
+    }
+}
+
+/// One of several, and what belongs to it.
+struct Variant<'a> {
+    name: &'a str,
+    name_origin: Origin,
+    content: Give<'a>,
+}
+
+impl<'de, 'a> de::EnumAccess<'de> for Variant<'a> {
+    type Error = Fault;
+    type Variant = Give<'a>;
+
+    fn variant_seed<V: DeserializeSeed<'de>>(self, seed: V) -> Result<(V::Value, Give<'a>), Fault> {
+        let name = seed.deserialize(Give::Text(self.name)).map_err(|fault| fault.at(self.name_origin))?;
+        Ok((name, self.content))
+    }
+}
+
+impl<'de> de::VariantAccess<'de> for Give<'_> {
+    type Error = Fault;
+
+    fn unit_variant(self) -> Result<(), Fault> {
+        Ok(())
+    }
+
+    fn newtype_variant_seed<T: DeserializeSeed<'de>>(self, seed: T) -> Result<T::Value, Fault> {
+        seed.deserialize(self).map_err(|fault| self.located(fault))
+    }
+
+    fn tuple_variant<V: Visitor<'de>>(self, len: usize, visitor: V) -> Result<V::Value, Fault> {
+        self.deserialize_tuple(len, visitor)
+    }
+
+    fn struct_variant<V: Visitor<'de>>(
+        self,
+        fields: &'static [&'static str],
+        visitor: V,
+    ) -> Result<V::Value, Fault> {
+        self.deserialize_struct("", fields, visitor)
+    }
+}
+
+/// Whole numbers, as numbers or as texts.
+macro_rules! whole_numbers {
+    ($($method:ident)*) => {$(
+        fn $method<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
+            match self {
+                Self::Node(Node { value: Value::Text(text), .. }) if text.parse::<i64>().is_ok() => {
+                    visitor.visit_i64(text.parse().unwrap_or_default())
+                }
+                _ => self.deserialize_any(visitor),
+            }
+        }
+    )*};
+}
+
+impl<'de> Deserializer<'de> for Give<'_> {
+    type Error = Fault;
+
+    fn deserialize_any<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
+        match self {
+            Self::Node(node) => match &node.value {
+                Value::Text(text) => visitor.visit_str(text),
+                Value::Number(number) => visitor.visit_i64(*number),
+                Value::Fraction(number) => visitor.visit_f64(*number),
+                Value::Truth(truth) => visitor.visit_bool(*truth),
+                Value::List(all) => visitor.visit_seq(List(all.iter())),
+                Value::Table(entries) => visitor.visit_map(Fields {
+                    entries: entries.iter(),
+                    stated: entries,
+                    fields: [].iter(),
+                    whole: node.origin,
+                    next: None,
+                }),
+            },
+            Self::Missing(_) => Err(fault("something is missing here")),
+            Self::Place(_) => visitor.visit_bool(true),
+            Self::Number(number) => visitor.visit_u32(number),
+            Self::Truth(truth) => visitor.visit_bool(truth),
+            Self::Text(text) => visitor.visit_str(text),
+        }
+    }
+
+    fn deserialize_bool<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
+        match self {
+            Self::Missing(_) => visitor.visit_bool(false),
+            Self::Node(Node { value: Value::Text(text), .. }) if crate::serving::truth(text).is_some() => {
+                visitor.visit_bool(crate::serving::truth(text) == Some(true))
+            }
+            _ => self.deserialize_any(visitor),
+        }
+    }
+
+    whole_numbers! {
+        deserialize_i8 deserialize_i16 deserialize_i32 deserialize_i64
+        deserialize_u8 deserialize_u16 deserialize_u32 deserialize_u64
+    }
+
+    fn deserialize_str<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
+        match self {
+            // A port, or a number of a protocol.
+            Self::Node(Node { value: Value::Number(number), .. }) => visitor.visit_str(&number.to_string()),
+            _ => self.deserialize_any(visitor),
+        }
+    }
+
+    fn deserialize_string<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
+        self.deserialize_str(visitor)
+    }
+
+    fn deserialize_option<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
+        match self {
+            Self::Missing(_) => visitor.visit_none(),
+            Self::Node(Node { value: Value::List(all), .. }) if all.is_empty() => visitor.visit_none(),
+            _ if self.only("none").is_some() => visitor.visit_none(),
+            _ => visitor.visit_some(self),
+        }
+    }
+
+    fn deserialize_seq<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
+        match self {
+            Self::Missing(_) => visitor.visit_seq(List([].iter())),
+            Self::Node(node) => visitor.visit_seq(List(node.each().iter())),
+            _ => self.deserialize_any(visitor),
+        }
+    }
+
+    fn deserialize_tuple<V: Visitor<'de>>(self, len: usize, visitor: V) -> Result<V::Value, Fault> {
+        match self {
+            Self::Node(Node { value: Value::List(all), .. }) if all.len() == len => {
+                visitor.visit_seq(List(all.iter()))
+            }
+            // A value, and where it stands.
+            Self::Node(node) if len == 2 => visitor.visit_seq(Parts([self, Give::Place(node.origin)], 0)),
+            Self::Node(Node { value: Value::List(_), .. }) => {
+                Err(fault(format!("{len} values are expected here")))
+            }
+            _ => self.deserialize_any(visitor),
+        }
+    }
+
+    fn deserialize_tuple_struct<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        len: usize,
+        visitor: V,
+    ) -> Result<V::Value, Fault> {
+        self.deserialize_tuple(len, visitor)
+    }
+
+    fn deserialize_newtype_struct<V: Visitor<'de>>(
+        self,
+        name: &'static str,
+        visitor: V,
+    ) -> Result<V::Value, Fault> {
+        match (name, self) {
+            // What is off is as good as not there.
+            (ORIGIN, Self::Node(Node { value: Value::Truth(false), .. })) => {
+                Err(Fault { at: None, what: None })
+            }
+            (ORIGIN, _) => {
+                let origin = self.origin().ok_or_else(|| fault("a place is missing here"))?;
+                let numbers = [origin.export.0, origin.start, origin.end].map(Give::Number);
+                visitor.visit_seq(Parts(numbers, 0))
+            }
+            (SETTING, Self::Missing(_)) => visitor.visit_seq(Parts([Give::Number(2), Give::Text(SILENT)], 0)),
+            (SETTING, Self::Node(node)) => {
+                if let Some(rows) = self.only("defaults") {
+                    visitor.visit_seq(Parts([Give::Number(1), Give::Node(rows)], 0))
+                } else if let Some(why) = self.only("unknown") {
+                    visitor.visit_seq(Parts([Give::Number(2), Give::Node(why)], 0))
+                } else {
+                    visitor.visit_seq(Parts([Give::Number(0), self, Give::Place(node.origin)], 0))
+                }
+            }
+            (NOT, _) => match self.only("not") {
+                Some(inner) => visitor.visit_seq(Parts([Give::Truth(true), Give::Node(inner)], 0)),
+                None => visitor.visit_seq(Parts([Give::Truth(false), self], 0)),
+            },
+            (SECRET, Self::Node(node)) => match self.only("withheld") {
+                Some(_) => {
+                    visitor.visit_seq(Parts([Give::Missing(node.origin), Give::Place(node.origin)], 0))
+                }
+                None => visitor.visit_seq(Parts([self, Give::Place(node.origin)], 0)),
+            },
+            _ => visitor.visit_newtype_struct(self),
+        }
+    }
+
+    fn deserialize_struct<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        fields: &'static [&'static str],
+        visitor: V,
+    ) -> Result<V::Value, Fault> {
+        let (stated, whole): (&[Entry], Origin) = match self {
+            Self::Node(node) if matches!(node.value, Value::Table(_)) => (node.entries(), node.origin),
+            Self::Missing(origin) => (&[], origin),
+            Self::Node(node) => {
+                return Err(fault(format!("this is {}; a table is expected here", node.kind())));
+            }
+            _ => return self.deserialize_any(visitor),
+        };
+        let (entries, fields) = (stated.iter(), fields.iter());
+        visitor.visit_map(Named { inner: Fields { entries, stated, fields, whole, next: None }, name: "" })
+    }
+
+    fn deserialize_enum<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        variants: &'static [&'static str],
+        visitor: V,
+    ) -> Result<V::Value, Fault> {
+        match self {
+            Self::Node(node) => match &node.value {
+                Value::Text(name) => visitor.visit_enum(Variant {
+                    name,
+                    name_origin: node.origin,
+                    content: Give::Missing(node.origin),
+                }),
+                Value::Table(entries) => match entries.as_slice() {
+                    [only] => visitor.visit_enum(Variant {
+                        name: &only.key,
+                        name_origin: only.key_origin,
+                        content: Give::Node(&only.node),
+                    }),
+                    _ => Err(fault(format!("one of these is expected here: {}", variants.join(", ")))),
+                },
+                _ => Err(fault(format!(
+                    "this is {}; one of these is expected: {}",
+                    node.kind(),
+                    variants.join(", ")
+                ))),
+            },
+            Self::Missing(_) => Err(fault(format!("one of these is expected here: {}", variants.join(", ")))),
+            _ => self.deserialize_any(visitor),
+        }
+    }
+
+    serde::forward_to_deserialize_any! {
+        i128 u128 f32 f64 char bytes byte_buf unit unit_struct map identifier ignored_any
+    }
+}
+
+/// Fields of which it is known which one is being read, so that what is missing can be called by its name.
+struct Named<'a> {
+    inner: Fields<'a>,
+    name: &'a str,
+}
+
+impl<'de> de::MapAccess<'de> for Named<'_> {
+    type Error = Fault;
+
+    fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, Fault> {
+        // The next field that is not stated is the one that the inner access will give.
+        if self.inner.entries.as_slice().is_empty() {
+            let stated = self.inner.stated;
+            let rest = self.inner.fields.as_slice();
+            self.name = rest
+                .iter()
+                .find(|field| !stated.iter().any(|entry| entry.key == **field))
+                .copied()
+                .unwrap_or("");
+        }
+        self.inner.next_key_seed(seed)
+    }
+
+    fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, Fault> {
+        if matches!(self.inner.next, Some(Give::Missing(_))) {
+            if self.name == "origin" {
+                self.inner.next = Some(Give::Place(self.inner.whole));
+            }
+            let name = self.name;
+            return self.inner.next_value_seed(seed).map_err(|fault| missing(fault, name));
+        }
+        self.inner.next_value_seed(seed)
+    }
+}
+
+fn missing(fault: Fault, name: &str) -> Fault {
+    let what = fault.what.map(|what| {
+        if what.starts_with('`') && what.ends_with("is needed here") {
+            what
+        } else if let Some(choice) = what.strip_prefix("one of these is expected here: ") {
+            format!("`{name}` is needed here, one of: {choice}")
+        } else {
+            format!("`{name}` is needed here")
+        }
+    });
+    Fault { what, ..fault }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::node::of_toml;
+    use super::*;
+    use trevlin_model::{Export, ExportId, Interface, Rule, Setting, Target};
+
+    fn read<T: for<'de> Deserialize<'de>>(text: &str) -> (Option<T>, Vec<String>) {
+        let export = Export::new(ExportId(0), "x", text.into());
+        let (top, mut notes) = of_toml(&export);
+        assert!(notes.is_empty(), "{notes:?}");
+        let one = take(top.get("x").unwrap(), &mut notes);
+        let told = notes
+            .iter()
+            .map(|note| format!("{} {}", export.position(note.origin.start).line, note.text))
+            .collect();
+        (one, told)
+    }
+
+    #[test]
+    fn entries_know_their_places() {
+        let text = "[x]\nname = \"eth0\"\nup = \"no\"\n[[x.addresses]]\nnet = \"10.4.0.1/24\"\n";
+        let (one, told) = read::<Interface>(text);
+        let one = one.unwrap();
+        assert!(told.is_empty());
+        assert_eq!((one.name.as_str(), one.up, one.addresses.len()), ("eth0", Some(false), 1));
+        assert_eq!((one.origin.start, one.addresses[0].origin.start), (0, 28));
+    }
+
+    #[test]
+    fn rules_with_their_conditions() {
+        let text = "x = { matches = [{ protocol = \"tcp\" }, { not = { destination-ports = [22, \"80-90\"] } }], \
+                    target = { jump = \"more\" } }\n";
+        let (one, told) = read::<Rule>(text);
+        let one = one.unwrap();
+        assert!(told.is_empty());
+        assert_eq!(one.target, Target::Jump("more".into()));
+        assert_eq!(one.matches.iter().map(|one| one.negated).collect::<Vec<_>>(), [false, true]);
+    }
+
+    #[test]
+    fn settings_are_stated_default_or_unknown() {
+        let row = "{ value = 7, daemon = \"d\", versions = \"all\", source = \"d(8)\" }";
+        for (text, wanted) in
+            [("7", 0), (format!("{{ defaults = [{row}] }}").as_str(), 1), ("{ unknown = \"it\" }", 2)]
+        {
+            let (one, told) = read::<Setting<u32>>(&format!("x = {text}\n"));
+            assert!(told.is_empty());
+            let found = match one.unwrap() {
+                Setting::Stated { value: 7, .. } => 0,
+                Setting::Default(rows) if rows[0].value == 7 => 1,
+                Setting::Unknown { why } if why == "it" => 2,
+                other => panic!("{other:?}"),
+            };
+            assert_eq!(found, wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_and_the_rest_is_kept() {
+        let text = "[x]\nname = \"eth0\"\naddreses = 1\nloopback = 3\n[[x.addresses]]\nnet = \"10.4.0.300/24\"\n\
+                    [[x.addresses]]\nnet = \"10.4.0.1/24\"\n";
+        let (one, told) = read::<Interface>(text);
+        assert_eq!(one.unwrap().addresses.len(), 1);
+        assert_eq!(
+            told,
+            [
+                "3 `addreses` is no key that belongs here; is `addresses` meant?",
+                "4 this is `3`; a boolean is expected",
+                "6 invalid IP address syntax",
+                "5 `net` is needed here",
+            ]
+        );
+        let (one, told) = read::<Interface>("[x]\nup = true\n");
+        assert!(one.is_none());
+        assert_eq!(told, ["1 `name` is needed here"]);
+    }
+}

@@ -1,0 +1,246 @@
+//! Facts as a device sheet. What is written can be read back; secrets stay behind, and so do the places of the exports, which
+//! become words about where each entry was seen.
+
+use serde::Serialize;
+use serde_json::{Map, Value};
+use std::fmt::Write;
+use trevlin_model::written::{ORIGIN, SECRET, SETTING};
+use trevlin_model::{DeviceKind, ExportId, Facts, Origin, each_section};
+
+/// How wide a line may get before a table is taken apart.
+const WIDE: usize = 110;
+
+/// What a sheet says about the device as a whole, and how what belongs to the estate is put into words.
+pub struct Head<'a> {
+    /// Name of the device.
+    pub device: &'a str,
+    /// Kind.
+    pub kind: DeviceKind,
+    /// Paths of the files of the device that are at hand.
+    pub files: &'a [String],
+    /// Where an entry was seen, in words.
+    pub seen: &'a dyn Fn(Origin) -> String,
+    /// Path of the export that an entry stands in, as files of the device name each other.
+    pub file: &'a dyn Fn(Origin) -> String,
+    /// Masks what must not leave.
+    pub mask: &'a dyn Fn(&str) -> String,
+}
+
+impl std::fmt::Debug for Head<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Head").field("device", &self.device).finish_non_exhaustive()
+    }
+}
+
+/// Writes a device's facts as a sheet.
+#[must_use]
+pub fn write(facts: &Facts, head: &Head<'_>) -> String {
+    let mut out = Writer { head, text: String::new() };
+    let _ = writeln!(out.text, "sheet = {}", text(super::FORM));
+    let _ = writeln!(out.text, "device = {}", text(head.device));
+    if head.kind != DeviceKind::Unknown {
+        let _ = writeln!(out.text, "kind = {}", text(head.kind.word()));
+    }
+    let files = Value::Array(head.files.iter().map(|path| Value::String(path.clone())).collect());
+    out.line("files", &files);
+    macro_rules! empty {
+        ($($field:ident = $name:literal,)*) => {$(
+            let exported = match $name {
+                "interfaces" => facts.has_interfaces,
+                "sockets" => facts.has_sockets,
+                _ => false,
+            };
+            if exported && facts.$field.is_empty() {
+                let _ = writeln!(out.text, "{} = []", $name);
+            }
+        )*};
+    }
+    each_section!(empty);
+    macro_rules! sections {
+        ($($field:ident = $name:literal,)*) => {$( out.section($name, &facts.$field); )*};
+    }
+    each_section!(sections);
+    out.text
+}
+
+struct Writer<'a> {
+    head: &'a Head<'a>,
+    text: String,
+}
+
+/// A value with the marks taken out, and the place that was in it.
+fn clean(value: Value, mask: &dyn Fn(&str) -> String) -> Option<Value> {
+    match value {
+        Value::Null | Value::Bool(false) => None,
+        Value::Bool(true) | Value::Number(_) => Some(value),
+        Value::String(text) => Some(Value::String(mask(&text))),
+        Value::Array(all) if all.is_empty() => None,
+        // Places alone say only that there is something.
+        Value::Array(all) if all.iter().all(|one| place(one).is_some()) => Some(Value::Bool(true)),
+        // A value and its place.
+        Value::Array(mut all) if all.len() == 2 && place(&all[1]).is_some() => {
+            Some(stated(clean_kept(all.swap_remove(0), mask)))
+        }
+        Value::Array(all) => Some(Value::Array(all.into_iter().map(|one| clean_kept(one, mask)).collect())),
+        Value::Object(map) => object(map, mask),
+    }
+}
+
+/// A value that counts even where it is empty: an element of a list.
+fn clean_kept(value: Value, mask: &dyn Fn(&str) -> String) -> Value {
+    match value {
+        Value::Null => Value::Array(Vec::new()),
+        Value::Bool(false) => value,
+        Value::Array(all) if all.is_empty() => Value::Array(all),
+        other => clean(other, mask).unwrap_or_else(|| Value::Object(Map::new())),
+    }
+}
+
+/// What is stated to be off is written as a word, since a plain `false` counts as nothing said.
+fn stated(value: Value) -> Value {
+    if value == Value::Bool(false) { Value::String("no".into()) } else { value }
+}
+
+fn object(mut map: Map<String, Value>, mask: &dyn Fn(&str) -> String) -> Option<Value> {
+    if map.contains_key(ORIGIN) {
+        return Some(Value::Bool(true));
+    }
+    if map.contains_key(SECRET) {
+        return Some(single("withheld", Value::Bool(true)));
+    }
+    if let Some(value) = map.remove(SETTING) {
+        return Some(match value {
+            Value::Null => single("none", Value::Bool(true)),
+            value => stated(clean_kept(value, mask)),
+        });
+    }
+    map.shift_remove("origin");
+    if let Some(Value::Array(rows)) = map.get_mut("defaults") {
+        let each = std::mem::take(rows).into_iter().map(|row| match row {
+            Value::Object(mut row) => {
+                let value = row.remove("value").map_or(Value::Null, |value| match value {
+                    Value::Null => single("none", Value::Bool(true)),
+                    value => stated(clean_kept(value, mask)),
+                });
+                row.insert("value".into(), value);
+                Value::Object(row)
+            }
+            other => other,
+        });
+        let rows = each.collect();
+        return Some(single("defaults", Value::Array(rows)));
+    }
+    let cleaned: Map<String, Value> =
+        map.into_iter().filter_map(|(key, value)| Some((key, clean(value, mask)?))).collect();
+    (!cleaned.is_empty()).then_some(Value::Object(cleaned))
+}
+
+fn single(key: &str, value: Value) -> Value {
+    Value::Object(Map::from_iter([(key.to_owned(), value)]))
+}
+
+/// The place that a mark stands for.
+fn place(value: &Value) -> Option<Origin> {
+    let numbers = value.as_object()?.get(ORIGIN)?.as_array()?;
+    let number = |at: usize| u32::try_from(numbers.get(at)?.as_u64()?).ok();
+    Some(Origin { export: ExportId(number(0)?), start: number(1)?, end: number(2)? })
+}
+
+impl Writer<'_> {
+    fn section<T: Serialize>(&mut self, name: &str, entries: &[T]) {
+        for entry in entries {
+            // What cannot be written has no place in a sheet; every type of the model can.
+            let Ok(value) = serde_json::to_value(entry) else { continue };
+            let origin = match &value {
+                Value::Object(map) => map.get("origin").and_then(place),
+                Value::Array(pair) => pair.get(1).and_then(place),
+                _ => None,
+            };
+            let Some(cleaned) = clean(value, self.head.mask) else { continue };
+            let mut fields = match cleaned {
+                Value::Object(map) => map,
+                other => Map::from_iter([("is".to_owned(), other)]),
+            };
+            if let Some(origin) = origin {
+                if super::FROM_FILES.contains(&name) {
+                    fields.insert("file".into(), Value::String((self.head.file)(origin)));
+                }
+                fields.insert("seen".into(), Value::String((self.head.seen)(origin)));
+            }
+            self.table(name, "[[", &fields);
+        }
+    }
+
+    /// A key and its value; a long list has a line for each of its values.
+    fn line(&mut self, key: &str, value: &Value) {
+        match value {
+            Value::Array(all) if is_wide(key, value) => {
+                let _ = writeln!(self.text, "{key} = [");
+                for one in all {
+                    let _ = writeln!(self.text, "  {},", inline(one));
+                }
+                self.text.push_str("]\n");
+            }
+            _ => {
+                let _ = writeln!(self.text, "{key} = {}", inline(value));
+            }
+        }
+    }
+
+    /// A table under a heading of its own: first what fits on a line, then what needs headings.
+    fn table(&mut self, name: &str, bracket: &str, fields: &Map<String, Value>) {
+        let close = if bracket == "[[" { "]]" } else { "]" };
+        let _ = write!(self.text, "\n{bracket}{name}{close}\n");
+        let mut large = Vec::new();
+        let mut ordered: Vec<_> = fields.iter().collect();
+        ordered.sort_by_key(|(key, _)| LEADING.iter().position(|one| one == key).unwrap_or(LEADING.len()));
+        for (key, value) in ordered {
+            match value {
+                Value::Array(all) if is_wide(key, value) && all.iter().all(Value::is_object) => {
+                    large.push((key, value))
+                }
+                Value::Object(_) if is_wide(key, value) => large.push((key, value)),
+                _ => self.line(key, value),
+            }
+        }
+        for (key, value) in large {
+            let name = format!("{name}.{key}");
+            match value {
+                Value::Object(map) => self.table(&name, "[", map),
+                Value::Array(all) => {
+                    for map in all.iter().filter_map(Value::as_object) {
+                        self.table(&name, "[[", map);
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+/// What a thing is called comes first.
+const LEADING: [&str; 4] = ["name", "kind", "family", "role"];
+
+fn is_wide(key: &str, value: &Value) -> bool {
+    key.len() + 3 + inline(value).len() > WIDE
+}
+
+fn text(value: &str) -> String {
+    toml::Value::String(value.to_owned()).to_string()
+}
+
+fn inline(value: &Value) -> String {
+    match value {
+        Value::String(value) => text(value),
+        Value::Array(all) => {
+            let each: Vec<String> = all.iter().map(inline).collect();
+            format!("[{}]", each.join(", "))
+        }
+        Value::Object(map) => {
+            let each: Vec<String> =
+                map.iter().map(|(key, value)| format!("{key} = {}", inline(value))).collect();
+            if each.is_empty() { "{}".into() } else { format!("{{ {} }}", each.join(", ")) }
+        }
+        other => other.to_string(),
+    }
+}
