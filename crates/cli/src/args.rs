@@ -6,6 +6,7 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use trevlin_audit::reach::{From, Transport};
 use trevlin_audit::{Area, Severity};
+use trevlin_model::DeviceKind;
 
 /// Reads exported configurations of network devices and says what is weak, exposed, overlapping or too broad.
 #[derive(Debug, Parser)]
@@ -136,11 +137,58 @@ pub(crate) struct Audit {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Sheet {
+    /// Write an empty sheet with the questions to ask, in the order of the work
+    #[command(after_help = "Example:
+  trevlin sheet new --kind firewall > gate.toml     then fill in gate.toml, and `trevlin sheet check gate.toml`")]
+    New(SheetNew),
+    /// Say what of a sheet cannot be read, contradicts itself or is not answered yet
+    #[command(
+        after_help = "Exit status: 0 everything could be read, 1 something could not be, or contradicts itself."
+    )]
+    Check(SheetCheck),
     /// Print an audited device as a sheet, secrets left out
     #[command(after_help = "Examples:
   trevlin sheet show exports/ --device edge               everything known about one device
   trevlin sheet show exports/ --device edge > edge.toml   to keep, to complete by hand, and to audit in its place")]
     Show(SheetShow),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SheetNew {
+    /// What sort of device it is
+    #[arg(long, value_enum)]
+    pub(crate) kind: Kind,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SheetCheck {
+    /// The sheet
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+}
+
+/// Sorts of devices.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Kind {
+    /// Filters between networks
+    Firewall,
+    /// Joins networks
+    Router,
+    /// Serves
+    Server,
+    /// Keeps files
+    Storage,
+}
+
+impl std::convert::From<Kind> for DeviceKind {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::Firewall => Self::Firewall,
+            Kind::Router => Self::Router,
+            Kind::Server => Self::Server,
+            Kind::Storage => Self::Storage,
+        }
+    }
 }
 
 #[derive(Debug, Args)]

@@ -2,11 +2,13 @@
 
 use crate::args::{self, Common};
 use crate::{commands, load};
-use anyhow::bail;
+use anyhow::{Context, bail};
+use std::io;
+use std::path::Path;
 use std::process::ExitCode;
-use trevlin_audit::Estate;
-use trevlin_model::{Device, Origin};
-use trevlin_readers::{Head, write_sheet};
+use trevlin_audit::{Estate, Yardstick, audit};
+use trevlin_model::{Device, Export, ExportId, Note, Origin};
+use trevlin_readers::{Head, check_sheet, decode, sheet_guide, write_sheet};
 
 /// Runs the command.
 ///
@@ -14,6 +16,11 @@ use trevlin_readers::{Head, write_sheet};
 /// When it could not be done.
 pub(crate) fn run(sheet: &args::Sheet, common: &Common) -> anyhow::Result<ExitCode> {
     match sheet {
+        args::Sheet::New(new) => {
+            commands::print(|out| out.write_all(sheet_guide(new.kind.into()).as_bytes()))?;
+            Ok(ExitCode::SUCCESS)
+        }
+        args::Sheet::Check(check) => checked(&check.file),
         args::Sheet::Show(show) => shown(show, common),
     }
 }
@@ -24,6 +31,67 @@ fn shown(arguments: &args::SheetShow, common: &Common) -> anyhow::Result<ExitCod
     let text = written(&estate, device);
     commands::print(|out| out.write_all(text.as_bytes()))?;
     Ok(ExitCode::SUCCESS)
+}
+
+fn checked(file: &Path) -> anyhow::Result<ExitCode> {
+    let bytes = std::fs::read(file).with_context(|| format!("{} cannot be read", file.display()))?;
+    let text = decode(&bytes).map_err(|error| anyhow::anyhow!("{}: {error}", file.display()))?;
+    let export = Export::new(ExportId(0), file.to_string_lossy(), text);
+    let report = check_sheet(&export);
+    let questions = questions(file);
+    commands::print(|out| {
+        let mut chapter = |title: &str, lines: &[String]| -> io::Result<()> {
+            if lines.is_empty() {
+                return Ok(());
+            }
+            writeln!(out, "{title}")?;
+            for line in lines {
+                let filled = textwrap::Options::new(commands::width())
+                    .initial_indent("  ")
+                    .subsequent_indent("       ");
+                writeln!(out, "{}", textwrap::fill(line, filled))?;
+            }
+            writeln!(out)
+        };
+        let placed = |notes: &[Note]| -> Vec<String> {
+            let line = |note: &Note| format!("{:>4} {}", export.position(note.origin.start).line, note.text);
+            notes.iter().map(line).collect()
+        };
+        let listed =
+            |all: &[String]| -> Vec<String> { all.iter().map(|one| format!("   - {one}")).collect() };
+        chapter("CANNOT BE READ, by line", &placed(&report.unread))?;
+        chapter("CONTRADICTS ITSELF, by line", &placed(&report.contradictions))?;
+        chapter("NOT ANSWERED YET, in the order of the work", &listed(&report.missing))?;
+        chapter("WHAT AN AUDIT WOULD STILL ASK", &listed(&questions))?;
+        writeln!(
+            out,
+            "{} that cannot be read, {}, {} not answered, {} an audit would ask",
+            counted(report.unread.len(), "thing", "things"),
+            counted(report.contradictions.len(), "contradiction", "contradictions"),
+            report.missing.len(),
+            counted(questions.len(), "question", "questions"),
+        )
+    })?;
+    let sound = report.unread.is_empty() && report.contradictions.is_empty();
+    Ok(if sound { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn counted(number: usize, one: &str, many: &str) -> String {
+    format!("{number} {}", if number == 1 { one } else { many })
+}
+
+/// What an audit of the sheet alone would leave open, each question once.
+fn questions(file: &Path) -> Vec<String> {
+    let Ok(estate) = load::estate(&[file.to_owned()], load::Telling::Nothing) else { return Vec::new() };
+    // No question depends on the day.
+    let outcome = audit(&estate, &Yardstick::on(jiff::civil::Date::constant(2000, 1, 1)));
+    let mut asked: Vec<String> = Vec::new();
+    for question in outcome.open_questions {
+        if !asked.contains(&question.question) {
+            asked.push(question.question);
+        }
+    }
+    asked
 }
 
 fn chosen<'a>(estate: &'a Estate, name: Option<&str>) -> anyhow::Result<&'a Device> {

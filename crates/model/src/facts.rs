@@ -17,8 +17,8 @@ use crate::ssh::SshServer;
 use crate::ssh_key::SshKey;
 use crate::sudo::SudoRule;
 use crate::{
-    Credential, Filter, HeldSecret, Interface, Login, MalformedAddress, Origin, PortForward, PppProfile,
-    Reference, Route, Tunnel,
+    Credential, DeviceKind, Filter, HeldSecret, Interface, Login, MalformedAddress, Origin, PortForward,
+    PppProfile, Reference, Route, Tunnel,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -41,6 +41,10 @@ pub struct NotModelled {
 /// Facts of one export, or of a whole device once put together.
 #[derive(Debug, Clone, Default)]
 pub struct Facts {
+    /// What a sheet calls the device.
+    pub said_name: Option<String>,
+    /// What a sheet says the device is.
+    pub said_kind: Option<DeviceKind>,
     /// Interfaces.
     pub interfaces: Vec<Interface>,
     /// Whether interfaces were exported at all (an empty list is not the same as none).
@@ -156,6 +160,8 @@ impl Facts {
 
     /// Takes over everything of another export.
     pub fn absorb(&mut self, other: Self) {
+        self.said_name = self.said_name.take().or(other.said_name);
+        self.said_kind = self.said_kind.or(other.said_kind);
         self.interfaces.extend(other.interfaces);
         self.has_interfaces |= other.has_interfaces;
         self.routes.extend(other.routes);

@@ -185,8 +185,33 @@ pub struct Reference {
     pub path: String,
     /// Whether the missing part is configuration, so that settings judged here may be others in truth.
     pub configuration: bool,
+    /// Whether this is no file, but what a sheet that was filled in by hand does not say.
+    pub unsaid: bool,
     /// The line.
     pub origin: Origin,
+}
+
+impl Reference {
+    /// A part of the configuration that stands in a file which no export holds.
+    #[must_use]
+    pub fn configuration(path: impl Into<String>, origin: Origin) -> Self {
+        Self { path: path.into(), configuration: true, unsaid: false, origin }
+    }
+
+    /// What a sheet does not say, beside what it says at a line.
+    #[must_use]
+    pub fn unsaid(origin: Origin) -> Self {
+        Self { unsaid: true, ..Self::configuration("what the sheet does not say", origin) }
+    }
+
+    /// The question about something that may be settled there; `about` continues a sentence, as "whether NAME asks for it".
+    #[must_use]
+    pub fn question(&self, about: &str) -> String {
+        if self.unsaid {
+            return format!("the sheet does not say {about}; ask for it");
+        }
+        format!("{about} may stand in `{}`, which is not among the exports; ask for it", self.path)
+    }
 }
 
 /// A tunnel.
@@ -273,6 +298,12 @@ impl Tunnel {
     #[must_use]
     pub fn missing_configuration(&self) -> Option<&Reference> {
         self.missing.iter().find(|one| one.configuration)
+    }
+
+    /// The same, as far as it stands in a file: what is stated is all there is where only a sheet leaves something unsaid.
+    #[must_use]
+    pub fn missing_file(&self) -> Option<&Reference> {
+        self.missing.iter().find(|one| one.configuration && !one.unsaid)
     }
 
     /// Whether callers beyond the device itself are answered.

@@ -83,7 +83,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             let path = path.trim().trim_matches(['"', '\'']).to_owned();
             // Of a name with wildcards nobody can tell whether anything fits it.
             if !path.contains(['*', '?']) && around.find(&path, export).is_none() {
-                reading.facts.missing.push(Reference { path, configuration: true, origin });
+                reading.facts.missing.push(Reference { path, configuration: true, unsaid: false, origin });
             }
             continue;
         }

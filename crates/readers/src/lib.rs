@@ -64,7 +64,10 @@ mod yaml;
 
 pub use decode::{DecodeError, decode};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
-pub use sheet::{FORM, Head, write as write_sheet};
+pub use sheet::{
+    FORM, Head, Report, check as check_sheet, guide as sheet_guide, schema as sheet_schema,
+    write as write_sheet,
+};
 
 use trevlin_model::Export;
 

@@ -194,7 +194,12 @@ fn take(
             let path = text.split_whitespace().nth(1).unwrap_or_default().trim_matches('"');
             if files.is_empty() && !text[1..].starts_with("includedir") {
                 let path = path.to_owned();
-                state.missing.push(Reference { path, configuration: true, origin: line.origin });
+                state.missing.push(Reference {
+                    path,
+                    configuration: true,
+                    unsaid: false,
+                    origin: line.origin,
+                });
             }
             if depth < DEPTH {
                 for file in files {

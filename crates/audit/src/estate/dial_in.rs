@@ -118,13 +118,18 @@ fn of(estate: &Estate, device: usize, at: usize) -> DialIn {
                     None => found.clone(),
                 });
             }
-            None => missing.push(Reference { path: path.to_owned(), configuration: true, origin }),
+            // An appliance has no such file; what is missing is what its sheet does not say.
+            None if tunnel.missing.iter().any(|one| one.unsaid) => {}
+            None => {
+                missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: false, origin })
+            }
         }
     }
     let profile = profile.unwrap_or_else(|| PppProfile::new(path, said_at));
     missing.extend(profile.missing.iter().map(|(path, origin)| Reference {
         path: path.clone(),
         configuration: true,
+        unsaid: false,
         origin: *origin,
     }));
     let elsewhere = elsewhere(&profile);

@@ -351,8 +351,8 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
     stand_in(&mut facts);
     lend_networks(&mut facts);
     turn_sides(&mut facts);
-    let kind = entry.kind.unwrap_or_else(|| kind(&facts));
-    let name = entry.name.unwrap_or(folder);
+    let kind = entry.kind.or(facts.said_kind).unwrap_or_else(|| kind(&facts));
+    let name = entry.name.or_else(|| facts.said_name.clone()).unwrap_or(folder);
     let stated_outside = entry.outside.unwrap_or_default();
     let site = entry.site;
     let wanted_sends = entry.sends.or(file.wanted.sends);

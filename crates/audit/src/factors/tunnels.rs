@@ -54,7 +54,7 @@ pub(crate) fn dialled<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a D
 /// What a tunnel that pppd has no part in asks of its callers on the easiest way in: a certificate, and what decides about the password.
 #[must_use]
 pub(crate) fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTreeSet<FactorKind>> {
-    if tunnel.missing_configuration().is_some() {
+    if tunnel.missing_file().is_some() {
         return None;
     }
     // An own key for each caller, kept in a file, is all there is to WireGuard (wg(8)).

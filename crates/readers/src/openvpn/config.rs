@@ -96,7 +96,7 @@ impl Config {
     }
 
     pub(super) fn missing_include(&mut self, path: &str, origin: Origin) {
-        self.missing.push(Reference { path: path.to_owned(), configuration: true, origin });
+        self.missing.push(Reference { path: path.to_owned(), configuration: true, unsaid: false, origin });
     }
 
     /// Takes one directive. Returns what is wrong with it.

@@ -1,25 +1,40 @@
 //! Device sheets: our own form for what an appliance shows only on screen, filled in by hand, and the form into which everything
 //! that is known about a device can be written. TOML, or JSON of the same shape.
 
+mod check;
+mod guide;
+mod names;
 pub(crate) mod node;
+mod ordered;
+mod schema;
 pub(crate) mod take;
 mod write;
 
+pub use check::{Report, check};
+pub use guide::guide;
+pub use schema::schema;
 pub use write::{Head, write};
 
 use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use node::{Entry, Node, Value};
+use ordered::{Ordered, OrderedRule};
 use std::sync::Arc;
 use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{DeviceKind, Export, Facts, HeldSecret, Note, Origin, Setting, each_section};
+use trevlin_model::{
+    DeviceKind, Export, Facts, HeldSecret, NotModelled, Note, Origin, Reference, Setting, TunnelFamily,
+    each_section,
+};
 
 /// What a sheet calls itself.
 pub const FORM: &str = "trevlin-sheet/1";
 
 /// Keys of a sheet that are about the device as a whole.
-const HEAD: [&str; 4] = ["sheet", "device", "kind", "files"];
+const HEAD: [&str; 5] = ["sheet", "device", "kind", "files", "complete"];
+/// Sections about rules in order, as appliances show them.
+const ORDERED: [&str; 7] =
+    ["rule-list", "zones", "address-names", "service-names", "rules", "forwards", "translations"];
 /// Sections whose entries say which file they come from, because others name that file.
 const FROM_FILES: [&str; 5] = ["certificates", "private-keys", "ppp-profiles", "ppp-secrets", "logins"];
 
@@ -48,14 +63,7 @@ fn recognise(export: &Export) -> Recognition {
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let (top, notes) = if export.text().trim_start().starts_with('{') {
-        match node::of_json(export) {
-            Ok(top) => (top, Vec::new()),
-            Err(note) => (Node::table(export.origin(0..0)), vec![note]),
-        }
-    } else {
-        node::of_toml(export)
-    };
+    let (top, notes) = document(export);
     let found = facts(export, top);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for note in notes.into_iter().chain(found.notes) {
@@ -68,6 +76,18 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
+/// The document of an export as a tree, with what is wrong with its form.
+fn document(export: &Export) -> (Node, Vec<Note>) {
+    if export.text().trim_start().starts_with('{') {
+        match node::of_json(export) {
+            Ok(top) => (top, Vec::new()),
+            Err(note) => (Node::table(export.origin(0..0)), vec![note]),
+        }
+    } else {
+        node::of_toml(export)
+    }
+}
+
 /// What a document in the shape of a sheet says.
 #[derive(Debug, Default)]
 pub(crate) struct Found {
@@ -77,13 +97,21 @@ pub(crate) struct Found {
 }
 
 /// The facts of a document in the shape of a sheet.
-pub(crate) fn facts(export: &Export, mut top: Node) -> Found {
+pub(crate) fn facts(export: &Export, top: Node) -> Found {
+    whole(export, top).0
+}
+
+/// The same, with the list of rules as it stands.
+fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let mut found = Found::default();
     evidence(&mut top);
     let known = known_sections();
+    let mut ordered = Ordered::default();
     for entry in top.entries() {
         if HEAD.contains(&entry.key.as_str()) {
             head(entry, &mut found);
+        } else if ORDERED.contains(&entry.key.as_str()) {
+            ordered_section(entry, &mut ordered, &mut found);
         } else if known.contains(&entry.key.as_str()) {
             section(entry, &mut found);
         } else {
@@ -92,17 +120,67 @@ pub(crate) fn facts(export: &Export, mut top: Node) -> Found {
             found.notes.push(Note { origin: entry.key_origin, text });
         }
     }
+    let own = found.facts.interfaces.iter().chain(&found.facts.stored_interfaces);
+    let mut interfaces: Vec<String> = own.map(|one| one.name.clone()).collect();
+    interfaces.extend(found.facts.tunnels.iter().filter_map(|tunnel| tunnel.interface.clone()));
+    let interfaces: Vec<&str> = interfaces.iter().map(String::as_str).collect();
+    found.facts.filters.extend(ordered.tables(&interfaces, &mut found.notes));
     settle(export, &mut found.facts);
-    found
+    if top.get("complete").is_none_or(|node| node.value != Value::Truth(true)) {
+        leave_open(&mut found.facts);
+    }
+    (found, ordered)
 }
 
 fn known_sections() -> Vec<&'static str> {
-    let mut known = HEAD.to_vec();
+    let mut known = [&HEAD[..], &ORDERED[..]].concat();
     macro_rules! names {
         ($($field:ident = $name:literal,)*) => { known.extend([$($name),*]); };
     }
     each_section!(names);
     known
+}
+
+/// Reads one of the sections about rules in order.
+fn ordered_section(entry: &Entry, ordered: &mut Ordered, found: &mut Found) {
+    let nodes = entry.node.each();
+    macro_rules! into {
+        ($list:expr) => {
+            for node in nodes {
+                if let Some(one) = take::take(node, &mut found.notes) {
+                    $list.push(one);
+                    found.understood.push(node.origin);
+                }
+            }
+        };
+    }
+    match entry.key.as_str() {
+        "rule-list" => {
+            if let Some(one) = take::take(&entry.node, &mut found.notes) {
+                ordered.list = Some(one);
+                found.understood.push(entry.node.origin);
+            }
+        }
+        "zones" => into!(ordered.zones),
+        "address-names" => into!(ordered.address_names),
+        "service-names" => into!(ordered.service_names),
+        "rules" => {
+            for node in nodes {
+                let before = found.notes.len();
+                let read = take::take::<OrderedRule>(node, &mut found.notes);
+                let mut rule = read.unwrap_or_else(|| OrderedRule::unread(node.origin));
+                // What is left of a rule may let through more than the whole of it.
+                if found.notes.len() > before {
+                    rule.also.push(("a part of it could not be read".into(), node.origin));
+                }
+                ordered.rules.push(rule);
+                found.understood.push(node.origin);
+            }
+        }
+        "forwards" => into!(ordered.forwards),
+        "translations" => into!(ordered.translations),
+        _ => {}
+    }
 }
 
 /// Takes the words about where an entry was seen out of every table: they are evidence for people, who find them on the lines that
@@ -132,8 +210,18 @@ fn head(entry: &Entry, found: &mut Found) {
         }
         "files" => Some("expected a list of paths".to_owned()),
         "sheet" if text != FORM => Some(format!("this version reads sheets of the form `{FORM}`")),
-        "kind" if DeviceKind::from_word(text).is_none() => {
-            Some("expected one of: firewall, router, server, storage".to_owned())
+        "kind" => {
+            found.facts.said_kind = DeviceKind::from_word(text);
+            let wrong = found.facts.said_kind.is_none();
+            wrong.then(|| "expected one of: firewall, router, server, storage".to_owned())
+        }
+        "device" if !text.trim().is_empty() => {
+            found.facts.said_name = Some(text.trim().to_owned());
+            None
+        }
+        "device" => Some("expected the device's name".to_owned()),
+        "complete" if !matches!(entry.node.value, Value::Truth(_)) => {
+            Some("expected true or false".to_owned())
         }
         _ => None,
     };
@@ -149,11 +237,15 @@ fn section(entry: &Entry, found: &mut Found) {
             match entry.key.as_str() {
                 $($name => {
                     for node in entry.node.each() {
+                        let before = found.notes.len();
                         let whole = bare(&of_file(node, &mut found.facts));
                         if let Some(one) = take::take(&whole, &mut found.notes) {
                             found.facts.$field.push(one);
                             found.understood.push(node.origin);
                             nested(node, &mut found.understood);
+                        }
+                        if $name == "filters" && found.notes.len() > before {
+                            found.facts.not_modelled.push(unread_filter(node.origin));
                         }
                     }
                 })*
@@ -164,6 +256,12 @@ fn section(entry: &Entry, found: &mut Found) {
     each_section!(sections);
     found.facts.has_interfaces |= entry.key == "interfaces";
     found.facts.has_sockets |= entry.key == "sockets";
+}
+
+/// A filter of which something could not be read decides about packets in a way that is not known.
+fn unread_filter(origin: Origin) -> NotModelled {
+    let what = "a packet filter of which a part could not be read".into();
+    NotModelled { what, filters_packets: true, apart: false, origin }
 }
 
 /// Takes out of an entry from which file of the device it comes: other entries name that file.
@@ -192,6 +290,18 @@ fn nested(node: &Node, into: &mut Vec<Origin>) {
         for one in entry.node.each() {
             into.push(one.origin);
             nested(one, into);
+        }
+    }
+}
+
+/// What a sheet that was filled in by hand does not say of a tunnel may still be set; one that was written from files says all of it.
+fn leave_open(facts: &mut Facts) {
+    for tunnel in &mut facts.tunnels {
+        tunnel.missing.push(Reference::unsaid(tunnel.origin));
+        let by_tls = matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect);
+        if by_tls && tunnel.proof.certificate.is_none() {
+            let why = "the sheet does not say".to_owned();
+            tunnel.proof.certificate = Some(Setting::Unknown { why });
         }
     }
 }

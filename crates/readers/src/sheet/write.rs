@@ -41,6 +41,7 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
     if head.kind != DeviceKind::Unknown {
         let _ = writeln!(out.text, "kind = {}", text(head.kind.word()));
     }
+    out.text.push_str("complete = true\n");
     let files = Value::Array(head.files.iter().map(|path| Value::String(path.clone())).collect());
     out.line("files", &files);
     macro_rules! empty {
@@ -218,8 +219,8 @@ impl Writer<'_> {
     }
 }
 
-/// What a thing is called comes first.
-const LEADING: [&str; 4] = ["name", "kind", "family", "role"];
+/// What a thing is called comes first, then where it was seen.
+const LEADING: [&str; 5] = ["name", "kind", "family", "role", "seen"];
 
 fn is_wide(key: &str, value: &Value) -> bool {
     key.len() + 3 + inline(value).len() > WIDE

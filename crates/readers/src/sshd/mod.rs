@@ -152,7 +152,7 @@ impl<'a> State<'a> {
             let found = self.around.find_all(&path, export);
             if found.is_empty() {
                 // The daemon passes over a pattern that fits nothing; whether it does, the exports cannot tell.
-                self.missing.push(Reference { path, configuration: true, origin });
+                self.missing.push(Reference { path, configuration: true, unsaid: false, origin });
             }
             for file in found {
                 if self.open.len() >= DEPTH || self.open.contains(&file.path()) {

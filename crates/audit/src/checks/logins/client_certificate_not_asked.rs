@@ -41,15 +41,13 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel, certificate: &Setting<Cert
     let missing = tunnel.missing_configuration();
     let (demand, origin) = match (certificate.value(), certificate.origin(), missing) {
         // What is read in later may say something else.
-        (_, _, Some(missing)) => {
-            let question = format!(
-                "whether {} asks for a client certificate may stand in `{}`, which is not among the exports; ask for that file",
-                tunnel.name, missing.path
-            );
+        (_, stated, Some(missing)) if !missing.unsaid || stated.is_none() => {
+            let question =
+                missing.question(&format!("whether {} asks for a client certificate", tunnel.name));
             return Verdict::ask(question, vec![missing.origin]);
         }
-        (Some(demand), Some(origin), None) => (*demand, origin),
-        (Some(_), None, None) => return Verdict::Pass,
+        (Some(demand), Some(origin), _) => (*demand, origin),
+        (Some(_), None, _) => return Verdict::Pass,
         (None, ..) => {
             return Verdict::ask(
                 format!("whether {} asks for a client certificate is not known", tunnel.name),

@@ -50,10 +50,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     })
                 }
                 (None, Some(missing)) => {
-                    let ask = format!(
-                        "whether {} takes one certificate many times over may stand in `{}`, which is not among the exports; ask for it",
-                        tunnel.name, missing.path
-                    );
+                    let ask = missing
+                        .question(&format!("whether {} takes one certificate many times over", tunnel.name));
                     Verdict::ask(ask, vec![missing.origin])
                 }
                 (None, None) => Verdict::Pass,

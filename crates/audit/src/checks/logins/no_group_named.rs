@@ -74,10 +74,7 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
         return Some(Verdict::Pass);
     }
     if let Some(missing) = server.missing_configuration() {
-        let ask = format!(
-            "whom secure shell lets in may stand in `{}`, which is not among the exports; ask for that file",
-            missing.path
-        );
+        let ask = missing.question("whom secure shell lets in");
         return Some(Verdict::ask(ask, vec![missing.origin]));
     }
     if shells < 2 {

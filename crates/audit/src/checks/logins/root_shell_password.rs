@@ -49,13 +49,9 @@ fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Ver
         Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
         _ => {
             return match server.missing_configuration() {
-                Some(missing) => Verdict::ask(
-                    format!(
-                        "whether root may log in may stand in `{}`, which is not among the exports; ask for it",
-                        missing.path
-                    ),
-                    vec![missing.origin],
-                ),
+                Some(missing) => {
+                    Verdict::ask(missing.question("whether root may log in"), vec![missing.origin])
+                }
                 None => Verdict::Pass,
             };
         }

@@ -35,10 +35,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     if let Some(missing) = tunnel.missing_configuration() {
-        let ask = format!(
-            "whether {} limits sessions may stand in `{}`, which is not among the exports; ask for that file",
-            tunnel.name, missing.path
-        );
+        let ask = missing.question(&format!("whether {} limits sessions", tunnel.name));
         return Verdict::ask(ask, vec![missing.origin]);
     }
     // A number above 0 that is stated; 0 stands for no limit.

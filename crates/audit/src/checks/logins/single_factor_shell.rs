@@ -49,10 +49,7 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
         return Verdict::ask(ask, vec![*origin]);
     }
     if let Some(missing) = server.missing_configuration() {
-        let ask = format!(
-            "how callers log in may stand in `{}`, which is not among the exports; ask for that file",
-            missing.path
-        );
+        let ask = missing.question("how callers log in");
         return Verdict::ask(ask, vec![missing.origin]);
     }
     judge_connection(estate, at, server, &SshConnection::default(), None)

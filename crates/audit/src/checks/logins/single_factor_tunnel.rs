@@ -86,10 +86,7 @@ fn with_forward(estate: &Estate, at: usize, tunnel: &Tunnel, verdict: Verdict) -
 }
 
 fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
-    let question = format!(
-        "what {} asks of its callers may stand in `{}`, which is not among the exports; ask for that file",
-        tunnel.name, missing.path
-    );
+    let question = missing.question(&format!("what {} asks of its callers", tunnel.name));
     Verdict::ask(question, vec![missing.origin])
 }
 
@@ -248,7 +245,7 @@ fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
 }
 
 fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
-    if let Some(missing) = tunnel.missing_configuration() {
+    if let Some(missing) = tunnel.missing_file() {
         return not_exported(tunnel, missing);
     }
     let Some(certificate) = &tunnel.proof.certificate else { return Verdict::DoesNotApply };

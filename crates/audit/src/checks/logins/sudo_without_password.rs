@@ -52,10 +52,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let is_sudoers =
             |one: &&trevlin_model::Reference| estate.export(one.origin.export).path().contains("sudoers");
         for missing in device.facts.missing.iter().filter(is_sudoers) {
-            let ask = format!(
-                "who may do everything without a password may stand in `{}`, which is not among the exports; ask for it",
-                missing.path
-            );
+            let ask = missing.question("who may do everything without a password");
             answers.push(Answer::new(at, missing.path.clone(), Verdict::ask(ask, vec![missing.origin])));
         }
         if device.facts.accounts.is_empty() {

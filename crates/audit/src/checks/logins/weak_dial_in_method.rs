@@ -58,10 +58,8 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
         return Some(Verdict::Pass);
     }
     if let Some(missing) = dial_in.missing.first() {
-        let ask = format!(
-            "by which methods callers of the {} prove themselves may stand in `{}`, which is not among the exports; ask for it",
-            tunnel.name, missing.path
-        );
+        let ask =
+            missing.question(&format!("by which methods callers of the {} prove themselves", tunnel.name));
         return Some(Verdict::ask(ask, vec![missing.origin]));
     }
     // Nobody is asked for anything: that is another check's finding.

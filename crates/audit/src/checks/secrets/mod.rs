@@ -14,3 +14,15 @@ pub(super) mod weak_password_hash;
 pub(crate) mod weak_pre_shared_key;
 pub(super) mod weak_service_secret;
 pub(super) mod weak_shared_secret;
+
+use crate::Verdict;
+use trevlin_model::HeldSecret;
+
+/// The question about a secret that there is and that nobody told.
+pub(super) fn withheld(held: &HeldSecret, what: &str) -> Option<Verdict> {
+    held.secret.is_withheld().then(|| {
+        let ask =
+            format!("{what} is withheld; ask for its length, how it was made, and where else it is used");
+        Verdict::ask(ask, vec![held.origin])
+    })
+}

@@ -28,7 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for login in &device.logins {
             let LoginList::LocalFile(path) = &login.list;
             if let Some(held) = &login.secret {
-                let clear = held.kind == SecretKind::LoginPassword;
+                let clear = held.kind == SecretKind::LoginPassword && !held.secret.is_withheld();
                 lists.entry(path).or_default().push((clear, login.origin));
             }
         }

@@ -59,6 +59,11 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
     if held.kind == SecretKind::PasswordHash {
         return None;
     }
+    if let Some(question) =
+        super::withheld(held, &format!("the password of {} for {}", login.user, login.service))
+    {
+        return Some(question);
+    }
     let words = words::against(estate, device, &[&login.user, &login.service]);
     let grade = held.secret.grade(&words.iter().map(String::as_str).collect::<Vec<_>>());
     let length = held.secret.length_class();

@@ -57,6 +57,7 @@ pub(crate) fn grade(
     yardstick: &Yardstick,
 ) -> (u8, &'static str) {
     match assess(estate, &estate.devices[at], key, yardstick) {
+        _ if key.held.secret.is_withheld() => (4, "not told"),
         _ if key.held.secret.known_default().is_some() => (0, "trivial"),
         KeyGrade::Trivial => (0, "trivial"),
         KeyGrade::Weak => (1, "weak"),
@@ -66,6 +67,9 @@ pub(crate) fn grade(
 }
 
 fn judge(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yardstick) -> Verdict {
+    if let Some(question) = super::withheld(&key.held, &format!("the key for {}", key.whom())) {
+        return question;
+    }
     let secret = &key.held.secret;
     let grade = assess(estate, device, key, yardstick);
     let (severity, word, why) = match (secret.known_default(), grade) {

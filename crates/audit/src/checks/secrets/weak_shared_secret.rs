@@ -63,6 +63,9 @@ fn judge(
     origin: Origin,
     itself: bool,
 ) -> Verdict {
+    if let Some(question) = super::withheld(held, &format!("the RADIUS secret of {what}")) {
+        return question;
+    }
     let words = words::against(estate, device, &[&held.owner]);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let (grade, length) = (held.secret.grade(&words), held.secret.length_class());

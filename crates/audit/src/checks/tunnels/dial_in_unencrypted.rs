@@ -49,10 +49,7 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         ),
         None => {
             if let Some(missing) = dial_in.missing.first() {
-                let ask = format!(
-                    "whether the {} requires encryption may stand in `{}`, which is not among the exports; ask for it",
-                    tunnel.name, missing.path
-                );
+                let ask = missing.question(&format!("whether the {} requires encryption", tunnel.name));
                 return Verdict::ask(ask, vec![missing.origin]);
             }
             (

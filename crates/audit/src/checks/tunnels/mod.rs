@@ -98,9 +98,6 @@ fn stated_or_missing(tunnel: &Tunnel, directives: &[&str], what: &str) -> Option
         return Some(Verdict::Pass);
     }
     let missing = tunnel.missing_configuration()?;
-    let question = format!(
-        "whether {} {what} may stand in `{}`, which is not among the exports; ask for it",
-        tunnel.name, missing.path
-    );
+    let question = missing.question(&format!("whether {} {what}", tunnel.name));
     Some(Verdict::ask(question, vec![missing.origin]))
 }

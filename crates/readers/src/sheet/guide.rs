@@ -1,0 +1,78 @@
+//! Empty sheets to fill in: an interview in the order of the work.
+
+use super::FORM;
+use trevlin_model::DeviceKind;
+
+/// Chapters, each with the kinds of devices it is for.
+const CHAPTERS: [(&str, &[DeviceKind]); 8] = {
+    use DeviceKind::{Firewall, Router, Server, Storage};
+    const ALL: &[DeviceKind] = &[Firewall, Router, Server, Storage];
+    const BETWEEN: &[DeviceKind] = &[Firewall, Router];
+    [
+        (include_str!("guide/1-logins.toml"), ALL),
+        (include_str!("guide/2-tunnels.toml"), ALL),
+        (include_str!("guide/3-addresses.toml"), ALL),
+        (include_str!("guide/4-rules.toml"), BETWEEN),
+        (include_str!("guide/5-forwards.toml"), BETWEEN),
+        (include_str!("guide/6-administration.toml"), ALL),
+        (include_str!("guide/7-services.toml"), &[Server, Storage]),
+        (include_str!("guide/8-upkeep.toml"), ALL),
+    ]
+};
+
+const INTRODUCTION: &str = "\
+# A device sheet: what an appliance shows only on screen, in the order in which remote access is set up and reviewed.
+# Go through the questions with whoever runs the device. An answer is made by taking away the `#` in front of a line
+# that begins with `#` and a word; copy a block as often as there are things of its kind.
+# Say with `seen` where each answer comes from: the screen or page, and the date. An empty list, as `tunnels = []`,
+# says that there is none; a section that is left out says that nobody asked.
+# Then: trevlin sheet check FILE
+";
+
+/// A sheet to fill in, for one kind of device.
+#[must_use]
+pub fn guide(kind: DeviceKind) -> String {
+    let mut text = format!(
+        "{INTRODUCTION}\nsheet = \"{FORM}\"\nkind = \"{}\"\n#device = \"name of the device\"\n",
+        kind.word()
+    );
+    for (chapter, _) in CHAPTERS.iter().filter(|(_, kinds)| kinds.contains(&kind)) {
+        text.push('\n');
+        text.push_str(chapter);
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::{Export, ExportId};
+
+    fn told(text: String) -> (Vec<String>, super::super::Report) {
+        let export = Export::new(ExportId(0), "x.toml", text);
+        let report = super::super::check(&export);
+        let line = |note: &trevlin_model::Note| {
+            format!("{}: {}", export.position(note.origin.start).line, note.text)
+        };
+        (report.unread.iter().chain(&report.contradictions).map(line).collect(), report)
+    }
+
+    #[test]
+    fn every_answer_can_be_given_as_it_stands() {
+        for kind in [DeviceKind::Firewall, DeviceKind::Router, DeviceKind::Server, DeviceKind::Storage] {
+            let (notes, report) = told(guide(kind));
+            assert!(notes.is_empty(), "{notes:?}");
+            assert!(report.missing.len() > 5, "an empty sheet answers nothing: {:?}", report.missing);
+            let answered: Vec<String> = guide(kind)
+                .lines()
+                .map(|line| match line.strip_prefix('#') {
+                    Some(rest) if !rest.starts_with(' ') => rest.to_owned(),
+                    _ => line.to_owned(),
+                })
+                .collect();
+            let (notes, report) = told(answered.join("\n"));
+            assert!(notes.is_empty(), "{kind:?}: {notes:?}");
+            assert!(report.missing.is_empty(), "{kind:?}: {:?}", report.missing);
+        }
+    }
+}

@@ -1,0 +1,420 @@
+//! Names in a list of rules: zones, addresses and services, which may stand for one another. They are resolved once everything is
+//! read; what a name does not lead to is told, and never taken for something else.
+
+use super::ordered::{OrderedRule, Word, holds};
+use super::take::nearest;
+use schemars::JsonSchema;
+use serde::Deserialize;
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::{IcmpRange, IpRange, Match, MatchKind, NamedSet, Note, Origin, PortRange, Protocol};
+
+/// A zone: interfaces that are treated alike.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct Zone {
+    /// Name.
+    pub(crate) name: String,
+    /// Its interfaces.
+    pub(crate) interfaces: Vec<Word>,
+    pub(crate) origin: Origin,
+}
+
+/// A name for addresses.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct AddressName {
+    /// Name.
+    pub(crate) name: String,
+    /// Addresses, prefixes, ranges, and other names.
+    pub(crate) addresses: Vec<Word>,
+    pub(crate) origin: Origin,
+}
+
+/// A name for services.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct ServiceName {
+    /// Name.
+    pub(crate) name: String,
+    /// Services: `tcp 443`, `udp 500-510`, `icmp 8`, `esp`, and other names.
+    pub(crate) services: Vec<Word>,
+    pub(crate) origin: Origin,
+}
+
+/// A service, as far as packets show it.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+struct Service {
+    protocol: Protocol,
+    ports: Vec<PortRange>,
+    icmp: Option<IcmpRange>,
+}
+
+/// What a name stands for: what it leads to, and whether that is all of it.
+#[derive(Debug, Clone)]
+struct Meaning<T> {
+    all: BTreeSet<T>,
+    open: Option<String>,
+    /// Names on the way.
+    names: BTreeSet<String>,
+}
+
+impl<T: Ord + Clone> Meaning<T> {
+    fn of(all: impl IntoIterator<Item = T>) -> Self {
+        Self { all: all.into_iter().collect(), open: None, names: BTreeSet::new() }
+    }
+
+    fn unknown(name: &str) -> Self {
+        Self { open: Some(format!("what {name} stands for is not known")), ..Self::of([]) }
+    }
+
+    fn add(&mut self, other: &Self) {
+        self.all.extend(other.all.iter().cloned());
+        self.open = self.open.take().or_else(|| other.open.clone());
+        self.names.extend(other.names.iter().cloned());
+    }
+}
+
+/// How deep names may lead to names.
+const DEPTH: usize = 32;
+
+/// Words that leave everything open.
+const ANY: [&str; 3] = ["any", "all", "*"];
+
+pub(super) struct Names<'a> {
+    zones: BTreeMap<&'a str, &'a Zone>,
+    addresses: BTreeMap<&'a str, &'a AddressName>,
+    services: BTreeMap<&'a str, &'a ServiceName>,
+    interfaces: BTreeSet<&'a str>,
+    address_list: &'a [AddressName],
+    used: BTreeMap<String, Vec<Origin>>,
+    known_addresses: BTreeMap<&'a str, Meaning<IpRange>>,
+    known_services: BTreeMap<&'a str, Meaning<Service>>,
+    notes: &'a mut Vec<Note>,
+    told: BTreeSet<(Origin, String)>,
+}
+
+impl<'a> Names<'a> {
+    pub(super) fn of(
+        zones: &'a [Zone],
+        addresses: &'a [AddressName],
+        services: &'a [ServiceName],
+        interfaces: &[&'a str],
+        notes: &'a mut Vec<Note>,
+    ) -> Self {
+        let mut names = Self {
+            zones: zones.iter().map(|one| (one.name.as_str(), one)).collect(),
+            addresses: addresses.iter().map(|one| (one.name.as_str(), one)).collect(),
+            services: services.iter().map(|one| (one.name.as_str(), one)).collect(),
+            interfaces: interfaces.iter().copied().collect(),
+            address_list: addresses,
+            used: BTreeMap::new(),
+            known_addresses: BTreeMap::new(),
+            known_services: BTreeMap::new(),
+            notes,
+            told: BTreeSet::new(),
+        };
+        let zones = zones.iter().map(|one| (0, one.name.as_str(), one.origin));
+        let addresses = addresses.iter().map(|one| (1, one.name.as_str(), one.origin));
+        let services = services.iter().map(|one| (2, one.name.as_str(), one.origin));
+        let mut seen = BTreeSet::new();
+        for (kind, name, origin) in zones.chain(addresses).chain(services) {
+            if !seen.insert((kind, name)) {
+                names.note(origin, format!("`{name}` is defined twice; this definition counts"));
+            }
+        }
+        names
+    }
+
+    fn note(&mut self, origin: Origin, text: String) {
+        if self.told.insert((origin, text.clone())) {
+            self.notes.push(Note { origin, text });
+        }
+    }
+
+    /// Conditions of a rule, besides its zones.
+    pub(super) fn conditions(&mut self, rule: &OrderedRule) -> Vec<Match> {
+        let mut matches = self.addresses(&rule.sources, &MatchKind::Source, false);
+        matches.extend(self.addresses(&rule.sources_except, &MatchKind::Source, true));
+        matches.extend(self.addresses(&rule.destinations, &MatchKind::Destination, false));
+        matches.extend(self.addresses(&rule.destinations_except, &MatchKind::Destination, true));
+        matches.extend(self.services(&rule.services));
+        matches.extend(rule.also.iter().map(|(text, _)| holds(MatchKind::NotModelled(text.clone()))));
+        matches
+    }
+
+    /// The condition that a packet enters or leaves by these zones and interfaces.
+    pub(super) fn interfaces(&mut self, words: &[&Word], entering: bool) -> Vec<Match> {
+        let make = |name: &str| {
+            holds(if entering { MatchKind::Entering(name.into()) } else { MatchKind::Leaving(name.into()) })
+        };
+        if words.is_empty() || words.iter().any(|(word, _)| ANY.contains(&word.as_str())) {
+            return Vec::new();
+        }
+        let mut found = BTreeSet::new();
+        for (word, origin) in words {
+            if let Some(zone) = self.zones.get(word.as_str()) {
+                found.extend(zone.interfaces.iter().map(|(name, _)| name.clone()));
+                continue;
+            }
+            if !self.interfaces.contains(word.as_str()) {
+                let known: Vec<&str> = self.zones.keys().chain(&self.interfaces).copied().collect();
+                let hint = nearest(word, &known);
+                self.note(*origin, format!("`{word}` is no zone or interface of the device; {hint}"));
+            }
+            found.insert(word.clone());
+        }
+        let mut all: Vec<Match> = found.iter().map(|name| make(name)).collect();
+        match all.len() {
+            1 => all,
+            _ => vec![holds(MatchKind::AnyOf(all.drain(..).map(|one| vec![one]).collect()))],
+        }
+    }
+
+    /// The condition that an address is one of these.
+    pub(super) fn addresses(
+        &mut self,
+        words: &[Word],
+        make: &dyn Fn(Vec<IpRange>) -> MatchKind,
+        negated: bool,
+    ) -> Vec<Match> {
+        if words.is_empty() || (!negated && words.iter().any(|(word, _)| ANY.contains(&word.as_str()))) {
+            return Vec::new();
+        }
+        let mut meaning = Meaning::of([]);
+        for word in words {
+            let one = self.address(word, &mut Vec::new());
+            for name in &one.names {
+                self.used.entry(name.clone()).or_default().push(word.1);
+            }
+            meaning.add(&one);
+        }
+        conditions(meaning, make, negated)
+    }
+
+    /// What a word stands for. Each name is followed once, however many names lead to it.
+    fn address(&mut self, word: &Word, within: &mut Vec<&'a str>) -> Meaning<IpRange> {
+        let (text, origin) = word;
+        if let Ok(range) = text.parse() {
+            return Meaning::of([range]);
+        }
+        let Some((name, one)) = self.addresses.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
+        else {
+            let known: Vec<&str> = self.addresses.keys().copied().collect();
+            let hint = nearest(text, &known);
+            self.note(
+                *origin,
+                format!("`{text}` is no address, prefix or range, and no name of one; {hint}"),
+            );
+            return Meaning::unknown(text);
+        };
+        if let Some(known) = self.known_addresses.get(name) {
+            return known.clone();
+        }
+        if self.leads_back(name, *origin, within) {
+            return Meaning::unknown(name);
+        }
+        within.push(name);
+        let mut meaning = Meaning::of([]);
+        meaning.names.insert(name.to_owned());
+        for member in &one.addresses {
+            let one = self.address(member, within);
+            meaning.add(&one);
+        }
+        within.pop();
+        self.known_addresses.insert(name, meaning.clone());
+        meaning
+    }
+
+    fn leads_back(&mut self, name: &str, origin: Origin, within: &[&str]) -> bool {
+        if within.contains(&name) {
+            self.note(origin, format!("`{name}` leads back to itself: {} -> {name}", within.join(" -> ")));
+            return true;
+        }
+        if within.len() >= DEPTH {
+            self.note(
+                origin,
+                format!("names lead to names more than {DEPTH} times here; the rest is left out"),
+            );
+        }
+        within.len() >= DEPTH
+    }
+
+    /// Where a forward leads: an address or a name of one.
+    pub(super) fn target(&mut self, word: &Word) -> Option<IpRange> {
+        let meaning = self.address(word, &mut Vec::new());
+        match meaning.all.len() {
+            0 | 1 => meaning.all.first().copied(),
+            _ => {
+                self.note(
+                    word.1,
+                    format!("`{}` stands for several addresses; a forward leads to one", word.0),
+                );
+                None
+            }
+        }
+    }
+
+    /// The condition that a packet is for one of these services.
+    pub(super) fn services(&mut self, words: &[Word]) -> Vec<Match> {
+        self.service_conditions(words, None)
+    }
+
+    /// The same at another port.
+    pub(super) fn services_at(&mut self, words: &[Word], ports: PortRange) -> Vec<Match> {
+        self.service_conditions(words, Some(ports))
+    }
+
+    fn service_conditions(&mut self, words: &[Word], at: Option<PortRange>) -> Vec<Match> {
+        if words.is_empty() || words.iter().any(|(word, _)| ANY.contains(&word.as_str())) {
+            return Vec::new();
+        }
+        let mut meaning = Meaning::of([]);
+        for word in words {
+            let one = self.service(word, &mut Vec::new());
+            meaning.add(&one);
+        }
+        if let Some(ports) = at {
+            let moved = |one: Service| match one.ports.is_empty() {
+                true => one,
+                false => Service { ports: vec![ports], ..one },
+            };
+            meaning.all = meaning.all.into_iter().map(moved).collect();
+        }
+        joined(meaning)
+    }
+
+    fn service(&mut self, word: &Word, within: &mut Vec<&'a str>) -> Meaning<Service> {
+        let (text, origin) = word;
+        if let Some(all) = services(text) {
+            return Meaning::of(all);
+        }
+        let Some((name, one)) = self.services.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
+        else {
+            let known: Vec<&str> = self.services.keys().copied().collect();
+            let hint = nearest(text, &known);
+            self.note(
+                *origin,
+                format!("`{text}` is no service, such as `tcp 443`, and no name of one; {hint}"),
+            );
+            return Meaning::unknown(text);
+        };
+        if let Some(known) = self.known_services.get(name) {
+            return known.clone();
+        }
+        if self.leads_back(name, *origin, within) {
+            return Meaning::unknown(name);
+        }
+        within.push(name);
+        let mut meaning = Meaning::of([]);
+        for member in &one.services {
+            let one = self.service(member, within);
+            meaning.add(&one);
+        }
+        within.pop();
+        self.known_services.insert(name, meaning.clone());
+        meaning
+    }
+
+    /// Every name of addresses as a list, with the lines that use it.
+    pub(super) fn sets(self) -> Vec<NamedSet> {
+        let set = |one: &AddressName| NamedSet {
+            name: one.name.clone(),
+            filled_by_rules: false,
+            elements: one.addresses.len(),
+            present: true,
+            used_at: self.used.get(&one.name).cloned().unwrap_or_default(),
+            origin: one.origin,
+        };
+        self.address_list.iter().map(set).collect()
+    }
+}
+
+/// A condition from what is known, and from what is not: a negated one that is not wholly known may or may not hold.
+fn conditions(
+    meaning: Meaning<IpRange>,
+    make: &dyn Fn(Vec<IpRange>) -> MatchKind,
+    negated: bool,
+) -> Vec<Match> {
+    let known = Match { negated, kind: make(meaning.all.into_iter().collect()) };
+    match (meaning.open, negated) {
+        (None, _) => vec![known],
+        (Some(why), true) => vec![known, holds(MatchKind::NotModelled(why))],
+        (Some(why), false) => {
+            let open = holds(MatchKind::NotModelled(why));
+            vec![holds(MatchKind::AnyOf(vec![vec![known], vec![open]]))]
+        }
+    }
+}
+
+/// Services as conditions: one where they share a protocol, else one of several.
+fn joined(meaning: Meaning<Service>) -> Vec<Match> {
+    let mut lists: Vec<Vec<Match>> = Vec::new();
+    let mut by_protocol: BTreeMap<Protocol, Vec<PortRange>> = BTreeMap::new();
+    let mut whole: BTreeSet<Protocol> = BTreeSet::new();
+    let mut icmp: BTreeMap<Protocol, Vec<IcmpRange>> = BTreeMap::new();
+    for one in meaning.all {
+        match one.icmp {
+            Some(range) => icmp.entry(one.protocol).or_default().push(range),
+            None if one.ports.is_empty() => {
+                whole.insert(one.protocol);
+            }
+            None => by_protocol.entry(one.protocol).or_default().extend(one.ports),
+        }
+    }
+    lists.extend(whole.into_iter().map(|protocol| vec![holds(MatchKind::Protocol(protocol))]));
+    for (protocol, ports) in by_protocol {
+        lists.push(vec![holds(MatchKind::Protocol(protocol)), holds(MatchKind::DestinationPorts(ports))]);
+    }
+    for (protocol, ranges) in icmp {
+        lists.push(vec![holds(MatchKind::Protocol(protocol)), holds(MatchKind::Icmp(ranges))]);
+    }
+    lists.extend(meaning.open.map(|why| vec![holds(MatchKind::NotModelled(why))]));
+    if lists.len() == 1 { lists.pop().unwrap_or_default() } else { vec![holds(MatchKind::AnyOf(lists))] }
+}
+
+/// A service in words: a protocol, or several joined by `+`, and ports or types of ICMP, joined by commas. A slash may stand in the
+/// place of the blank.
+fn services(text: &str) -> Option<Vec<Service>> {
+    let (protocols, rest) = text.split_once([' ', '/']).unwrap_or((text, ""));
+    let mut found = Vec::new();
+    for protocol in protocols.split('+') {
+        let protocol: Protocol = protocol.parse().ok()?;
+        let of_icmp = protocol == Protocol::ICMP || protocol == Protocol::ICMPV6;
+        let pieces: Vec<&str> = rest.split(',').map(str::trim).filter(|piece| !piece.is_empty()).collect();
+        if pieces.is_empty() {
+            found.push(Service { protocol, ports: Vec::new(), icmp: None });
+        } else if of_icmp {
+            for piece in pieces {
+                found.push(Service { protocol, ports: Vec::new(), icmp: Some(piece.parse().ok()?) });
+            }
+        } else {
+            let ports = pieces.into_iter().map(str::parse).collect::<Result<_, _>>().ok()?;
+            found.push(Service { protocol, ports, icmp: None });
+        }
+    }
+    Some(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn services_in_words() {
+        let port = |first, last| PortRange { first, last };
+        for (text, wanted) in [
+            ("tcp 443", Some(vec![(6, vec![port(443, 443)])])),
+            ("tcp/80,8000-8010", Some(vec![(6, vec![port(80, 80), port(8000, 8010)])])),
+            ("tcp+udp 53", Some(vec![(6, vec![port(53, 53)]), (17, vec![port(53, 53)])])),
+            ("esp", Some(vec![(50, vec![])])),
+            ("icmp 8", Some(vec![(1, vec![])])),
+            ("web", None),
+            ("tcp 70000", None),
+        ] {
+            let found = services(text).map(|all| {
+                all.into_iter().map(|one| (one.protocol.0.unwrap(), one.ports)).collect::<Vec<_>>()
+            });
+            assert_eq!(found, wanted, "{text}");
+        }
+    }
+}

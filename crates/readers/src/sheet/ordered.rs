@@ -1,0 +1,364 @@
+//! Rules as appliances show them: one list in order, between zones, about named addresses and services, with forwards and
+//! translations beside it. They become the same tables of chains that a native filter has.
+
+use super::names::{AddressName, Names, ServiceName, Zone};
+use schemars::JsonSchema;
+use serde::Deserialize;
+use trevlin_model::{
+    AddressKind, Chain, ChainKind, ConnectionStates, ExportState, Families, Filter, FilterFormat, Hook,
+    IpRange, Match, MatchKind, Note, Origin, PortRange, Rule, Target, Translation, TranslationKind,
+};
+
+/// What a rule does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Action {
+    /// Let it pass.
+    Allow,
+    /// Drop it silently.
+    Deny,
+    /// Drop it and answer.
+    Refuse,
+    /// The rule could not be read, so that nothing behind it is certain.
+    #[serde(skip)]
+    Unread,
+}
+
+impl Action {
+    fn target(self) -> Target {
+        match self {
+            Self::Allow => Target::Accept,
+            Self::Deny => Target::Drop,
+            Self::Refuse => Target::Reject,
+            Self::Unread => Target::NotModelled { name: "a rule that could not be read".into(), ends: true },
+        }
+    }
+}
+
+/// A text and its line.
+pub(crate) type Word = (String, Origin);
+
+/// How the list of rules is used as a whole.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct RuleList {
+    /// What happens to what passes through the device and meets no rule. Not known where nothing is said.
+    pub(crate) through: Option<(Action, Origin)>,
+    /// What happens to what is for the device itself and meets no rule. Not known where nothing is said.
+    pub(crate) to_device: Option<(Action, Origin)>,
+    /// Whether rules that name no zone to go to are also asked about what is for the device itself.
+    pub(crate) meets_device: Option<bool>,
+    /// Whether replies to what was let through come back by themselves.
+    pub(crate) replies: Option<bool>,
+    /// Whether what a forward sends on is let through without a rule of its own.
+    pub(crate) forwards_pass: Option<bool>,
+    /// Where that is seen, for lines that have no better one.
+    pub(crate) origin: Option<Origin>,
+}
+
+/// One rule of the list. All that is stated must fit; what is not stated does not matter.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct OrderedRule {
+    /// What it is called, or what somebody wrote beside it.
+    pub(crate) name: Option<String>,
+    /// Zones and interfaces by which it enters; `device` for what the device itself sends.
+    pub(crate) from: Vec<Word>,
+    /// Zones and interfaces by which it leaves; `device` for what is for the device itself.
+    pub(crate) to: Vec<Word>,
+    /// Source: addresses, prefixes, ranges, names.
+    pub(crate) sources: Vec<Word>,
+    /// Everything but these.
+    pub(crate) sources_except: Vec<Word>,
+    /// Destination: addresses, prefixes, ranges, names.
+    pub(crate) destinations: Vec<Word>,
+    /// Everything but these.
+    pub(crate) destinations_except: Vec<Word>,
+    /// Services: `tcp 443`, `udp 500-510`, `icmp 8`, `esp`, `any`, names.
+    pub(crate) services: Vec<Word>,
+    /// What it does.
+    pub(crate) action: Action,
+    /// Whether it writes to the log.
+    pub(crate) logs: bool,
+    /// Whether it is switched off.
+    pub(crate) off: bool,
+    /// How often it was met, where the device counts.
+    pub(crate) packets: Option<u64>,
+    /// Conditions that cannot be said here (a time of day, a user, an application), in the appliance's words.
+    pub(crate) also: Vec<Word>,
+    pub(crate) origin: Origin,
+}
+
+impl OrderedRule {
+    /// Stands for a rule that could not be read.
+    pub(crate) fn unread(origin: Origin) -> Self {
+        Self {
+            name: None,
+            from: Vec::new(),
+            to: Vec::new(),
+            sources: Vec::new(),
+            sources_except: Vec::new(),
+            destinations: Vec::new(),
+            destinations_except: Vec::new(),
+            services: Vec::new(),
+            action: Action::Unread,
+            logs: false,
+            off: false,
+            packets: None,
+            also: Vec::new(),
+            origin,
+        }
+    }
+}
+
+/// A port forward: what arrives for an address of the device, or for one that it answers for, is sent on.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct Forwarding {
+    /// What it is called.
+    pub(crate) name: Option<String>,
+    /// Zones and interfaces by which it enters.
+    pub(crate) from: Vec<Word>,
+    /// Who may come: addresses, prefixes, ranges, names. Everybody where nothing is said.
+    pub(crate) sources: Vec<Word>,
+    /// Outside addresses. Every address of the device where nothing is said.
+    pub(crate) addresses: Vec<Word>,
+    /// Services at the outside: `tcp 443`.
+    pub(crate) services: Vec<Word>,
+    /// Where it goes: an address.
+    pub(crate) to: Word,
+    /// To which port there. The same where nothing is said.
+    pub(crate) to_port: Option<PortRange>,
+    /// Whether it is let through without a rule of its own. As the list of rules says, where nothing is said.
+    pub(crate) passes: Option<bool>,
+    /// Whether it is switched off.
+    pub(crate) off: bool,
+    pub(crate) origin: Origin,
+}
+
+/// A translation of source addresses.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct Hiding {
+    /// What it is called.
+    pub(crate) name: Option<String>,
+    /// Zones and interfaces by which it leaves.
+    pub(crate) to: Vec<Word>,
+    /// Source: addresses, prefixes, ranges, names.
+    pub(crate) sources: Vec<Word>,
+    /// Destination: addresses, prefixes, ranges, names.
+    pub(crate) destinations: Vec<Word>,
+    /// The address in its place. That of the interface by which it leaves, where nothing is said.
+    pub(crate) address: Option<IpRange>,
+    /// Whether it is switched off.
+    pub(crate) off: bool,
+    pub(crate) origin: Origin,
+}
+
+/// Everything of the list.
+#[derive(Debug, Default)]
+pub(crate) struct Ordered {
+    pub(crate) list: Option<RuleList>,
+    pub(crate) zones: Vec<Zone>,
+    pub(crate) address_names: Vec<AddressName>,
+    pub(crate) service_names: Vec<ServiceName>,
+    pub(crate) rules: Vec<OrderedRule>,
+    pub(crate) forwards: Vec<Forwarding>,
+    pub(crate) translations: Vec<Hiding>,
+}
+
+/// The zone that stands for the device itself.
+const DEVICE: &str = "device";
+
+impl Ordered {
+    /// The tables that the list stands for; notes tell what names mean nothing. `interfaces` are those that the device has.
+    pub(crate) fn tables(&self, interfaces: &[&str], notes: &mut Vec<Note>) -> Vec<Filter> {
+        let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces, notes);
+        let mut tables = Vec::new();
+        if !self.rules.is_empty() || self.list.is_some() {
+            tables.extend(self.filter(&mut names));
+        }
+        if self.forwards.iter().any(|one| !one.off) || self.translations.iter().any(|one| !one.off) {
+            tables.extend(self.translations(&mut names));
+        }
+        if let Some(first) = tables.first_mut() {
+            first.sets = names.sets();
+        }
+        tables
+    }
+
+    fn filter(&self, names: &mut Names<'_>) -> Option<Filter> {
+        let usual = RuleList::default();
+        let list = self.list.as_ref().unwrap_or(&usual);
+        let origin = list.origin.or_else(|| self.rules.first().map(|rule| rule.origin))?;
+        let mut through = base("through the device", Hook::Forward, ChainKind::Filter, 0, origin);
+        let mut inward = base("to the device", Hook::Input, ChainKind::Filter, 0, origin);
+        let mut outward = base("from the device", Hook::Output, ChainKind::Filter, 0, origin);
+        if list.replies == Some(true) {
+            let states = ConnectionStates { established: true, related: true, ..ConnectionStates::default() };
+            for chain in [&mut through, &mut inward, &mut outward] {
+                chain.rules.push(rule(vec![holds(MatchKind::States(states))], Target::Accept, origin));
+            }
+        }
+        for forward in self.forwards.iter().filter(|one| !one.off) {
+            through.rules.extend(passing(forward, forward.passes.or(list.forwards_pass), names));
+        }
+        for one in self.rules.iter().filter(|one| !one.off) {
+            let (from_device, from): (Vec<&Word>, Vec<&Word>) =
+                one.from.iter().partition(|word| word.0 == DEVICE);
+            let (to_device, to): (Vec<&Word>, Vec<&Word>) = one.to.iter().partition(|word| word.0 == DEVICE);
+            let common = names.conditions(one);
+            let made = |more: Vec<Match>| Rule {
+                matches: more.into_iter().chain(common.iter().cloned()).collect(),
+                target: one.action.target(),
+                logs: one.logs,
+                comment: one.name.clone(),
+                packets: one.packets,
+                origin: one.origin,
+            };
+            if !from_device.is_empty() {
+                outward.rules.push(made(names.interfaces(&to, false)));
+            }
+            if from.is_empty() && !one.from.is_empty() {
+                continue;
+            }
+            let entering = names.interfaces(&from, true);
+            if !to_device.is_empty() {
+                inward.rules.push(made(entering.clone()));
+            }
+            if !to.is_empty() || one.to.is_empty() {
+                let mut both = entering.clone();
+                both.extend(names.interfaces(&to, false));
+                through.rules.push(made(both));
+            }
+            if one.to.is_empty() && list.meets_device != Some(false) {
+                let mut conditions = entering;
+                if list.meets_device.is_none() {
+                    let unsaid =
+                        "whether rules without a zone to go to judge what is for the device is not said";
+                    conditions.push(holds(MatchKind::NotModelled(unsaid.into())));
+                }
+                inward.rules.push(made(conditions));
+            }
+        }
+        end(&mut through, list.through, origin);
+        end(&mut inward, list.to_device, origin);
+        let mut chains = vec![inward, through];
+        if outward.rules.iter().any(|rule| rule.origin != origin || list.replies != Some(true)) {
+            outward.policy = Some(Target::Accept);
+            chains.push(outward);
+        }
+        Some(table("rules", chains, origin))
+    }
+
+    fn translations(&self, names: &mut Names<'_>) -> Option<Filter> {
+        let first = self
+            .forwards
+            .iter()
+            .map(|one| one.origin)
+            .chain(self.translations.iter().map(|one| one.origin))
+            .min()?;
+        let mut arrival = base("on arrival", Hook::Prerouting, ChainKind::Nat, -100, first);
+        let mut departure = base("on departure", Hook::Postrouting, ChainKind::Nat, 100, first);
+        arrival.policy = Some(Target::Accept);
+        departure.policy = Some(Target::Accept);
+        for one in self.forwards.iter().filter(|one| !one.off) {
+            let Some(to) = names.target(&one.to) else { continue };
+            let mut matches = names.interfaces(&one.from.iter().collect::<Vec<_>>(), true);
+            matches.extend(names.addresses(&one.sources, &MatchKind::Source, false));
+            if one.addresses.is_empty() {
+                matches
+                    .push(holds(MatchKind::AddressIs { destination: true, kinds: vec![AddressKind::Local] }));
+            }
+            matches.extend(names.addresses(&one.addresses, &MatchKind::Destination, false));
+            matches.extend(names.services(&one.services));
+            let how = Translation {
+                addresses: Some(to),
+                ports: one.to_port,
+                ..Translation::of(TranslationKind::Destination)
+            };
+            let mut made = rule(matches, Target::Translate(how), one.origin);
+            made.comment.clone_from(&one.name);
+            arrival.rules.push(made);
+        }
+        for one in self.translations.iter().filter(|one| !one.off) {
+            let mut matches = names.interfaces(&one.to.iter().collect::<Vec<_>>(), false);
+            matches.extend(names.addresses(&one.sources, &MatchKind::Source, false));
+            matches.extend(names.addresses(&one.destinations, &MatchKind::Destination, false));
+            let how = match one.address {
+                Some(address) => {
+                    Translation { addresses: Some(address), ..Translation::of(TranslationKind::Source) }
+                }
+                None => Translation::of(TranslationKind::Masquerade),
+            };
+            let mut made = rule(matches, Target::Translate(how), one.origin);
+            made.comment.clone_from(&one.name);
+            departure.rules.push(made);
+        }
+        Some(table("translations", vec![arrival, departure], first))
+    }
+}
+
+/// The rule that lets through what a forward sends on.
+fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) -> Option<Rule> {
+    if passes == Some(false) {
+        return None;
+    }
+    let to = names.target(&forward.to)?;
+    let dnat = ConnectionStates { dnat: true, ..ConnectionStates::default() };
+    let mut matches = names.interfaces(&forward.from.iter().collect::<Vec<_>>(), true);
+    matches.push(holds(MatchKind::States(dnat)));
+    matches.extend(names.addresses(&forward.sources, &MatchKind::Source, false));
+    matches.push(holds(MatchKind::Destination(vec![to])));
+    matches.extend(match forward.to_port {
+        Some(ports) => names.services_at(&forward.services, ports),
+        None => names.services(&forward.services),
+    });
+    if passes.is_none() {
+        let unsaid = "whether what is forwarded passes without a rule of its own is not said";
+        matches.push(holds(MatchKind::NotModelled(unsaid.into())));
+    }
+    let mut made = rule(matches, Target::Accept, forward.origin);
+    made.comment.clone_from(&forward.name);
+    Some(made)
+}
+
+/// What happens at the end of the list.
+fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
+    match action {
+        Some((action, at)) => {
+            chain.policy = Some(action.target());
+            chain.origin = at;
+        }
+        None => {
+            chain.policy = Some(Target::Drop);
+            let name = "what happens to the rest is not said".to_owned();
+            chain.rules.push(rule(Vec::new(), Target::NotModelled { name, ends: true }, origin));
+        }
+    }
+}
+
+pub(crate) fn holds(kind: MatchKind) -> Match {
+    Match { negated: false, kind }
+}
+
+fn rule(matches: Vec<Match>, target: Target, origin: Origin) -> Rule {
+    Rule { matches, target, logs: false, comment: None, packets: None, origin }
+}
+
+fn base(name: &str, hook: Hook, kind: ChainKind, priority: i32, origin: Origin) -> Chain {
+    Chain { name: name.into(), hook: Some(hook), priority, kind, policy: None, rules: Vec::new(), origin }
+}
+
+fn table(name: &str, chains: Vec<Chain>, origin: Origin) -> Filter {
+    Filter {
+        families: Families::Both,
+        format: FilterFormat::Ordered,
+        table: name.into(),
+        state: ExportState::Running,
+        chains,
+        sets: Vec::new(),
+        complete: true,
+        origin,
+    }
+}

@@ -1,0 +1,204 @@
+//! The shape of a sheet as a JSON Schema, made from the types that sheets are read into.
+
+use super::ordered::{Forwarding, Hiding, OrderedRule, RuleList};
+use super::{FORM, FROM_FILES, names};
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, SchemaGenerator};
+use serde_json::{Map, Value, json};
+use trevlin_model::written::ORIGIN;
+use trevlin_model::{DeviceKind, Facts, each_section};
+
+/// The JSON Schema of a device sheet, draft 2020-12.
+#[must_use]
+pub fn schema() -> Value {
+    let mut generator = SchemaSettings::draft2020_12().into_generator();
+    let mut properties = Map::new();
+    let kinds = [DeviceKind::Firewall, DeviceKind::Router, DeviceKind::Server, DeviceKind::Storage];
+    properties.insert("sheet".into(), json!({ "const": FORM }));
+    properties.insert("device".into(), json!({ "type": "string", "description": "Name of the device." }));
+    properties.insert("kind".into(), json!({ "enum": kinds.map(DeviceKind::word) }));
+    properties.insert(
+        "files".into(),
+        json!({ "type": "array", "items": { "type": "string" },
+                "description": "Paths of the device's files that were seen, as its settings name them." }),
+    );
+    properties.insert(
+        "complete".into(),
+        json!({ "type": "boolean",
+                "description": "Whether everything that is set is said here, so that what is not said is left as the program has it." }),
+    );
+    properties.insert("rule-list".into(), of::<RuleList>(&mut generator));
+    properties.insert("zones".into(), list(of::<names::Zone>(&mut generator)));
+    properties.insert("address-names".into(), list(of::<names::AddressName>(&mut generator)));
+    properties.insert("service-names".into(), list(of::<names::ServiceName>(&mut generator)));
+    properties.insert("rules".into(), list(of::<OrderedRule>(&mut generator)));
+    properties.insert("forwards".into(), list(of::<Forwarding>(&mut generator)));
+    properties.insert("translations".into(), list(of::<Hiding>(&mut generator)));
+    macro_rules! sections {
+        ($($field:ident = $name:literal,)*) => {$(
+            let entry = of_entries(&mut generator, |facts| &facts.$field);
+            properties.insert($name.into(), section($name, entry));
+        )*};
+    }
+    each_section!(sections);
+    let mut whole = json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Trevlin device sheet",
+        "description": "What is known about one device, in TOML or JSON. Every table may say in `seen` where that was seen: a \
+                        screen or page, and a date.",
+        "type": "object",
+        "required": ["sheet"],
+        "additionalProperties": false,
+        "properties": properties,
+        "$defs": generator.take_definitions(true),
+    });
+    let definitions = whole["$defs"].clone();
+    tidy(&mut whole, &definitions);
+    if let Some(definitions) = whole["$defs"].as_object_mut() {
+        definitions.remove(ORIGIN);
+    }
+    whole
+}
+
+fn of<T: JsonSchema>(generator: &mut SchemaGenerator) -> Value {
+    generator.subschema_for::<T>().to_value()
+}
+
+/// The schema of the entries of a list of facts.
+fn of_entries<T: JsonSchema>(generator: &mut SchemaGenerator, _: fn(&Facts) -> &Vec<T>) -> Value {
+    of::<T>(generator)
+}
+
+fn list(items: Value) -> Value {
+    json!({ "type": "array", "items": items })
+}
+
+/// A section's schema: entries that are single values stand under `is`, and some name the file they come from.
+fn section(name: &str, entry: Value) -> Value {
+    let entry = match entry.get("$ref") {
+        None => {
+            json!({ "anyOf": [{ "type": "object", "required": ["is"], "properties": { "is": entry.clone() } }, entry] })
+        }
+        Some(_) if FROM_FILES.contains(&name) => {
+            json!({ "allOf": [entry], "properties": { "file": { "type": "string" } } })
+        }
+        Some(_) => entry,
+    };
+    list(entry)
+}
+
+fn is_place(value: &Value) -> bool {
+    value.get("$ref").and_then(Value::as_str).is_some_and(|name| name.ends_with(ORIGIN))
+}
+
+/// Brings a schema from the shape of the types to that of a sheet: places are not written, what has a usual value may be left out, a
+/// list of one may be written without brackets, and truths may be words.
+fn tidy(value: &mut Value, definitions: &Value) {
+    if let Some(plain) = plain(value) {
+        *value = plain;
+    }
+    match value {
+        Value::Object(map) => {
+            object(map, definitions);
+            for (key, inner) in map.iter_mut() {
+                if !matches!(key.as_str(), "required" | "enum" | "const") {
+                    tidy(inner, definitions);
+                }
+            }
+            let single = map.get("type") == Some(&json!("array")) && map.contains_key("items");
+            if single && !map.contains_key("description") {
+                let items = map["items"].clone();
+                let whole = Value::Object(std::mem::take(map));
+                *map = Map::from_iter([("anyOf".to_owned(), json!([whole, items]))]);
+            }
+        }
+        Value::Array(all) => all.iter_mut().for_each(|one| tidy(one, definitions)),
+        _ => {}
+    }
+}
+
+/// What stands in the place of a type that holds a place.
+fn plain(value: &Value) -> Option<Value> {
+    let about = |mut plain: Value| {
+        if let (Some(text), Some(map)) = (value.get("description"), plain.as_object_mut()) {
+            map.insert("description".into(), text.clone());
+        }
+        plain
+    };
+    // A value and its place.
+    if let Some([first, second]) = value.get("prefixItems").and_then(Value::as_array).map(Vec::as_slice)
+        && is_place(second)
+    {
+        return Some(about(first.clone()));
+    }
+    let truth = || json!({ "anyOf": [{ "type": "boolean" }, { "enum": ["yes", "no"] }] });
+    if value.get("items").is_some_and(is_place) || value.get("type") == Some(&json!("boolean")) {
+        return Some(about(truth()));
+    }
+    if value.get("type") == Some(&json!(["boolean", "null"])) {
+        return Some(about(truth()));
+    }
+    let choices = value.get("anyOf").and_then(Value::as_array)?;
+    choices.iter().any(is_place).then(|| about(truth()))
+}
+
+fn object(map: &mut Map<String, Value>, definitions: &Value) {
+    let Some(Value::Object(properties)) = map.get_mut("properties") else { return };
+    let places: Vec<String> = properties
+        .iter()
+        .filter(|(key, value)| *key == "origin" && is_field_place(value))
+        .map(|one| one.0.clone())
+        .collect();
+    for key in &places {
+        properties.remove(key);
+    }
+    let needed = |name: &str, properties: &Map<String, Value>| {
+        properties.get(name).is_some_and(|value| is_needed(value, definitions))
+    };
+    let closed = map.get("additionalProperties") == Some(&Value::Bool(false));
+    let required = map.get("required").and_then(Value::as_array).cloned().unwrap_or_default();
+    let Some(Value::Object(properties)) = map.get_mut("properties") else { return };
+    let kept: Vec<Value> = required
+        .into_iter()
+        .filter(|name| name.as_str().is_some_and(|name| needed(name, properties)))
+        .collect();
+    if closed && !properties.contains_key("sheet") {
+        properties.insert(
+            "seen".into(),
+            json!({ "type": "string", "description": "Where that was seen: a screen or page, and a date." }),
+        );
+    }
+    if kept.is_empty() {
+        map.remove("required");
+    } else {
+        map.insert("required".into(), Value::Array(kept));
+    }
+}
+
+fn is_field_place(value: &Value) -> bool {
+    is_place(value)
+        || value.get("anyOf").and_then(Value::as_array).is_some_and(|all| all.iter().any(is_place))
+}
+
+/// Whether a field has no usual value.
+fn is_needed(value: &Value, definitions: &Value) -> bool {
+    if let Some(name) = value.get("$ref").and_then(Value::as_str).and_then(|name| name.rsplit('/').next()) {
+        return definitions.get(name).is_some_and(|inner| {
+            inner.get("oneOf").is_some() || inner.get("enum").is_some() || scalar(inner) || name == "secret"
+        });
+    }
+    if let Some([first, second]) = value.get("prefixItems").and_then(Value::as_array).map(Vec::as_slice)
+        && is_place(second)
+    {
+        return value.get("type") == Some(&json!("array")) && is_needed(first, definitions);
+    }
+    scalar(value)
+}
+
+fn scalar(value: &Value) -> bool {
+    match value.get("type") {
+        Some(Value::String(kind)) => matches!(kind.as_str(), "string" | "integer" | "number"),
+        Some(Value::Array(kinds)) => !kinds.contains(&json!("null")),
+        _ => false,
+    }
+}
