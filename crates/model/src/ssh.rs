@@ -1,10 +1,14 @@
 //! The secure shell server: what its configuration says for a connection (sshd_config(5)).
 
+use crate::written::Word;
 use crate::{DefaultValue, Origin, Reference, Setting};
 use ipnet::IpNet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
+
+/// The program whose defaults are known.
+pub const OPENSSH: &str = "OpenSSH";
 
 /// A keyword that is modelled.
 #[derive(Debug, Clone)]
@@ -82,6 +86,10 @@ pub struct SshConnection<'a> {
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshServer {
+    /// The program. Only OpenSSH's own defaults apply where it states nothing.
+    #[serde(with = "crate::written::openssh")]
+    #[schemars(with = "Option<String>")]
+    pub program: Word,
     /// The main file's first statement, or its beginning.
     pub origin: Origin,
     /// Blocks in the order the daemon meets them, files read in at their place.
@@ -110,7 +118,10 @@ impl SshServer {
             self.blocks.iter().filter(|block| block.criteria.is_empty()).flat_map(|block| &block.statements);
         stated(conditional.filter(|one| one.keyword == keyword), known.joins)
             .or_else(|| stated(global.filter(|one| one.keyword == keyword), known.joins))
-            .unwrap_or_else(|| Setting::Default(known.defaults.clone()))
+            .unwrap_or_else(|| match self.program {
+                OPENSSH => Setting::Default(known.defaults.clone()),
+                program => Setting::Unknown { why: format!("{program} does not say what `{keyword}` is") },
+            })
     }
 
     /// Whether a keyword is `yes` for a connection, or may be where its default depends on the version.

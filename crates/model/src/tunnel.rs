@@ -87,7 +87,7 @@ pub struct Listener {
     pub protocol: Protocol,
     /// Address it is bound to; `None` as a value means every address.
     #[serde(with = "crate::written::bound")]
-    #[schemars(with = "String")]
+    #[schemars(with = "Setting<String>")]
     pub address: Setting<Option<IpAddr>>,
     /// Port.
     pub port: Setting<u16>,

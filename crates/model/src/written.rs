@@ -532,6 +532,22 @@ unless_said! {
     stored: crate::ExportState = crate::ExportState::Stored;
 }
 
+/// The program of a secure shell server; an appliance's own where nothing is said.
+pub(crate) mod openssh {
+    use super::{Word, kept};
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    const UNSAID: &str = "the appliance";
+
+    pub(crate) fn serialize<S: Serializer>(program: &Word, to: S) -> Result<S::Ok, S::Error> {
+        (*program != UNSAID).then_some(program).serialize(to)
+    }
+
+    pub(crate) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Word, D::Error> {
+        Option::<String>::deserialize(from).map(|said| said.map_or(UNSAID, |said| kept(&said)))
+    }
+}
+
 /// The address of a listener, where `any` stands for every one.
 pub(crate) mod bound {
     use crate::Setting;

@@ -13,4 +13,5 @@ mod reach;
 mod readme;
 mod rules;
 mod services;
+mod sheets;
 mod tunnels;

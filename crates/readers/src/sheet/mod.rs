@@ -22,6 +22,7 @@ use ordered::{Ordered, OrderedRule};
 use std::sync::Arc;
 use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
+use trevlin_model::ssh::OPENSSH;
 use trevlin_model::{
     DeviceKind, Export, Facts, HeldSecret, NotModelled, Note, Origin, Reference, Setting, TunnelFamily,
     each_section,
@@ -105,6 +106,7 @@ pub(crate) fn facts(export: &Export, top: Node) -> Found {
 fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let mut found = Found::default();
     evidence(&mut top);
+    shells(&mut top);
     let known = known_sections();
     let mut ordered = Ordered::default();
     for entry in top.entries() {
@@ -193,6 +195,39 @@ fn evidence(node: &mut Node) {
         }
         Value::List(all) => all.iter_mut().for_each(evidence),
         _ => {}
+    }
+}
+
+/// Secure shell servers may state their settings as a table, in place of a list of statements.
+fn shells(top: &mut Node) {
+    let Value::Table(entries) = &mut top.value else { return };
+    let Some(section) = entries.iter_mut().find(|entry| entry.key == "ssh-servers") else { return };
+    let servers = match &mut section.node.value {
+        Value::List(all) => all.as_mut_slice(),
+        _ => std::slice::from_mut(&mut section.node),
+    };
+    for server in servers {
+        let Value::Table(fields) = &mut server.value else { continue };
+        let Some(at) = fields.iter().position(|entry| entry.key == "settings") else { continue };
+        let settings = fields.remove(at);
+        let pair = |key: &str, origin: Origin, value: Value| Entry {
+            key: key.to_owned(),
+            key_origin: origin,
+            node: Node { origin, value },
+        };
+        let statement = |entry: &Entry| {
+            let keyword = pair("keyword", entry.key_origin, Value::Text(entry.key.to_ascii_lowercase()));
+            let values = Value::List(entry.node.each().to_vec());
+            let values = Entry {
+                node: Node { origin: entry.node.origin, value: values },
+                ..pair("values", entry.node.origin, Value::Truth(true))
+            };
+            Node { origin: entry.node.origin, value: Value::Table(vec![keyword, values]) }
+        };
+        let all = settings.node.entries().iter().map(statement).collect();
+        let block = Value::Table(vec![pair("statements", settings.key_origin, Value::List(all))]);
+        let block = Node { origin: settings.node.origin, value: block };
+        fields.push(pair("blocks", settings.key_origin, Value::List(vec![block])));
     }
 }
 
@@ -296,6 +331,9 @@ fn nested(node: &Node, into: &mut Vec<Origin>) {
 
 /// What a sheet that was filled in by hand does not say of a tunnel may still be set; one that was written from files says all of it.
 fn leave_open(facts: &mut Facts) {
+    for server in facts.ssh_servers.iter_mut().filter(|one| one.program != OPENSSH) {
+        server.missing.push(Reference::unsaid(server.origin));
+    }
     for tunnel in &mut facts.tunnels {
         tunnel.missing.push(Reference::unsaid(tunnel.origin));
         let by_tls = matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect);

@@ -82,6 +82,18 @@ impl Node {
         }
     }
 
+    /// The value that stands at a place.
+    pub(crate) fn find(&self, at: Origin) -> Option<&Self> {
+        if self.origin == at {
+            return Some(self);
+        }
+        match &self.value {
+            Value::Table(entries) => entries.iter().find_map(|entry| entry.node.find(at)),
+            Value::List(all) => all.iter().find_map(|one| one.find(at)),
+            _ => None,
+        }
+    }
+
     /// Takes out what stands at a place, and says whether there was anything.
     pub(crate) fn remove(&mut self, at: Origin) -> bool {
         let is_at = |node: &Self| node.origin == at;

@@ -37,10 +37,18 @@ pub fn schema() -> Value {
     macro_rules! sections {
         ($($field:ident = $name:literal,)*) => {$(
             let entry = of_entries(&mut generator, |facts| &facts.$field);
-            properties.insert($name.into(), section($name, entry));
+            properties.insert($name.into(), section(entry));
         )*};
     }
     each_section!(sections);
+    let mut definitions = generator.take_definitions(true);
+    name_files(&properties, &mut definitions);
+    if let Some(server) = definitions.get_mut("SshServer") {
+        server["properties"]["settings"] = json!({
+            "type": "object",
+            "description": "Settings that hold for every connection, by keyword of sshd_config(5), in place of `blocks`.",
+        });
+    }
     let mut whole = json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Trevlin device sheet",
@@ -50,7 +58,7 @@ pub fn schema() -> Value {
         "required": ["sheet"],
         "additionalProperties": false,
         "properties": properties,
-        "$defs": generator.take_definitions(true),
+        "$defs": definitions,
     });
     let definitions = whole["$defs"].clone();
     tidy(&mut whole, &definitions);
@@ -73,18 +81,24 @@ fn list(items: Value) -> Value {
     json!({ "type": "array", "items": items })
 }
 
-/// A section's schema: entries that are single values stand under `is`, and some name the file they come from.
-fn section(name: &str, entry: Value) -> Value {
-    let entry = match entry.get("$ref") {
-        None => {
-            json!({ "anyOf": [{ "type": "object", "required": ["is"], "properties": { "is": entry.clone() } }, entry] })
+/// A section's schema: entries that are single values may stand under `is`, beside where they were seen.
+fn section(entry: Value) -> Value {
+    if entry.get("$ref").is_some() {
+        return list(entry);
+    }
+    list(
+        json!({ "anyOf": [{ "type": "object", "required": ["is"], "properties": { "is": entry.clone() } }, entry] }),
+    )
+}
+
+/// Entries of some sections name the file that they come from.
+fn name_files(properties: &Map<String, Value>, definitions: &mut Map<String, Value>) {
+    for name in FROM_FILES {
+        let reference = properties[name]["items"]["$ref"].as_str().and_then(|path| path.rsplit('/').next());
+        if let Some(entry) = reference.and_then(|name| definitions.get_mut(name)) {
+            entry["properties"]["file"] = json!({ "type": "string", "description": "Path of the file that this stands in, as others name it." });
         }
-        Some(_) if FROM_FILES.contains(&name) => {
-            json!({ "allOf": [entry], "properties": { "file": { "type": "string" } } })
-        }
-        Some(_) => entry,
-    };
-    list(entry)
+    }
 }
 
 fn is_place(value: &Value) -> bool {
@@ -94,8 +108,11 @@ fn is_place(value: &Value) -> bool {
 /// Brings a schema from the shape of the types to that of a sheet: places are not written, what has a usual value may be left out, a
 /// list of one may be written without brackets, and truths may be words.
 fn tidy(value: &mut Value, definitions: &Value) {
-    if let Some(plain) = plain(value) {
+    if let Some((plain, done)) = plain(value) {
         *value = plain;
+        if done {
+            return;
+        }
     }
     match value {
         Value::Object(map) => {
@@ -117,8 +134,8 @@ fn tidy(value: &mut Value, definitions: &Value) {
     }
 }
 
-/// What stands in the place of a type that holds a place.
-fn plain(value: &Value) -> Option<Value> {
+/// What stands in the place of a type that holds a place, and whether that is all of it.
+fn plain(value: &Value) -> Option<(Value, bool)> {
     let about = |mut plain: Value| {
         if let (Some(text), Some(map)) = (value.get("description"), plain.as_object_mut()) {
             map.insert("description".into(), text.clone());
@@ -129,24 +146,24 @@ fn plain(value: &Value) -> Option<Value> {
     if let Some([first, second]) = value.get("prefixItems").and_then(Value::as_array).map(Vec::as_slice)
         && is_place(second)
     {
-        return Some(about(first.clone()));
+        return Some((about(first.clone()), false));
     }
     let truth = || json!({ "anyOf": [{ "type": "boolean" }, { "enum": ["yes", "no"] }] });
     if value.get("items").is_some_and(is_place) || value.get("type") == Some(&json!("boolean")) {
-        return Some(about(truth()));
+        return Some((about(truth()), true));
     }
     if value.get("type") == Some(&json!(["boolean", "null"])) {
-        return Some(about(truth()));
+        return Some((about(truth()), true));
     }
     let choices = value.get("anyOf").and_then(Value::as_array)?;
-    choices.iter().any(is_place).then(|| about(truth()))
+    choices.iter().any(is_place).then(|| (about(truth()), true))
 }
 
 fn object(map: &mut Map<String, Value>, definitions: &Value) {
     let Some(Value::Object(properties)) = map.get_mut("properties") else { return };
     let places: Vec<String> = properties
         .iter()
-        .filter(|(key, value)| *key == "origin" && is_field_place(value))
+        .filter(|(key, value)| key.ends_with("origin") && is_field_place(value))
         .map(|one| one.0.clone())
         .collect();
     for key in &places {

@@ -100,7 +100,17 @@ pub(crate) fn take<T: for<'de> Deserialize<'de>>(node: &Node, notes: &mut Vec<No
     for _ in 0..FAULTS {
         let at = fault.at.unwrap_or(node.origin);
         if let Some(what) = fault.what.take() {
-            notes.push(Note { origin: at, text: what });
+            // Some types say what is wrong and not with what.
+            let text = match rest.find(at).and_then(Node::text).filter(|_| !what.contains('`')) {
+                Some(value) => format!("`{value}`: {what}"),
+                None => what,
+            };
+            // What is missing because it was taken out is told already.
+            let told =
+                notes.iter().any(|note: &Note| at.start <= note.origin.start && note.origin.end <= at.end);
+            if !(told && text.ends_with("is needed here")) {
+                notes.push(Note { origin: at, text });
+            }
         }
         if at == node.origin || !rest.remove(at) {
             return None;
@@ -576,8 +586,7 @@ mod tests {
             [
                 "3 `addreses` is no key that belongs here; is `addresses` meant?",
                 "4 this is `3`; a boolean is expected",
-                "6 invalid IP address syntax",
-                "5 `net` is needed here",
+                "6 `10.4.0.300/24`: invalid IP address syntax",
             ]
         );
         let (one, told) = read::<Interface>("[x]\nup = true\n");

@@ -115,7 +115,7 @@ fn object(mut map: Map<String, Value>, mask: &dyn Fn(&str) -> String) -> Option<
             value => stated(clean_kept(value, mask)),
         });
     }
-    map.shift_remove("origin");
+    map.retain(|key, value| !key.ends_with("origin") || place(value).is_none());
     if let Some(Value::Array(rows)) = map.get_mut("defaults") {
         let each = std::mem::take(rows).into_iter().map(|row| match row {
             Value::Object(mut row) => {

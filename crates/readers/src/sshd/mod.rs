@@ -71,6 +71,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     if !around.reads_in(export, included) {
         let first = state.blocks.iter().flat_map(|block| &block.statements).map(|one| one.origin).next();
         reading.facts.ssh_servers.push(SshServer {
+            program: trevlin_model::ssh::OPENSSH,
             origin: first.unwrap_or_else(|| export.origin(0..0)),
             blocks: state.blocks,
             missing: state.missing,
