@@ -108,6 +108,9 @@ Signs: ! everybody outside reaches it, o some outside do, c callers of a tunnel 
     /// Device sheets: for what an appliance shows only on screen, and for everything known about a device in one form
     #[command(subcommand)]
     Sheet(Sheet),
+    /// Phrasebooks: teach an appliance's export without programming
+    #[command(subcommand)]
+    Phrasebook(Phrasebook),
     /// List the checks, or explain one
     Checks {
         /// A check, such as tunnels/pptp-answers
@@ -133,6 +136,62 @@ pub(crate) struct Audit {
     /// Exit with status 1 if a finding is at or above this severity
     #[arg(long, value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Phrasebook {
+    /// Write a phrasebook to begin with, for exports of one shape
+    #[command(after_help = "Example:
+  trevlin phrasebook new --shape indented > phrasebooks/gate.toml")]
+    New(PhrasebookNew),
+    /// Say what is wrong with a phrasebook, by line
+    #[command(after_help = "Exit status: 0 nothing is wrong, 1 something is.")]
+    Check(PhrasebookCheck),
+    /// Read an export with a phrasebook: what took each line, what nobody took, and the sheet that comes out
+    #[command(after_help = "Examples:
+  trevlin phrasebook try gate.toml exports/gate/config.txt
+  trevlin phrasebook try gate.toml exports/gate/config.txt --show untaken     what is left to do
+
+Exit status: 0 every line was taken, 1 some were not.")]
+    Try(PhrasebookTry),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PhrasebookNew {
+    /// How statements stand in the export
+    #[arg(long, value_name = "SHAPE", value_parser = ["lines", "indented", "braces", "sections", "csv", "json", "xml"], default_value = "lines")]
+    pub(crate) shape: String,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PhrasebookCheck {
+    /// The phrasebook
+    #[arg(value_name = "BOOK")]
+    pub(crate) book: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PhrasebookTry {
+    /// The phrasebook
+    #[arg(value_name = "BOOK")]
+    pub(crate) book: PathBuf,
+    /// The export
+    #[arg(value_name = "EXPORT")]
+    pub(crate) export: PathBuf,
+    /// What to show
+    #[arg(long, value_enum, default_value_t = Shown::All)]
+    pub(crate) show: Shown,
+}
+
+/// Parts of what trying a phrasebook shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Shown {
+    /// Lines, then the sheet
+    All,
+    /// Lines that no phrase took
+    Untaken,
+    /// The sheet that comes out
+    Sheet,
 }
 
 #[derive(Debug, Subcommand)]

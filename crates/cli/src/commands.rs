@@ -2,7 +2,7 @@
 
 use crate::args::{self, Arguments, Command, Format, TableFormat};
 use crate::load::{self, Telling};
-use crate::{demo, exposure, messages, picture, reach, sheet};
+use crate::{demo, exposure, messages, phrasebook, picture, reach, sheet};
 use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
@@ -29,6 +29,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Exposure(exposure) => exposure::run(exposure, &arguments.common),
         Command::Services(services) => services_command(services, &arguments.common),
         Command::Reach(reach) => reach::run(reach, &arguments.common),
+        Command::Phrasebook(book) => phrasebook::run(book),
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),

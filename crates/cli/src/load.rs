@@ -1,16 +1,18 @@
 //! From paths to an estate: files are read and decoded, recognised, sorted into devices and read by their readers.
 
 use crate::labels::{Label, drop_repeated_files, labels};
-use crate::messages;
 use crate::walk::{self, LeftOut, Root};
+use crate::{messages, phrasebooks};
 use anyhow::{Context, bail};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, ValidEstateFile, device_folders};
+use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, LineClass, Note, Origin};
-use trevlin_readers::{Reader, Reading, Recognised, Surroundings, decode, recognise};
+use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Surroundings, decode, recognise};
 use zeroize::Zeroizing;
 
 /// How much to tell while reading.
@@ -29,11 +31,19 @@ struct Decoded {
     export: Export,
     folder: String,
     recognised: Recognised,
+    /// The phrasebook that is for it, in place of a reader.
+    book: Option<Arc<Phrasebook>>,
 }
 
 impl Decoded {
     fn reader(&self) -> Option<&'static Reader> {
-        self.recognised.reader
+        self.recognised.reader.filter(|_| self.book.is_none())
+    }
+
+    /// Name of its format.
+    fn format(&self) -> Option<&'static str> {
+        let of_book = self.book.as_ref().map(|book| kept(&book.name));
+        of_book.or_else(|| self.reader().map(|reader| reader.name))
     }
 }
 
@@ -76,16 +86,19 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
         }
         texts.push(Texts { root, label, files: kept, has_estate_file: stated.is_some() });
     }
-    let decoded = sort_into_devices(texts, &mut left_out);
+    let mut books = take_phrasebooks(&mut texts, telling);
+    books.extend(phrasebooks::of_the_user(telling));
+    let decoded = sort_into_devices(texts, &books, &mut left_out);
     tell_what_was_left_out(&left_out, paths, telling);
     if decoded.is_empty() {
         bail!("nothing to audit: no file below {} could be read", list(paths));
     }
     tell_what_was_taken(&decoded, telling);
-    if decoded.iter().all(|one| one.reader().is_none()) {
+    if decoded.iter().all(|one| one.format().is_none()) {
         let formats: Vec<_> = trevlin_readers::READERS.iter().map(|reader| reader.title).collect();
         bail!(
-            "nothing to audit: of {} below {} none is of a format that is read here. These are read: {}",
+            "nothing to audit: of {} below {} none is of a format that is read here. These are read: {}. A phrasebook teaches \
+             another (`trevlin phrasebook new`), and a sheet says what is seen on screen (`trevlin sheet new`)",
             match decoded.len() {
                 1 => "the file".to_owned(),
                 count => format!("{count} files"),
@@ -157,8 +170,33 @@ struct Texts<'a> {
     has_estate_file: bool,
 }
 
+/// Takes the phrasebooks out of what was read, wherever they lie. What is wrong with one is told, and what is right is used.
+fn take_phrasebooks(texts: &mut [Texts<'_>], telling: Telling) -> Vec<Arc<Phrasebook>> {
+    let mut books = Vec::new();
+    for Texts { label, files, .. } in texts {
+        files.retain_mut(|(path, text)| {
+            let is_toml = Path::new(path).extension().is_some_and(|ending| ending == "toml");
+            if !is_toml || !text.contains(trevlin_readers::BOOK) {
+                return true;
+            }
+            let export = Export::new(ExportId(0), format!("{}{path}", label.prefix), std::mem::take(text));
+            if !Phrasebook::is_one(&export) {
+                *text = export.text().to_owned();
+                return true;
+            }
+            books.push(phrasebooks::of(&export, telling));
+            false
+        });
+    }
+    books
+}
+
 /// Gives every file its device and every export its number.
-fn sort_into_devices(texts: Vec<Texts<'_>>, left_out: &mut Vec<LeftOut>) -> Vec<Decoded> {
+fn sort_into_devices(
+    texts: Vec<Texts<'_>>,
+    books: &[Arc<Phrasebook>],
+    left_out: &mut Vec<LeftOut>,
+) -> Vec<Decoded> {
     let mut decoded = Vec::new();
     for Texts { root, label, files, has_estate_file } in texts {
         let exports: Vec<_> = files
@@ -167,18 +205,29 @@ fn sort_into_devices(texts: Vec<Texts<'_>>, left_out: &mut Vec<LeftOut>) -> Vec<
                 (path.clone(), Export::new(ExportId(0), format!("{}{path}", label.prefix), text))
             })
             .collect();
-        let recognised: Vec<_> = exports.par_iter().map(|(_, export)| recognise(export)).collect();
+        let recognised: Vec<_> = exports
+            .par_iter()
+            .map(|(_, export)| {
+                let known = recognise(export);
+                let book = phrasebooks::for_export(books, export, &known);
+                (known, book)
+            })
+            .collect();
         let mut found: Vec<_> = exports
             .iter()
             .zip(&recognised)
-            .map(|((path, _), recognised)| Found { path, recognised: recognised.reader.is_some() })
+            .map(|((path, _), recognised)| Found {
+                path,
+                recognised: recognised.0.reader.is_some() || recognised.1.is_some(),
+            })
             .collect();
         if has_estate_file {
             found.push(Found { path: ESTATE_FILE, recognised: false });
         }
         let folders: Vec<_> =
             if root.folder { device_folders(&found) } else { vec![Some(String::new()); exports.len()] };
-        for (((path, export), recognised), folder) in exports.into_iter().zip(recognised).zip(folders) {
+        for (((path, export), (recognised, book)), folder) in exports.into_iter().zip(recognised).zip(folders)
+        {
             let folder = match folder.as_deref() {
                 Some("") => label.device.clone(),
                 Some(folder) => format!("{}{folder}", label.prefix),
@@ -188,7 +237,7 @@ fn sort_into_devices(texts: Vec<Texts<'_>>, left_out: &mut Vec<LeftOut>) -> Vec<
                     continue;
                 }
             };
-            decoded.push(Decoded { export, folder, recognised });
+            decoded.push(Decoded { export, folder, recognised, book });
         }
     }
     decoded.sort_by(|a, b| (a.export.path(), &a.folder).cmp(&(b.export.path(), &b.folder)));
@@ -207,6 +256,13 @@ fn tell_what_was_taken(decoded: &[Decoded], telling: Telling) {
             messages::warning(&format!("{path}: could be {} as well", names.join(" or ")));
         }
         if telling == Telling::Everything {
+            if let Some(book) = &one.book {
+                messages::note(&format!(
+                    "{path}: {} (phrasebook {}), device {}",
+                    book.name, book.path, one.folder
+                ));
+                continue;
+            }
             match one.reader() {
                 Some(reader) => messages::note(&format!(
                     "{path}: {} ({}), device {}",
@@ -232,9 +288,10 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
         .collect();
     let readings: Vec<Reading> = decoded
         .par_iter()
-        .map(|one| match one.reader() {
-            Some(reader) => (reader.read)(&one.export, &surroundings[one.folder.as_str()]),
-            None => unread(&one.export),
+        .map(|one| match (&one.book, one.reader()) {
+            (Some(book), _) => book.read_export(&one.export),
+            (None, Some(reader)) => (reader.read)(&one.export, &surroundings[one.folder.as_str()]),
+            (None, None) => unread(&one.export),
         })
         .collect();
     drop(surroundings);
@@ -249,12 +306,12 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
     decoded
         .into_iter()
         .zip(readings)
-        .map(|(one, reading)| match (one.reader(), touched.get(&one.export.id())) {
+        .map(|(one, reading)| match (one.format(), touched.get(&one.export.id())) {
             (None, Some((format, places))) => {
                 let reading = read_by_another(&one.export, places);
                 (one, reading, Some(*format))
             }
-            (reader, _) => (one, reading, reader.map(|reader| reader.name)),
+            (format, _) => (one, reading, format),
         })
         .map(|(one, reading, format)| Input {
             export: one.export,

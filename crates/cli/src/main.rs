@@ -7,6 +7,8 @@ mod exposure;
 mod labels;
 mod load;
 mod messages;
+mod phrasebook;
+mod phrasebooks;
 mod picture;
 mod reach;
 mod sheet;

@@ -41,6 +41,7 @@ mod ocserv;
 mod openvpn;
 mod pam;
 mod pem;
+mod phrasebook;
 mod port_mapper;
 mod ppp;
 mod radio;
@@ -63,6 +64,7 @@ mod web;
 mod yaml;
 
 pub use decode::{DecodeError, decode};
+pub use phrasebook::{BOOK, Phrasebook, Took, Tried, guide as phrasebook_guide};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
 pub use sheet::{
     FORM, Head, Report, check as check_sheet, guide as sheet_guide, schema as sheet_schema,
@@ -186,7 +188,8 @@ pub fn recognise(export: &Export) -> Recognised {
     for wanted in [Recognition::Declared, Recognition::Content, Recognition::Name] {
         let mut claiming = claims.iter().filter(|(_, claim)| *claim == wanted).map(|(reader, _)| *reader);
         if let Some(reader) = claiming.next() {
-            return Recognised { reader: Some(reader), also: claiming.collect() };
+            let declared = wanted == Recognition::Declared;
+            return Recognised { reader: Some(reader), also: claiming.collect(), declared };
         }
     }
     Recognised::default()

@@ -43,6 +43,8 @@ pub struct Recognised {
     pub reader: Option<&'static Reader>,
     /// Who could have.
     pub also: Vec<&'static Reader>,
+    /// Whether the export names its format itself.
+    pub declared: bool,
 }
 
 /// What a reader makes of an export.

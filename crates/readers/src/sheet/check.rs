@@ -21,7 +21,7 @@ pub struct Report {
 #[must_use]
 pub fn check(export: &Export) -> Report {
     let (top, mut unread) = document(export);
-    let stated: Vec<String> = top.entries().iter().map(|entry| entry.key.clone()).collect();
+    let stated: Vec<String> = top.entries().iter().map(|entry| entry.key.to_string()).collect();
     let kind = top.get("kind").and_then(|kind| DeviceKind::from_word(kind.text()?));
     let has_form = top.get("sheet").is_some();
     let (found, ordered) = whole(export, top);

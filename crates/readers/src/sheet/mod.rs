@@ -13,6 +13,7 @@ mod write;
 pub use check::{Report, check};
 pub use guide::guide;
 pub use schema::schema;
+pub(crate) use write::write_node;
 pub use write::{Head, write};
 
 use crate::forwards;
@@ -110,11 +111,11 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let known = known_sections();
     let mut ordered = Ordered::default();
     for entry in top.entries() {
-        if HEAD.contains(&entry.key.as_str()) {
+        if HEAD.contains(&&*entry.key) {
             head(entry, &mut found);
-        } else if ORDERED.contains(&entry.key.as_str()) {
+        } else if ORDERED.contains(&&*entry.key) {
             ordered_section(entry, &mut ordered, &mut found);
-        } else if known.contains(&entry.key.as_str()) {
+        } else if known.contains(&&*entry.key) {
             section(entry, &mut found);
         } else {
             let text =
@@ -156,7 +157,7 @@ fn ordered_section(entry: &Entry, ordered: &mut Ordered, found: &mut Found) {
             }
         };
     }
-    match entry.key.as_str() {
+    match &*entry.key {
         "rule-list" => {
             if let Some(one) = take::take(&entry.node, &mut found.notes) {
                 ordered.list = Some(one);
@@ -190,7 +191,7 @@ fn ordered_section(entry: &Entry, ordered: &mut Ordered, found: &mut Found) {
 fn evidence(node: &mut Node) {
     match &mut node.value {
         Value::Table(entries) => {
-            entries.retain(|entry| entry.key != "seen" || entry.node.text().is_none());
+            entries.retain(|entry| &*entry.key != "seen" || entry.node.text().is_none());
             entries.iter_mut().for_each(|entry| evidence(&mut entry.node));
         }
         Value::List(all) => all.iter_mut().for_each(evidence),
@@ -201,17 +202,17 @@ fn evidence(node: &mut Node) {
 /// Secure shell servers may state their settings as a table, in place of a list of statements.
 fn shells(top: &mut Node) {
     let Value::Table(entries) = &mut top.value else { return };
-    let Some(section) = entries.iter_mut().find(|entry| entry.key == "ssh-servers") else { return };
+    let Some(section) = entries.iter_mut().find(|entry| &*entry.key == "ssh-servers") else { return };
     let servers = match &mut section.node.value {
         Value::List(all) => all.as_mut_slice(),
         _ => std::slice::from_mut(&mut section.node),
     };
     for server in servers {
         let Value::Table(fields) = &mut server.value else { continue };
-        let Some(at) = fields.iter().position(|entry| entry.key == "settings") else { continue };
+        let Some(at) = fields.iter().position(|entry| &*entry.key == "settings") else { continue };
         let settings = fields.remove(at);
         let pair = |key: &str, origin: Origin, value: Value| Entry {
-            key: key.to_owned(),
+            key: key.into(),
             key_origin: origin,
             node: Node { origin, value },
         };
@@ -234,7 +235,7 @@ fn shells(top: &mut Node) {
 fn head(entry: &Entry, found: &mut Found) {
     let text = entry.node.text().unwrap_or_default();
     let is_text = |node: &Node| node.text().is_some();
-    let wrong = match entry.key.as_str() {
+    let wrong = match &*entry.key {
         "files" if entry.node.each().iter().all(is_text) => {
             let paths = entry.node.each().iter();
             found
@@ -269,7 +270,7 @@ fn head(entry: &Entry, found: &mut Found) {
 fn section(entry: &Entry, found: &mut Found) {
     macro_rules! sections {
         ($($field:ident = $name:literal,)*) => {
-            match entry.key.as_str() {
+            match &*entry.key {
                 $($name => {
                     for node in entry.node.each() {
                         let before = found.notes.len();
@@ -289,8 +290,8 @@ fn section(entry: &Entry, found: &mut Found) {
         };
     }
     each_section!(sections);
-    found.facts.has_interfaces |= entry.key == "interfaces";
-    found.facts.has_sockets |= entry.key == "sockets";
+    found.facts.has_interfaces |= &*entry.key == "interfaces";
+    found.facts.has_sockets |= &*entry.key == "sockets";
 }
 
 /// A filter of which something could not be read decides about packets in a way that is not known.
@@ -303,7 +304,8 @@ fn unread_filter(origin: Origin) -> NotModelled {
 fn of_file(node: &Node, facts: &mut Facts) -> Node {
     let mut rest = node.clone();
     if let Value::Table(entries) = &mut rest.value
-        && let Some(at) = entries.iter().position(|entry| entry.key == "file" && entry.node.text().is_some())
+        && let Some(at) =
+            entries.iter().position(|entry| &*entry.key == "file" && entry.node.text().is_some())
     {
         let path = entries.remove(at).node.text().unwrap_or_default().to_owned();
         facts.files.push((node.origin, path));
@@ -314,7 +316,7 @@ fn of_file(node: &Node, facts: &mut Facts) -> Node {
 /// An entry that is a single value may stand in a table of its own, beside where it was seen.
 fn bare(node: &Node) -> Node {
     match node.entries() {
-        [only] if only.key == "is" => Node { origin: node.origin, ..only.node.clone() },
+        [only] if &*only.key == "is" => Node { origin: node.origin, ..only.node.clone() },
         _ => node.clone(),
     }
 }

@@ -1,6 +1,7 @@
 //! A document as a tree of values that know their place: TOML, JSON, or what a phrasebook makes of an export.
 
 use crate::json::{self, Json};
+use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 use trevlin_model::{Export, Note, Origin};
@@ -38,7 +39,7 @@ pub(crate) enum Value {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Entry {
     /// Name.
-    pub(crate) key: String,
+    pub(crate) key: Arc<str>,
     /// Where the name stands.
     pub(crate) key_origin: Origin,
     /// Value.
@@ -53,7 +54,7 @@ impl Node {
 
     /// A value of a table.
     pub(crate) fn get(&self, key: &str) -> Option<&Self> {
-        self.entries().iter().find(|entry| entry.key == key).map(|entry| &entry.node)
+        self.entries().iter().find(|entry| &*entry.key == key).map(|entry| &entry.node)
     }
 
     /// The named values of a table; none of anything else.
@@ -141,7 +142,7 @@ impl Toml<'_> {
             if !matches!(node.value, Value::Table(_) | Value::List(_)) || is_inline(self.export, &node) {
                 whole.end = whole.end.max(node.origin.end);
             }
-            entries.push(Entry { key: key.get_ref().to_string(), key_origin, node });
+            entries.push(Entry { key: key.get_ref().as_ref().into(), key_origin, node });
         }
         entries.sort_by_key(|entry| entry.key_origin);
         Node { origin: whole, value: Value::Table(entries) }
@@ -227,7 +228,7 @@ fn member(export: &Export, key: &str, value: &Json<'_>) -> Entry {
     let start = quoted.len().saturating_sub(key.len() + 2);
     let start = (start..=quoted.len()).find(|at| quoted.is_char_boundary(*at)).unwrap_or(quoted.len());
     let key_origin = export.origin(start..quoted.len());
-    Entry { key: key.to_owned(), key_origin, node: of_value(export, value) }
+    Entry { key: key.into(), key_origin, node: of_value(export, value) }
 }
 
 #[cfg(test)]

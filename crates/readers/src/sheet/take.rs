@@ -162,7 +162,7 @@ impl<'a> Give<'a> {
     fn only(self, key: &str) -> Option<&'a Node> {
         match self {
             Self::Node(node) => match node.entries() {
-                [only] if only.key == key => Some(&only.node),
+                [only] if &*only.key == key => Some(&only.node),
                 _ => None,
             },
             _ => None,
@@ -209,11 +209,11 @@ impl<'de> de::MapAccess<'de> for Fields<'_> {
     fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, Fault> {
         if let Some(entry) = self.entries.next() {
             self.next = Some(Give::Node(&entry.node));
-            let known = if entry.key == "origin" { "origin of a fact" } else { entry.key.as_str() };
+            let known = if &*entry.key == "origin" { "origin of a fact" } else { &entry.key };
             return seed.deserialize(Give::Text(known)).map(Some).map_err(|fault| fault.at(entry.key_origin));
         }
         for field in self.fields.by_ref() {
-            if !self.stated.iter().any(|entry| entry.key == *field) {
+            if !self.stated.iter().any(|entry| &*entry.key == *field) {
                 self.next = Some(Give::Missing(self.whole));
                 return seed.deserialize(Give::Text(field)).map(Some);
             }
@@ -486,7 +486,7 @@ impl<'de> de::MapAccess<'de> for Named<'_> {
             let rest = self.inner.fields.as_slice();
             self.name = rest
                 .iter()
-                .find(|field| !stated.iter().any(|entry| entry.key == **field))
+                .find(|field| !stated.iter().any(|entry| &*entry.key == **field))
                 .copied()
                 .unwrap_or("");
         }

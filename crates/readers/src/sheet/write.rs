@@ -1,11 +1,12 @@
 //! Facts as a device sheet. What is written can be read back; secrets stay behind, and so do the places of the exports, which
 //! become words about where each entry was seen.
 
+use super::node::{self, Node};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write;
 use trevlin_model::written::{ORIGIN, SECRET, SETTING};
-use trevlin_model::{DeviceKind, ExportId, Facts, Origin, each_section};
+use trevlin_model::{DeviceKind, Export, ExportId, Facts, Origin, each_section};
 
 /// How wide a line may get before a table is taken apart.
 const WIDE: usize = 110;
@@ -62,6 +63,45 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
     }
     each_section!(sections);
     out.text
+}
+
+/// Writes a document in the shape of a sheet as it stands.
+pub(crate) fn write_node(top: &Node, export: &Export, mask: &dyn Fn(&str) -> String) -> String {
+    let seen =
+        |origin: Origin| format!("{}, line {}", export.file_name(), export.position(origin.start).line);
+    let file = |_: Origin| String::new();
+    let head = Head { device: "", kind: DeviceKind::Unknown, files: &[], seen: &seen, file: &file, mask };
+    let mut out = Writer { head: &head, text: String::new() };
+    let _ = writeln!(out.text, "sheet = {}", text(super::FORM));
+    let is_table = |node: &Node| !node.entries().is_empty();
+    let (tables, plain): (Vec<_>, Vec<_>) =
+        top.entries().iter().partition(|entry| entry.node.each().iter().any(is_table));
+    for entry in plain {
+        out.line(&entry.key, &value(&entry.node, mask));
+    }
+    for entry in tables {
+        let bracket = if matches!(entry.node.value, node::Value::List(_)) { "[[" } else { "[" };
+        for one in entry.node.each() {
+            if let Value::Object(mut fields) = value(one, mask) {
+                fields.insert("seen".into(), Value::String(seen(one.origin)));
+                out.table(&entry.key, bracket, &fields);
+            }
+        }
+    }
+    out.text
+}
+
+fn value(node: &Node, mask: &dyn Fn(&str) -> String) -> Value {
+    match &node.value {
+        node::Value::Text(text) => Value::String(mask(text)),
+        node::Value::Number(number) => Value::from(*number),
+        node::Value::Fraction(number) => Value::from(*number),
+        node::Value::Truth(truth) => Value::Bool(*truth),
+        node::Value::List(all) => Value::Array(all.iter().map(|one| value(one, mask)).collect()),
+        node::Value::Table(entries) => Value::Object(
+            entries.iter().map(|entry| (entry.key.to_string(), value(&entry.node, mask))).collect(),
+        ),
+    }
 }
 
 struct Writer<'a> {

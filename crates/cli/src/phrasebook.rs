@@ -1,0 +1,151 @@
+//! `trevlin phrasebook`.
+
+use crate::args;
+use crate::commands;
+use anyhow::{Context, bail};
+use std::io::{self, Write};
+use std::path::Path;
+use std::process::ExitCode;
+use trevlin_model::secret::Masker;
+use trevlin_model::{Export, ExportId};
+use trevlin_readers::{Phrasebook, Took, Tried, decode, phrasebook_guide};
+use unicode_width::UnicodeWidthStr;
+
+/// Runs the command.
+///
+/// # Errors
+/// When it could not be done.
+pub(crate) fn run(command: &args::Phrasebook) -> anyhow::Result<ExitCode> {
+    match command {
+        args::Phrasebook::New(new) => {
+            commands::print(|out| out.write_all(phrasebook_guide(&new.shape).as_bytes()))?;
+            Ok(ExitCode::SUCCESS)
+        }
+        args::Phrasebook::Check(check) => checked(&check.book),
+        args::Phrasebook::Try(tried) => attempted(tried),
+    }
+}
+
+fn opened(path: &Path, id: u32) -> anyhow::Result<Export> {
+    let bytes = std::fs::read(path).with_context(|| format!("{} cannot be read", path.display()))?;
+    let text = decode(&bytes).map_err(|error| anyhow::anyhow!("{}: {error}", path.display()))?;
+    Ok(Export::new(ExportId(id), path.to_string_lossy(), text))
+}
+
+fn checked(path: &Path) -> anyhow::Result<ExitCode> {
+    let export = opened(path, 0)?;
+    let (_, notes) = Phrasebook::read(&export);
+    commands::print(|out| {
+        for note in &notes {
+            writeln!(out, "{}:{}: {}", path.display(), export.position(note.origin.start).line, note.text)?;
+        }
+        match notes.len() {
+            0 => writeln!(out, "{}: nothing is wrong", path.display()),
+            1 => writeln!(out, "1 thing is wrong"),
+            number => writeln!(out, "{number} things are wrong"),
+        }
+    })?;
+    Ok(if notes.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
+    let file = opened(&arguments.book, 0)?;
+    if !Phrasebook::is_one(&file) {
+        bail!(
+            "{} is no phrasebook; `trevlin phrasebook new` writes one to begin with",
+            arguments.book.display()
+        );
+    }
+    let (book, notes) = Phrasebook::read(&file);
+    for note in &notes {
+        let line = file.position(note.origin.start).line;
+        crate::messages::warning(&format!("{}:{line}: {}", arguments.book.display(), note.text));
+    }
+    let export = opened(&arguments.export, 0)?;
+    let recognised = book.recognises(&export) != trevlin_readers::Recognition::No;
+    let tried = book.try_on(&export);
+    let masker = Masker::new(&tried.reading.facts.secrets, &tried.reading.facts.masked_places);
+    commands::print(|out| {
+        if arguments.show != args::Shown::Sheet {
+            lines(&tried, &export, &masker, arguments.show, out)?;
+        }
+        if arguments.show != args::Shown::Untaken {
+            if arguments.show == args::Shown::All {
+                writeln!(out, "\nTHE SHEET THAT COMES OUT\n")?;
+            }
+            out.write_all(tried.sheet.as_bytes())?;
+        }
+        if !recognised && arguments.show != args::Shown::Sheet {
+            writeln!(
+                out,
+                "\nAn audit would not use this phrasebook for this export: `[recognise]` does not fit it."
+            )?;
+        }
+        Ok(())
+    })?;
+    let untaken = tried.statements.iter().any(|(_, took)| matches!(took, Took::Nobody(_)));
+    Ok(if untaken || !tried.notes.is_empty() { ExitCode::from(1) } else { ExitCode::SUCCESS })
+}
+
+/// How wide the part of the export is.
+const STATEMENT: usize = 52;
+
+fn lines(
+    tried: &Tried,
+    export: &Export,
+    masker: &Masker,
+    show: args::Shown,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let all = show == args::Shown::All;
+    let width = commands::width();
+    let half = STATEMENT.min(width / 2);
+    let (mut taken, mut passed, mut untaken) = (0, 0, 0);
+    if all {
+        writeln!(out, " line {} taken by", pad("statement", half))?;
+    }
+    for (origin, took) in &tried.statements {
+        match took {
+            Took::Phrase(..) => taken += 1,
+            Took::Passed => passed += 1,
+            Took::Nobody(_) => untaken += 1,
+        }
+        if !all && !matches!(took, Took::Nobody(_)) {
+            continue;
+        }
+        let position = export.position(origin.start);
+        let line = export.line(position.line);
+        let whole = line.map_or("", |line| line.text);
+        let masked = masker.mask_at(whole, line.map_or(*origin, |line| export.origin_of(line.text)));
+        let by = match took {
+            Took::Phrase(line, says) => format!("{line}: {says}"),
+            Took::Passed => "- has no bearing".into(),
+            Took::Nobody(why) => format!("! {why}"),
+        };
+        let by = cut(&by, width.saturating_sub(half + 7));
+        writeln!(out, "{:>5} {} {by}", position.line, pad(&cut(masked.trim_end(), half), half))?;
+    }
+    writeln!(
+        out,
+        "\n{} statements: {taken} taken, {passed} without bearing, {untaken} that no phrase took",
+        tried.statements.len()
+    )?;
+    for note in &tried.notes {
+        let line = export.position(note.origin.start).line;
+        writeln!(out, "{line:>5} the sheet that comes out: {}", masker.mask(&note.text))?;
+    }
+    Ok(())
+}
+
+fn cut(text: &str, width: usize) -> String {
+    let clean: String = text.chars().map(|sign| if sign.is_control() { ' ' } else { sign }).collect();
+    if clean.width() <= width {
+        return clean;
+    }
+    let kept: String = clean.chars().take(width.saturating_sub(1)).collect();
+    format!("{kept}…")
+}
+
+fn pad(text: &str, width: usize) -> String {
+    format!("{text}{}", " ".repeat(width.saturating_sub(text.width())))
+}

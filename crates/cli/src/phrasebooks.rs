@@ -1,0 +1,55 @@
+//! Where phrasebooks come from, and which is for an export.
+
+use crate::load::Telling;
+use crate::messages;
+use std::path::PathBuf;
+use std::sync::Arc;
+use trevlin_model::{Export, ExportId};
+use trevlin_readers::{Phrasebook, Recognised, Recognition, decode};
+
+/// A phrasebook from its file. What is wrong with it is told.
+pub(crate) fn of(export: &Export, telling: Telling) -> Arc<Phrasebook> {
+    let (book, notes) = Phrasebook::read(export);
+    if telling != Telling::Nothing {
+        for note in notes {
+            let line = export.position(note.origin.start).line;
+            messages::warning(&format!("{}:{line}: {}", export.path(), note.text));
+        }
+    }
+    Arc::new(book)
+}
+
+/// Phrasebooks in the user's configuration folder (XDG Base Directory Specification: `$XDG_CONFIG_HOME`, else `~/.config`), in order
+/// of name.
+pub(crate) fn of_the_user(telling: Telling) -> Vec<Arc<Phrasebook>> {
+    let set = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let home = || Some(set("HOME")?.join(".config"));
+    let Some(folder) = set("XDG_CONFIG_HOME").or_else(home).map(|folder| folder.join("trevlin/phrasebooks"))
+    else {
+        return Vec::new();
+    };
+    let Ok(files) = std::fs::read_dir(&folder) else { return Vec::new() };
+    let mut paths: Vec<PathBuf> = files.filter_map(|file| Some(file.ok()?.path())).collect();
+    paths.retain(|path| path.extension().is_some_and(|ending| ending == "toml"));
+    paths.sort();
+    let read = |path: PathBuf| {
+        let text = decode(&std::fs::read(&path).ok()?).ok()?;
+        let export = Export::new(ExportId(0), path.to_string_lossy(), text);
+        Phrasebook::is_one(&export).then(|| of(&export, telling))
+    };
+    paths.into_iter().filter_map(read).collect()
+}
+
+/// The phrasebook that is for an export. One that knows it by its content comes before a reader that only thinks it does.
+pub(crate) fn for_export(
+    books: &[Arc<Phrasebook>],
+    export: &Export,
+    known: &Recognised,
+) -> Option<Arc<Phrasebook>> {
+    if known.declared {
+        return None;
+    }
+    let claim = |wanted: Recognition| books.iter().find(|book| book.recognises(export) == wanted).cloned();
+    claim(Recognition::Declared)
+        .or_else(|| if known.reader.is_none() { claim(Recognition::Name) } else { None })
+}

@@ -1,0 +1,381 @@
+//! A phrasebook as it is written, with what is wrong with it.
+
+use super::land::{Plan, Target};
+use super::pattern::{Captures, Pattern};
+use super::shape::{DEPTH, Shape};
+use super::value::{Kind, Map};
+use crate::sheet::node::{self, Entry, Node, Value};
+use crate::sheet::take::nearest;
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::{Export, Note, Origin, find_paths};
+
+/// What a phrasebook calls itself.
+pub const BOOK: &str = "trevlin-phrasebook/1";
+
+/// Teaches an appliance's export.
+#[derive(Debug, Clone)]
+pub struct Phrasebook {
+    /// What the export is, as outputs show it.
+    pub name: String,
+    /// The phrasebook's path.
+    pub path: String,
+    pub(super) shape: Shape,
+    pub(super) comments: Vec<String>,
+    pub(super) negation: Vec<String>,
+    pub(super) telling: Vec<Level>,
+    file: Option<String>,
+    pub(super) passes: Vec<Level>,
+    pub(super) maps: Vec<Map>,
+    pub(super) always: Vec<(Target, Plan)>,
+    /// Patterns of levels, each once.
+    pub(super) levels: Vec<Level>,
+    pub(super) phrases: Vec<Phrase>,
+}
+
+/// A pattern of one level, and what its captures are called.
+#[derive(Debug, Clone)]
+pub(super) struct Level {
+    /// `None` where any statement fits.
+    pub(super) pattern: Option<Pattern>,
+    pub(super) captures: Captures,
+}
+
+/// A phrase.
+#[derive(Debug, Clone)]
+pub(super) struct Phrase {
+    /// As written.
+    pub(super) says: String,
+    /// Its line in the phrasebook.
+    pub(super) line: u32,
+    /// Whether it may stand in any statements.
+    pub(super) anywhere: bool,
+    /// Numbers of the levels' patterns, outermost first, each with the number of the phrase's first capture of that level.
+    pub(super) levels: Vec<(usize, usize)>,
+    pub(super) kinds: Captures,
+    pub(super) lands: Vec<(Target, Plan)>,
+    pub(super) denied: Vec<(Target, Plan)>,
+}
+
+const KEYS: [&str; 11] = [
+    "phrasebook",
+    "name",
+    "about",
+    "shape",
+    "comments",
+    "negation",
+    "recognise",
+    "passes",
+    "values",
+    "always",
+    "phrase",
+];
+
+impl Phrasebook {
+    /// Reads a phrasebook. What is wrong is noted at its line; what is right can be used.
+    #[must_use]
+    pub fn read(export: &Export) -> (Self, Vec<Note>) {
+        let (top, notes) = node::of_toml(export);
+        let mut reader = Reader { known: BTreeMap::new(), export, notes, targets: Vec::new() };
+        let book = reader.book(&top);
+        let mut notes = reader.notes;
+        notes.extend(super::check::targets(&reader.targets));
+        notes.sort_by_key(|note| note.origin);
+        (book, notes)
+    }
+
+    /// Whether a file is a phrasebook.
+    #[must_use]
+    pub fn is_one(export: &Export) -> bool {
+        let declares = |text: &str| {
+            let rest = text.trim_start().strip_prefix("phrasebook");
+            rest.is_some_and(|rest| {
+                rest.trim_start().strip_prefix('=').is_some_and(|rest| rest.contains("\"trevlin-phrasebook/"))
+            })
+        };
+        export.lines().take(crate::reader::TELLING_LINES).any(|line| declares(line.text))
+    }
+
+    /// Whether an export's name is one that the phrasebook is for; `None` where it does not say.
+    pub(super) fn fits_name(&self, export: &Export) -> Option<bool> {
+        let pattern = self.file.as_ref()?;
+        Some(!find_paths(pattern, export.path(), &[export.path()]).is_empty())
+    }
+
+    /// Whether anything says which exports it is for.
+    pub(super) fn recognises_something(&self) -> bool {
+        !self.telling.is_empty() || self.file.is_some()
+    }
+}
+
+/// Paths into the sheet, for the check of what is there.
+pub(super) type Targets = Vec<(Origin, Vec<(String, bool)>, Vec<(usize, String)>)>;
+
+struct Reader<'a> {
+    /// Patterns of levels by their text: many phrases share the outer ones.
+    known: BTreeMap<String, usize>,
+    export: &'a Export,
+    notes: Vec<Note>,
+    targets: Targets,
+}
+
+impl Reader<'_> {
+    fn note(&mut self, origin: Origin, text: impl Into<String>) {
+        self.notes.push(Note { origin, text: text.into() });
+    }
+
+    fn book(&mut self, top: &Node) -> Phrasebook {
+        let start = self.export.origin(0..0);
+        for entry in top.entries() {
+            if !KEYS.contains(&&*entry.key) {
+                let text =
+                    format!("`{}` is no key of a phrasebook; {}", entry.key, nearest(&entry.key, &KEYS));
+                self.note(entry.key_origin, text);
+            }
+        }
+        match top.get("phrasebook").map(|node| (node.text().unwrap_or_default(), node.origin)) {
+            None => self.note(start, format!("`phrasebook = \"{BOOK}\"` is needed, to say that this is one")),
+            Some((form, at)) if form != BOOK => {
+                self.note(at, format!("this version reads phrasebooks of the form `{BOOK}`"));
+            }
+            Some(_) => {}
+        }
+        let name = self.text(top, "name").unwrap_or_else(|| "an appliance".into());
+        let shape = match self.text(top, "shape").map(|text| Shape::parse(&text)) {
+            Some(Ok(shape)) => shape,
+            Some(Err(why)) => {
+                self.note(top.get("shape").map_or(start, |node| node.origin), why);
+                Shape::Lines
+            }
+            None => Shape::Lines,
+        };
+        let mut maps = Vec::new();
+        for entry in top.get("values").map_or(&[][..], Node::entries) {
+            let words =
+                entry.node.entries().iter().map(|word| (word.key.to_string(), word.node.clone())).collect();
+            if !matches!(entry.node.value, Value::Table(_)) {
+                self.note(
+                    entry.node.origin,
+                    "a table is expected: the appliance's words and what they stand for",
+                );
+            }
+            maps.push(Map { name: entry.key.to_string(), words });
+        }
+        let numbers: BTreeMap<String, usize> =
+            maps.iter().enumerate().map(|(number, map)| (map.name.clone(), number)).collect();
+        let mut book = Phrasebook {
+            name,
+            path: self.export.path().to_owned(),
+            shape,
+            comments: self.texts(top, "comments"),
+            negation: self.texts(top, "negation"),
+            telling: Vec::new(),
+            file: None,
+            passes: Vec::new(),
+            maps,
+            always: Vec::new(),
+            levels: Vec::new(),
+            phrases: Vec::new(),
+        };
+        if let Some(recognise) = top.get("recognise") {
+            self.only(recognise, &["lines", "file"]);
+            book.file = self.text_of(recognise, "file");
+            book.telling = self.patterns(recognise.get("lines"), &numbers);
+        }
+        if !book.recognises_something() {
+            self.note(start, "`[recognise]` is needed: `lines` that every such export has, or a `file` name");
+        }
+        book.passes = self.patterns(top.get("passes"), &numbers);
+        if let Some(always) = top.get("always") {
+            book.always = self.landings(always, &Vec::new(), 0);
+        }
+        for node in top.get("phrase").map_or(&[][..], Node::each) {
+            self.phrase(node, &numbers, &mut book);
+        }
+        if book.phrases.is_empty() {
+            self.note(start, "there is no `[[phrase]]` yet");
+        }
+        self.unused_maps(top, &book);
+        book
+    }
+
+    fn unused_maps(&mut self, top: &Node, book: &Phrasebook) {
+        let kinds = book.phrases.iter().flat_map(|phrase| &phrase.kinds).map(|(_, kind)| kind);
+        let used: BTreeSet<usize> = kinds
+            .filter_map(|kind| if let Kind::Mapped(number) = kind { Some(*number) } else { None })
+            .collect();
+        let maps = top.get("values").map_or(&[][..], Node::entries);
+        for (number, entry) in maps.iter().enumerate().filter(|(number, _)| !used.contains(number)) {
+            let _ = number;
+            self.note(entry.key_origin, format!("no phrase uses the map `{}`", entry.key));
+        }
+    }
+
+    fn only(&mut self, node: &Node, known: &[&str]) {
+        for entry in node.entries().iter().filter(|entry| !known.contains(&&*entry.key)) {
+            let text = format!("`{}` is no key that belongs here; {}", entry.key, nearest(&entry.key, known));
+            self.note(entry.key_origin, text);
+        }
+    }
+
+    fn text(&mut self, top: &Node, key: &str) -> Option<String> {
+        if top.get(key).is_none() {
+            self.note(self.export.origin(0..0), format!("`{key}` is needed"));
+        }
+        self.text_of(top, key)
+    }
+
+    fn text_of(&mut self, node: &Node, key: &str) -> Option<String> {
+        let node = node.get(key)?;
+        if node.text().is_none() {
+            self.note(node.origin, format!("this is {}; a text is expected", node.kind()));
+        }
+        node.text().map(str::to_owned)
+    }
+
+    fn texts(&mut self, top: &Node, key: &str) -> Vec<String> {
+        let mut found = Vec::new();
+        for node in top.get(key).map_or(&[][..], Node::each) {
+            match node.text() {
+                Some(text) if !text.is_empty() => found.push(text.to_owned()),
+                _ => self.note(node.origin, format!("this is {}; a text is expected", node.kind())),
+            }
+        }
+        found
+    }
+
+    fn patterns(&mut self, node: Option<&Node>, maps: &BTreeMap<String, usize>) -> Vec<Level> {
+        let mut found = Vec::new();
+        for one in node.map_or(&[][..], Node::each) {
+            match level(one.text().unwrap_or_default(), maps) {
+                Ok(level) => found.push(level),
+                Err(why) => self.note(one.origin, why),
+            }
+        }
+        found
+    }
+
+    fn phrase(&mut self, node: &Node, maps: &BTreeMap<String, usize>, book: &mut Phrasebook) {
+        self.only(node, &["says", "lands", "denied"]);
+        let Some(says) = node.get("says").and_then(|says| Some((says.text()?, says.origin))) else {
+            self.note(node.origin, "`says` is needed: the pattern of the statement");
+            return;
+        };
+        let (text, at) = says;
+        let mut parts: Vec<&str> = levels(text);
+        let anywhere = parts.first() == Some(&"**");
+        if anywhere {
+            parts.remove(0);
+        }
+        if parts.is_empty() || parts.len() > DEPTH {
+            self.note(at, format!("a phrase has from 1 to {DEPTH} levels, with `>` between them"));
+            return;
+        }
+        let (mut kinds, mut numbers): (Captures, Vec<(usize, usize)>) = (Vec::new(), Vec::new());
+        for part in parts {
+            let level = match level(part, maps) {
+                Ok(level) => level,
+                Err(why) => {
+                    self.note(at, why);
+                    return;
+                }
+            };
+            if let Some((name, _)) =
+                level.captures.iter().find(|(name, _)| kinds.iter().any(|(known, _)| known == name))
+            {
+                self.note(at, format!("`{name}` is captured in two levels; give one of them another name"));
+                return;
+            }
+            let first = kinds.len();
+            kinds.extend(level.captures.iter().cloned());
+            let known = *self.known.entry(part.to_owned()).or_insert_with(|| {
+                book.levels.push(level);
+                book.levels.len() - 1
+            });
+            numbers.push((known, first));
+        }
+        let depth = numbers.len();
+        let lands = node.get("lands").map(|lands| self.landings(lands, &kinds, depth)).unwrap_or_default();
+        let denied =
+            node.get("denied").map(|denied| self.landings(denied, &kinds, depth)).unwrap_or_default();
+        let mut used = Vec::new();
+        for (target, plan) in lands.iter().chain(&denied) {
+            target.used(&mut used);
+            plan.used(&mut used);
+        }
+        for (number, (name, _)) in kinds.iter().enumerate() {
+            // A name that begins so says that it is not wanted.
+            if !used.contains(&number) && !name.starts_with('_') {
+                self.note(
+                    at,
+                    format!("`{{{name}}}` is captured and lands nowhere; call it `_{name}` if that is meant"),
+                );
+            }
+        }
+        let line = self.export.position(at.start).line;
+        book.phrases.push(Phrase {
+            says: text.to_owned(),
+            line,
+            anywhere,
+            levels: numbers,
+            kinds,
+            lands,
+            denied,
+        });
+    }
+
+    fn landings(&mut self, node: &Node, captures: &Captures, levels: usize) -> Vec<(Target, Plan)> {
+        if !matches!(node.value, Value::Table(_)) {
+            self.note(node.origin, "a table is expected: paths into the sheet, and what lands there");
+        }
+        let mut found = Vec::new();
+        for entry in node.entries() {
+            self.landing(entry, captures, levels, &mut found);
+        }
+        found
+    }
+
+    fn landing(&mut self, entry: &Entry, captures: &Captures, levels: usize, into: &mut Vec<(Target, Plan)>) {
+        let target = match Target::parse(&entry.key, captures, levels) {
+            Ok(target) => target,
+            Err(why) => return self.note(entry.key_origin, why),
+        };
+        match Plan::of(&entry.node, captures, levels) {
+            Ok(plan) => {
+                let shape = target.shape().into_iter().map(|(key, list)| (key.to_owned(), list)).collect();
+                let fields = target.fields().into_iter().map(|(at, field)| (at, field.to_owned())).collect();
+                self.targets.push((entry.key_origin, shape, fields));
+                into.push((target, plan));
+            }
+            Err((at, why)) => self.note(at, why),
+        }
+    }
+}
+
+fn level(text: &str, maps: &BTreeMap<String, usize>) -> Result<Level, String> {
+    let mut captures = Vec::new();
+    if text.trim() == "*" {
+        return Ok(Level { pattern: None, captures });
+    }
+    let pattern = Pattern::parse(text, &mut captures, maps)?;
+    Ok(Level { pattern: Some(pattern), captures })
+}
+
+/// The levels of a phrase: what stands between `>` signs that are words of their own.
+fn levels(text: &str) -> Vec<&str> {
+    let mut found = Vec::new();
+    let (mut start, mut quoted) = (0, false);
+    let bytes = text.as_bytes();
+    let blank = |at: Option<usize>| at.and_then(|at| bytes.get(at)).is_none_or(u8::is_ascii_whitespace);
+    for (at, byte) in bytes.iter().enumerate() {
+        match byte {
+            b'"' => quoted = !quoted,
+            b'>' if !quoted && blank(at.checked_sub(1)) && blank(Some(at + 1)) => {
+                found.push(text[start..at].trim());
+                start = at + 1;
+            }
+            _ => {}
+        }
+    }
+    found.push(text[start..].trim());
+    found
+}

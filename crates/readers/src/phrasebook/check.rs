@@ -1,0 +1,91 @@
+//! Whether the paths of a phrasebook lead anywhere in a sheet.
+
+use super::book::Targets;
+use crate::sheet::take::nearest;
+use crate::sheet_schema;
+use serde_json::Value;
+use std::sync::LazyLock;
+use trevlin_model::Note;
+
+static SCHEMA: LazyLock<Value> = LazyLock::new(sheet_schema);
+
+/// Notes on paths that lead nowhere. Paths that begin with `$` are the phrasebook's own.
+pub(super) fn targets(all: &Targets) -> Vec<Note> {
+    let mut notes = Vec::new();
+    for (origin, path, fields) in all {
+        if path.first().is_some_and(|(key, _)| key.starts_with('$')) {
+            continue;
+        }
+        let mut at: Vec<&Value> = vec![&*SCHEMA];
+        for (number, (key, list)) in path.iter().enumerate() {
+            let known = properties(&at);
+            let found: Vec<&Value> =
+                known.iter().filter(|(name, _)| name == key).map(|(_, value)| *value).collect();
+            if found.is_empty() {
+                let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
+                let text = format!("`{key}` is nothing that a sheet has here; {}", nearest(key, &names));
+                notes.push(Note { origin: *origin, text });
+                break;
+            }
+            at = found;
+            if *list {
+                let items: Vec<&Value> =
+                    flatten(&at).into_iter().filter_map(|one| one.get("items")).collect();
+                if items.is_empty() {
+                    let text = format!("`{key}` is no list, so no brackets stand behind it");
+                    notes.push(Note { origin: *origin, text });
+                    break;
+                }
+                at = items;
+            } else if number + 1 < path.len() && flatten(&at).iter().any(|one| one.get("items").is_some()) {
+                let text = format!(
+                    "`{key}` is a list; `[]`, `[@1]` or `[name={{…}}]` says which of its entries is meant"
+                );
+                notes.push(Note { origin: *origin, text });
+                break;
+            }
+            if let Some((_, field)) = fields.iter().find(|(at, _)| *at == number) {
+                let known = properties(&at);
+                if !known.iter().any(|(name, _)| name == field) {
+                    let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
+                    let text = format!(
+                        "`{field}` is nothing that entries of `{key}` have; {}",
+                        nearest(field, &names)
+                    );
+                    notes.push(Note { origin: *origin, text });
+                }
+            }
+        }
+    }
+    notes
+}
+
+/// Every schema that a schema may stand for.
+fn flatten<'a>(all: &[&'a Value]) -> Vec<&'a Value> {
+    let mut found = Vec::new();
+    let mut open: Vec<(&'a Value, usize)> = all.iter().map(|one| (*one, 0)).collect();
+    while let Some((one, depth)) = open.pop() {
+        found.push(one);
+        if depth > 8 {
+            continue;
+        }
+        if let Some(name) = one.get("$ref").and_then(Value::as_str).and_then(|path| path.rsplit('/').next()) {
+            open.extend(SCHEMA["$defs"].get(name).map(|inner| (inner, depth + 1)));
+        }
+        for key in ["anyOf", "oneOf", "allOf"] {
+            open.extend(
+                one.get(key).and_then(Value::as_array).into_iter().flatten().map(|inner| (inner, depth + 1)),
+            );
+        }
+    }
+    found
+}
+
+fn properties<'a>(all: &[&'a Value]) -> Vec<(&'a str, &'a Value)> {
+    let mut found = Vec::new();
+    for one in flatten(all) {
+        let properties = one.get("properties").and_then(Value::as_object);
+        found.extend(properties.into_iter().flatten().map(|(name, value)| (name.as_str(), value)));
+    }
+    found
+}

@@ -1,0 +1,371 @@
+//! Phrasebooks: our own form for teaching an appliance's export without programming. A phrasebook says how to know the export, in which
+//! shape its statements stand, and for each phrase where what it says lands in a device sheet.
+
+mod book;
+mod check;
+mod guide;
+mod land;
+mod pattern;
+mod shape;
+mod value;
+
+pub use book::{BOOK, Phrasebook};
+pub use guide::guide;
+
+use crate::reader::{Bookkeeper, Reading, Recognition, TELLING_LINES};
+use crate::sheet::node::Node;
+use crate::sheet::write_node;
+use book::Level;
+use land::{Place, Sheet, Values};
+use pattern::{Taken, Word};
+use shape::{DEPTH, Sink};
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_model::secret::Masker;
+use trevlin_model::{Export, LineClass, Note, Origin};
+use value::Kind;
+
+/// What became of a statement.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Took {
+    /// A phrase took it: its line in the phrasebook, and how it is written.
+    Phrase(u32, String),
+    /// It is known to say nothing here.
+    Passed,
+    /// No phrase fits, or what it took makes no sense.
+    Nobody(String),
+}
+
+/// An export as a phrasebook reads it, statement by statement.
+#[derive(Debug, Default)]
+pub struct Tried {
+    /// What became of each statement, in the order of the export, with its line.
+    pub statements: Vec<(Origin, Took)>,
+    /// The sheet that comes out, secrets masked.
+    pub sheet: String,
+    /// What the sheet that comes out says wrong.
+    pub notes: Vec<Note>,
+    /// Facts, ledger, notes.
+    pub reading: Reading,
+}
+
+impl Phrasebook {
+    /// Whether an export is one that the phrasebook is for.
+    #[must_use]
+    pub fn recognises(&self, export: &Export) -> Recognition {
+        let by_name = self.fits_name(export);
+        if by_name == Some(false) || !self.recognises_something() {
+            return Recognition::No;
+        }
+        if self.telling.is_empty() {
+            return Recognition::Name;
+        }
+        let mut open: Vec<&Level> = self.telling.iter().collect();
+        for line in export.lines().take(TELLING_LINES) {
+            let text = line.text.trim();
+            open.retain(|level| {
+                let Some(pattern) = &level.pattern else { return false };
+                pattern.matches(&shape::plain(export, text)).is_none()
+            });
+            if open.is_empty() {
+                return Recognition::Declared;
+            }
+        }
+        Recognition::No
+    }
+
+    /// Facts of an export.
+    #[must_use]
+    pub fn read_export(&self, export: &Export) -> Reading {
+        self.run(export, false).reading
+    }
+
+    /// The same, with what became of each statement.
+    #[must_use]
+    pub fn try_on(&self, export: &Export) -> Tried {
+        self.run(export, true)
+    }
+
+    fn run(&self, export: &Export, tells: bool) -> Tried {
+        let index = self.index();
+        let mut runner = Runner {
+            book: self,
+            export,
+            index,
+            frames: Vec::new(),
+            depth: 0,
+            number: 0,
+            sheet: Sheet::new(export.origin(0..0)),
+            notes: Vec::new(),
+            classes: Vec::new(),
+            masked: Vec::new(),
+            told: tells.then(Vec::new),
+            near_rules: Vec::new(),
+            rule_words: self.rule_words(),
+            secrets: self.phrases.iter().any(|one| one.kinds.iter().any(|(_, kind)| *kind == Kind::Secret)),
+        };
+        runner.always();
+        shape::walk(self.shape, &self.comments, export, &mut runner);
+        let Runner { sheet, mut notes, classes, masked, told, near_rules, .. } = runner;
+        let top: Node = sheet.finish(&mut notes);
+        let mut reading = Reading::of(export);
+        let shown = tells.then(|| top.clone());
+        let mut found = crate::sheet::facts(export, top);
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        for (origin, class) in classes {
+            book.class(origin, class);
+        }
+        for note in notes {
+            book.not_understood(note.origin, note.text);
+        }
+        for note in &found.notes {
+            book.not_understood(note.origin, format!("the sheet that comes out: {}", note.text));
+        }
+        // What may have been a rule, or a part of one, leaves the whole list open.
+        let told_already = |note: &Note| {
+            near_rules.iter().any(|one| one.start <= note.origin.start && note.origin.end <= one.end)
+        };
+        found.notes.retain(|note| !told_already(note));
+        if !near_rules.is_empty() {
+            found.facts.filters.iter_mut().for_each(|filter| filter.complete = false);
+        }
+        reading.facts = found.facts;
+        reading.facts.masked_places.extend(masked);
+        let sheet = shown.map(|top| {
+            let facts = &reading.facts;
+            let masker = Masker::new(&facts.secrets, &facts.masked_places);
+            write_node(&top, export, &|text| masker.mask(text))
+        });
+        Tried {
+            statements: told.unwrap_or_default(),
+            sheet: sheet.unwrap_or_default(),
+            notes: found.notes,
+            reading,
+        }
+    }
+
+    /// Words that statements begin with of which something lands among the rules.
+    fn rule_words(&self) -> BTreeSet<&str> {
+        let lands = |phrase: &&book::Phrase| {
+            let mut all = phrase.lands.iter().chain(&phrase.denied);
+            all.any(|(target, _)| target.is_below(&["rules", "forwards", "filters"]))
+        };
+        let outer = self.phrases.iter().filter(lands).filter_map(|phrase| phrase.levels.first());
+        outer.filter_map(|(level, _)| self.levels[*level].pattern.as_ref()?.first_word()).collect()
+    }
+
+    /// Phrases by how deep they stand and the word that their last level begins with.
+    fn index(&self) -> Index<'_> {
+        let mut index = Index::default();
+        for (number, phrase) in self.phrases.iter().enumerate() {
+            let depth = if phrase.anywhere { None } else { Some(phrase.levels.len()) };
+            let last = phrase.levels.last().and_then(|(level, _)| self.levels[*level].pattern.as_ref());
+            let word = last.and_then(|pattern| pattern.first_word());
+            index.by_word.entry((depth, word)).or_default().push(number);
+        }
+        index
+    }
+}
+
+/// Numbers of phrases, in the order of the book.
+#[derive(Debug, Default)]
+struct Index<'a> {
+    by_word: BTreeMap<(Option<usize>, Option<&'a str>), Vec<usize>>,
+}
+
+impl Index<'_> {
+    fn of(&self, depth: usize, word: &str, into: &mut Vec<usize>) {
+        into.clear();
+        for depth in [Some(depth), None] {
+            for word in [Some(word), None] {
+                into.extend(self.by_word.get(&(depth, word)).into_iter().flatten());
+            }
+        }
+        into.sort_unstable();
+    }
+}
+
+/// A statement that others may stand in.
+#[derive(Debug)]
+struct Frame<'a> {
+    words: Vec<Word<'a>>,
+    line: Origin,
+    number: u64,
+    /// What patterns of levels took of it, each worked out once.
+    known: Vec<(usize, Option<Vec<Taken>>)>,
+}
+
+struct Runner<'a, 'b> {
+    book: &'b Phrasebook,
+    export: &'a Export,
+    index: Index<'b>,
+    frames: Vec<Frame<'a>>,
+    depth: usize,
+    number: u64,
+    sheet: Sheet,
+    notes: Vec<Note>,
+    classes: Vec<(Origin, LineClass)>,
+    masked: Vec<Origin>,
+    told: Option<Vec<(Origin, Took)>>,
+    secrets: bool,
+    /// Words that statements about rules begin with.
+    rule_words: BTreeSet<&'b str>,
+    /// Places of those that were not understood.
+    near_rules: Vec<Origin>,
+}
+
+impl<'a> Sink<'a> for Runner<'a, '_> {
+    fn statement(&mut self, depth: usize, words: &[Word<'a>], line: Origin) {
+        let depth = depth.min(DEPTH);
+        while self.frames.len() <= depth {
+            self.frames.push(Frame { words: Vec::new(), line, number: 0, known: Vec::new() });
+        }
+        self.number += 1;
+        self.depth = depth;
+        let frame = &mut self.frames[depth];
+        frame.words.clear();
+        frame.words.extend_from_slice(words);
+        frame.line = line;
+        frame.number = self.number;
+        frame.known.clear();
+        let took = self.take(line);
+        match &took {
+            Took::Phrase(..) => {
+                // A statement that holds one that is understood is understood with it.
+                for depth in 0..depth {
+                    self.classes.push((self.frames[depth].line, LineClass::Understood));
+                }
+                self.classes.push((line, LineClass::Understood));
+            }
+            Took::Passed => {}
+            Took::Nobody(why) => {
+                let outermost = self.frames[0].words.first().map_or("", |word| word.text);
+                if self.rule_words.contains(outermost) {
+                    self.leave_open(line);
+                }
+                self.notes.push(Note { origin: line, text: why.clone() });
+            }
+        }
+        if let Some(told) = &mut self.told {
+            told.push((line, took));
+        }
+    }
+
+    fn broken(&mut self, at: Origin, what: &str) {
+        self.notes.push(Note { origin: at, text: what.to_owned() });
+        if let Some(told) = &mut self.told {
+            told.push((at, Took::Nobody(what.to_owned())));
+        }
+    }
+}
+
+impl<'a> Runner<'a, '_> {
+    /// What the appliance's documents say of every one, at the first line of the export.
+    fn always(&mut self) {
+        let first =
+            self.export.line(1).map_or(self.export.origin(0..0), |line| self.export.origin_of(line.text));
+        let place = Place { number: 0, line: first, levels: &[] };
+        for (target, plan) in &self.book.always {
+            self.sheet.land(target, plan, &Values::default(), &place);
+        }
+    }
+
+    /// A rule of which something was not understood may do something else than what is left of it.
+    fn leave_open(&mut self, line: Origin) {
+        let outermost = &self.frames[0];
+        let place = Place { number: self.number, line, levels: &[(outermost.number, outermost.line)] };
+        self.sheet.leave_open(&place);
+        self.near_rules.push(outermost.line);
+        self.near_rules.push(line);
+    }
+
+    fn take(&mut self, line: Origin) -> Took {
+        let depth = self.depth;
+        let Some(first) = self.frames[depth].words.first().map(|word| word.text) else { return Took::Passed };
+        let mut candidates = Vec::new();
+        self.index.of(depth + 1, first, &mut candidates);
+        if let Some((number, taken)) = self.first_of(&candidates) {
+            return self.land(number, taken, line, false);
+        }
+        if self.book.negation.iter().any(|word| word == first) && self.frames[depth].words.len() > 1 {
+            let negation = self.frames[depth].words.remove(0);
+            self.frames[depth].known.clear();
+            let second = self.frames[depth].words[0].text;
+            self.index.of(depth + 1, second, &mut candidates);
+            let found = self.first_of(&candidates);
+            let took = found.map(|(number, taken)| self.land(number, taken, line, true));
+            self.frames[depth].words.insert(0, negation);
+            self.frames[depth].known.clear();
+            if let Some(took) = took {
+                return took;
+            }
+        }
+        let words = &self.frames[depth].words;
+        let passes = |level: &Level| level.pattern.as_ref().is_none_or(|one| one.matches(words).is_some());
+        if self.book.passes.iter().any(passes) {
+            return Took::Passed;
+        }
+        Took::Nobody(format!("no phrase of {} fits", self.book.name))
+    }
+
+    /// The first phrase that fits the statement and those around it, with what each level took.
+    fn first_of(&mut self, candidates: &[usize]) -> Option<(usize, Vec<(usize, Vec<Taken>)>)> {
+        let book = self.book;
+        'phrases: for number in candidates {
+            let phrase = &book.phrases[*number];
+            let Some(outer) = (self.depth + 1).checked_sub(phrase.levels.len()) else { continue };
+            let mut all = Vec::with_capacity(phrase.levels.len());
+            // The innermost first: it tells the most.
+            for (at, (level, _)) in phrase.levels.iter().enumerate().rev() {
+                let frame = &mut self.frames[outer + at];
+                let known = frame.known.iter().position(|(one, _)| one == level);
+                let known = known.unwrap_or_else(|| {
+                    let taken = match &book.levels[*level].pattern {
+                        Some(pattern) => pattern.matches(&frame.words),
+                        None => Some(Vec::new()),
+                    };
+                    frame.known.push((*level, taken));
+                    frame.known.len() - 1
+                });
+                match &frame.known[known].1 {
+                    Some(taken) => all.push((outer + at, taken.clone())),
+                    None => continue 'phrases,
+                }
+            }
+            all.reverse();
+            return Some((*number, all));
+        }
+        None
+    }
+
+    fn land(&mut self, number: usize, taken: Vec<(usize, Vec<Taken>)>, line: Origin, negated: bool) -> Took {
+        let book = self.book;
+        let phrase = &book.phrases[number];
+        let mut values = Values::default();
+        for ((depth, taken), (_, first)) in taken.iter().zip(&phrase.levels) {
+            for (capture, from, to) in taken {
+                let words = &self.frames[*depth].words[*from..*to];
+                let (start, end) = (words[0].start, words[words.len() - 1].end);
+                let origin = self.export.origin(start as usize..end as usize);
+                let (_, kind) = &phrase.kinds[first + capture];
+                if self.secrets && *kind == Kind::Secret {
+                    self.masked.push(origin);
+                }
+                let text = self.export.text().get(start as usize..end as usize).unwrap_or_default();
+                // A name that stands for a place before the value has no text of its own.
+                let origin = if start == end { line } else { origin };
+                match kind.value(words, text, origin, &book.maps) {
+                    Ok(node) => values.add(first + capture, node),
+                    Err(why) => return Took::Nobody(why),
+                }
+            }
+        }
+        let levels: Vec<(u64, Origin)> =
+            taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
+        let place = Place { number: self.number, line, levels: &levels };
+        let lands = if negated { &phrase.denied } else { &phrase.lands };
+        for (target, plan) in lands {
+            self.sheet.land(target, plan, &values, &place);
+        }
+        Took::Phrase(phrase.line, phrase.says.clone())
+    }
+}

@@ -1,0 +1,455 @@
+//! Shapes of exports: how lines become statements, and which statement stands in which.
+
+use super::pattern::Word;
+use crate::json::{self, Json};
+use crate::sheet::take::nearest;
+use trevlin_model::{Export, Origin};
+
+/// How statements stand in an export.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Shape {
+    /// One statement a line, none in another.
+    Lines,
+    /// A line that is further in belongs to the one above it that is less so.
+    Indented,
+    /// `{` and `}` hold what belongs to a statement; `;` or the line's end ends one.
+    Braces,
+    /// `[heading]` and `key = value`.
+    Sections,
+    /// A table with a line of headings; each line is a `row`, each cell a statement in it.
+    Csv,
+    /// JSON.
+    Json,
+    /// XML.
+    Xml,
+}
+
+pub(super) const SHAPES: [(&str, Shape); 7] = [
+    ("lines", Shape::Lines),
+    ("indented", Shape::Indented),
+    ("braces", Shape::Braces),
+    ("sections", Shape::Sections),
+    ("csv", Shape::Csv),
+    ("json", Shape::Json),
+    ("xml", Shape::Xml),
+];
+
+impl Shape {
+    pub(super) fn parse(text: &str) -> Result<Self, String> {
+        let known = SHAPES.map(|(word, _)| word);
+        let found = SHAPES.iter().find(|(word, _)| *word == text);
+        found.map(|one| one.1).ok_or_else(|| format!("`{text}` is no shape; {}", nearest(text, &known)))
+    }
+}
+
+/// How deep statements are followed.
+pub(super) const DEPTH: usize = 32;
+
+/// Takes statements in the order of the export.
+pub(super) trait Sink<'a> {
+    /// A statement that stands so many statements deep in others, and its line.
+    fn statement(&mut self, depth: usize, words: &[Word<'a>], line: Origin);
+    /// Something that is no statement of this shape.
+    fn broken(&mut self, at: Origin, what: &str);
+}
+
+/// Goes through an export.
+pub(super) fn walk<'a>(shape: Shape, comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+    match shape {
+        Shape::Lines | Shape::Indented => lines(shape == Shape::Indented, comments, export, sink),
+        Shape::Braces => braces(comments, export, sink),
+        Shape::Sections => sections(comments, export, sink),
+        Shape::Csv => table(export, sink),
+        Shape::Json => match json::parse(export) {
+            Ok(top) => json_value(export, &top, 0, sink),
+            Err(at) => sink.broken(at, "this is not JSON; from here on nothing can be read"),
+        },
+        Shape::Xml => xml(export, sink),
+    }
+}
+
+/// The words of a text. Quotes hold words together and do not belong to them. Signs of `apart` are words of their own.
+fn words<'a>(export: &'a Export, text: &'a str, apart: &[char], into: &mut Vec<Word<'a>>) {
+    let start = export.origin_of(text).start;
+    let bytes = text.as_bytes();
+    let mut at = 0;
+    let word = |from: usize, to: usize| Word {
+        text: &text[from..to],
+        start: start + from as u32,
+        end: start + to as u32,
+    };
+    while at < bytes.len() {
+        match bytes[at] {
+            byte if byte.is_ascii_whitespace() => at += 1,
+            quote @ (b'"' | b'\'') => {
+                let from = at + 1;
+                match memchr::memchr(quote, &bytes[from..]) {
+                    Some(length) => {
+                        into.push(word(from, from + length));
+                        at = from + length + 1;
+                    }
+                    None => {
+                        into.push(word(at, bytes.len()));
+                        at = bytes.len();
+                    }
+                }
+            }
+            byte if apart.contains(&char::from(byte)) => {
+                into.push(word(at, at + 1));
+                at += 1;
+            }
+            _ => {
+                let ends = |byte: &u8| {
+                    byte.is_ascii_whitespace() || (byte.is_ascii() && apart.contains(&char::from(*byte)))
+                };
+                let to = bytes[at..].iter().position(ends).map_or(bytes.len(), |length| at + length);
+                into.push(word(at, to));
+                at = to;
+            }
+        }
+    }
+}
+
+/// The words of a line as it stands.
+pub(super) fn plain<'a>(export: &'a Export, text: &'a str) -> Vec<Word<'a>> {
+    let mut found = Vec::new();
+    words(export, text, &[], &mut found);
+    found
+}
+
+fn is_comment(text: &str, comments: &[String]) -> bool {
+    text.is_empty() || comments.iter().any(|sign| text.starts_with(sign.as_str()))
+}
+
+fn lines<'a>(indented: bool, comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+    let mut open: Vec<usize> = Vec::new();
+    let mut found = Vec::new();
+    for line in export.lines() {
+        let text = line.text.trim_end();
+        let inner = text.trim_start();
+        if is_comment(inner, comments) {
+            continue;
+        }
+        if indented {
+            // A tab reaches to the next multiple of eight.
+            let blanks = text[..text.len() - inner.len()].chars();
+            let width =
+                blanks.fold(0, |width, sign| if sign == '\t' { width / 8 * 8 + 8 } else { width + 1 });
+            while open.last().is_some_and(|outer| *outer >= width) {
+                open.pop();
+            }
+            if open.len() >= DEPTH {
+                sink.broken(export.origin_of(inner), "this stands in more statements than are followed");
+                continue;
+            }
+            open.push(width);
+        }
+        found.clear();
+        words(export, inner, &[], &mut found);
+        sink.statement(open.len().saturating_sub(1), &found, export.origin_of(inner));
+    }
+}
+
+fn braces<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+    let mut depth = 0;
+    let mut all = Vec::new();
+    let mut found: Vec<Word<'a>> = Vec::new();
+    for line in export.lines() {
+        let inner = line.text.trim();
+        if is_comment(inner, comments) {
+            continue;
+        }
+        all.clear();
+        words(export, inner, &['{', '}', ';'], &mut all);
+        for word in &all {
+            // A sign in quotes is a word like others.
+            let quoted =
+                export.text().as_bytes().get((word.start as usize).wrapping_sub(1)).is_some_and(|byte| {
+                    matches!(byte, b'"' | b'\'') && word.start > export.origin_of(inner).start
+                });
+            match word.text {
+                "{" | "}" | ";" if !quoted => {
+                    said(&mut found, depth, export, sink);
+                    match word.text {
+                        "{" if depth < DEPTH => depth += 1,
+                        "{" => sink.broken(
+                            export.origin_of(inner),
+                            "this stands in more statements than are followed",
+                        ),
+                        "}" if depth > 0 => depth -= 1,
+                        "}" => sink.broken(export.origin_of(inner), "this closes nothing"),
+                        _ => {}
+                    }
+                }
+                _ => found.push(*word),
+            }
+        }
+        said(&mut found, depth, export, sink);
+    }
+}
+
+fn said<'a>(found: &mut Vec<Word<'a>>, depth: usize, export: &Export, sink: &mut dyn Sink<'a>) {
+    if let (Some(first), Some(last)) = (found.first(), found.last()) {
+        let line = export.origin(first.start as usize..last.end as usize);
+        sink.statement(depth, found, line);
+        found.clear();
+    }
+}
+
+fn sections<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+    let mut depth = 0;
+    let mut found = Vec::new();
+    for line in export.lines() {
+        let inner = line.text.trim();
+        if is_comment(inner, comments) {
+            continue;
+        }
+        found.clear();
+        if let Some(name) = inner.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
+            words(export, name, &[], &mut found);
+            sink.statement(0, &found, export.origin_of(inner));
+            depth = 1;
+            continue;
+        }
+        let (key, value) = inner.split_once(['=', ':']).unwrap_or((inner, ""));
+        words(export, key, &[], &mut found);
+        words(export, value, &[], &mut found);
+        sink.statement(depth, &found, export.origin_of(inner));
+    }
+}
+
+fn table<'a>(export: &'a Export, sink: &mut dyn Sink<'a>) {
+    let text = export.text();
+    let head = export.line(1).map_or("", |line| line.text);
+    // Whatever stands most often between the headings.
+    let counts =
+        [b',', b';', b'\t', b'|'].map(|sign| (head.bytes().filter(|byte| *byte == sign).count(), sign));
+    let sign = counts.iter().max_by_key(|(count, _)| *count).map_or(b',', |one| one.1);
+    let mut rows = rows(text, char::from(sign)).into_iter();
+    let Some(headings) = rows.next() else { return };
+    let place = |cell: &str| export.origin_of(cell);
+    for row in rows.filter(|row| row.iter().any(|cell| !cell.is_empty())) {
+        let (first, last) = (row.first().copied().unwrap_or(""), row.last().copied().unwrap_or(""));
+        let line = Origin { end: place(last).end.max(place(first).start + 1), ..place(first) };
+        let heading = Word { text: "row", start: line.start, end: line.start };
+        sink.statement(0, &[heading], line);
+        for (cell, name) in row.iter().zip(&headings).filter(|(cell, _)| !cell.is_empty()) {
+            let mut found = vec![Word { text: name, start: place(cell).start, end: place(cell).start }];
+            words(export, cell, &[], &mut found);
+            sink.statement(1, &found, line);
+        }
+        if row.len() > headings.len() {
+            sink.broken(line, "this row has more cells than there are headings");
+        }
+    }
+}
+
+/// Cells by row. A cell in quotes may hold separators and line ends (RFC 4180); quotes doubled inside one stay so.
+fn rows(text: &str, separator: char) -> Vec<Vec<&str>> {
+    let mut rows = vec![Vec::new()];
+    let (mut start, mut quoted) = (0, false);
+    let cell = |from: usize, to: usize| {
+        let cell = text[from..to].trim();
+        cell.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(cell).trim()
+    };
+    for (at, letter) in text.char_indices() {
+        match letter {
+            '"' => quoted = !quoted,
+            _ if quoted => {}
+            '\n' => {
+                if let Some(row) = rows.last_mut() {
+                    row.push(cell(start, at));
+                }
+                rows.push(Vec::new());
+                start = at + 1;
+            }
+            _ if letter == separator => {
+                if let Some(row) = rows.last_mut() {
+                    row.push(cell(start, at));
+                }
+                start = at + letter.len_utf8();
+            }
+            _ => {}
+        }
+    }
+    if start < text.len()
+        && let Some(row) = rows.last_mut()
+    {
+        row.push(cell(start, text.len()));
+    }
+    rows
+}
+
+/// The members of an object are statements; those that are objects hold others, and a list says its name once for each element.
+fn json_value<'a>(export: &'a Export, one: &Json<'a>, depth: usize, sink: &mut dyn Sink<'a>) {
+    if depth >= DEPTH {
+        sink.broken(one.origin, "this stands in more statements than are followed");
+        return;
+    }
+    let mut members: Vec<(&str, &Json<'a>)> = one.members().collect();
+    members.sort_by_key(|(_, value)| value.origin);
+    for (name, value) in members {
+        let values =
+            if value.slice.starts_with('[') { value.elements() } else { std::slice::from_ref(value) };
+        for value in values {
+            json_member(export, name, value, depth, sink);
+        }
+    }
+    if depth == 0 {
+        one.elements().iter().for_each(|value| json_member(export, "element", value, depth, sink));
+    }
+}
+
+fn json_member<'a>(export: &'a Export, name: &str, value: &Json<'a>, depth: usize, sink: &mut dyn Sink<'a>) {
+    let start = value.origin.start;
+    // The name stands before the value, on the same line but for odd writers.
+    let before = export.text().get(..start as usize).unwrap_or_default();
+    let quoted = before.trim_end().strip_suffix(':').map_or(before, str::trim_end);
+    let known = quoted.strip_suffix('"').and_then(|text| text.get(text.len().checked_sub(name.len())?..));
+    let name = known.filter(|text| *text == name).or_else(|| find_name(export, name, start));
+    let Some(name) = name else {
+        sink.broken(value.origin, "the name of this value is written with escapes, which are not read here");
+        return;
+    };
+    let mut found = vec![Word { text: name, start, end: start }];
+    let scalar = value.slice.trim();
+    if !scalar.starts_with(['{', '[']) && scalar != "null" {
+        let inner = scalar.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(scalar);
+        let origin = export.origin_of(inner);
+        found.push(Word { text: inner, start: origin.start, end: origin.end });
+    }
+    sink.statement(depth, &found, value.origin);
+    json_value(export, value, depth + 1, sink);
+}
+
+/// The text of a name somewhere before a place: of the elements of a list the name stands before the first.
+fn find_name<'a>(export: &'a Export, name: &str, before: u32) -> Option<&'a str> {
+    if name == "element" {
+        return Some("element");
+    }
+    let text = export.text().get(..before as usize)?;
+    let at = text.rfind(&format!("\"{name}\""))?;
+    text.get(at + 1..at + 1 + name.len())
+}
+
+/// Elements are statements, attributes are statements in theirs, and text belongs to the element that holds it.
+fn xml<'a>(export: &'a Export, sink: &mut dyn Sink<'a>) {
+    // Entities of a document type could grow without end; none is read.
+    let options = roxmltree::ParsingOptions { allow_dtd: false, ..roxmltree::ParsingOptions::default() };
+    let document = match roxmltree::Document::parse_with_options(export.text(), options) {
+        Ok(document) => document,
+        Err(error) => {
+            let line = export.line(error.pos().row);
+            let at = line.map_or(export.origin(0..0), |line| export.origin_of(line.text));
+            sink.broken(at, &format!("this is not XML: {error}"));
+            return;
+        }
+    };
+    element(export, document.root_element(), 0, sink);
+}
+
+fn element<'a>(export: &'a Export, node: roxmltree::Node<'_, '_>, depth: usize, sink: &mut dyn Sink<'a>) {
+    let range = node.range();
+    let text = export.text();
+    // The heading: the element's first tag.
+    let head = text.get(range.clone()).unwrap_or_default();
+    let heading = head.find('>').map_or(range.end, |end| range.start + end + 1);
+    let line = export.origin(range.start..heading);
+    if depth >= DEPTH {
+        sink.broken(line, "this stands in more statements than are followed");
+        return;
+    }
+    let slice = |name: &str, from: usize| -> Option<&'a str> {
+        let at = text.get(from..)?.find(name)? + from;
+        text.get(at..at + name.len())
+    };
+    let Some(name) = slice(node.tag_name().name(), range.start) else { return };
+    let mut found = vec![Word { text: name, start: line.start, end: line.start }];
+    let texts: Vec<_> = node.children().filter(|child| child.is_text()).collect();
+    let mut whole = line;
+    if !node.children().any(|child| child.is_element()) {
+        for child in texts {
+            let inner = text.get(child.range()).unwrap_or_default().trim();
+            if !inner.is_empty() {
+                let origin = export.origin_of(inner);
+                found.push(Word { text: inner, start: origin.start, end: origin.end });
+                whole.end = whole.end.max(origin.end);
+            }
+        }
+    }
+    sink.statement(depth, &found, whole);
+    for attribute in node.attributes() {
+        let at = attribute.range();
+        let value = text.get(attribute.range_value()).unwrap_or_default();
+        if let Some(name) = slice(attribute.name(), at.start) {
+            let origin = export.origin(attribute.range_value());
+            let words = [
+                Word { text: name, start: origin.start, end: origin.start },
+                Word { text: value, start: origin.start, end: origin.end },
+            ];
+            sink.statement(depth + 1, &words, export.origin(at));
+        }
+    }
+    for child in node.children().filter(roxmltree::Node::is_element) {
+        element(export, child, depth + 1, sink);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[derive(Default)]
+    struct Told(Vec<String>);
+
+    impl<'a> Sink<'a> for Told {
+        fn statement(&mut self, depth: usize, words: &[Word<'a>], _: Origin) {
+            let texts: Vec<&str> = words.iter().map(|word| word.text).collect();
+            self.0.push(format!("{}{}", ">".repeat(depth), texts.join("_")));
+        }
+
+        fn broken(&mut self, at: Origin, _: &str) {
+            self.0.push(format!("!{}", at.start));
+        }
+    }
+
+    fn told(shape: Shape, text: &str) -> String {
+        let export = Export::new(ExportId(0), "x", text.into());
+        let mut told = Told::default();
+        walk(shape, &["#".to_owned()], &export, &mut told);
+        told.0.join(" ")
+    }
+
+    #[test]
+    fn shapes() {
+        for (shape, text, wanted) in [
+            (Shape::Lines, "a b\n# c\n  d 'e f'\n\n", "a_b d_e f"),
+            (Shape::Indented, "a\n  b\n    c\n  d\n e\nf\n", "a >b >>c >d >e f"),
+            (Shape::Indented, "a\n\tb\n        c\n", "a >b >c"),
+            (Shape::Braces, "a { b c; d { e } }\nf\ng \"{\" h;\n", "a >b_c >d >>e f g_{_h"),
+            (Shape::Braces, "a {\n b\n}\n}\n", "a >b !9"),
+            (Shape::Sections, "x = 1\n[a b]\nc = d e\nf\n[g]\n", "x_1 a_b >c_d_e >f g"),
+            (Shape::Csv, "n;to\n\"a;b\";c d\n;e\n", "row >n_a;b >to_c_d row >to_e"),
+            (
+                Shape::Json,
+                "{\"a\": {\"b\": [1, \"c d\"], \"e\": null}, \"f\": [{\"g\": true}]}",
+                "a >b_1 >b_c d >e f >g_true",
+            ),
+            (Shape::Json, "{\"a\": ", "!0"),
+            (Shape::Xml, "<a x=\"1\"><b>c d</b><e/></a>", "a >x_1 >b_c d >e"),
+            (Shape::Xml, "<a><b></a>", "!0"),
+        ] {
+            assert_eq!(told(shape, text), wanted, "{shape:?} {text}");
+        }
+    }
+
+    #[test]
+    fn deep_ones_end() {
+        let deep = told(Shape::Braces, &"a { ".repeat(100));
+        assert!(deep.contains('!'));
+        assert!(told(Shape::Xml, &format!("{}{}", "<a>".repeat(60), "</a>".repeat(60))).contains('!'));
+        let steps: String = (0..60).map(|depth| format!("{}a\n", " ".repeat(depth))).collect();
+        assert!(told(Shape::Indented, &steps).contains('!'));
+    }
+}

@@ -1,0 +1,251 @@
+//! What captures take, and what becomes of it.
+
+use super::pattern::Word;
+use crate::sheet::node::{Node, Value};
+use crate::sheet::take::nearest;
+use ipnet::IpNet;
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr};
+use trevlin_model::{IpRange, Origin, PortRange};
+
+/// What a capture takes.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Kind {
+    /// Any word.
+    Word,
+    /// All words that are left, as one text.
+    Rest,
+    /// An IP address.
+    Address,
+    /// An address with the length of its prefix.
+    Prefix,
+    /// An address and a mask, as two words.
+    Masked,
+    /// An address and a mask in which set bits do not matter, as two words.
+    Wildcard,
+    /// An address, a prefix, or two addresses with a dash between them.
+    Range,
+    /// A port.
+    Port,
+    /// Ports and ranges of ports, joined by commas.
+    Ports,
+    /// A secret.
+    Secret,
+    /// Yes or no, in one of many words.
+    YesNo,
+    /// A whole number.
+    Number,
+    /// A span of time, in seconds, or with units as `1h30m`.
+    Duration,
+    /// One of these words.
+    OneOf(Vec<String>),
+    /// A word of a map, by the map's number.
+    Mapped(usize),
+}
+
+const KINDS: [(&str, Kind); 13] = [
+    ("word", Kind::Word),
+    ("rest", Kind::Rest),
+    ("address", Kind::Address),
+    ("prefix", Kind::Prefix),
+    ("masked", Kind::Masked),
+    ("wildcard", Kind::Wildcard),
+    ("range", Kind::Range),
+    ("port", Kind::Port),
+    ("ports", Kind::Ports),
+    ("secret", Kind::Secret),
+    ("yes-no", Kind::YesNo),
+    ("number", Kind::Number),
+    ("duration", Kind::Duration),
+];
+
+impl Kind {
+    /// The kind for the word behind a capture's colon.
+    pub(super) fn parse(text: &str, maps: &BTreeMap<String, usize>) -> Result<Self, String> {
+        if let Some(number) = maps.get(text) {
+            return Ok(Self::Mapped(*number));
+        }
+        if let Some((_, kind)) = KINDS.iter().find(|(word, _)| *word == text) {
+            return Ok(kind.clone());
+        }
+        if text.contains(',') {
+            let all: Vec<String> =
+                text.split(',').map(|one| one.trim().to_owned()).filter(|one| !one.is_empty()).collect();
+            return Ok(Self::OneOf(all));
+        }
+        let known: Vec<&str> =
+            KINDS.iter().map(|(word, _)| *word).chain(maps.keys().map(String::as_str)).collect();
+        Err(format!("`{text}` is nothing that a capture takes; {}", nearest(text, &known)))
+    }
+
+    /// How many words it takes, where that is always the same.
+    pub(super) fn words(&self) -> Option<usize> {
+        match self {
+            Self::Rest => None,
+            Self::Masked | Self::Wildcard => Some(2),
+            _ => Some(1),
+        }
+    }
+
+    /// How many of these words it takes, where they fit. Words of a map fit whether the map has them or not: what it has not is told,
+    /// and not passed over for another phrase.
+    pub(super) fn takes(&self, words: &[Word<'_>]) -> Option<usize> {
+        let first = words.first()?.text;
+        let fits = match self {
+            Self::Word | Self::Secret | Self::Mapped(_) => true,
+            Self::Rest => return Some(words.len()),
+            Self::Address => first.parse::<IpAddr>().is_ok(),
+            Self::Prefix => first.contains('/') && first.parse::<IpNet>().is_ok(),
+            Self::Masked => return masked(first, words.get(1)?.text, false).map(|_| 2),
+            Self::Wildcard => return masked(first, words.get(1)?.text, true).map(|_| 2),
+            Self::Range => first.parse::<IpRange>().is_ok(),
+            Self::Port => first.parse::<u16>().is_ok(),
+            Self::Ports => ports(first).is_some(),
+            Self::YesNo => yes_no(first).is_some(),
+            Self::Number => first.parse::<i64>().is_ok(),
+            Self::Duration => seconds(first).is_some(),
+            Self::OneOf(all) => all.iter().any(|one| one == first),
+        };
+        fits.then_some(1)
+    }
+
+    /// The value of the words that it took.
+    ///
+    /// # Errors
+    /// When a map does not have the word.
+    pub(super) fn value(
+        &self,
+        words: &[Word<'_>],
+        text: &str,
+        origin: Origin,
+        maps: &[Map],
+    ) -> Result<Node, String> {
+        let first = words.first().map_or("", |word| word.text);
+        let plain = |value| Node { origin, value };
+        Ok(match self {
+            Self::Rest => plain(Value::Text(text.to_owned())),
+            Self::Masked | Self::Wildcard => {
+                let second = words.get(1).map_or("", |word| word.text);
+                let net = masked(first, second, *self == Self::Wildcard).map(|net| net.to_string());
+                plain(Value::Text(net.unwrap_or_default()))
+            }
+            Self::Ports => {
+                let all = ports(first).unwrap_or_default();
+                plain(Value::List(all.iter().map(|one| plain(Value::Text(one.to_string()))).collect()))
+            }
+            Self::YesNo => plain(Value::Truth(yes_no(first) == Some(true))),
+            Self::Number => plain(Value::Number(first.parse().unwrap_or_default())),
+            Self::Duration => plain(Value::Number(seconds(first).unwrap_or_default())),
+            Self::Mapped(number) => {
+                let map = &maps[*number];
+                let Some(value) = map.words.get(first) else {
+                    let known: Vec<&str> = map.words.keys().map(String::as_str).collect();
+                    return Err(format!(
+                        "`{first}` is not in the map `{}`; {}",
+                        map.name,
+                        nearest(first, &known)
+                    ));
+                };
+                let mut value = value.clone();
+                place(&mut value, origin);
+                value
+            }
+            _ => plain(Value::Text(first.to_owned())),
+        })
+    }
+}
+
+/// Gives a value, and all in it, another place.
+pub(super) fn place(node: &mut Node, origin: Origin) {
+    node.origin = origin;
+    match &mut node.value {
+        Value::Table(entries) => {
+            for entry in entries {
+                entry.key_origin = origin;
+                place(&mut entry.node, origin);
+            }
+        }
+        Value::List(all) => all.iter_mut().for_each(|one| place(one, origin)),
+        _ => {}
+    }
+}
+
+/// The appliance's words and what they stand for.
+#[derive(Debug, Clone)]
+pub(crate) struct Map {
+    pub(super) name: String,
+    pub(super) words: BTreeMap<String, Node>,
+}
+
+/// An address and a mask as a prefix. The address is kept whole, as that of an interface is.
+fn masked(address: &str, mask: &str, inverse: bool) -> Option<IpNet> {
+    let address: Ipv4Addr = address.parse().ok()?;
+    let mask = u32::from(mask.parse::<Ipv4Addr>().ok()?);
+    let mask = if inverse { !mask } else { mask };
+    IpNet::with_netmask(address.into(), Ipv4Addr::from(mask).into()).ok()
+}
+
+fn ports(text: &str) -> Option<Vec<PortRange>> {
+    text.split(',').map(|one| one.trim().parse().ok()).collect()
+}
+
+fn yes_no(word: &str) -> Option<bool> {
+    match word.to_ascii_lowercase().as_str() {
+        "yes" | "true" | "on" | "1" | "enable" | "enabled" => Some(true),
+        "no" | "false" | "off" | "0" | "disable" | "disabled" => Some(false),
+        _ => None,
+    }
+}
+
+/// Seconds of a span of time: a number, or numbers with the units `s`, `m`, `h`, `d`, `w`.
+fn seconds(text: &str) -> Option<i64> {
+    if let Ok(number) = text.parse::<u32>() {
+        return Some(i64::from(number));
+    }
+    let (mut whole, mut number) = (0i64, None::<i64>);
+    for letter in text.chars() {
+        if let Some(digit) = letter.to_digit(10) {
+            number = Some(number.unwrap_or(0).checked_mul(10)?.checked_add(i64::from(digit))?);
+            continue;
+        }
+        let unit = match letter.to_ascii_lowercase() {
+            's' => 1,
+            'm' => 60,
+            'h' => 3600,
+            'd' => 86_400,
+            'w' => 604_800,
+            _ => return None,
+        };
+        whole = whole.checked_add(number.take()?.checked_mul(unit)?)?;
+    }
+    number.is_none().then_some(whole).filter(|_| !text.is_empty())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spans_masks_and_ports() {
+        for (text, wanted) in [
+            ("30", Some(30)),
+            ("1h30m", Some(5400)),
+            ("2d", Some(172_800)),
+            ("5x", None),
+            ("h", None),
+            ("", None),
+        ] {
+            assert_eq!(seconds(text), wanted, "{text}");
+        }
+        for (address, mask, inverse, wanted) in [
+            ("10.4.0.9", "255.255.255.0", false, Some("10.4.0.9/24")),
+            ("10.4.0.0", "0.0.0.255", true, Some("10.4.0.0/24")),
+            ("10.4.0.0", "255.0.255.0", false, None),
+            ("10.4.0.0", "x", false, None),
+        ] {
+            assert_eq!(masked(address, mask, inverse).map(|net| net.to_string()).as_deref(), wanted);
+        }
+        assert_eq!(ports("80,8000-8010").map(|all| all.len()), Some(2));
+        assert!(ports("80,").is_none());
+    }
+}
