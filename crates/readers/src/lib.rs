@@ -59,6 +59,7 @@ mod sysctl;
 #[cfg(test)]
 mod testing;
 mod tls;
+mod uci;
 mod upkeep;
 mod web;
 mod yaml;
@@ -144,6 +145,7 @@ pub const READERS: &[Reader] = &[
     ike::swanctl::READER,
     sysctl::READER,
     upkeep::timesyncd::READER,
+    uci::READER,
     naming::unbound::READER,
     upkeep::units::LIST,
     upkeep::units::LINKS,

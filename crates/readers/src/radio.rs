@@ -36,7 +36,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-type Values<'a> = BTreeMap<&'a str, (&'a str, Origin)>;
+pub(crate) type Values<'a> = BTreeMap<&'a str, (&'a str, Origin)>;
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
@@ -114,7 +114,7 @@ const JUDGED: [&str; 18] = [
     "acct_server_shared_secret",
 ];
 
-fn radio(values: &Values<'_>) -> Option<Radio> {
+pub(crate) fn radio(values: &Values<'_>) -> Option<Radio> {
     let get = |name: &str| values.get(name).copied();
     let (name, line) = get("ssid").or_else(|| get("ssid2")).or_else(|| get("utf8_ssid"))?;
     let wep = values

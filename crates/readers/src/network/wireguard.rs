@@ -58,28 +58,28 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// What one peer may send from, and where it is.
-pub(super) struct Peer<'a> {
+pub(crate) struct Peer<'a> {
     /// Whose it is.
-    pub(super) who: String,
+    pub(crate) who: String,
     /// Whether the configuration names where it is.
-    pub(super) called: bool,
+    pub(crate) called: bool,
     /// `AllowedIPs`, each with its place.
-    pub(super) allowed: Vec<(&'a str, Origin)>,
+    pub(crate) allowed: Vec<(&'a str, Origin)>,
     /// Its public key.
-    pub(super) public_key: Option<String>,
+    pub(crate) public_key: Option<String>,
     /// Where it is called.
-    pub(super) endpoint: Option<String>,
+    pub(crate) endpoint: Option<String>,
     /// The place of the key that is shared besides.
-    pub(super) shared_key: Option<Origin>,
+    pub(crate) shared_key: Option<Origin>,
     /// Seconds between packets that keep the way open.
-    pub(super) keepalive: Option<u32>,
+    pub(crate) keepalive: Option<u32>,
     /// The line to point at.
-    pub(super) origin: Origin,
+    pub(crate) origin: Origin,
 }
 
 /// How a peer is called: by the comment above it, else by the beginning of its public key. A comment may also be a line
 /// that was switched off, with a key in it, so only plain words are a name.
-pub(super) fn name(comment: Option<&str>, public_key: Option<&str>) -> String {
+pub(crate) fn name(comment: Option<&str>, public_key: Option<&str>) -> String {
     let words = comment.map(|text| text.trim_start_matches("Name =").trim()).filter(|text| {
         !text.is_empty()
             && text.len() <= 60
@@ -94,7 +94,7 @@ pub(super) fn name(comment: Option<&str>, public_key: Option<&str>) -> String {
 }
 
 /// Takes a peer into the address side of a tunnel, and among its peers.
-pub(super) fn take(peer: &Peer<'_>, plan: &mut AddressPlan, peers: &mut Vec<WireGuardPeer>) {
+pub(crate) fn take(peer: &Peer<'_>, plan: &mut AddressPlan, peers: &mut Vec<WireGuardPeer>) {
     let mut allowed = Vec::new();
     for (text, origin) in &peer.allowed {
         let Some(net) = addresses::take(text, *origin, &mut plan.malformed, addresses::prefix) else {
@@ -123,7 +123,7 @@ pub(super) fn take(peer: &Peer<'_>, plan: &mut AddressPlan, peers: &mut Vec<Wire
 }
 
 /// The values of a list with blanks around its commas, each with its place.
-pub(super) fn listed<'a>(export: &Export, value: &'a str) -> Vec<(&'a str, Origin)> {
+pub(crate) fn listed<'a>(export: &Export, value: &'a str) -> Vec<(&'a str, Origin)> {
     value
         .split(',')
         .map(str::trim)
@@ -133,7 +133,7 @@ pub(super) fn listed<'a>(export: &Export, value: &'a str) -> Vec<(&'a str, Origi
 }
 
 /// Keys that are secrets, with whose they are.
-pub(super) fn secret(export: &Export, value: &str, kind: SecretKind, owner: &str) -> Option<Arc<HeldSecret>> {
+pub(crate) fn secret(export: &Export, value: &str, kind: SecretKind, owner: &str) -> Option<Arc<HeldSecret>> {
     (!value.is_empty()).then(|| {
         Arc::new(HeldSecret {
             secret: Secret::new(value),
@@ -145,7 +145,7 @@ pub(super) fn secret(export: &Export, value: &str, kind: SecretKind, owner: &str
 }
 
 /// Adds the tunnel. `port` is where it answers; without one the kernel takes any, so that nobody can call.
-pub(super) fn finish(
+pub(crate) fn finish(
     reading: &mut Reading,
     device: &str,
     plan: AddressPlan,

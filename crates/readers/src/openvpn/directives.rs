@@ -12,6 +12,7 @@ struct Table {
     passed_over: BTreeSet<String>,
     inline: BTreeSet<String>,
     removed: BTreeMap<String, String>,
+    switches: BTreeSet<String>,
 }
 
 static TABLE: LazyLock<Table> = LazyLock::new(|| {
@@ -49,6 +50,11 @@ pub(super) fn class(name: &str) -> Option<Class> {
 /// Whether a file's content may stand in the configuration under this name.
 pub(super) fn inline(name: &str) -> bool {
     TABLE.inline.contains(name)
+}
+
+/// Whether a directive takes nothing, so that it is on where it stands.
+pub(super) fn is_switch(name: &str) -> bool {
+    TABLE.switches.contains(name)
 }
 
 /// The version from which on the daemon refuses a directive.

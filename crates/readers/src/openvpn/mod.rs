@@ -95,6 +95,43 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut config = Config::default();
     take(export, around, &mut config, &mut book, &mut vec![export.path()]);
+    finish(config, export, around, &mut reading);
+    reading
+}
+
+/// Directives that are switches: they stand alone, or not at all.
+pub(crate) fn is_switch(name: &str) -> bool {
+    directives::is_switch(name)
+}
+
+/// Reads a configuration from lines of another file: names of directives, what stands behind them, and their places.
+pub(crate) fn read_lines(
+    lines: Vec<(String, String, trevlin_model::Origin)>,
+    export: &Export,
+    around: &Surroundings<'_>,
+    reading: &mut Reading,
+) {
+    let mut config = Config::default();
+    for (name, rest, origin) in lines {
+        let range = origin.start as usize..origin.end as usize;
+        let args = rest.split_whitespace().map(|word| (word.to_owned(), range.clone())).collect();
+        let directive = Directive { name, args, inline: None, optional: false, origin };
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        match class(&directive.name) {
+            None => book.not_understood(origin, unknown(&directive)),
+            Some(known) => {
+                if let Some(why) = config.take(&directive, export, known == Class::Kept) {
+                    book.not_understood(origin, why);
+                }
+            }
+        }
+    }
+    finish(config, export, around, reading);
+}
+
+/// What the directives of a configuration come to.
+fn finish(mut config: Config, export: &Export, around: &Surroundings<'_>, reading: &mut Reading) {
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for (path, alone) in &config.files_with_passwords {
         if let Some(held) = proof::saved_password(path, *alone, export, around) {
             book.understood(held.origin);
@@ -111,7 +148,6 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         let per_client = pattern.map(|pattern| around.find_all(&pattern, export)).unwrap_or_default();
         reading.facts.tunnels.push(evaluate::tunnel(config, &per_client, export));
     }
-    reading
 }
 
 /// Reads one file into the configuration.

@@ -194,6 +194,9 @@ struct Frame<'a> {
     known: Vec<(usize, Option<Vec<Taken>>)>,
 }
 
+/// What each level of a phrase took, by how deep its statement stands.
+type ByLevel = Vec<(usize, Vec<Taken>)>;
+
 struct Runner<'a, 'b> {
     book: &'b Phrasebook,
     export: &'a Export,
@@ -308,7 +311,7 @@ impl<'a> Runner<'a, '_> {
     }
 
     /// The first phrase that fits the statement and those around it, with what each level took.
-    fn first_of(&mut self, candidates: &[usize]) -> Option<(usize, Vec<(usize, Vec<Taken>)>)> {
+    fn first_of(&mut self, candidates: &[usize]) -> Option<(usize, ByLevel)> {
         let book = self.book;
         'phrases: for number in candidates {
             let phrase = &book.phrases[*number];
@@ -337,7 +340,7 @@ impl<'a> Runner<'a, '_> {
         None
     }
 
-    fn land(&mut self, number: usize, taken: Vec<(usize, Vec<Taken>)>, line: Origin, negated: bool) -> Took {
+    fn land(&mut self, number: usize, taken: ByLevel, line: Origin, negated: bool) -> Took {
         let book = self.book;
         let phrase = &book.phrases[number];
         let mut values = Values::default();

@@ -3,7 +3,7 @@
 use super::{Judged, REFERENCES, each_rule, named};
 use crate::rules::{EVERY_SERVICE, describe, let_through, within_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Hook, Match, MatchKind, Origin, Rule, Tunnel, TunnelFamily};
+use trevlin_model::{Chain, Filter, Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
 use trevlin_packets::review::Standing;
 
 /// The check.
@@ -28,6 +28,87 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+    if judged.chain.hook.is_some() {
+        return judge_alone(estate, judged);
+    }
+    // What leads to a chain narrows what its rules let through; the widest way there counts.
+    let ways = ways_to(judged.review.filter, judged.chain, 0);
+    if ways.is_empty() {
+        return judge_alone(estate, judged);
+    }
+    let mut worst: Option<Fail> = None;
+    let mut passes = false;
+    for way in ways.into_iter().take(MOST_WAYS) {
+        let mut matches: Vec<Match> = way.matches.into_iter().cloned().collect();
+        for one in &judged.rule.matches {
+            if !matches.contains(one) {
+                matches.push(one.clone());
+            }
+        }
+        let rule = Rule { matches, ..judged.rule.clone() };
+        // Within one network nothing is opened to another.
+        if entering(&rule).is_some() && entering(&rule) == leaving(&rule) {
+            passes = true;
+            continue;
+        }
+        match judge_alone(estate, &Judged { rule: &rule, ..*judged }) {
+            Verdict::Fail(mut fail) => {
+                fail.evidence.insert(0, way.last.origin);
+                if worst.as_ref().is_none_or(|known| known.severity < fail.severity) {
+                    worst = Some(fail);
+                }
+            }
+            Verdict::Pass => passes = true,
+            _ => {}
+        }
+    }
+    match worst {
+        Some(fail) => Verdict::Fail(fail),
+        None if passes => Verdict::Pass,
+        None => Verdict::DoesNotApply,
+    }
+}
+
+/// A way by which packets come to a chain: all conditions on it, and the rule that leads there.
+struct WayTo<'a> {
+    matches: Vec<&'a Match>,
+    last: &'a Rule,
+}
+
+/// How many ways to a chain are looked at, and how long they may be.
+const MOST_WAYS: usize = 64;
+const LONGEST_WAY: usize = 8;
+
+fn ways_to<'a>(filter: &'a Filter, chain: &Chain, depth: usize) -> Vec<WayTo<'a>> {
+    let mut found: Vec<WayTo<'a>> = Vec::new();
+    if depth > LONGEST_WAY {
+        return found;
+    }
+    for outer in &filter.chains {
+        for rule in &outer.rules {
+            let leads =
+                matches!(&rule.target, Target::Jump(name) | Target::Goto(name) if *name == chain.name);
+            if !leads || found.len() >= MOST_WAYS {
+                continue;
+            }
+            let own = || rule.matches.iter();
+            if let Some(hook) = outer.hook {
+                if !matches!(hook, Hook::Input | Hook::Forward) {
+                    continue;
+                }
+                found.push(WayTo { matches: own().collect(), last: rule });
+            } else {
+                found.extend(ways_to(filter, outer, depth + 1).into_iter().map(|mut way| {
+                    way.matches.extend(own());
+                    WayTo { last: rule, ..way }
+                }));
+            }
+        }
+    }
+    found
+}
+
+fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
     if !hooks.iter().any(|hook| matches!(hook, Hook::Input | Hook::Forward))
         || within_device(estate, judged.device, judged.rule)
@@ -37,6 +118,11 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     let Some(breadth) = let_through(judged.review.spaces, judged.rule) else {
         return Verdict::DoesNotApply;
     };
+    // What was forwarded is limited by the forwards.
+    let forwarded = |one: &Match| matches!(one.kind, MatchKind::States(states) if !one.negated && states.dnat && !states.new && !states.established);
+    if judged.rule.matches.iter().any(forwarded) {
+        return Verdict::Pass;
+    }
     let words = describe(judged.rule);
     let bare = words.from == "any" && words.to == "any";
     // A rule without any condition is another check; one for what IPsec or a mark singles out is limited by that.
@@ -141,9 +227,16 @@ mod tests {
         let route = r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#;
         for (what, rules, wanted) in [
             (
+                "what leads there narrows it",
+                "-N out\n-A FORWARD -i eth1 -j out\n-A out -o eth0 -j ACCEPT",
+                &["fail low d iptables-save.txt:6 iptables-save.txt:7 ip-addr.json:1"][..],
+            ),
+            ("within one network", "-N out\n-A FORWARD -i eth1 -j out\n-A out -o eth1 -j ACCEPT", &[]),
+            ("what was forwarded", "-A FORWARD -i eth0 -m conntrack --ctstate DNAT -j ACCEPT", &[]),
+            (
                 "from outside",
                 "-A FORWARD -i eth0 -d 10.4.0.9 -j ACCEPT",
-                &["fail high d iptables-save.txt:5 ip-addr.json:1"][..],
+                &["fail high d iptables-save.txt:5 ip-addr.json:1"],
             ),
             (
                 "to the outside",

@@ -28,6 +28,7 @@ use crate::{Answer, Estate, Verdict};
 use trevlin_model::{Chain, Rule};
 
 /// A rule under review.
+#[derive(Clone, Copy)]
 pub(super) struct Judged<'a> {
     pub(super) device: usize,
     pub(super) review: &'a FilterReview<'a>,

@@ -1,8 +1,10 @@
 //! A chain that nothing leads to.
 
 use super::REFERENCES;
-use crate::rules::{leads_to, of_device};
+use crate::rules::{filters, leads_to, of_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::collections::BTreeSet;
+use trevlin_model::{Chain, Filter, Target};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -23,10 +25,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for device in 0..estate.devices.len() {
         for review in of_device(estate, device) {
+            let elsewhere = reached_elsewhere(review.filter);
             for chain in
                 review.filter.chains.iter().filter(|chain| chain.hook.is_none() && !chain.rules.is_empty())
             {
-                let reached = leads_to(&review, chain);
+                let reached = leads_to(&review, chain) || elsewhere.contains(chain.name.as_str());
                 let denies = chain.rules.iter().any(|rule| {
                     matches!(rule.target, trevlin_model::Target::Drop | trevlin_model::Target::Reject)
                 });
@@ -61,6 +64,24 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// Chains that packets come to from base chains which do not filter, those that translate or mark.
+fn reached_elsewhere(filter: &Filter) -> BTreeSet<&str> {
+    let names = filter.by_name();
+    let mut open: Vec<&Chain> =
+        filter.chains.iter().filter(|chain| chain.hook.is_some() && !filters(filter, chain)).collect();
+    let mut found = BTreeSet::new();
+    while let Some(chain) = open.pop() {
+        for rule in &chain.rules {
+            if let Target::Jump(name) | Target::Goto(name) = &rule.target
+                && found.insert(name.as_str())
+            {
+                open.extend(names.get(name.as_str()));
+            }
+        }
+    }
+    found
 }
 
 #[cfg(test)]

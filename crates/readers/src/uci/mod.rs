@@ -1,0 +1,115 @@
+//! Exports of OpenWrt: `uci export`, and files below `/etc/config`.
+
+mod firewall;
+mod network;
+mod services;
+#[cfg(test)]
+mod tests;
+mod text;
+mod tunnels;
+
+use crate::forwards;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use network::Networks;
+use text::Package;
+use trevlin_model::{Export, LineClass};
+
+/// The reader.
+pub(crate) const READER: Reader = Reader {
+    name: "uci",
+    title: "configuration of OpenWrt (UCI)",
+    manual: "OpenWrt, the UCI system; firewall4; netifd",
+    recognise,
+    read,
+};
+
+fn recognise(export: &Export) -> Recognition {
+    let (mut sections, mut options, mut others) = (0, 0, 0);
+    for line in export.lines().take(TELLING_LINES) {
+        let text = line.text.trim();
+        let words: Vec<&str> = text.split_whitespace().take(4).collect();
+        match words.as_slice() {
+            [] => {}
+            [first, ..] if first.starts_with('#') => {}
+            ["package", _] => {}
+            ["config", _] | ["config", _, _] => sections += 1,
+            ["option" | "list", _, _, ..] => options += 1,
+            _ => others += 1,
+        }
+    }
+    if sections > 0 && options > 0 && others * 10 <= options { Recognition::Content } else { Recognition::No }
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
+    let parsed = text::parse(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    for (origin, why) in &parsed.broken {
+        book.not_understood(*origin, *why);
+    }
+    for (origin, class) in &parsed.classes {
+        book.class(*origin, *class);
+    }
+    // Devices and addresses of networks stand in a package that may be another file.
+    let elsewhere: Vec<Package> = around
+        .exports
+        .iter()
+        .filter(|one| {
+            one.path() != export.path() && !crate::is_copy(one) && recognise(one) != Recognition::No
+        })
+        .flat_map(|one| text::parse(one).packages)
+        .collect();
+    let networks = Networks::of(elsewhere.iter().chain(&parsed.packages));
+    for package in &parsed.packages {
+        take(package, export, around, &networks, &mut reading);
+    }
+    reading
+}
+
+fn take(
+    package: &Package,
+    export: &Export,
+    around: &Surroundings<'_>,
+    networks: &Networks,
+    reading: &mut Reading,
+) {
+    let mut told = Vec::new();
+    let mut known = true;
+    match package.name.as_str() {
+        "firewall" => {
+            let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+            if let Some(compiled) = firewall::compile(package, networks, &mut book) {
+                reading.facts.forwards.extend(forwards::of(&compiled.filter));
+                reading.facts.filters.push(compiled.filter);
+                reading.facts.not_modelled.extend(compiled.not_modelled);
+            }
+            return;
+        }
+        "network" => network::read(package, export, reading, networks),
+        "dhcp" => services::addresses_and_names(package, networks, reading, &mut told),
+        "dropbear" => services::dropbear(package, networks, reading),
+        "uhttpd" => services::pages(package, reading),
+        "upnpd" => services::ports_on_request(package, reading),
+        "ddns" => services::dynamic_names(package, export, reading),
+        "samba" | "samba4" | "ksmbd" => services::shares(package, networks, reading),
+        "snmpd" => services::monitoring(package, export, reading),
+        "system" => services::system(package, reading),
+        "openvpn" => tunnels::openvpn(package, export, around, reading),
+        "ipsec" => tunnels::ipsec(package, export, reading),
+        "wireless" => tunnels::radios(package, export, reading),
+        _ => known = false,
+    }
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    for section in &package.sections {
+        if known {
+            book.class(section.origin, LineClass::Understood);
+            section.options.iter().for_each(|(_, said)| book.class(said.line, LineClass::Understood));
+        } else {
+            let text = format!("the package `{}` is not read here; look at it yourself", package.name);
+            book.not_understood(section.whole(), text);
+        }
+    }
+    for (origin, text) in told {
+        book.not_understood(origin, text);
+    }
+}
