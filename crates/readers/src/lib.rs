@@ -63,6 +63,7 @@ mod uci;
 mod upkeep;
 mod web;
 mod yaml;
+mod yang;
 
 pub use decode::{DecodeError, decode};
 pub use phrasebook::{BOOK, Phrasebook, Took, Tried, guide as phrasebook_guide};
@@ -152,6 +153,7 @@ pub const READERS: &[Reader] = &[
     files::ftp::VSFTPD,
     network::wireguard::READER,
     ppp::xl2tpd::READER,
+    yang::READER,
 ];
 
 /// Endings of copies that editors, people and package managers leave beside the file a daemon reads.

@@ -349,6 +349,7 @@ fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &Valid
         .collect();
     facts.forwards.retain(|forward| rules.contains(&forward.origin));
     stand_in(&mut facts);
+    find_ways(&mut facts);
     lend_networks(&mut facts);
     turn_sides(&mut facts);
     let kind = entry.kind.or(facts.said_kind).unwrap_or_else(|| kind(&facts));
@@ -392,6 +393,16 @@ fn stand_in(facts: &mut Facts) {
     }
     if facts.routes.is_empty() {
         facts.routes.clone_from(&facts.stored_routes);
+    }
+}
+
+/// A route that names only a gateway leaves by the interface in whose network that lies.
+fn find_ways(facts: &mut Facts) {
+    let interfaces = &facts.interfaces;
+    for route in facts.routes.iter_mut().filter(|route| route.interface.is_none()) {
+        let Some(gateway) = route.gateway else { continue };
+        let holds = |one: &&Interface| one.addresses.iter().any(|address| address.net.contains(&gateway));
+        route.interface = interfaces.iter().find(holds).map(|one| one.name.clone());
     }
 }
 

@@ -7,6 +7,7 @@ mod audit;
 mod common;
 mod demo;
 mod exposure;
+mod five_ways;
 mod leaks;
 mod logins;
 mod reach;

@@ -7,6 +7,7 @@ use super::value::{Kind, Map};
 use crate::sheet::node::{self, Entry, Node, Value};
 use crate::sheet::take::nearest;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use trevlin_model::{Export, Note, Origin, find_paths};
 
 /// What a phrasebook calls itself.
@@ -44,7 +45,7 @@ pub(super) struct Level {
 #[derive(Debug, Clone)]
 pub(super) struct Phrase {
     /// As written.
-    pub(super) says: String,
+    pub(super) says: Arc<str>,
     /// Its line in the phrasebook.
     pub(super) line: u32,
     /// Whether it may stand in any statements.
@@ -313,7 +314,7 @@ impl Reader<'_> {
         }
         let line = self.export.position(at.start).line;
         book.phrases.push(Phrase {
-            says: text.to_owned(),
+            says: text.into(),
             line,
             anywhere,
             levels: numbers,

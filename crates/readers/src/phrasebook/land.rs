@@ -366,6 +366,12 @@ impl Sheet {
             list.origin.get_or_insert(place.line);
             if at == last {
                 match grown {
+                    // What is said of an entry that is known by a key goes into it.
+                    Grown::Table(said) if !matches!(pick.0, Key::New(_)) => {
+                        if let Some(entry) = list.entry(pick, place) {
+                            entry.fields.extend(said.fields);
+                        }
+                    }
                     Grown::Leaf(Node { value: Value::List(all), .. }) => {
                         list.items.extend(all.into_iter().map(Grown::Leaf));
                     }
@@ -391,7 +397,7 @@ impl Sheet {
     /// The finished sheet. What is copied is put in; what is not there to be copied is told.
     pub(super) fn finish(self, notes: &mut Vec<Note>) -> Node {
         let whole = Grown::Table(self.top);
-        let finished = settle(&whole, &whole, notes, 0);
+        let finished = if has_copies(&whole) { settle(&whole, &whole, notes, 0) } else { moved(whole) };
         let mut node = finished
             .unwrap_or_else(|| Node::table(Origin { export: trevlin_model::ExportId(0), start: 0, end: 0 }));
         if let Value::Table(entries) = &mut node.value {
@@ -497,6 +503,35 @@ fn grow(plan: &Plan, values: &Values, place: &Place<'_>) -> Option<Grown> {
             Grown::Leaf(node)
         }
     })
+}
+
+fn has_copies(one: &Grown) -> bool {
+    match one {
+        Grown::Leaf(_) => false,
+        Grown::Copy(..) => true,
+        Grown::Table(table) => table.fields.iter().any(|(_, _, value)| has_copies(value)),
+        Grown::List(list) => list.items.iter().any(has_copies),
+    }
+}
+
+/// The finished sheet where nothing is copied: everything moves to its place.
+fn moved(one: Grown) -> Option<Node> {
+    match one {
+        Grown::Leaf(node) => Some(node),
+        Grown::Copy(..) => None,
+        Grown::Table(table) => {
+            let entry = |(key, key_origin, value): (Arc<str>, Origin, Grown)| {
+                Some(Entry { key, key_origin, node: moved(value)? })
+            };
+            let entries = table.fields.into_iter().filter_map(entry).collect();
+            Some(Node { origin: table.origin, value: Value::Table(entries) })
+        }
+        Grown::List(list) => {
+            let items: Vec<Node> = list.items.into_iter().filter_map(moved).collect();
+            let origin = list.origin.or_else(|| items.first().map(|one| one.origin))?;
+            Some(Node { origin, value: Value::List(items) })
+        }
+    }
 }
 
 /// How often what is copied may hold copies itself.

@@ -20,6 +20,7 @@ use land::{Place, Sheet, Values};
 use pattern::{Taken, Word};
 use shape::{DEPTH, Sink};
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, LineClass, Note, Origin};
 use value::Kind;
@@ -28,7 +29,7 @@ use value::Kind;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Took {
     /// A phrase took it: its line in the phrasebook, and how it is written.
-    Phrase(u32, String),
+    Phrase(u32, Arc<str>),
     /// It is known to say nothing here.
     Passed,
     /// No phrase fits, or what it took makes no sense.
@@ -286,16 +287,16 @@ impl<'a> Runner<'a, '_> {
         let Some(first) = self.frames[depth].words.first().map(|word| word.text) else { return Took::Passed };
         let mut candidates = Vec::new();
         self.index.of(depth + 1, first, &mut candidates);
-        if let Some((number, taken)) = self.first_of(&candidates) {
-            return self.land(number, taken, line, false);
+        let mut nobody = None;
+        if let Some(took) = self.take_by(&candidates, line, false, &mut nobody) {
+            return took;
         }
         if self.book.negation.iter().any(|word| word == first) && self.frames[depth].words.len() > 1 {
             let negation = self.frames[depth].words.remove(0);
             self.frames[depth].known.clear();
             let second = self.frames[depth].words[0].text;
             self.index.of(depth + 1, second, &mut candidates);
-            let found = self.first_of(&candidates);
-            let took = found.map(|(number, taken)| self.land(number, taken, line, true));
+            let took = self.take_by(&candidates, line, true, &mut nobody);
             self.frames[depth].words.insert(0, negation);
             self.frames[depth].known.clear();
             if let Some(took) = took {
@@ -307,13 +308,34 @@ impl<'a> Runner<'a, '_> {
         if self.book.passes.iter().any(passes) {
             return Took::Passed;
         }
-        Took::Nobody(format!("no phrase of {} fits", self.book.name))
+        Took::Nobody(nobody.unwrap_or_else(|| format!("no phrase of {} fits", self.book.name)))
+    }
+
+    /// The first phrase that fits and makes sense of what it took; `nobody` says why one that fits does not.
+    fn take_by(
+        &mut self,
+        candidates: &[usize],
+        line: Origin,
+        negated: bool,
+        nobody: &mut Option<String>,
+    ) -> Option<Took> {
+        let mut rest = candidates;
+        while let Some((at, taken)) = self.first_of(rest) {
+            match self.land(rest[at], taken, line, negated) {
+                Took::Nobody(why) => {
+                    nobody.get_or_insert(why);
+                }
+                took => return Some(took),
+            }
+            rest = &rest[at + 1..];
+        }
+        None
     }
 
     /// The first phrase that fits the statement and those around it, with what each level took.
     fn first_of(&mut self, candidates: &[usize]) -> Option<(usize, ByLevel)> {
         let book = self.book;
-        'phrases: for number in candidates {
+        'phrases: for (place, number) in candidates.iter().enumerate() {
             let phrase = &book.phrases[*number];
             let Some(outer) = (self.depth + 1).checked_sub(phrase.levels.len()) else { continue };
             let mut all = Vec::with_capacity(phrase.levels.len());
@@ -335,7 +357,7 @@ impl<'a> Runner<'a, '_> {
                 }
             }
             all.reverse();
-            return Some((*number, all));
+            return Some((place, all));
         }
         None
     }
@@ -343,6 +365,12 @@ impl<'a> Runner<'a, '_> {
     fn land(&mut self, number: usize, taken: ByLevel, line: Origin, negated: bool) -> Took {
         let book = self.book;
         let phrase = &book.phrases[number];
+        let lands = if negated { &phrase.denied } else { &phrase.lands };
+        // Many statements are known and say nothing that lands.
+        let plain = |(_, kind): &(String, Kind)| !matches!(kind, Kind::Secret | Kind::Mapped(_));
+        if lands.is_empty() && phrase.kinds.iter().all(plain) {
+            return Took::Phrase(phrase.line, Arc::clone(&phrase.says));
+        }
         let mut values = Values::default();
         for ((depth, taken), (_, first)) in taken.iter().zip(&phrase.levels) {
             for (capture, from, to) in taken {
@@ -365,10 +393,9 @@ impl<'a> Runner<'a, '_> {
         let levels: Vec<(u64, Origin)> =
             taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
         let place = Place { number: self.number, line, levels: &levels };
-        let lands = if negated { &phrase.denied } else { &phrase.lands };
         for (target, plan) in lands {
             self.sheet.land(target, plan, &values, &place);
         }
-        Took::Phrase(phrase.line, phrase.says.clone())
+        Took::Phrase(phrase.line, Arc::clone(&phrase.says))
     }
 }

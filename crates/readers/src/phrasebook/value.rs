@@ -138,7 +138,8 @@ impl Kind {
             Self::Duration => plain(Value::Number(seconds(first).unwrap_or_default())),
             Self::Mapped(number) => {
                 let map = &maps[*number];
-                let Some(value) = map.words.get(first) else {
+                // What stands for every other word may be said too.
+                let Some(value) = map.words.get(first).or_else(|| map.words.get("*")) else {
                     let known: Vec<&str> = map.words.keys().map(String::as_str).collect();
                     return Err(format!(
                         "`{first}` is not in the map `{}`; {}",

@@ -20,13 +20,15 @@ use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use node::{Entry, Node, Value};
 use ordered::{Ordered, OrderedRule};
+use schemars::JsonSchema;
+use serde::Deserialize;
 use std::sync::Arc;
 use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::OPENSSH;
 use trevlin_model::{
-    DeviceKind, Export, Facts, HeldSecret, NotModelled, Note, Origin, Reference, Setting, TunnelFamily,
-    each_section,
+    DeviceKind, Export, Facts, HeldSecret, MalformedAddress, NotModelled, Note, Origin, Reference, Setting,
+    TunnelFamily, each_section,
 };
 
 /// What a sheet calls itself.
@@ -34,6 +36,8 @@ pub const FORM: &str = "trevlin-sheet/1";
 
 /// Keys of a sheet that are about the device as a whole.
 const HEAD: [&str; 5] = ["sheet", "device", "kind", "files", "complete"];
+/// Section of secrets that belong to nothing else of the sheet.
+const SECRETS: &str = "secrets";
 /// Sections about rules in order, as appliances show them.
 const ORDERED: [&str; 7] =
     ["rule-list", "zones", "address-names", "service-names", "rules", "forwards", "translations"];
@@ -113,6 +117,8 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     for entry in top.entries() {
         if HEAD.contains(&&*entry.key) {
             head(entry, &mut found);
+        } else if &*entry.key == SECRETS {
+            secrets(entry, &mut found);
         } else if ORDERED.contains(&&*entry.key) {
             ordered_section(entry, &mut ordered, &mut found);
         } else if known.contains(&&*entry.key) {
@@ -136,12 +142,35 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
 }
 
 fn known_sections() -> Vec<&'static str> {
-    let mut known = [&HEAD[..], &ORDERED[..]].concat();
+    let mut known = [&HEAD[..], &ORDERED[..], &[SECRETS]].concat();
     macro_rules! names {
         ($($field:ident = $name:literal,)*) => { known.extend([$($name),*]); };
     }
     each_section!(names);
     known
+}
+
+/// A secret of a service: a community, the passphrase of a radio network, a token.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct SheetSecret {
+    /// What it is for.
+    kind: SecretKind,
+    /// Whose it is.
+    of: String,
+    /// The secret itself.
+    secret: HeldSecret,
+}
+
+fn secrets(entry: &Entry, found: &mut Found) {
+    for node in entry.node.each() {
+        let Some(one) = take::take::<SheetSecret>(node, &mut found.notes) else { continue };
+        found.understood.push(node.origin);
+        if !one.secret.secret.is_withheld() {
+            let held = HeldSecret { kind: one.kind, owner: one.of, ..one.secret };
+            found.facts.secrets.push(Arc::new(held));
+        }
+    }
 }
 
 /// Reads one of the sections about rules in order.
@@ -274,12 +303,13 @@ fn section(entry: &Entry, found: &mut Found) {
                 $($name => {
                     for node in entry.node.each() {
                         let before = found.notes.len();
-                        let whole = bare(&of_file(node, &mut found.facts));
+                        let whole = bare(of_file(node, &mut found.facts));
                         if let Some(one) = take::take(&whole, &mut found.notes) {
                             found.facts.$field.push(one);
                             found.understood.push(node.origin);
                             nested(node, &mut found.understood);
                         }
+                        mistyped(node, before, found);
                         if $name == "filters" && found.notes.len() > before {
                             found.facts.not_modelled.push(unread_filter(node.origin));
                         }
@@ -292,6 +322,23 @@ fn section(entry: &Entry, found: &mut Found) {
     each_section!(sections);
     found.facts.has_interfaces |= &*entry.key == "interfaces";
     found.facts.has_sockets |= &*entry.key == "sockets";
+}
+
+/// Keeps what should be an address and is none: it never becomes another silently.
+fn mistyped(node: &Node, before: usize, found: &mut Found) {
+    for note in &mut found.notes[before..] {
+        let at = note.origin;
+        let text = node.find(at).and_then(Node::text).or_else(|| note.text.split('`').nth(1));
+        let wrong = text.filter(|text| {
+            text.contains(['.', ':'])
+                && text.bytes().all(|byte| byte.is_ascii_hexdigit() || b".:/-".contains(&byte))
+        });
+        if let Some(text) = wrong {
+            let why = crate::addresses::what_is_wrong(text);
+            note.text.clone_from(&why);
+            found.facts.malformed.push(MalformedAddress { why, origin: at });
+        }
+    }
 }
 
 /// A filter of which something could not be read decides about packets in a way that is not known.
@@ -314,10 +361,10 @@ fn of_file(node: &Node, facts: &mut Facts) -> Node {
 }
 
 /// An entry that is a single value may stand in a table of its own, beside where it was seen.
-fn bare(node: &Node) -> Node {
+fn bare(node: Node) -> Node {
     match node.entries() {
         [only] if &*only.key == "is" => Node { origin: node.origin, ..only.node.clone() },
-        _ => node.clone(),
+        _ => node,
     }
 }
 

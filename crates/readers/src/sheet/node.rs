@@ -95,23 +95,41 @@ impl Node {
         }
     }
 
-    /// Takes out what stands at a place, and says whether there was anything.
-    pub(crate) fn remove(&mut self, at: Origin) -> bool {
-        let is_at = |node: &Self| node.origin == at;
-        match &mut self.value {
-            Value::Table(entries) => {
-                let before = entries.len();
-                entries.retain(|entry| entry.key_origin != at && !is_at(&entry.node));
-                before != entries.len() || entries.iter_mut().any(|entry| entry.node.remove(at))
+    /// Takes out what lies at the end of a path, and says whether there was anything. A value that is no list is a list of itself.
+    pub(crate) fn remove(&mut self, path: &[Step]) -> bool {
+        let [first, rest @ ..] = path else { return false };
+        match (&mut self.value, first) {
+            (Value::Table(entries), Step::Key(key)) => {
+                let Some(at) = entries.iter().position(|entry| entry.key == *key) else { return false };
+                let inner = &mut entries[at].node;
+                let itself =
+                    rest.is_empty() || (rest == [Step::Index(0)] && !matches!(inner.value, Value::List(_)));
+                if itself {
+                    entries.remove(at);
+                    return true;
+                }
+                inner.remove(rest)
             }
-            Value::List(all) => {
-                let before = all.len();
-                all.retain(|node| !is_at(node));
-                before != all.len() || all.iter_mut().any(|node| node.remove(at))
+            (Value::List(all), Step::Index(at)) if *at < all.len() => {
+                if rest.is_empty() {
+                    all.remove(*at);
+                    return true;
+                }
+                all[*at].remove(rest)
             }
+            (_, Step::Index(0)) => self.remove(rest),
             _ => false,
         }
     }
+}
+
+/// A step into a value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Step {
+    /// Into a table.
+    Key(Arc<str>),
+    /// Into a list.
+    Index(usize),
 }
 
 /// The tree of a TOML document, with what is wrong with its form. What can be read is read.
@@ -275,11 +293,15 @@ mod tests {
     }
 
     #[test]
-    fn what_stands_at_a_place_is_taken_out() {
+    fn what_lies_at_a_path_is_taken_out() {
         let export = export("a = { b = 1, c = [2, 3] }\n");
         let (mut top, _) = of_toml(&export);
-        let inner = top.get("a").unwrap().get("c").unwrap().each()[0].origin;
-        assert!(top.remove(inner) && !top.remove(inner));
+        let (a, b, c) = (Step::Key("a".into()), Step::Key("b".into()), Step::Key("c".into()));
+        assert!(
+            top.remove(&[a.clone(), c.clone(), Step::Index(0)])
+                && !top.remove(&[a.clone(), c, Step::Index(7)])
+        );
+        assert!(top.remove(&[a.clone(), b.clone(), Step::Index(0)]) && !top.remove(&[a, b]));
         assert_eq!(top.get("a").unwrap().get("c").unwrap().each().len(), 1);
     }
 }

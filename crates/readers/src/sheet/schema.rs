@@ -34,6 +34,7 @@ pub fn schema() -> Value {
     properties.insert("rules".into(), list(of::<OrderedRule>(&mut generator)));
     properties.insert("forwards".into(), list(of::<Forwarding>(&mut generator)));
     properties.insert("translations".into(), list(of::<Hiding>(&mut generator)));
+    properties.insert("secrets".into(), list(of::<super::SheetSecret>(&mut generator)));
     macro_rules! sections {
         ($($field:ident = $name:literal,)*) => {$(
             let entry = of_entries(&mut generator, |facts| &facts.$field);

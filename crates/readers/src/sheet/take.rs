@@ -1,9 +1,10 @@
 //! Values of a document become facts: each type of the model says what it wants, and each value knows where it stands.
 
-use super::node::{Entry, Node, Value};
+use super::node::{Entry, Node, Step, Value};
 use serde::Deserialize;
 use serde::de::{self, DeserializeSeed, Deserializer, Unexpected, Visitor};
 use std::fmt;
+use std::sync::Arc;
 use trevlin_model::written::{NOT, ORIGIN, SECRET, SETTING};
 use trevlin_model::{Note, Origin};
 
@@ -17,11 +18,18 @@ pub(super) struct Fault {
     at: Option<Origin>,
     /// What, with what was expected; nothing where the value is as good as not there.
     what: Option<String>,
+    /// The way there from the entry, innermost first: many values may stand at one place.
+    path: Vec<Step>,
 }
 
 impl Fault {
     fn at(mut self, origin: Origin) -> Self {
         self.at.get_or_insert(origin);
+        self
+    }
+
+    fn below(mut self, step: Step) -> Self {
+        self.path.push(step);
         self
     }
 }
@@ -35,7 +43,7 @@ impl fmt::Display for Fault {
 impl std::error::Error for Fault {}
 
 fn fault(what: impl Into<String>) -> Fault {
-    Fault { at: None, what: Some(what.into()) }
+    Fault { at: None, what: Some(what.into()), path: Vec::new() }
 }
 
 impl de::Error for Fault {
@@ -112,7 +120,9 @@ pub(crate) fn take<T: for<'de> Deserialize<'de>>(node: &Node, notes: &mut Vec<No
                 notes.push(Note { origin: at, text });
             }
         }
-        if at == node.origin || !rest.remove(at) {
+        let mut path = std::mem::take(&mut fault.path);
+        path.reverse();
+        if path.is_empty() || !rest.remove(&path) {
             return None;
         }
         fault = match T::deserialize(Give::Node(&rest)) {
@@ -183,14 +193,15 @@ impl<'de, const N: usize> de::SeqAccess<'de> for Parts<'_, N> {
     }
 }
 
-struct List<'a>(std::slice::Iter<'a, Node>);
+struct List<'a>(std::iter::Enumerate<std::slice::Iter<'a, Node>>);
 
 impl<'de> de::SeqAccess<'de> for List<'_> {
     type Error = Fault;
 
     fn next_element_seed<T: DeserializeSeed<'de>>(&mut self, seed: T) -> Result<Option<T::Value>, Fault> {
-        let Some(next) = self.0.next() else { return Ok(None) };
-        seed.deserialize(Give::Node(next)).map(Some).map_err(|fault| fault.at(next.origin))
+        let Some((at, next)) = self.0.next() else { return Ok(None) };
+        let read = seed.deserialize(Give::Node(next)).map(Some);
+        read.map_err(|fault| fault.at(next.origin).below(Step::Index(at)))
     }
 }
 
@@ -201,6 +212,8 @@ struct Fields<'a> {
     fields: std::slice::Iter<'static, &'static str>,
     whole: Origin,
     next: Option<Give<'a>>,
+    /// The key that is being read, where it is stated.
+    key: Option<&'a Arc<str>>,
 }
 
 impl<'de> de::MapAccess<'de> for Fields<'_> {
@@ -210,11 +223,14 @@ impl<'de> de::MapAccess<'de> for Fields<'_> {
         if let Some(entry) = self.entries.next() {
             self.next = Some(Give::Node(&entry.node));
             let known = if &*entry.key == "origin" { "origin of a fact" } else { &entry.key };
-            return seed.deserialize(Give::Text(known)).map(Some).map_err(|fault| fault.at(entry.key_origin));
+            self.key = Some(&entry.key);
+            let read = seed.deserialize(Give::Text(known)).map(Some);
+            return read.map_err(|fault| fault.at(entry.key_origin).below(Step::Key(Arc::clone(&entry.key))));
         }
         for field in self.fields.by_ref() {
             if !self.stated.iter().any(|entry| &*entry.key == *field) {
                 self.next = Some(Give::Missing(self.whole));
+                self.key = None;
                 return seed.deserialize(Give::Text(field)).map(Some);
             }
         }
@@ -223,7 +239,15 @@ impl<'de> de::MapAccess<'de> for Fields<'_> {
 
     fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, Fault> {
         let next = self.next.take().unwrap_or(Give::Missing(self.whole));
-        seed.deserialize(next).map_err(|fault| next.located(fault))
+        let key = self.key.take();
+        seed.deserialize(next).map_err(|fault| {
+            let fault = next.located(fault);
+            match key {
+                Some(key) => fault.below(Step::Key(Arc::clone(key))),
+                // What is missing is missing in the whole.
+                None => fault,
+            }
+        })
     }
 }
 
@@ -292,13 +316,14 @@ impl<'de> Deserializer<'de> for Give<'_> {
                 Value::Number(number) => visitor.visit_i64(*number),
                 Value::Fraction(number) => visitor.visit_f64(*number),
                 Value::Truth(truth) => visitor.visit_bool(*truth),
-                Value::List(all) => visitor.visit_seq(List(all.iter())),
+                Value::List(all) => visitor.visit_seq(List(all.iter().enumerate())),
                 Value::Table(entries) => visitor.visit_map(Fields {
                     entries: entries.iter(),
                     stated: entries,
                     fields: [].iter(),
                     whole: node.origin,
                     next: None,
+                    key: None,
                 }),
             },
             Self::Missing(_) => Err(fault("something is missing here")),
@@ -347,8 +372,8 @@ impl<'de> Deserializer<'de> for Give<'_> {
 
     fn deserialize_seq<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
         match self {
-            Self::Missing(_) => visitor.visit_seq(List([].iter())),
-            Self::Node(node) => visitor.visit_seq(List(node.each().iter())),
+            Self::Missing(_) => visitor.visit_seq(List([].iter().enumerate())),
+            Self::Node(node) => visitor.visit_seq(List(node.each().iter().enumerate())),
             _ => self.deserialize_any(visitor),
         }
     }
@@ -356,7 +381,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
     fn deserialize_tuple<V: Visitor<'de>>(self, len: usize, visitor: V) -> Result<V::Value, Fault> {
         match self {
             Self::Node(Node { value: Value::List(all), .. }) if all.len() == len => {
-                visitor.visit_seq(List(all.iter()))
+                visitor.visit_seq(List(all.iter().enumerate()))
             }
             // A value, and where it stands.
             Self::Node(node) if len == 2 => visitor.visit_seq(Parts([self, Give::Place(node.origin)], 0)),
@@ -384,7 +409,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
         match (name, self) {
             // What is off is as good as not there.
             (ORIGIN, Self::Node(Node { value: Value::Truth(false), .. })) => {
-                Err(Fault { at: None, what: None })
+                Err(Fault { at: None, what: None, path: Vec::new() })
             }
             (ORIGIN, _) => {
                 let origin = self.origin().ok_or_else(|| fault("a place is missing here"))?;
@@ -430,7 +455,10 @@ impl<'de> Deserializer<'de> for Give<'_> {
             _ => return self.deserialize_any(visitor),
         };
         let (entries, fields) = (stated.iter(), fields.iter());
-        visitor.visit_map(Named { inner: Fields { entries, stated, fields, whole, next: None }, name: "" })
+        visitor.visit_map(Named {
+            inner: Fields { entries, stated, fields, whole, next: None, key: None },
+            name: "",
+        })
     }
 
     fn deserialize_enum<V: Visitor<'de>>(
@@ -447,11 +475,11 @@ impl<'de> Deserializer<'de> for Give<'_> {
                     content: Give::Missing(node.origin),
                 }),
                 Value::Table(entries) => match entries.as_slice() {
-                    [only] => visitor.visit_enum(Variant {
-                        name: &only.key,
-                        name_origin: only.key_origin,
-                        content: Give::Node(&only.node),
-                    }),
+                    [only] => {
+                        let (name_origin, content) = (only.key_origin, Give::Node(&only.node));
+                        let read = visitor.visit_enum(Variant { name: &only.key, name_origin, content });
+                        read.map_err(|fault| fault.below(Step::Key(Arc::clone(&only.key))))
+                    }
                     _ => Err(fault(format!("one of these is expected here: {}", variants.join(", ")))),
                 },
                 _ => Err(fault(format!(

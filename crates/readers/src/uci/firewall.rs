@@ -759,13 +759,17 @@ impl<'a> Compiler<'a, '_> {
             let policy = if verdict == Verdict::Accept { Target::Accept } else { Target::Drop };
             chains.push(base(name, hook, ChainKind::Filter, 0, policy, rules, origin));
         }
-        let reject = rule(Vec::new(), Target::Reject, defaults);
-        chains.push(plain("handle_reject".into(), vec![reject], defaults));
         let zones = std::mem::take(&mut self.zones);
         for zone in &zones {
             self.zone_chains(zone, &mut chains);
         }
         self.translations(&zones, first, &mut chains);
+        // The firewall always has this chain; where nothing is rejected, nothing is to be said of it.
+        let rejects = |rule: &Rule| rule.target == Verdict::Reject.target();
+        if chains.iter().flat_map(|chain| &chain.rules).any(rejects) {
+            let reject = rule(Vec::new(), Target::Reject, defaults);
+            chains.push(plain("handle_reject".into(), vec![reject], defaults));
+        }
         chains
     }
 

@@ -11,7 +11,9 @@ use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::housekeeping::{ClockKeeper, LogKeeper, LogTarget};
 use trevlin_model::listen::{DynamicName, Permission, PortMapper};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+};
 use trevlin_model::ssh::{SshBlock, SshServer, SshStatement};
 use trevlin_model::{Export, Families, IpRange, Origin, PortRange, Protocol, Setting};
 
@@ -351,8 +353,10 @@ pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Readi
                 _ => (Protocol::UDP, word),
             };
             let place = match rest.parse::<u16>() {
-                Ok(port) => Some(Endpoint::everywhere(protocol, port, Carried::Plain, said.line)),
-                Err(_) => endpoint(rest, Carried::Plain, said.line).map(|one| Endpoint { protocol, ..one }),
+                Ok(port) => Some(Endpoint::everywhere(protocol, port, Carried::Optional, said.line)),
+                Err(_) => {
+                    endpoint(rest, Carried::Optional, said.line).map(|one| Endpoint { protocol, ..one })
+                }
             };
             let v6 = word.to_ascii_lowercase().starts_with("udp6");
             served.endpoints.extend(
@@ -361,7 +365,7 @@ pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Readi
         }
     }
     if served.endpoints.is_empty() {
-        served.endpoints.push(Endpoint::everywhere(Protocol::UDP, 161, Carried::Plain, first.origin));
+        served.endpoints.push(Endpoint::everywhere(Protocol::UDP, 161, Carried::Optional, first.origin));
     }
     let writes = |name: &str| {
         let mut groups = package
@@ -385,6 +389,7 @@ pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Readi
             None => Setting::Stated { value: Asked::Nothing, origin: community.line },
         };
         part.writes = Setting::Stated { value: writes(name), origin: section.origin };
+        part.encryption = Some(Setting::Stated { value: Demand::Never, origin: section.origin });
         if let Some(said) = section.get("source").filter(|said| said.text != "default") {
             let mut sources = Sources { origins: vec![said.line], ..Sources::default() };
             crate::serving::host(&said.text, &mut sources);

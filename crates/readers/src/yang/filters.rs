@@ -1,0 +1,277 @@
+//! `ietf-access-control-list` (RFC 8519) and `ietf-nat` (RFC 8512).
+
+use super::tree::{Item, Seen};
+use std::net::IpAddr;
+use trevlin_model::{
+    Chain, ChainKind, ExportState, Families, Family, Filter, FilterFormat, Hook, IcmpRange, IpRange, Match,
+    MatchKind, Note, Origin, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
+};
+
+fn holds(kind: MatchKind) -> Match {
+    Match { negated: false, kind }
+}
+
+fn open(what: impl Into<String>) -> Match {
+    holds(MatchKind::NotModelled(what.into()))
+}
+
+fn rule(matches: Vec<Match>, target: Target, origin: Origin) -> Rule {
+    Rule { matches, target, logs: false, comment: None, packets: None, origin }
+}
+
+fn chain(name: &str, hook: Option<(Hook, i32, ChainKind)>, rules: Vec<Rule>, origin: Origin) -> Chain {
+    let (hook, priority, kind) = match hook {
+        Some((hook, priority, kind)) => (Some(hook), priority, kind),
+        None => (None, 0, ChainKind::Filter),
+    };
+    let policy = hook.map(|_| Target::Accept);
+    Chain { name: name.into(), hook, priority, kind, policy, rules, origin }
+}
+
+fn table(name: &str, chains: Vec<Chain>, origin: Origin) -> Filter {
+    Filter {
+        families: Families::Both,
+        format: FilterFormat::Ordered,
+        table: name.into(),
+        state: ExportState::Running,
+        chains,
+        sets: Vec::new(),
+        complete: true,
+        origin,
+    }
+}
+
+/// The lists, each a chain, and where they are attached. A packet that no entry matches has a fate that RFC 8519 leaves to the device.
+pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
+    let mut chains = Vec::new();
+    let mut known = Vec::new();
+    for acl in acls.all("acl") {
+        let Some((name, origin)) = acl.leaf("name", seen) else { continue };
+        acl.identity("type", seen);
+        let mut rules: Vec<Rule> =
+            acl.each(&["aces", "ace"]).into_iter().map(|ace| entry(ace, seen, notes)).collect();
+        let closed = rules.last().is_some_and(|last| last.matches.is_empty());
+        if !closed {
+            let why = "what happens to packets that no entry matches is for the device to say".to_owned();
+            rules.push(rule(Vec::new(), Target::NotModelled { name: why, ends: true }, origin));
+        }
+        known.push(name);
+        chains.push(chain(name, None, rules, origin));
+    }
+    let mut at: [Vec<Rule>; 4] = Default::default();
+    for point in acls.each(&["attachment-points", "interface"]) {
+        let Some((interface, _)) = point.leaf("interface-id", seen) else { continue };
+        for (direction, hooks) in [("ingress", [0, 1]), ("egress", [2, 3])] {
+            for set in point.each(&[direction, "acl-sets", "acl-set"]) {
+                let Some((name, origin)) = set.leaf("name", seen) else { continue };
+                if !known.contains(&name) {
+                    let hint = crate::sheet::take::nearest(name, &known);
+                    notes.push(Note { origin, text: format!("there is no list `{name}`; {hint}") });
+                    continue;
+                }
+                let by = if direction == "ingress" { MatchKind::Entering } else { MatchKind::Leaving };
+                for hook in hooks {
+                    at[hook].push(rule(
+                        vec![holds(by(interface.to_owned()))],
+                        Target::Jump(name.to_owned()),
+                        origin,
+                    ));
+                }
+            }
+        }
+    }
+    let places = [
+        ("ingress to the device", Hook::Input, 0),
+        ("ingress through the device", Hook::Forward, 0),
+        ("egress through the device", Hook::Forward, 10),
+        ("egress from the device", Hook::Output, 0),
+    ];
+    let bases = places.into_iter().zip(at).map(|((name, hook, priority), rules)| {
+        chain(name, Some((hook, priority, ChainKind::Filter)), rules, acls.origin)
+    });
+    let mut all: Vec<Chain> = bases.collect();
+    all.extend(chains);
+    table("access lists", all, acls.origin)
+}
+
+fn entry(ace: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Rule {
+    let (name, origin) = ace.leaf("name", seen).unwrap_or(("", ace.origin));
+    let mut matches = Vec::new();
+    for one in ace.get("matches").map_or(&[][..], |matches| &matches.children) {
+        condition(one, seen, notes, &mut matches);
+    }
+    let actions = ace.get("actions");
+    let forwarding = actions.and_then(|actions| actions.identity("forwarding", seen));
+    let target = match forwarding.map(|(word, _)| word) {
+        Some("accept") => Target::Accept,
+        Some("drop") => Target::Drop,
+        Some("reject") => Target::Reject,
+        other => Target::NotModelled {
+            name: format!("the action {}", other.unwrap_or("that is not stated")),
+            ends: true,
+        },
+    };
+    let logging = actions.and_then(|actions| actions.identity("logging", seen));
+    let logs = logging.is_some_and(|(word, _)| word != "log-none");
+    let packets = ace.at(&["statistics"]).and_then(|one| one.leaf("matched-packets", seen)?.0.parse().ok());
+    // From the name to the action, as far as they follow each other.
+    let last = forwarding.map_or(origin.end, |(_, at)| at.end).max(origin.end);
+    let whole = Origin { end: last, ..origin };
+    Rule {
+        matches,
+        target,
+        logs,
+        comment: (!name.is_empty()).then(|| name.to_owned()),
+        packets,
+        origin: whole,
+    }
+}
+
+fn condition(one: &Item, seen: &Seen, notes: &mut Vec<Note>, into: &mut Vec<Match>) {
+    match one.name.as_str() {
+        "ipv4" | "ipv6" => {
+            let family = if one.name == "ipv4" { Family::V4 } else { Family::V6 };
+            into.push(holds(MatchKind::Version(family)));
+            for leaf in &one.children {
+                let text = leaf.text.as_deref().unwrap_or_default();
+                let kind = match leaf.name.as_str() {
+                    "source-ipv4-network" | "source-ipv6-network" => {
+                        range(leaf, notes).map(|all| MatchKind::Source(vec![all]))
+                    }
+                    "destination-ipv4-network" | "destination-ipv6-network" => {
+                        range(leaf, notes).map(|all| MatchKind::Destination(vec![all]))
+                    }
+                    "protocol" => text.parse().ok().map(|number| MatchKind::Protocol(Protocol(Some(number)))),
+                    other => Some(MatchKind::NotModelled(format!("the field {other}"))),
+                };
+                seen.borrow_mut().push(leaf.origin);
+                into.push(holds(
+                    kind.unwrap_or_else(|| MatchKind::NotModelled(format!("the field {}", leaf.name))),
+                ));
+            }
+        }
+        "tcp" | "udp" => {
+            let protocol = if one.name == "tcp" { Protocol::TCP } else { Protocol::UDP };
+            into.push(holds(MatchKind::Protocol(protocol)));
+            for part in &one.children {
+                match part.name.as_str() {
+                    "source-port" => into.push(ports(part, MatchKind::SourcePorts, seen)),
+                    "destination-port" => into.push(ports(part, MatchKind::DestinationPorts, seen)),
+                    other => {
+                        seen.borrow_mut().push(part.origin);
+                        into.push(open(format!("the field {other}")));
+                    }
+                }
+            }
+        }
+        "icmp" => {
+            let number = |name: &str| one.leaf(name, seen).and_then(|(text, _)| text.parse::<u8>().ok());
+            let v6 = into.iter().any(|one| one.kind == MatchKind::Version(Family::V6));
+            into.push(holds(MatchKind::Protocol(if v6 { Protocol::ICMPV6 } else { Protocol::ICMP })));
+            if let Some(kind) = number("type") {
+                let range = number("code")
+                    .map_or_else(|| IcmpRange::of_type(kind), |code| IcmpRange::of_code(kind, code));
+                into.push(holds(MatchKind::Icmp(vec![range])));
+            }
+        }
+        "ingress-interface" | "egress-interface" => {
+            seen.borrow_mut().push(one.origin);
+            let name = one.text.clone().unwrap_or_default();
+            let by = if one.name == "ingress-interface" { MatchKind::Entering } else { MatchKind::Leaving };
+            into.push(holds(by(name)));
+        }
+        other => into.push(open(format!("the condition {other}"))),
+    }
+}
+
+fn range(leaf: &Item, notes: &mut Vec<Note>) -> Option<IpRange> {
+    let text = leaf.text.as_deref().unwrap_or_default();
+    let found = crate::addresses::prefix(text).map(IpRange::from);
+    if found.is_none() {
+        notes.push(Note { origin: leaf.origin, text: crate::addresses::what_is_wrong(text) });
+    }
+    found
+}
+
+/// Ports as an operator with one, or as a range (RFC 8519, port-range-or-operator).
+fn ports(part: &Item, make: fn(Vec<PortRange>) -> MatchKind, seen: &Seen) -> Match {
+    let number = |name: &str| part.leaf(name, seen).and_then(|(text, _)| text.parse::<u16>().ok());
+    let made = |first, last| holds(make(vec![PortRange { first, last }]));
+    if let (Some(first), Some(last)) = (number("lower-port"), number("upper-port")) {
+        return made(first, last);
+    }
+    let operator = part.leaf("operator", seen).map_or("eq", |(word, _)| word);
+    match (operator, number("port")) {
+        ("eq", Some(port)) => made(port, port),
+        ("neq", Some(port)) => Match { negated: true, ..made(port, port) },
+        ("lte", Some(port)) => made(0, port),
+        ("gte", Some(port)) => made(port, u16::MAX),
+        _ => open("ports that are not stated as RFC 8519 has them"),
+    }
+}
+
+/// Static mappings as forwards, and policies with a pool of outside addresses as translations of sources.
+pub(super) fn translations(nat: &Item, seen: &Seen) -> Option<Filter> {
+    let (mut arrival, mut departure) = (Vec::new(), Vec::new());
+    for instance in nat.each(&["instances", "instance"]) {
+        if instance.is_true("enable", seen).is_some_and(|(on, _)| !on) {
+            continue;
+        }
+        for mapping in instance.each(&["mapping-table", "mapping-entry"]) {
+            if mapping.identity("type", seen).is_some_and(|(kind, _)| kind != "static") {
+                continue;
+            }
+            arrival.extend(forward(mapping, seen));
+        }
+        for policy in instance.all("policy") {
+            for pool in policy.all("external-ip-address-pool") {
+                let Some((text, origin)) = pool.leaf("external-ip-pool", seen) else { continue };
+                let addresses = crate::addresses::prefix(text).map(IpRange::from);
+                let how = Translation { addresses, ..Translation::of(TranslationKind::Source) };
+                let matches = vec![holds(MatchKind::Version(Family::V4))];
+                departure.push(rule(matches, Target::Translate(how), origin));
+            }
+        }
+    }
+    if arrival.is_empty() && departure.is_empty() {
+        return None;
+    }
+    let chains = vec![
+        chain("on arrival", Some((Hook::Prerouting, -100, ChainKind::Nat)), arrival, nat.origin),
+        chain("on departure", Some((Hook::Postrouting, 100, ChainKind::Nat)), departure, nat.origin),
+    ];
+    Some(table("translations", chains, nat.origin))
+}
+
+fn forward(mapping: &Item, seen: &Seen) -> Option<Rule> {
+    let address = |name: &str| {
+        let (text, origin) = mapping.leaf(name, seen)?;
+        Some((crate::addresses::prefix(text).map(IpRange::from)?, origin))
+    };
+    let port = |name: &str| {
+        let part = mapping.get(name)?;
+        let first: u16 = part.leaf("start-port-number", seen)?.0.parse().ok()?;
+        let last =
+            part.leaf("end-port-number", seen).and_then(|(text, _)| text.parse().ok()).unwrap_or(first);
+        Some(PortRange { first, last })
+    };
+    let (outside, start) = address("external-src-address")?;
+    let (inside, end) = address("internal-src-address")?;
+    let mut matches = vec![holds(MatchKind::Destination(vec![outside]))];
+    if let Some(number) = mapping.leaf("transport-protocol", seen).and_then(|(text, _)| text.parse().ok()) {
+        matches.push(holds(MatchKind::Protocol(Protocol(Some(number)))));
+    }
+    matches.extend(port("external-src-port").map(|ports| holds(MatchKind::DestinationPorts(vec![ports]))));
+    let how = Translation {
+        addresses: Some(inside),
+        ports: port("internal-src-port"),
+        ..Translation::of(TranslationKind::Destination)
+    };
+    let origin = Origin { start: start.start.min(end.start), end: start.end.max(end.end), ..start };
+    Some(rule(matches, Target::Translate(how), origin))
+}
+
+/// An address without the length that zones and prefixes add.
+pub(super) fn address(text: &str) -> Option<IpAddr> {
+    text.split(['%', '/']).next()?.parse().ok()
+}
