@@ -2,7 +2,8 @@
 # Holds the readers against the programs whose files they read: iptables-restore, iptables-save, openvpn, sshd, freeradius,
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
-# proftpd, nginx, apache2, haproxy, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); and the packet engine against the kernel, with nft and iptables in network namespaces.
+# proftpd, nginx, apache2, haproxy, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
+# yanglint; and the packet engine against the kernel, with nft and iptables in network namespaces.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -53,6 +54,8 @@ command -v named >/dev/null || [ -x /usr/sbin/named ] || missing+=(bind9)
 command -v named-checkconf >/dev/null || [ -x /usr/bin/named-checkconf ] || missing+=(bind9-utils)
 command -v unbound >/dev/null || [ -x /usr/sbin/unbound ] || missing+=(unbound)
 command -v snmpd >/dev/null || [ -x /usr/sbin/snmpd ] || missing+=(snmpd)
+command -v yanglint >/dev/null || missing+=(libyang-tools)
+python3 -m pip --version >/dev/null 2>&1 || missing+=(python3-pip)
 command -v rsyslogd >/dev/null || [ -x /usr/sbin/rsyslogd ] || missing+=(rsyslog)
 # Libreswan's programs take the place of strongSwan's, so they are unpacked beside them and not installed; the libraries that
 # its parsers need are.
@@ -80,6 +83,16 @@ if [ ! -x "$beside/usr/sbin/vsftpd" ] || [ ! -x "$beside/usr/sbin/chronyd" ]; th
     mkdir -p "$beside"
     (cd "$beside" && apt-get download -qq vsftpd chrony && for package in *.deb; do dpkg -x "$package" .; done)
 fi
+# The modules of the RFCs ship with a package of Python's; nothing of it is installed or run.
+models="${CARGO_TARGET_DIR:-target}/tmp/models"
+if [ ! -e "$models/ietf/ietf-system.yang" ]; then
+    mkdir -p "$models/download"
+    python3 -m pip download --quiet --no-deps --dest "$models/download" pyang
+    (cd "$models/download" && python3 -m zipfile -e pyang-*.whl .)
+    mv "$models"/download/pyang-*.data/data/share/yang/modules/* "$models"/
+fi
+YANG_MODULES=$(realpath "$models")
+export YANG_MODULES
 VSFTPD=$(realpath "$beside/usr/sbin/vsftpd")
 CHRONYD=$(realpath "$beside/usr/sbin/chronyd")
 export VSFTPD CHRONYD
@@ -89,6 +102,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates -- --ignored
+cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_models --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored

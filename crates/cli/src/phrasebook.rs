@@ -9,6 +9,7 @@ use std::process::ExitCode;
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, ExportId};
 use trevlin_readers::{Phrasebook, Took, Tried, decode, phrasebook_guide};
+use trevlin_render::neutral;
 use unicode_width::UnicodeWidthStr;
 
 /// Runs the command.
@@ -37,7 +38,8 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
     let (_, notes) = Phrasebook::read(&export);
     commands::print(|out| {
         for note in &notes {
-            writeln!(out, "{}:{}: {}", path.display(), export.position(note.origin.start).line, note.text)?;
+            let line = export.position(note.origin.start).line;
+            writeln!(out, "{}:{line}: {}", path.display(), neutral(&note.text))?;
         }
         match notes.len() {
             0 => writeln!(out, "{}: nothing is wrong", path.display()),
@@ -132,15 +134,15 @@ fn lines(
     )?;
     for note in &tried.notes {
         let line = export.position(note.origin.start).line;
-        writeln!(out, "{line:>5} the sheet that comes out: {}", masker.mask(&note.text))?;
+        writeln!(out, "{line:>5} the sheet that comes out: {}", neutral(&masker.mask(&note.text)))?;
     }
     Ok(())
 }
 
 fn cut(text: &str, width: usize) -> String {
-    let clean: String = text.chars().map(|sign| if sign.is_control() { ' ' } else { sign }).collect();
+    let clean = neutral(text);
     if clean.width() <= width {
-        return clean;
+        return clean.into_owned();
     }
     let kept: String = clean.chars().take(width.saturating_sub(1)).collect();
     format!("{kept}…")

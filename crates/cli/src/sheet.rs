@@ -9,6 +9,7 @@ use std::process::ExitCode;
 use trevlin_audit::{Estate, Yardstick, audit};
 use trevlin_model::{Device, Export, ExportId, Note, Origin};
 use trevlin_readers::{Head, check_sheet, decode, sheet_guide, write_sheet};
+use trevlin_render::neutral;
 
 /// Runs the command.
 ///
@@ -54,11 +55,14 @@ fn checked(file: &Path) -> anyhow::Result<ExitCode> {
             writeln!(out)
         };
         let placed = |notes: &[Note]| -> Vec<String> {
-            let line = |note: &Note| format!("{:>4} {}", export.position(note.origin.start).line, note.text);
+            let line = |note: &Note| {
+                format!("{:>4} {}", export.position(note.origin.start).line, neutral(&note.text))
+            };
             notes.iter().map(line).collect()
         };
-        let listed =
-            |all: &[String]| -> Vec<String> { all.iter().map(|one| format!("   - {one}")).collect() };
+        let listed = |all: &[String]| -> Vec<String> {
+            all.iter().map(|one| format!("   - {}", neutral(one))).collect()
+        };
         chapter("CANNOT BE READ, by line", &placed(&report.unread))?;
         chapter("CONTRADICTS ITSELF, by line", &placed(&report.contradictions))?;
         chapter("NOT ANSWERED YET, in the order of the work", &listed(&report.missing))?;

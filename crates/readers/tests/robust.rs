@@ -5,7 +5,17 @@ use trevlin_model::{Export, ExportId, LineClass, Origin};
 use trevlin_readers::{READERS, Reading, Surroundings, decode};
 
 /// Pieces of every format, whole and broken, so that random texts go deep into the readers.
-const PIECES: [&str; 179] = [
+const PIECES: [&str; 189] = [
+    "sheet = \"trevlin-sheet/1\"\n",
+    "[[rules]]\nfrom = \"a\"\naction = \"allow\"\n",
+    "[[address-names]]\nname = \"a\"\naddresses = [\"a\", \"10.0.0.0/33\"]\n",
+    "[[tunnels]]\nname = {x = 1}\n[[tunnels.offers]]\n",
+    "[[forwards]]\nto = \"a\"\nservices = \"tcp 70000\"\n",
+    "config rule 'x'\n\toption src wan\n\toption dest_port 1-\n",
+    "config zone\n\toption name wan\n\tlist network 'lan\n",
+    "config interface lan\n\toption ipaddr 10.0.0.300\n\toption device @lan\n",
+    "{\"ietf-access-control-list:acls\":{\"acl\":[{\"name\":\"a\",\"aces\":{\"ace\":[{\"name\":1}]}}]}}",
+    "<data><interfaces xmlns=\"urn:ietf:params:xml:ns:yang:ietf-interfaces\"><interface>",
     "conn c\n\tauto=add\n",
     "\tike=3des-md5;dh5,aes+aes128-!\n",
     "\talso=c\n",

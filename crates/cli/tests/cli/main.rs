@@ -10,6 +10,7 @@ mod exposure;
 mod five_ways;
 mod leaks;
 mod logins;
+mod phrasebooks;
 mod reach;
 mod readme;
 mod rules;

@@ -204,6 +204,13 @@ impl Ordered {
             through.rules.extend(passing(forward, forward.passes.or(list.forwards_pass), names));
         }
         for one in self.rules.iter().filter(|one| !one.off) {
+            if one.action == Action::Unread {
+                // It may have been about anything.
+                for chain in [&mut through, &mut inward] {
+                    chain.rules.push(rule(names.conditions(one), one.action.target(), one.origin));
+                }
+                continue;
+            }
             let (from_device, from): (Vec<&Word>, Vec<&Word>) =
                 one.from.iter().partition(|word| word.0 == DEVICE);
             let (to_device, to): (Vec<&Word>, Vec<&Word>) = one.to.iter().partition(|word| word.0 == DEVICE);

@@ -266,8 +266,33 @@ fn is_wide(key: &str, value: &Value) -> bool {
     key.len() + 3 + inline(value).len() > WIDE
 }
 
+/// A text in quotes. Signs that steer a terminal, or the direction of writing, are written as numbers.
 fn text(value: &str) -> String {
-    toml::Value::String(value.to_owned()).to_string()
+    let mut quoted = String::from("\"");
+    for sign in value.chars() {
+        match sign {
+            '"' | '\\' => quoted.extend(['\\', sign]),
+            '\n' => quoted.push_str("\\n"),
+            '\t' => quoted.push_str("\\t"),
+            '\u{ad}'
+            | '\u{61c}'
+            | '\u{200b}'..='\u{200f}'
+            | '\u{2028}'..='\u{202e}'
+            | '\u{2060}'..='\u{206f}'
+            | '\u{feff}' => {
+                let _ = write!(quoted, "\\u{:04X}", u32::from(sign));
+            }
+            '\u{e0000}'..='\u{e007f}' => {
+                let _ = write!(quoted, "\\U{:08X}", u32::from(sign));
+            }
+            sign if sign.is_control() => {
+                let _ = write!(quoted, "\\u{:04X}", u32::from(sign));
+            }
+            sign => quoted.push(sign),
+        }
+    }
+    quoted.push('"');
+    quoted
 }
 
 fn inline(value: &Value) -> String {
