@@ -59,6 +59,8 @@ shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --po
 shot check 'trevlin checks tunnels/pptp-answers'
 shot exposure 'trevlin exposure before --color always | head -n 46' 104 11 48
 shot services 'trevlin services before --device quay-storage --color always | head -n 38' 110 11 43
+shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml before/south-gate/sluice-list.txt | head -n 44' 120 10 47
+shot sheet 'trevlin sheet show before --device yard-gate | head -n 44' 120 10 48
 shot intents 'trevlin reach before --intents --color always' 120 12 20
 target/release/trevlin addresses "$work/before" --picture docs/screenshots/address-plan.png
 target/release/trevlin exposure "$work/before" --picture docs/screenshots/exposure-paths.png

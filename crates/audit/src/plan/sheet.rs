@@ -204,7 +204,7 @@ pub(crate) fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedA
     all.extend(options.map(|bad| ("pppd's options".to_owned(), bad)));
     let lists = facts.credentials.iter().flat_map(|one| &one.malformed);
     all.extend(lists.map(|bad| ("a list of logins".to_owned(), bad)));
-    all.extend(facts.malformed.iter().map(|bad| ("the interfaces".to_owned(), bad)));
+    all.extend(facts.malformed.iter().map(|bad| ("the device".to_owned(), bad)));
     // A file that another reads in is met twice.
     let mut seen = std::collections::BTreeSet::new();
     all.retain(|(_, bad)| seen.insert(bad.origin));

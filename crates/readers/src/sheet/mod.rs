@@ -328,11 +328,12 @@ fn section(entry: &Entry, found: &mut Found) {
 fn mistyped(node: &Node, before: usize, found: &mut Found) {
     for note in &mut found.notes[before..] {
         let at = note.origin;
-        let text = node.find(at).and_then(Node::text).or_else(|| note.text.split('`').nth(1));
-        let wrong = text.filter(|text| {
+        let is_like_one = |text: &&str| {
             text.contains(['.', ':'])
                 && text.bytes().all(|byte| byte.is_ascii_hexdigit() || b".:/-".contains(&byte))
-        });
+        };
+        let told = note.text.split('`').nth(1);
+        let wrong = told.into_iter().chain(node.find(at).and_then(Node::text)).find(is_like_one);
         if let Some(text) = wrong {
             let why = crate::addresses::what_is_wrong(text);
             note.text.clone_from(&why);

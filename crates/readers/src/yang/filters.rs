@@ -3,8 +3,8 @@
 use super::tree::{Item, Seen};
 use std::net::IpAddr;
 use trevlin_model::{
-    Chain, ChainKind, ExportState, Families, Family, Filter, FilterFormat, Hook, IcmpRange, IpRange, Match,
-    MatchKind, Note, Origin, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
+    Chain, ChainKind, ConnectionStates, ExportState, Families, Family, Filter, FilterFormat, Hook, IcmpRange,
+    IpRange, Match, MatchKind, Note, Origin, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
 };
 
 fn holds(kind: MatchKind) -> Match {
@@ -86,7 +86,17 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
         ("egress through the device", Hook::Forward, 10),
         ("egress from the device", Hook::Output, 0),
     ];
-    let bases = places.into_iter().zip(at).map(|((name, hook, priority), rules)| {
+    // RFC 8519 has no word for replies: whether a device lets them back past its lists by itself is its own affair.
+    let replies = |origin| {
+        let known = ConnectionStates { established: true, related: true, ..ConnectionStates::default() };
+        let whether = open("whether replies pass the lists by themselves is for the device to say");
+        rule(vec![holds(MatchKind::States(known)), whether], Target::Accept, origin)
+    };
+    let bases = places.into_iter().zip(at).map(|((name, hook, priority), mut rules)| {
+        if let Some(first) = rules.first() {
+            let origin = first.origin;
+            rules.insert(0, replies(origin));
+        }
         chain(name, Some((hook, priority, ChainKind::Filter)), rules, acls.origin)
     });
     let mut all: Vec<Chain> = bases.collect();
