@@ -34,6 +34,7 @@ mod ip_json;
 mod ipsec_secrets;
 mod iptables;
 mod json;
+mod making;
 mod naming;
 mod network;
 mod nft;

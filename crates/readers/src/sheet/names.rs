@@ -1,8 +1,9 @@
 //! Names in a list of rules: zones, addresses and services, which may stand for one another. They are resolved once everything is
 //! read; what a name does not lead to is told, and never taken for something else.
 
-use super::ordered::{OrderedRule, Word, holds};
+use super::ordered::{OrderedRule, Word};
 use super::take::nearest;
+use crate::making::{any_of, holds};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -369,7 +370,7 @@ fn joined(meaning: Meaning<Service>) -> Vec<Match> {
         lists.push(vec![holds(MatchKind::Protocol(protocol)), holds(MatchKind::Icmp(ranges))]);
     }
     lists.extend(meaning.open.map(|why| vec![holds(MatchKind::NotModelled(why))]));
-    if lists.len() == 1 { lists.pop().unwrap_or_default() } else { vec![holds(MatchKind::AnyOf(lists))] }
+    any_of(lists)
 }
 
 /// A service in words: a protocol, or several joined by `+`, and ports or types of ICMP, joined by commas. A slash may stand in the

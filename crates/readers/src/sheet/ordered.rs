@@ -2,11 +2,12 @@
 //! translations beside it. They become the same tables of chains that a native filter has.
 
 use super::names::{AddressName, Names, ServiceName, Zone};
+use crate::making::{base, holds, known, open, rule, table, translated};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use trevlin_model::{
-    AddressKind, Chain, ChainKind, ConnectionStates, ExportState, Families, Filter, FilterFormat, Hook,
-    IpRange, Match, MatchKind, Note, Origin, PortRange, Rule, Target, Translation, TranslationKind,
+    AddressKind, Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, Note, Origin, PortRange, Rule,
+    Target, Translation, TranslationKind,
 };
 
 /// What a rule does.
@@ -191,13 +192,13 @@ impl Ordered {
         let usual = RuleList::default();
         let list = self.list.as_ref().unwrap_or(&usual);
         let origin = list.origin.or_else(|| self.rules.first().map(|rule| rule.origin))?;
-        let mut through = base("through the device", Hook::Forward, ChainKind::Filter, 0, origin);
-        let mut inward = base("to the device", Hook::Input, ChainKind::Filter, 0, origin);
-        let mut outward = base("from the device", Hook::Output, ChainKind::Filter, 0, origin);
+        let mut through =
+            base("through the device", (Hook::Forward, 0), ChainKind::Filter, Vec::new(), origin);
+        let mut inward = base("to the device", (Hook::Input, 0), ChainKind::Filter, Vec::new(), origin);
+        let mut outward = base("from the device", (Hook::Output, 0), ChainKind::Filter, Vec::new(), origin);
         if list.replies == Some(true) {
-            let states = ConnectionStates { established: true, related: true, ..ConnectionStates::default() };
             for chain in [&mut through, &mut inward, &mut outward] {
-                chain.rules.push(rule(vec![holds(MatchKind::States(states))], Target::Accept, origin));
+                chain.rules.push(rule(vec![known()], Target::Accept, origin));
             }
         }
         for forward in self.forwards.iter().filter(|one| !one.off) {
@@ -243,7 +244,7 @@ impl Ordered {
                 if list.meets_device.is_none() {
                     let unsaid =
                         "whether rules without a zone to go to judge what is for the device is not said";
-                    conditions.push(holds(MatchKind::NotModelled(unsaid.into())));
+                    conditions.push(open(unsaid));
                 }
                 inward.rules.push(made(conditions));
             }
@@ -252,7 +253,6 @@ impl Ordered {
         end(&mut inward, list.to_device, origin);
         let mut chains = vec![inward, through];
         if outward.rules.iter().any(|rule| rule.origin != origin || list.replies != Some(true)) {
-            outward.policy = Some(Target::Accept);
             chains.push(outward);
         }
         Some(table("rules", chains, origin))
@@ -265,10 +265,8 @@ impl Ordered {
             .map(|one| one.origin)
             .chain(self.translations.iter().map(|one| one.origin))
             .min()?;
-        let mut arrival = base("on arrival", Hook::Prerouting, ChainKind::Nat, -100, first);
-        let mut departure = base("on departure", Hook::Postrouting, ChainKind::Nat, 100, first);
-        arrival.policy = Some(Target::Accept);
-        departure.policy = Some(Target::Accept);
+        let mut arrival = base("on arrival", (Hook::Prerouting, -100), ChainKind::Nat, Vec::new(), first);
+        let mut departure = base("on departure", (Hook::Postrouting, 100), ChainKind::Nat, Vec::new(), first);
         for one in self.forwards.iter().filter(|one| !one.off) {
             let Some(to) = names.target(&one.to) else { continue };
             let mut matches = names.interfaces(&one.from.iter().collect::<Vec<_>>(), true);
@@ -312,9 +310,8 @@ fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) ->
         return None;
     }
     let to = names.target(&forward.to)?;
-    let dnat = ConnectionStates { dnat: true, ..ConnectionStates::default() };
     let mut matches = names.interfaces(&forward.from.iter().collect::<Vec<_>>(), true);
-    matches.push(holds(MatchKind::States(dnat)));
+    matches.push(translated());
     matches.extend(names.addresses(&forward.sources, &MatchKind::Source, false));
     matches.push(holds(MatchKind::Destination(vec![to])));
     matches.extend(match forward.to_port {
@@ -323,7 +320,7 @@ fn passing(forward: &Forwarding, passes: Option<bool>, names: &mut Names<'_>) ->
     });
     if passes.is_none() {
         let unsaid = "whether what is forwarded passes without a rule of its own is not said";
-        matches.push(holds(MatchKind::NotModelled(unsaid.into())));
+        matches.push(open(unsaid));
     }
     let mut made = rule(matches, Target::Accept, forward.origin);
     made.comment.clone_from(&forward.name);
@@ -342,30 +339,5 @@ fn end(chain: &mut Chain, action: Option<(Action, Origin)>, origin: Origin) {
             let name = "what happens to the rest is not said".to_owned();
             chain.rules.push(rule(Vec::new(), Target::NotModelled { name, ends: true }, origin));
         }
-    }
-}
-
-pub(crate) fn holds(kind: MatchKind) -> Match {
-    Match { negated: false, kind }
-}
-
-fn rule(matches: Vec<Match>, target: Target, origin: Origin) -> Rule {
-    Rule { matches, target, logs: false, comment: None, packets: None, origin }
-}
-
-fn base(name: &str, hook: Hook, kind: ChainKind, priority: i32, origin: Origin) -> Chain {
-    Chain { name: name.into(), hook: Some(hook), priority, kind, policy: None, rules: Vec::new(), origin }
-}
-
-fn table(name: &str, chains: Vec<Chain>, origin: Origin) -> Filter {
-    Filter {
-        families: Families::Both,
-        format: FilterFormat::Ordered,
-        table: name.into(),
-        state: ExportState::Running,
-        chains,
-        sets: Vec::new(),
-        complete: true,
-        origin,
     }
 }

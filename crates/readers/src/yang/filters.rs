@@ -1,50 +1,17 @@
 //! `ietf-access-control-list` (RFC 8519) and `ietf-nat` (RFC 8512).
 
 use super::tree::{Item, Seen};
+use crate::making::{base, holds, known, open, plain, rule, table};
 use std::net::IpAddr;
 use trevlin_model::{
-    Chain, ChainKind, ConnectionStates, ExportState, Families, Family, Filter, FilterFormat, Hook, IcmpRange,
-    IpRange, Match, MatchKind, Note, Origin, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
+    Chain, ChainKind, Family, Filter, Hook, IcmpRange, IpRange, Match, MatchKind, Note, Origin, PortRange,
+    Protocol, Rule, Target, Translation, TranslationKind,
 };
-
-fn holds(kind: MatchKind) -> Match {
-    Match { negated: false, kind }
-}
-
-fn open(what: impl Into<String>) -> Match {
-    holds(MatchKind::NotModelled(what.into()))
-}
-
-fn rule(matches: Vec<Match>, target: Target, origin: Origin) -> Rule {
-    Rule { matches, target, logs: false, comment: None, packets: None, origin }
-}
-
-fn chain(name: &str, hook: Option<(Hook, i32, ChainKind)>, rules: Vec<Rule>, origin: Origin) -> Chain {
-    let (hook, priority, kind) = match hook {
-        Some((hook, priority, kind)) => (Some(hook), priority, kind),
-        None => (None, 0, ChainKind::Filter),
-    };
-    let policy = hook.map(|_| Target::Accept);
-    Chain { name: name.into(), hook, priority, kind, policy, rules, origin }
-}
-
-fn table(name: &str, chains: Vec<Chain>, origin: Origin) -> Filter {
-    Filter {
-        families: Families::Both,
-        format: FilterFormat::Ordered,
-        table: name.into(),
-        state: ExportState::Running,
-        chains,
-        sets: Vec::new(),
-        complete: true,
-        origin,
-    }
-}
 
 /// The lists, each a chain, and where they are attached. A packet that no entry matches has a fate that RFC 8519 leaves to the device.
 pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
     let mut chains = Vec::new();
-    let mut known = Vec::new();
+    let mut names = Vec::new();
     for acl in acls.all("acl") {
         let Some((name, origin)) = acl.leaf("name", seen) else { continue };
         acl.identity("type", seen);
@@ -55,8 +22,8 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
             let why = "what happens to packets that no entry matches is for the device to say".to_owned();
             rules.push(rule(Vec::new(), Target::NotModelled { name: why, ends: true }, origin));
         }
-        known.push(name);
-        chains.push(chain(name, None, rules, origin));
+        names.push(name);
+        chains.push(plain(name, rules, origin));
     }
     let mut at: [Vec<Rule>; 4] = Default::default();
     for point in acls.each(&["attachment-points", "interface"]) {
@@ -64,8 +31,8 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
         for (direction, hooks) in [("ingress", [0, 1]), ("egress", [2, 3])] {
             for set in point.each(&[direction, "acl-sets", "acl-set"]) {
                 let Some((name, origin)) = set.leaf("name", seen) else { continue };
-                if !known.contains(&name) {
-                    let hint = crate::sheet::take::nearest(name, &known);
+                if !names.contains(&name) {
+                    let hint = crate::sheet::take::nearest(name, &names);
                     notes.push(Note { origin, text: format!("there is no list `{name}`; {hint}") });
                     continue;
                 }
@@ -88,16 +55,15 @@ pub(super) fn lists(acls: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Filter {
     ];
     // RFC 8519 has no word for replies: whether a device lets them back past its lists by itself is its own affair.
     let replies = |origin| {
-        let known = ConnectionStates { established: true, related: true, ..ConnectionStates::default() };
         let whether = open("whether replies pass the lists by themselves is for the device to say");
-        rule(vec![holds(MatchKind::States(known)), whether], Target::Accept, origin)
+        rule(vec![known(), whether], Target::Accept, origin)
     };
     let bases = places.into_iter().zip(at).map(|((name, hook, priority), mut rules)| {
         if let Some(first) = rules.first() {
             let origin = first.origin;
             rules.insert(0, replies(origin));
         }
-        chain(name, Some((hook, priority, ChainKind::Filter)), rules, acls.origin)
+        base(name, (hook, priority), ChainKind::Filter, rules, acls.origin)
     });
     let mut all: Vec<Chain> = bases.collect();
     all.extend(chains);
@@ -247,8 +213,8 @@ pub(super) fn translations(nat: &Item, seen: &Seen) -> Option<Filter> {
         return None;
     }
     let chains = vec![
-        chain("on arrival", Some((Hook::Prerouting, -100, ChainKind::Nat)), arrival, nat.origin),
-        chain("on departure", Some((Hook::Postrouting, 100, ChainKind::Nat)), departure, nat.origin),
+        base("on arrival", (Hook::Prerouting, -100), ChainKind::Nat, arrival, nat.origin),
+        base("on departure", (Hook::Postrouting, 100), ChainKind::Nat, departure, nat.origin),
     ];
     Some(table("translations", chains, nat.origin))
 }

@@ -1,0 +1,293 @@
+//! The package `firewall`, compiled to the ruleset that its firewall loads: one table `inet fw4` with a chain for each zone and
+//! direction (OpenWrt, firewall4: ruleset.uc and fw4.uc).
+
+mod chains;
+mod conditions;
+mod sections;
+
+use super::network::Networks;
+use super::text::{Package, Said, Section};
+use crate::making::holds;
+use crate::reader::Bookkeeper;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use trevlin_model::{
+    ExportState, Families, Filter, FilterFormat, IpRange, Match, MatchKind, NotModelled, Origin, Rule, Target,
+};
+
+/// What becomes of packets that nothing decides.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Verdict {
+    Accept,
+    Reject,
+    Drop,
+}
+
+impl Verdict {
+    fn parse(text: &str) -> Option<Self> {
+        match text.to_ascii_lowercase().as_str() {
+            "accept" => Some(Self::Accept),
+            "reject" => Some(Self::Reject),
+            "drop" => Some(Self::Drop),
+            _ => None,
+        }
+    }
+
+    fn word(self) -> &'static str {
+        match self {
+            Self::Accept => "accept",
+            Self::Reject => "reject",
+            Self::Drop => "drop",
+        }
+    }
+
+    fn target(self) -> Target {
+        match self {
+            Self::Accept => Target::Accept,
+            Self::Reject => Target::Jump("handle_reject".into()),
+            Self::Drop => Target::Drop,
+        }
+    }
+}
+
+/// A verdict and the line that states it.
+type Placed = (Verdict, Origin);
+
+#[derive(Debug)]
+struct Zone<'a> {
+    name: &'a str,
+    section: &'a Section,
+    /// Conditions that a packet comes from the zone, each enough by itself, and that it goes there.
+    from: Vec<Vec<Match>>,
+    to: Vec<Vec<Match>>,
+    input: Placed,
+    output: Placed,
+    forward: Placed,
+    masks: Option<Origin>,
+    masks_v6: Option<Origin>,
+    logs: bool,
+    /// Verdicts on packets for the zone that chains are needed for.
+    wanted: BTreeSet<Verdict>,
+    /// Whether ports are redirected for packets from it.
+    redirects: bool,
+}
+
+/// Where a rule's packets come from or go to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum End<'a> {
+    None,
+    Any,
+    Zone(&'a str),
+}
+
+struct Compiler<'a, 'b> {
+    package: &'a Package,
+    networks: &'b Networks,
+    book: &'b mut Bookkeeper<'a>,
+    not_modelled: Vec<NotModelled>,
+    zones: Vec<Zone<'a>>,
+    /// Rules by chain.
+    rules: BTreeMap<String, Vec<Rule>>,
+    sets: BTreeMap<&'a str, &'a Section>,
+    set_uses: BTreeMap<String, Vec<Origin>>,
+    defaults: Option<&'a Section>,
+}
+
+/// What came of the package.
+pub(super) struct Compiled {
+    pub(super) filter: Filter,
+    pub(super) not_modelled: Vec<NotModelled>,
+}
+
+/// Compiles the package.
+pub(super) fn compile<'a>(
+    package: &'a Package,
+    networks: &Networks,
+    book: &mut Bookkeeper<'a>,
+) -> Option<Compiled> {
+    let first = package.sections.first()?.origin;
+    let mut compiler = Compiler {
+        package,
+        networks,
+        book,
+        not_modelled: Vec::new(),
+        zones: Vec::new(),
+        rules: BTreeMap::new(),
+        sets: BTreeMap::new(),
+        set_uses: BTreeMap::new(),
+        defaults: package.of("defaults").last(),
+    };
+    compiler.run();
+    let chains = compiler.chains(first);
+    let sets = compiler.named_sets();
+    let filter = Filter {
+        families: Families::Both,
+        format: FilterFormat::Nftables,
+        table: "fw4".into(),
+        state: ExportState::Stored,
+        chains,
+        sets,
+        complete: true,
+        origin: first,
+    };
+    Some(Compiled { filter, not_modelled: compiler.not_modelled })
+}
+
+impl<'a> Compiler<'a, '_> {
+    fn run(&mut self) {
+        for section in &self.package.sections {
+            for (_, said) in &section.options {
+                self.book.understood(said.line);
+            }
+            self.book.understood(section.origin);
+            match section.kind.as_str() {
+                "defaults" | "zone" | "rule" | "forwarding" | "redirect" | "nat" | "ipset" => {}
+                "include" => self.include(section),
+                _ => self.book.not_understood(
+                    section.origin,
+                    "no section of the firewall; expected defaults, zone, forwarding, rule, redirect, nat, ipset or include",
+                ),
+            }
+        }
+        for section in self.package.of("ipset").filter(|one| one.is_on("enabled") != Some(false)) {
+            if let Some(name) = section.text("name") {
+                self.sets.insert(name, section);
+            }
+        }
+        let zones: Vec<Zone<'a>> = self.package.of("zone").filter_map(|section| self.zone(section)).collect();
+        self.zones = zones;
+        let on = |one: &&Section| one.is_on("enabled") != Some(false);
+        for section in self.package.of("rule").filter(on) {
+            self.rule(section);
+        }
+        for section in self.package.of("forwarding").filter(on) {
+            self.forwarding(section);
+        }
+        for section in self.package.of("redirect").filter(on) {
+            self.redirect(section);
+        }
+        for section in self.package.of("nat").filter(on) {
+            self.nat(section);
+        }
+    }
+
+    fn include(&mut self, section: &Section) {
+        if section.is_on("enabled") == Some(false) {
+            return;
+        }
+        let path = section.text("path").unwrap_or("a file");
+        let what = format!("`{path}`, which the firewall reads in besides");
+        self.not_modelled.push(NotModelled {
+            what,
+            filters_packets: true,
+            apart: true,
+            origin: section.whole(),
+        });
+    }
+
+    /// A policy: its own line, else that of the defaults, else `DROP` (fw4.uc, parse_defaults).
+    fn policy(&self, section: &Section, name: &str) -> Placed {
+        let of = |section: &Section| {
+            let said = section.get(name)?;
+            Some((Verdict::parse(&said.text)?, said.line))
+        };
+        of(section).or_else(|| self.defaults.and_then(of)).unwrap_or((Verdict::Drop, section.origin))
+    }
+
+    fn zone(&mut self, section: &'a Section) -> Option<Zone<'a>> {
+        let Some(name) = section.text("name") else {
+            self.book
+                .not_understood(section.origin, "this zone has no `name`, and the firewall leaves it out");
+            return None;
+        };
+        if section.is_on("enabled") == Some(false) {
+            return None;
+        }
+        let mut devices: Vec<String> = section.all("device").map(|(word, _)| word.to_owned()).collect();
+        for (network, said) in section.all("network") {
+            match self.networks.devices(network) {
+                found if found.is_empty() => {
+                    let text = format!(
+                        "the package `network` has no interface `{network}` with a device, so no packet belongs to it"
+                    );
+                    self.book.note(said.line, text);
+                }
+                found => devices.extend(found),
+            }
+        }
+        devices.sort();
+        devices.dedup();
+        let mut subnets: Vec<IpRange> = Vec::new();
+        for (word, said) in section.all("subnet") {
+            match self.address(word, said) {
+                Some((false, range)) => subnets.push(range),
+                _ => self.book.not_understood(
+                    said.line,
+                    format!("`{word}` is no prefix; expected one such as 10.4.0.0/24"),
+                ),
+            }
+        }
+        let ends = |make: fn(String) -> MatchKind, side: fn(Vec<IpRange>) -> MatchKind| -> Vec<Vec<Match>> {
+            let nets = || (!subnets.is_empty()).then(|| holds(side(subnets.clone())));
+            if devices.is_empty() {
+                return nets().map(|net| vec![net]).into_iter().collect();
+            }
+            let one = |device: &String| {
+                // A trailing asterisk or plus stands for any ending.
+                let device =
+                    device.strip_suffix('*').map_or_else(|| device.clone(), |stem| format!("{stem}+"));
+                std::iter::once(holds(make(device))).chain(nets()).collect()
+            };
+            devices.iter().map(one).collect()
+        };
+        let masks = section.get("masq").filter(|_| section.is_on("masq") == Some(true)).map(|said| said.line);
+        let masks_v6 =
+            section.get("masq6").filter(|_| section.is_on("masq6") == Some(true)).map(|said| said.line);
+        let (output, forward) = (self.policy(section, "output"), self.policy(section, "forward"));
+        Some(Zone {
+            name,
+            section,
+            from: ends(MatchKind::Entering, MatchKind::Source),
+            to: ends(MatchKind::Leaving, MatchKind::Destination),
+            input: self.policy(section, "input"),
+            output,
+            forward,
+            masks,
+            masks_v6,
+            logs: section
+                .text("log")
+                .and_then(|text| text.parse::<u32>().ok())
+                .is_some_and(|bits| bits & 1 == 1),
+            wanted: BTreeSet::from([output.0, forward.0]),
+            redirects: false,
+        })
+    }
+
+    /// An address as options hold it: a prefix, an address with a mask, a range, or the name of a network; negated with `!`.
+    fn address(&self, word: &str, _: &Said) -> Option<(bool, IpRange)> {
+        let (negated, text) = word.strip_prefix('!').map_or((false, word), |rest| (true, rest.trim()));
+        if let Ok(range) = text.parse::<IpRange>() {
+            return Some((negated, range));
+        }
+        let (address, mask) = text.split_once('/')?;
+        let address: IpAddr = address.parse().ok()?;
+        let net = ipnet::IpNet::with_netmask(address, mask.parse().ok()?).ok()?;
+        Some((negated, IpRange::from(net)))
+    }
+
+    fn end(&mut self, section: &Section, option: &str) -> Option<End<'a>> {
+        let Some(said) = section.get(option) else { return Some(End::None) };
+        if said.text == "*" {
+            return Some(End::Any);
+        }
+        let known = self.zones.iter().find(|zone| zone.name == said.text).map(|zone| zone.name);
+        if known.is_none() {
+            let names: Vec<&str> = self.zones.iter().map(|zone| zone.name).collect();
+            let hint = crate::sheet::take::nearest(&said.text, &names);
+            let text =
+                format!("there is no zone `{}`, so the firewall leaves this section out; {hint}", said.text);
+            self.book.not_understood(said.line, text);
+        }
+        known.map(End::Zone)
+    }
+}
