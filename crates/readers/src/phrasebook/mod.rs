@@ -167,6 +167,9 @@ impl Phrasebook {
     }
 }
 
+/// How many words a statement may have: what a pattern needs grows with them.
+const LONGEST: usize = 4000;
+
 /// Numbers of phrases, in the order of the book.
 #[derive(Debug, Default)]
 struct Index<'a> {
@@ -231,7 +234,11 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
         frame.line = line;
         frame.number = self.number;
         frame.known.clear();
-        let took = self.take(line);
+        let took = if words.len() > LONGEST {
+            Took::Nobody(format!("this statement has more than {LONGEST} words, which no phrase is for"))
+        } else {
+            self.take(line)
+        };
         match &took {
             Took::Phrase(..) => {
                 // A statement that holds one that is understood is understood with it.

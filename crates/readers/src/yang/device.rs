@@ -122,9 +122,8 @@ impl Reader<'_> {
     }
 
     pub(super) fn system(&mut self, root: &Item) {
-        if let Some((name, _)) = root.leaf("hostname", self.seen) {
-            self.reading.facts.said_name = Some(name.to_owned());
-        }
+        // Many devices are called alike; the folder tells them apart.
+        root.leaf("hostname", self.seen);
         if let Some(ntp) = root.get("ntp") {
             let off = ntp.is_true("enabled", self.seen).is_some_and(|(on, _)| !on);
             let mut keeper = ClockKeeper {
