@@ -329,61 +329,38 @@ impl Sheet {
         Self { top: Table { fields: Vec::new(), origin } }
     }
 
-    /// Lets something land. Nothing lands where a capture that is needed took nothing.
-    pub(super) fn land(&mut self, target: &Target, plan: &Plan, values: &Values, place: &Place<'_>) {
-        let Some(path) = resolve(target, values, place) else { return };
-        let Some(grown) = grow(plan, values, place) else { return };
-        let mut table = &mut self.top;
-        let last = path.len() - 1;
-        for (at, (key, pick)) in path.into_iter().enumerate() {
-            let found = match table.fields.iter().position(|(known, ..)| *known == key) {
-                Some(found) => found,
-                None => {
-                    let empty = match &pick {
-                        Some(_) => Grown::List(List::default()),
-                        None => Grown::Table(Table { fields: Vec::new(), origin: place.line }),
-                    };
-                    table.fields.push((key, place.line, empty));
-                    table.fields.len() - 1
+    /// Lets all of a phrase land. Paths of one phrase mostly begin alike, so the entry that the first found is kept at hand.
+    pub(super) fn land_all(&mut self, lands: &[(Target, Plan)], values: &Values, place: &Place<'_>) {
+        let mut recent: Option<(&(Arc<str>, Pick), usize, usize)> = None;
+        for (target, plan) in lands {
+            let first = &target.0[0];
+            if let Some((_, field, item)) = recent.filter(|(known, ..)| target.0.len() > 1 && *known == first)
+                && let Grown::List(list) = &mut self.top.fields[field].2
+                && let Some(Grown::Table(table)) = list.items.get_mut(item)
+            {
+                if land(table, &target.0[1..], plan, values, place)
+                    && matches!(first.1, Pick::New | Pick::Statement(_))
+                {
+                    table.origin.end = table.origin.end.max(place.line.end);
                 }
-            };
-            let slot = &mut table.fields[found].2;
-            let Some(pick) = pick else {
-                if at == last {
-                    *slot = grown;
-                    return;
-                }
-                match slot {
-                    Grown::Table(inner) => {
-                        table = inner;
-                        continue;
-                    }
-                    // A value in the place of a table is told once the sheet is read.
-                    _ => return,
-                }
-            };
-            let Grown::List(list) = slot else { return };
-            list.origin.get_or_insert(place.line);
-            if at == last {
-                match grown {
-                    // What is said of an entry that is known by a key goes into it.
-                    Grown::Table(said) if !matches!(pick.0, Key::New(_)) => {
-                        if let Some(entry) = list.entry(pick, place) {
-                            entry.fields.extend(said.fields);
-                        }
-                    }
-                    Grown::Leaf(Node { value: Value::List(all), .. }) => {
-                        list.items.extend(all.into_iter().map(Grown::Leaf));
-                    }
-                    other => list.items.push(other),
-                }
-                return;
+                continue;
             }
-            match list.entry(pick, place) {
-                Some(inner) => table = inner,
-                None => return,
+            recent = None;
+            // Where it did not land the newest entry is another's.
+            if self.land(target, plan, values, place)
+                && target.0.len() > 1
+                && first.1 != Pick::None
+                && let Some(field) = self.top.fields.iter().position(|(key, ..)| *key == first.0)
+                && let Grown::List(list) = &self.top.fields[field].2
+            {
+                recent = list.newest.as_ref().map(|(_, item)| (first, field, *item));
             }
         }
+    }
+
+    /// Lets something land. Nothing lands where a capture that is needed took nothing.
+    pub(super) fn land(&mut self, target: &Target, plan: &Plan, values: &Values, place: &Place<'_>) -> bool {
+        land(&mut self.top, &target.0, plan, values, place)
     }
 
     /// Adds to the rule of the outermost statement that a part of it was not understood; where that has none, a rule of which nothing
@@ -405,6 +382,70 @@ impl Sheet {
         }
         node
     }
+}
+
+/// Lets something land below a table, and says whether it did.
+fn land(
+    from: &mut Table,
+    target: &[(Arc<str>, Pick)],
+    plan: &Plan,
+    values: &Values,
+    place: &Place<'_>,
+) -> bool {
+    let Some(path) = resolve(target, values, place) else { return false };
+    let Some(grown) = grow(plan, values, place) else { return false };
+    let mut table = from;
+    let last = path.len() - 1;
+    for (at, (key, pick)) in path.into_iter().enumerate() {
+        let found = match table.fields.iter().position(|(known, ..)| *known == key) {
+            Some(found) => found,
+            None => {
+                let empty = match &pick {
+                    Some(_) => Grown::List(List::default()),
+                    None => Grown::Table(Table { fields: Vec::new(), origin: place.line }),
+                };
+                table.fields.push((key, place.line, empty));
+                table.fields.len() - 1
+            }
+        };
+        let slot = &mut table.fields[found].2;
+        let Some(pick) = pick else {
+            if at == last {
+                *slot = grown;
+                return true;
+            }
+            match slot {
+                Grown::Table(inner) => {
+                    table = inner;
+                    continue;
+                }
+                // A value in the place of a table is told once the sheet is read.
+                _ => return false,
+            }
+        };
+        let Grown::List(list) = slot else { return false };
+        list.origin.get_or_insert(place.line);
+        if at == last {
+            match grown {
+                // What is said of an entry that is known by a key goes into it.
+                Grown::Table(said) if !matches!(pick.0, Key::New(_)) => {
+                    if let Some(entry) = list.entry(pick, place) {
+                        entry.fields.extend(said.fields);
+                    }
+                }
+                Grown::Leaf(Node { value: Value::List(all), .. }) => {
+                    list.items.extend(all.into_iter().map(Grown::Leaf));
+                }
+                other => list.items.push(other),
+            }
+            return true;
+        }
+        match list.entry(pick, place) {
+            Some(inner) => table = inner,
+            None => return false,
+        }
+    }
+    false
 }
 
 impl List {
@@ -456,7 +497,7 @@ impl List {
 
 type Resolved = Vec<(Arc<str>, Option<(Key, Option<(Arc<str>, String)>)>)>;
 
-fn resolve(target: &Target, values: &Values, place: &Place<'_>) -> Option<Resolved> {
+fn resolve(target: &[(Arc<str>, Pick)], values: &Values, place: &Place<'_>) -> Option<Resolved> {
     let one = |(key, pick): &(Arc<str>, Pick)| {
         let pick = match pick {
             Pick::None => None,
@@ -470,13 +511,13 @@ fn resolve(target: &Target, values: &Values, place: &Place<'_>) -> Option<Resolv
         };
         Some((Arc::clone(key), pick))
     };
-    target.0.iter().map(one).collect()
+    target.iter().map(one).collect()
 }
 
 fn grow(plan: &Plan, values: &Values, place: &Place<'_>) -> Option<Grown> {
     Some(match plan {
         Plan::Copy(target) => {
-            let path = resolve(target, values, place)?;
+            let path = resolve(&target.0, values, place)?;
             Grown::Copy(
                 path.into_iter().map(|(key, pick)| (key, pick.map(|one| one.0))).collect(),
                 place.line,

@@ -7,6 +7,8 @@ mod guide;
 mod land;
 mod pattern;
 mod shape;
+#[cfg(test)]
+mod tests;
 mod value;
 
 pub use book::{BOOK, Phrasebook};
@@ -400,9 +402,7 @@ impl<'a> Runner<'a, '_> {
         let levels: Vec<(u64, Origin)> =
             taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
         let place = Place { number: self.number, line, levels: &levels };
-        for (target, plan) in lands {
-            self.sheet.land(target, plan, &values, &place);
-        }
+        self.sheet.land_all(lands, &values, &place);
         Took::Phrase(phrase.line, Arc::clone(&phrase.says))
     }
 }

@@ -148,6 +148,14 @@ fn rules_go_to_the_chain_of_their_zones() {
 }
 
 #[test]
+fn zones_of_one_version() {
+    let reading = of(&format!(
+        "{NETWORK}{ZONES}config zone\n\toption name old\n\tlist device eth9\n\toption family ipv4\n"
+    ));
+    assert!(chain(&reading.facts, "input").contains(&"IPv4 in eth9 -> input_old".to_owned()));
+}
+
+#[test]
 fn what_the_firewall_leaves_out_is_told() {
     for (section, part) in [
         ("config rule\n\toption src dmz\n\toption target ACCEPT\n", "no zone `dmz`"),

@@ -12,7 +12,8 @@ use crate::reader::Bookkeeper;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{
-    ExportState, Families, Filter, FilterFormat, IpRange, Match, MatchKind, NotModelled, Origin, Rule, Target,
+    ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind, NotModelled, Origin,
+    Rule, Target,
 };
 
 /// What becomes of packets that nothing decides.
@@ -227,16 +228,24 @@ impl<'a> Compiler<'a, '_> {
                 ),
             }
         }
+        let version = match section.text("family") {
+            Some("ipv4") => Some(holds(MatchKind::Version(Family::V4))),
+            Some("ipv6") => Some(holds(MatchKind::Version(Family::V6))),
+            _ => None,
+        };
         let ends = |make: fn(String) -> MatchKind, side: fn(Vec<IpRange>) -> MatchKind| -> Vec<Vec<Match>> {
             let nets = || (!subnets.is_empty()).then(|| holds(side(subnets.clone())));
             if devices.is_empty() {
-                return nets().map(|net| vec![net]).into_iter().collect();
+                return nets()
+                    .map(|net| version.iter().cloned().chain([net]).collect())
+                    .into_iter()
+                    .collect();
             }
             let one = |device: &String| {
                 // A trailing asterisk or plus stands for any ending.
                 let device =
                     device.strip_suffix('*').map_or_else(|| device.clone(), |stem| format!("{stem}+"));
-                std::iter::once(holds(make(device))).chain(nets()).collect()
+                version.iter().cloned().chain([holds(make(device))]).chain(nets()).collect()
             };
             devices.iter().map(one).collect()
         };

@@ -1,0 +1,160 @@
+use super::*;
+use trevlin_model::ExportId;
+
+/// What an export comes to with phrases: the sheet without its first line and without where things were seen, and what is told.
+fn tried(shape: &str, more: &str, phrases: &[(&str, &str)], export: &str) -> (String, Vec<String>) {
+    let mut text = format!(
+        "phrasebook = \"{BOOK}\"\nname = \"a gate\"\nshape = \"{shape}\"\n{more}\n[recognise]\nfile = \"*\"\n"
+    );
+    for (says, lands) in phrases {
+        text.push_str(&format!("[[phrase]]\nsays = '{says}'\n{lands}\n"));
+    }
+    let (book, notes) = Phrasebook::read(&Export::new(ExportId(0), "book.toml", text.clone()));
+    assert!(notes.is_empty(), "{notes:?}\n{text}");
+    let export = Export::new(ExportId(0), "gate.txt", export.into());
+    let tried = book.try_on(&export);
+    let sheet = tried.sheet.lines().skip(1).filter(|line| !line.is_empty() && !line.starts_with("seen = "));
+    let told = tried
+        .reading
+        .ledger
+        .notes
+        .iter()
+        .map(|note| format!("{} {}", export.position(note.origin.start).line, note.text));
+    (sheet.collect::<Vec<_>>().join("\n"), told.collect())
+}
+
+#[test]
+fn where_things_land() {
+    for (name, shape, phrases, export, wanted) in [
+        (
+            "by name, in any order",
+            "lines",
+            &[("zone {z} has {i}...", "lands = { \"zones[name={z}].interfaces[]\" = \"{i}\" }")][..],
+            "zone a has e0\nzone b has e1 e2\nzone a has e3\n",
+            "[[zones]]\nname = \"a\"\ninterfaces = [\"e0\", \"e3\"]\n[[zones]]\nname = \"b\"\ninterfaces = [\"e1\", \"e2\"]",
+        ),
+        (
+            "by what it is called here",
+            "lines",
+            &[
+                ("rule {n} does {do:allow,deny}", "lands = { \"rules[{n}].action\" = \"{do}\" }"),
+                ("rule {n} logs", "lands = { \"rules[{n}].logs\" = true }"),
+            ],
+            "rule 7 does deny\nrule 9 does allow\nrule 7 logs\n",
+            "[[rules]]\naction = \"deny\"\nlogs = true\n[[rules]]\naction = \"allow\"",
+        ),
+        (
+            "what is left out lands nowhere, and a hint of it as nothing",
+            "lines",
+            &[(
+                "open {p} [{port:ports}]",
+                "lands = { \"rules[].services[]\" = \"{p} {port?}\", \"rules[].name\" = \"at {port}\" }",
+            )],
+            "open tcp 80,443\nopen esp\n",
+            "[[rules]]\nname = \"at 80,443\"\nservices = [\"tcp 80,443\"]\n[[rules]]\nservices = [\"esp\"]",
+        ),
+        (
+            "a statement turned round",
+            "lines",
+            &[(
+                "page {n}",
+                "lands = { \"forwards[name={n}].passes\" = true }\ndenied = { \"forwards[name={n}].off\" = true }",
+            )],
+            "page a\nno page b\n",
+            "[[forwards]]\nname = \"a\"\npasses = true\n[[forwards]]\nname = \"b\"\noff = true",
+        ),
+        (
+            "kept aside and put elsewhere",
+            "lines",
+            &[
+                ("suite {s} with {a}...", "lands = { \"$suites[{s}].all[]\" = \"{a}\" }"),
+                ("uses {s}", "lands = { \"zones[name=x].interfaces\" = { copy = \"$suites[{s}].all\" } }"),
+            ],
+            "uses old\nsuite old with a b\n",
+            "[[zones]]\nname = \"x\"\ninterfaces = [\"a\", \"b\"]",
+        ),
+        (
+            "anywhere",
+            "json",
+            &[("** > port {n}", "lands = { \"zones[].name\" = \"{n}\" }"), ("** > x", ""), ("** > y", "")],
+            "{\"x\": {\"port\": \"a\", \"y\": [{\"port\": \"b\"}]}}\n",
+            "[[zones]]\nname = \"a\"\n[[zones]]\nname = \"b\"",
+        ),
+    ] {
+        let (sheet, told) = tried(shape, "negation = [\"no\"]", phrases, export);
+        assert_eq!(sheet, wanted, "{name}");
+        let told: Vec<_> = told.iter().filter(|text| !text.contains("is needed here")).collect();
+        assert!(told.is_empty(), "{name}: {told:?}");
+    }
+}
+
+#[test]
+fn what_makes_no_sense_is_told_at_its_line() {
+    let lines = [
+        ("suite {s} is {v:speed}", "lands = { \"zones[name={s}].interfaces[]\" = \"{v}\" }"),
+        ("uses {s}", "lands = { \"zones[name=x].interfaces\" = { copy = \"$suites[{s}].all\" } }"),
+        ("net {n}", "lands = { \"interfaces[name=a].addresses[].net\" = \"{n}\" }"),
+    ];
+    let (sheet, told) = tried(
+        "lines",
+        "[values.speed]\nfast = \"quick\"",
+        &lines,
+        "suite a is slow\nuses none\nnet 10.4.0.300/24\nelse\n",
+    );
+    assert!(sheet.contains("10.4.0.300/24"), "the sheet shows what was read: {sheet}");
+    assert_eq!(told.len(), 4, "{told:?}");
+    for (line, part) in
+        [(1, "not in the map `speed`"), (2, "not defined"), (3, "10.4.0.300/24"), (4, "no phrase of a gate")]
+    {
+        assert!(
+            told.iter().any(|text| text.starts_with(&format!("{line} ")) && text.contains(part)),
+            "{part}: {told:?}"
+        );
+    }
+}
+
+#[test]
+fn what_phrases_captured_as_secrets_is_masked_and_held() {
+    let lands = "lands = { \"secrets[]\" = { kind = \"token\", of = \"it\", secret = \"{k}\" } }";
+    let (sheet, told) = tried(
+        "lines",
+        "",
+        &[("key {k:secret}", lands), ("spare {_k:secret}", "")],
+        "key Sesame-9\nspare Sesame-8\n",
+    );
+    assert!(!sheet.contains("Sesame") && told.is_empty(), "{sheet} {told:?}");
+}
+
+#[test]
+fn origins_point_at_the_export() {
+    let text = format!(
+        "phrasebook = \"{BOOK}\"\nname = \"a gate\"\nshape = \"indented\"\n[recognise]\nfile = \"*\"\n\
+         [[phrase]]\nsays = \"gate {{n}}\"\nlands = {{ \"rules[@1].name\" = \"{{n}}\" }}\n\
+         [[phrase]]\nsays = \"gate {{_n}} > {{do:allow,deny}}\"\nlands = {{ \"rules[@1].action\" = \"{{do}}\" }}\n"
+    );
+    let (book, _) = Phrasebook::read(&Export::new(ExportId(0), "book.toml", text));
+    let export = Export::new(ExportId(3), "gate.txt", "x 1\ngate a\n  allow\ngate b\n  deny\n".into());
+    let facts = book.read_export(&export).facts;
+    let chain = facts.filters[0].chains.iter().find(|chain| chain.name == "through the device").unwrap();
+    let shown =
+        |rule: &trevlin_model::Rule| &export.text()[rule.origin.start as usize..rule.origin.end as usize];
+    assert_eq!(chain.rules[..2].iter().map(shown).collect::<Vec<_>>(), ["gate a\n  allow", "gate b\n  deny"]);
+    assert!(chain.rules.iter().all(|rule| rule.origin.export == ExportId(3)));
+}
+
+#[test]
+fn long_statements_and_deep_names_end() {
+    let (_, told) = tried(
+        "lines",
+        "",
+        &[("([a] {x})... end", "lands = { \"zones[].name\" = \"{x}\" }")],
+        &"a ".repeat(9000),
+    );
+    assert!(told[0].contains("more than"), "{told:?}");
+    let nested: String = (0..40).map(|at| format!("name n{at} n{} n{}\n", at + 1, at + 1)).collect();
+    let lands = "lands = { \"address-names[name={n}].addresses[]\" = \"{m}\" }";
+    let use_it = "lands = { \"rules[]\" = { action = \"allow\", sources = [\"{n}\"] } }";
+    let (_, told) =
+        tried("lines", "", &[("name {n} {m}...", lands), ("use {n}", use_it)], &format!("{nested}use n0\n"));
+    assert!(told.iter().any(|text| text.contains("names lead to names")), "{told:?}");
+}
