@@ -35,7 +35,10 @@ enum Pick {
 
 /// A path into a sheet: `rules[{n}].services[]`.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Target(Vec<(Arc<str>, Pick)>);
+pub(super) struct Target(Vec<Segment>);
+
+/// A name of a path, and which entry of the list there is meant.
+type Segment = (Arc<str>, Pick);
 
 /// What lands there.
 #[derive(Debug, Clone)]
@@ -331,7 +334,7 @@ impl Sheet {
 
     /// Lets all of a phrase land. Paths of one phrase mostly begin alike, so the entry that the first found is kept at hand.
     pub(super) fn land_all(&mut self, lands: &[(Target, Plan)], values: &Values, place: &Place<'_>) {
-        let mut recent: Option<(&(Arc<str>, Pick), usize, usize)> = None;
+        let mut recent: Option<(&Segment, usize, usize)> = None;
         for (target, plan) in lands {
             let first = &target.0[0];
             if let Some((_, field, item)) = recent.filter(|(known, ..)| target.0.len() > 1 && *known == first)
@@ -385,13 +388,7 @@ impl Sheet {
 }
 
 /// Lets something land below a table, and says whether it did.
-fn land(
-    from: &mut Table,
-    target: &[(Arc<str>, Pick)],
-    plan: &Plan,
-    values: &Values,
-    place: &Place<'_>,
-) -> bool {
+fn land(from: &mut Table, target: &[Segment], plan: &Plan, values: &Values, place: &Place<'_>) -> bool {
     let Some(path) = resolve(target, values, place) else { return false };
     let Some(grown) = grow(plan, values, place) else { return false };
     let mut table = from;
@@ -497,8 +494,8 @@ impl List {
 
 type Resolved = Vec<(Arc<str>, Option<(Key, Option<(Arc<str>, String)>)>)>;
 
-fn resolve(target: &[(Arc<str>, Pick)], values: &Values, place: &Place<'_>) -> Option<Resolved> {
-    let one = |(key, pick): &(Arc<str>, Pick)| {
+fn resolve(target: &[Segment], values: &Values, place: &Place<'_>) -> Option<Resolved> {
+    let one = |(key, pick): &Segment| {
         let pick = match pick {
             Pick::None => None,
             Pick::New => Some((Key::New(place.number), None)),
