@@ -102,6 +102,10 @@ fn the_same_is_reached() {
     for way in ["uci", "book", "sheet"] {
         assert_eq!(verdict(way, &out), verdict("native", &out), "{way}");
     }
-    // The standard model has no word for replies, so that whether they pass is left open.
+    // The standard model has no word for replies, so that whether they pass is left open, and asked.
     assert!(verdict("model", &out).contains("depends"));
+    for way in WAYS {
+        let asked = json(&["audit", &estate(way)])["open_questions"].to_string();
+        assert_eq!(asked.contains("whether replies pass"), way == "model", "{way}: {asked}");
+    }
 }
