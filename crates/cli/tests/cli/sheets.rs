@@ -148,7 +148,7 @@ fn a_sheet_is_checked_by_line() {
     let sheet = folder.path().join("gate.toml");
     fs::write(
         &sheet,
-        "sheet = \"trevlin-sheet/1\"\nkind = \"firewal\"\n[[interfaces]]\nname = \"port 1\"\n\
+        "sheet = \"trevlin-sheet/1\"\ndevice = \"gate\"\nkind = \"firewal\"\n[[interfaces]]\nname = \"port 1\"\n\
          addresses = [{ net = \"192.0.2.30/28\" }]\n[[interfaces]]\nname = \"port 2\"\n\
          addresses = [{ net = \"192.0.2.30/28\" }, { net = \"10.30.4.300/24\" }]\n[[routes]]\n\
          destination = \"0.0.0.0/0\"\ngateway = \"192.0.2.99\"\n[[rules]]\nfrom = \"port 1\"\nto = \"devise\"\n\

@@ -27,8 +27,8 @@ use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::OPENSSH;
 use trevlin_model::{
-    DeviceKind, Export, Facts, HeldSecret, MalformedAddress, NotModelled, Note, Origin, Reference, Setting,
-    TunnelFamily, each_section,
+    DeviceKind, Export, Facts, HeldSecret, Listener, MalformedAddress, NotModelled, Note, Origin, Protocol,
+    Reference, Setting, TunnelFamily, TunnelRole, each_section,
 };
 
 /// What a sheet calls itself.
@@ -386,6 +386,13 @@ fn leave_open(facts: &mut Facts) {
     }
     for tunnel in &mut facts.tunnels {
         tunnel.missing.push(Reference::unsaid(tunnel.origin));
+        // The ports of IKE are those of its protocol.
+        if tunnel.family == TunnelFamily::Ipsec
+            && tunnel.listeners.is_empty()
+            && tunnel.role != TunnelRole::Client
+        {
+            tunnel.listeners = [500, 4500].map(ike_listener).into();
+        }
         let by_tls = matches!(tunnel.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect);
         if by_tls && tunnel.proof.certificate.is_none() {
             let why = "the sheet does not say".to_owned();
@@ -394,10 +401,26 @@ fn leave_open(facts: &mut Facts) {
     }
 }
 
+fn ike_listener(port: u16) -> Listener {
+    let source = "RFC 7296, 2";
+    Listener {
+        protocol: Protocol::UDP,
+        address: Setting::default_of(None, "IKE", source),
+        port: Setting::default_of(port, "IKE", source),
+    }
+}
+
 /// What follows from the entries: what secrets are for, forwards, names of settings.
 fn settle(export: &Export, facts: &mut Facts) {
     for server in &mut facts.ssh_servers {
         server.keywords = crate::sshd::keywords();
+    }
+    for tunnel in &mut facts.tunnels {
+        let behind =
+            tunnel.ipsec.iter().flat_map(|one| &one.children).flat_map(|child| &child.remote.networks);
+        if tunnel.addresses.remote.is_empty() {
+            tunnel.addresses.remote = behind.copied().collect();
+        }
     }
     facts.forwards = facts.filters.iter().flat_map(forwards::of).collect();
     let mut held = Vec::new();
