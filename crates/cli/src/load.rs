@@ -162,6 +162,16 @@ fn read(at: &Path) -> Result<String, String> {
     decode(&bytes).map_err(|error| format!("{error}; export it as text, or leave it out"))
 }
 
+/// One file by itself as an export.
+///
+/// # Errors
+/// When it cannot be read, or is no text.
+pub(crate) fn export(at: &Path) -> anyhow::Result<Export> {
+    let bytes = Zeroizing::new(fs::read(at).with_context(|| format!("{} cannot be read", at.display()))?);
+    let text = decode(&bytes).map_err(|error| anyhow::anyhow!("{}: {error}", at.display()))?;
+    Ok(Export::new(ExportId(0), at.to_string_lossy(), text))
+}
+
 /// The files of one path given, as text.
 struct Texts<'a> {
     root: &'a Root,

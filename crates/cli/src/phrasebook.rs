@@ -1,14 +1,14 @@
 //! `trevlin phrasebook`.
 
 use crate::args;
-use crate::commands;
-use anyhow::{Context, bail};
+use crate::{commands, load};
+use anyhow::bail;
 use std::io::{self, Write};
 use std::path::Path;
 use std::process::ExitCode;
+use trevlin_model::Export;
 use trevlin_model::secret::Masker;
-use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Phrasebook, Took, Tried, decode, phrasebook_guide};
+use trevlin_readers::{Phrasebook, Took, Tried, phrasebook_guide};
 use trevlin_render::neutral;
 use unicode_width::UnicodeWidthStr;
 
@@ -27,14 +27,8 @@ pub(crate) fn run(command: &args::Phrasebook) -> anyhow::Result<ExitCode> {
     }
 }
 
-fn opened(path: &Path, id: u32) -> anyhow::Result<Export> {
-    let bytes = std::fs::read(path).with_context(|| format!("{} cannot be read", path.display()))?;
-    let text = decode(&bytes).map_err(|error| anyhow::anyhow!("{}: {error}", path.display()))?;
-    Ok(Export::new(ExportId(id), path.to_string_lossy(), text))
-}
-
 fn checked(path: &Path) -> anyhow::Result<ExitCode> {
-    let export = opened(path, 0)?;
+    let export = load::export(path)?;
     let (_, notes) = Phrasebook::read(&export);
     commands::print(|out| {
         for note in &notes {
@@ -51,7 +45,7 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
 }
 
 fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
-    let file = opened(&arguments.book, 0)?;
+    let file = load::export(&arguments.book)?;
     if !Phrasebook::is_one(&file) {
         bail!(
             "{} is no phrasebook; `trevlin phrasebook new` writes one to begin with",
@@ -63,7 +57,7 @@ fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
         let line = file.position(note.origin.start).line;
         crate::messages::warning(&format!("{}:{line}: {}", arguments.book.display(), note.text));
     }
-    let export = opened(&arguments.export, 0)?;
+    let export = load::export(&arguments.export)?;
     let recognised = book.recognises(&export) != trevlin_readers::Recognition::No;
     let tried = book.try_on(&export);
     let masker = Masker::new(&tried.reading.facts.secrets, &tried.reading.facts.masked_places);

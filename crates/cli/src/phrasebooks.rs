@@ -1,11 +1,11 @@
 //! Where phrasebooks come from, and which is for an export.
 
-use crate::load::Telling;
+use crate::load::{self, Telling};
 use crate::messages;
 use std::path::PathBuf;
 use std::sync::Arc;
-use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Phrasebook, Recognised, Recognition, decode};
+use trevlin_model::Export;
+use trevlin_readers::{Phrasebook, Recognised, Recognition};
 
 /// A phrasebook from its file. What is wrong with it is told.
 pub(crate) fn of(export: &Export, telling: Telling) -> Arc<Phrasebook> {
@@ -33,8 +33,7 @@ pub(crate) fn of_the_user(telling: Telling) -> Vec<Arc<Phrasebook>> {
     paths.retain(|path| path.extension().is_some_and(|ending| ending == "toml"));
     paths.sort();
     let read = |path: PathBuf| {
-        let text = decode(&std::fs::read(&path).ok()?).ok()?;
-        let export = Export::new(ExportId(0), path.to_string_lossy(), text);
+        let export = load::export(&path).ok()?;
         Phrasebook::is_one(&export).then(|| of(&export, telling))
     };
     paths.into_iter().filter_map(read).collect()

@@ -2,13 +2,13 @@
 
 use crate::args::{self, Common};
 use crate::{commands, load};
-use anyhow::{Context, bail};
+use anyhow::bail;
 use std::io;
 use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::{Estate, Yardstick, audit};
-use trevlin_model::{Device, Export, ExportId, Note, Origin};
-use trevlin_readers::{Head, check_sheet, decode, sheet_guide, write_sheet};
+use trevlin_model::{Device, Note, Origin};
+use trevlin_readers::{Head, check_sheet, sheet_guide, write_sheet};
 use trevlin_render::neutral;
 
 /// Runs the command.
@@ -35,9 +35,7 @@ fn shown(arguments: &args::SheetShow, common: &Common) -> anyhow::Result<ExitCod
 }
 
 fn checked(file: &Path) -> anyhow::Result<ExitCode> {
-    let bytes = std::fs::read(file).with_context(|| format!("{} cannot be read", file.display()))?;
-    let text = decode(&bytes).map_err(|error| anyhow::anyhow!("{}: {error}", file.display()))?;
-    let export = Export::new(ExportId(0), file.to_string_lossy(), text);
+    let export = load::export(file)?;
     let report = check_sheet(&export);
     let questions = questions(file);
     commands::print(|out| {

@@ -107,6 +107,12 @@ impl Export {
         &self.text
     }
 
+    /// The text at a place of this export; empty when the place is not in it.
+    #[must_use]
+    pub fn text_at(&self, place: Origin) -> &str {
+        self.text.get(place.start as usize..place.end as usize).unwrap_or_default()
+    }
+
     /// The last part of the path.
     #[must_use]
     pub fn file_name(&self) -> &str {

@@ -24,6 +24,27 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
+/// A server that another format states in the words of sshd_config(5): each keyword once, with one value, for every
+/// connection.
+pub(crate) fn stated(
+    program: &'static str,
+    origin: Origin,
+    statements: Vec<(&str, String, Origin)>,
+) -> SshServer {
+    let statements = statements
+        .into_iter()
+        .map(|(keyword, value, origin)| SshStatement { keyword: keyword.into(), values: vec![value], origin })
+        .collect();
+    SshServer {
+        program,
+        origin,
+        blocks: vec![SshBlock { criteria: Vec::new(), statements }],
+        missing: Vec::new(),
+        refused: None,
+        keywords: keywords(),
+    }
+}
+
 /// How deep `Include` is followed (servconf.c: 16).
 const DEPTH: usize = 16;
 

@@ -128,7 +128,7 @@ pub(super) fn read(package: &Package, export: &Export, reading: &mut Reading, ne
     for section in package.of("interface") {
         plain_tunnel(section, reading);
         if let (Some(said), Some(name)) = (section.get("password"), &section.name) {
-            let text = &export.text()[said.value.start as usize..said.value.end as usize];
+            let text = export.text_at(said.value);
             crate::serving::hold(export, &mut reading.facts, text, SecretKind::OwnPassword, name);
         }
     }
@@ -237,7 +237,7 @@ fn wireguard_tunnel(section: &Section, package: &Package, export: &Export, readi
     if section.is_on("disabled") == Some(true) {
         return;
     }
-    let text = |said: &Said| &export.text()[said.value.start as usize..said.value.end as usize];
+    let text = |said: &Said| export.text_at(said.value);
     let kind = format!("wireguard_{name}");
     if let Some(said) = section.get("private_key") {
         crate::serving::hold(export, &mut reading.facts, text(said), SecretKind::PrivateKey, name);

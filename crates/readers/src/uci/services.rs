@@ -2,7 +2,7 @@
 //! system itself. Each init script turns them into what its daemon is told, and what that means is said here.
 
 use super::network::Networks;
-use super::text::{Package, Said, Section};
+use super::text::{Package, Section};
 use crate::reader::Reading;
 use crate::serving::hold;
 use ipnet::IpNet;
@@ -14,13 +14,7 @@ use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
     Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
 };
-use trevlin_model::ssh::{SshBlock, SshServer, SshStatement};
 use trevlin_model::{Export, Families, IpRange, Origin, PortRange, Protocol, Setting};
-
-/// The text of a value as it stands in the export, quotes included.
-pub(super) fn written<'a>(export: &'a Export, said: &Said) -> &'a str {
-    export.text().get(said.value.start as usize..said.value.end as usize).unwrap_or_default()
-}
 
 /// Package `dropbear`: one server for each section. What it does not say is as dropbear(8) has it: both ways to log in are on, root may
 /// come in, port 22 on every interface.
@@ -59,22 +53,7 @@ pub(super) fn dropbear(package: &Package, networks: &Networks, reading: &mut Rea
                 statements.push(("listenaddress", format!("{}:{port}", net.addr()), said.line));
             }
         }
-        let statements = statements
-            .into_iter()
-            .map(|(keyword, value, origin)| SshStatement {
-                keyword: keyword.into(),
-                values: vec![value],
-                origin,
-            })
-            .collect();
-        reading.facts.ssh_servers.push(SshServer {
-            program: "Dropbear",
-            origin: section.whole(),
-            blocks: vec![SshBlock { criteria: Vec::new(), statements }],
-            missing: Vec::new(),
-            refused: None,
-            keywords: crate::sshd::keywords(),
-        });
+        reading.facts.ssh_servers.push(crate::sshd::stated("Dropbear", section.whole(), statements));
     }
 }
 
@@ -171,7 +150,7 @@ pub(super) fn dynamic_names(package: &Package, export: &Export, reading: &mut Re
         let token = section.get("password");
         if let Some(said) = token {
             let owner = section.name.as_deref().unwrap_or("ddns");
-            hold(export, &mut reading.facts, written(export, said), SecretKind::Token, owner);
+            hold(export, &mut reading.facts, export.text_at(said.value), SecretKind::Token, owner);
         }
         let plain = section.is_on("use_https") != Some(true);
         reading.facts.dynamic_names.push(DynamicName {
@@ -382,7 +361,8 @@ pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Readi
         let (Some(name), Some(community)) = (section.text("secname"), section.get("community")) else {
             continue;
         };
-        let held = hold(export, &mut reading.facts, written(export, community), SecretKind::Community, name);
+        let held =
+            hold(export, &mut reading.facts, export.text_at(community.value), SecretKind::Community, name);
         let mut part = Part::new(PartKind::Community, name, section.whole());
         part.login = match held {
             Some(_) => Setting::Stated { value: Asked::Community, origin: community.line },

@@ -1,6 +1,5 @@
 //! Packages about tunnels: `openvpn` and `ipsec` (the swanctl scripts of strongSwan), and radio networks of `wireless`.
 
-use super::services::written;
 use super::text::{Package, Said, Section};
 use crate::openvpn;
 use crate::radio;
@@ -127,7 +126,7 @@ fn connection(
         }
     }
     if shared && let Some(said) = section.get("pre_shared_key") {
-        let text = written(export, said);
+        let text = export.text_at(said.value);
         let held = Arc::new(HeldSecret {
             secret: Secret::new(crate::serving::unquoted(text)),
             kind: SecretKind::PreSharedKey,
@@ -313,7 +312,7 @@ pub(super) fn radios(package: &Package, export: &Export, reading: &mut Reading) 
         ] {
             // A number chooses one of the keys of WEP, and is none.
             if let Some(said) = section.get(option).filter(|said| said.text.len() > 1) {
-                hold(export, &mut reading.facts, written(export, said), kind, "the radio network");
+                hold(export, &mut reading.facts, export.text_at(said.value), kind, "the radio network");
             }
         }
     }

@@ -26,11 +26,6 @@ pub(super) struct Reader<'a> {
     pub(super) notes: Vec<Note>,
 }
 
-/// The text of a leaf as it stands, for a secret.
-pub(super) fn written<'a>(export: &'a Export, leaf: &Item) -> &'a str {
-    export.text().get(leaf.value.start as usize..leaf.value.end as usize).unwrap_or_default()
-}
-
 impl Reader<'_> {
     fn malformed(&mut self, text: &str, origin: Origin) {
         let why = crate::addresses::what_is_wrong(text);
@@ -153,7 +148,7 @@ impl Reader<'_> {
                 hold(
                     self.export,
                     &mut self.reading.facts,
-                    written(self.export, leaf),
+                    self.export.text_at(leaf.value),
                     SecretKind::RadiusSecret,
                     text,
                 )
@@ -179,7 +174,7 @@ impl Reader<'_> {
         let Some((name, origin)) = user.leaf("name", self.seen) else { return };
         let Some(leaf) = user.get("password") else { return };
         self.seen.borrow_mut().push(leaf.origin);
-        let place = written(self.export, leaf);
+        let place = self.export.text_at(leaf.value);
         let text = leaf.text.as_deref().unwrap_or_default();
         if let Some(clear) = text.strip_prefix("$0$") {
             let at = place.find(clear).map_or(place, |at| &place[at..at + clear.len()]);
@@ -223,7 +218,7 @@ impl Reader<'_> {
             let name = community.leaf("security-name", self.seen).map_or(index, |(name, _)| name).to_owned();
             if let Some(leaf) = community.get("text-name").or_else(|| community.get("binary-name")) {
                 self.seen.borrow_mut().push(leaf.origin);
-                let place = written(self.export, leaf);
+                let place = self.export.text_at(leaf.value);
                 hold(self.export, &mut self.reading.facts, place, SecretKind::Community, &name);
             }
             let mut part = Part::new(PartKind::Community, name.as_str(), origin);
@@ -245,7 +240,7 @@ impl Reader<'_> {
             for key in [signs, encrypts].into_iter().flatten().flat_map(|one| &one.children) {
                 if let Some(leaf) = key.get("key") {
                     self.seen.borrow_mut().push(leaf.origin);
-                    let place = written(self.export, leaf);
+                    let place = self.export.text_at(leaf.value);
                     hold(self.export, &mut self.reading.facts, place, SecretKind::SharedKey, name);
                 }
             }

@@ -1,7 +1,7 @@
 //! `ietf-i2nsf-ike` (RFC 9061), `ietf-key-chain` (RFC 8177), `ietf-keystore` and `ietf-truststore` (RFC 9642, RFC 9641), and servers of
 //! secure shell and TLS wherever their groupings are used (RFC 9644, RFC 9645).
 
-use super::device::{Reader, written};
+use super::device::Reader;
 use super::filters::address;
 use super::tree::Item;
 use crate::serving::hold;
@@ -16,7 +16,7 @@ use trevlin_model::ipsec::{
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind};
-use trevlin_model::ssh::{SshBlock, SshServer, SshStatement};
+use trevlin_model::ssh::SshServer;
 use trevlin_model::{
     IpRange, Listener, NotModelled, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
@@ -55,7 +55,7 @@ impl Reader<'_> {
         let held = hold(
             self.export,
             &mut self.reading.facts,
-            written(self.export, leaf),
+            self.export.text_at(leaf.value),
             SecretKind::PreSharedKey,
             &name,
         );
@@ -273,7 +273,7 @@ impl Reader<'_> {
                     hold(
                         self.export,
                         &mut self.reading.facts,
-                        written(self.export, leaf),
+                        self.export.text_at(leaf.value),
                         SecretKind::SharedKey,
                         &owner,
                     );
@@ -291,7 +291,7 @@ impl Reader<'_> {
             let held = hold(
                 self.export,
                 &mut self.reading.facts,
-                written(self.export, leaf),
+                self.export.text_at(leaf.value),
                 SecretKind::PrivateKey,
                 &name,
             );
@@ -310,7 +310,7 @@ impl Reader<'_> {
                 hold(
                     self.export,
                     &mut self.reading.facts,
-                    written(self.export, leaf),
+                    self.export.text_at(leaf.value),
                     SecretKind::SharedKey,
                     &name,
                 );
@@ -370,21 +370,9 @@ impl Reader<'_> {
                 statements.push((keyword, names.join(","), first.origin));
             }
         }
-        let statements = statements
-            .into_iter()
-            .map(|(keyword, value, origin)| SshStatement {
-                keyword: keyword.into(),
-                values: vec![value],
-                origin,
-            })
-            .collect();
         self.reading.facts.ssh_servers.push(SshServer {
-            program: "the device",
-            origin: ssh.origin,
-            blocks: vec![SshBlock { criteria: Vec::new(), statements }],
             missing: vec![trevlin_model::Reference::unsaid(ssh.origin)],
-            refused: None,
-            keywords: crate::sshd::keywords(),
+            ..crate::sshd::stated("the device", ssh.origin, statements)
         });
     }
 
