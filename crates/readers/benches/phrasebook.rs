@@ -8,6 +8,10 @@ use std::fmt::Write;
 use trevlin_model::{Export, ExportId};
 use trevlin_readers::{BOOK, Phrasebook};
 
+/// The same as the command's.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() {
     divan::main();
 }

@@ -1,8 +1,8 @@
 //! A phrasebook as it is written, with what is wrong with it.
 
-use super::land::{Plan, Target};
 use super::pattern::{Captures, Pattern};
 use super::shape::{DEPTH, Shape};
+use super::target::{Plan, Target};
 use super::value::{Kind, Map};
 use crate::sheet::node::{self, Entry, Node, Value};
 use crate::sheet::take::nearest;

@@ -7,6 +7,7 @@ mod guide;
 mod land;
 mod pattern;
 mod shape;
+mod target;
 #[cfg(test)]
 mod tests;
 mod value;
@@ -18,11 +19,14 @@ use crate::reader::{Bookkeeper, Reading, Recognition, TELLING_LINES};
 use crate::sheet::node::Node;
 use crate::sheet::write_node;
 use book::Level;
-use land::{Place, Sheet, Values};
+use land::{Place, Sheet};
 use pattern::{Taken, Word};
+use rayon::prelude::*;
 use shape::{DEPTH, Sink};
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 use std::sync::Arc;
+use target::Values;
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, LineClass, Note, Origin};
 use value::Kind;
@@ -89,26 +93,34 @@ impl Phrasebook {
     }
 
     fn run(&self, export: &Export, tells: bool) -> Tried {
-        let index = self.index();
-        let mut runner = Runner {
+        let (index, rule_words) = (self.index(), self.rule_words());
+        let start = |piece: usize| Runner {
             book: self,
             export,
-            index,
+            index: &index,
+            rule_words: &rule_words,
             frames: Vec::new(),
             depth: 0,
-            number: 0,
+            number: (piece as u64) << 32,
             sheet: Sheet::new(export.origin(0..0)),
             notes: Vec::new(),
             classes: Vec::new(),
             masked: Vec::new(),
             told: tells.then(Vec::new),
             near_rules: Vec::new(),
-            rule_words: self.rule_words(),
-            secrets: self.phrases.iter().any(|one| one.kinds.iter().any(|(_, kind)| *kind == Kind::Secret)),
         };
-        runner.always();
-        shape::walk(self.shape, &self.comments, export, &mut runner);
-        let Runner { sheet, mut notes, classes, masked, told, near_rules, .. } = runner;
+        let pieces = shape::pieces(self.shape, &self.comments, export);
+        let run = |(number, piece): (usize, &Range<u32>)| {
+            let mut runner = start(number);
+            if number == 0 {
+                runner.always();
+            }
+            shape::walk(self.shape, &self.comments, export, piece.clone(), &mut runner);
+            runner
+        };
+        let runs: Vec<Runner<'_, '_>> = pieces.par_iter().enumerate().map(run).collect();
+        let Runner { sheet, mut notes, classes, masked, told, near_rules, .. } =
+            runs.into_iter().reduce(Runner::followed_by).unwrap_or_else(|| start(0));
         let top: Node = sheet.finish(&mut notes);
         let mut reading = Reading::of(export);
         let shown = tells.then(|| top.clone());
@@ -124,11 +136,9 @@ impl Phrasebook {
             book.not_understood(note.origin, format!("the sheet that comes out: {}", note.text));
         }
         // What may have been a rule, or a part of one, leaves the whole list open.
-        let told_already = |note: &Note| {
-            near_rules.iter().any(|one| one.start <= note.origin.start && note.origin.end <= one.end)
-        };
-        found.notes.retain(|note| !told_already(note));
         if !near_rules.is_empty() {
+            let near = Near::of(near_rules);
+            found.notes.retain(|note| !near.holds(note.origin));
             found.facts.filters.iter_mut().for_each(|filter| filter.complete = false);
         }
         reading.facts = found.facts;
@@ -190,6 +200,30 @@ impl Index<'_> {
     }
 }
 
+/// Places, to ask whether one of them holds another.
+struct Near {
+    /// In order, each with the furthest end of those up to it.
+    places: Vec<(u32, u32)>,
+}
+
+impl Near {
+    fn of(mut places: Vec<Origin>) -> Self {
+        places.sort_unstable();
+        places.dedup();
+        let mut furthest = 0;
+        let reach = |place: Origin| {
+            furthest = furthest.max(place.end);
+            (place.start, furthest)
+        };
+        Self { places: places.into_iter().map(reach).collect() }
+    }
+
+    fn holds(&self, place: Origin) -> bool {
+        let before = self.places.partition_point(|(start, _)| *start <= place.start);
+        before > 0 && self.places[before - 1].1 >= place.end
+    }
+}
+
 /// A statement that others may stand in.
 #[derive(Debug)]
 struct Frame<'a> {
@@ -200,13 +234,15 @@ struct Frame<'a> {
     known: Vec<(usize, Option<Vec<Taken>>)>,
 }
 
-/// What each level of a phrase took, by how deep its statement stands.
-type ByLevel = Vec<(usize, Vec<Taken>)>;
+/// What each level of a phrase took: how deep its statement stands, and the number of what is known of it there.
+type ByLevel = Vec<(usize, usize)>;
 
 struct Runner<'a, 'b> {
     book: &'b Phrasebook,
     export: &'a Export,
-    index: Index<'b>,
+    index: &'b Index<'b>,
+    /// Words that statements about rules begin with.
+    rule_words: &'b BTreeSet<&'b str>,
     frames: Vec<Frame<'a>>,
     depth: usize,
     number: u64,
@@ -215,10 +251,7 @@ struct Runner<'a, 'b> {
     classes: Vec<(Origin, LineClass)>,
     masked: Vec<Origin>,
     told: Option<Vec<(Origin, Took)>>,
-    secrets: bool,
-    /// Words that statements about rules begin with.
-    rule_words: BTreeSet<&'b str>,
-    /// Places of those that were not understood.
+    /// Places of statements about rules that were not understood.
     near_rules: Vec<Origin>,
 }
 
@@ -272,14 +305,25 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
 }
 
 impl<'a> Runner<'a, '_> {
+    /// Adds what was made of the piece that follows.
+    fn followed_by(mut self, later: Self) -> Self {
+        self.sheet.append(later.sheet);
+        self.notes.extend(later.notes);
+        self.classes.extend(later.classes);
+        self.masked.extend(later.masked);
+        self.near_rules.extend(later.near_rules);
+        if let (Some(told), Some(later)) = (&mut self.told, later.told) {
+            told.extend(later);
+        }
+        self
+    }
+
     /// What the appliance's documents say of every one, at the first line of the export.
     fn always(&mut self) {
         let first =
             self.export.line(1).map_or(self.export.origin(0..0), |line| self.export.origin_of(line.text));
         let place = Place { number: 0, line: first, levels: &[] };
-        for (target, plan) in &self.book.always {
-            self.sheet.land(target, plan, &Values::default(), &place);
-        }
+        self.sheet.land(&self.book.always, &Values::default(), &place);
     }
 
     /// A rule of which something was not understood may do something else than what is left of it.
@@ -330,7 +374,7 @@ impl<'a> Runner<'a, '_> {
     ) -> Option<Took> {
         let mut rest = candidates;
         while let Some((at, taken)) = self.first_of(rest) {
-            match self.land(rest[at], taken, line, negated) {
+            match self.land(rest[at], &taken, line, negated) {
                 Took::Nobody(why) => {
                     nobody.get_or_insert(why);
                 }
@@ -360,10 +404,10 @@ impl<'a> Runner<'a, '_> {
                     frame.known.push((*level, taken));
                     frame.known.len() - 1
                 });
-                match &frame.known[known].1 {
-                    Some(taken) => all.push((outer + at, taken.clone())),
-                    None => continue 'phrases,
+                if frame.known[known].1.is_none() {
+                    continue 'phrases;
                 }
+                all.push((outer + at, known));
             }
             all.reverse();
             return Some((place, all));
@@ -371,7 +415,7 @@ impl<'a> Runner<'a, '_> {
         None
     }
 
-    fn land(&mut self, number: usize, taken: ByLevel, line: Origin, negated: bool) -> Took {
+    fn land(&mut self, number: usize, taken: &ByLevel, line: Origin, negated: bool) -> Took {
         let book = self.book;
         let phrase = &book.phrases[number];
         let lands = if negated { &phrase.denied } else { &phrase.lands };
@@ -381,13 +425,14 @@ impl<'a> Runner<'a, '_> {
             return Took::Phrase(phrase.line, Arc::clone(&phrase.says));
         }
         let mut values = Values::default();
-        for ((depth, taken), (_, first)) in taken.iter().zip(&phrase.levels) {
-            for (capture, from, to) in taken {
-                let words = &self.frames[*depth].words[*from..*to];
+        for ((depth, known), (_, first)) in taken.iter().zip(&phrase.levels) {
+            let frame = &self.frames[*depth];
+            for (capture, from, to) in frame.known[*known].1.iter().flatten() {
+                let words = &frame.words[*from..*to];
                 let (start, end) = (words[0].start, words[words.len() - 1].end);
                 let origin = self.export.origin(start as usize..end as usize);
                 let (_, kind) = &phrase.kinds[first + capture];
-                if self.secrets && *kind == Kind::Secret {
+                if *kind == Kind::Secret {
                     self.masked.push(origin);
                 }
                 let text = self.export.text().get(start as usize..end as usize).unwrap_or_default();
@@ -402,7 +447,7 @@ impl<'a> Runner<'a, '_> {
         let levels: Vec<(u64, Origin)> =
             taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
         let place = Place { number: self.number, line, levels: &levels };
-        self.sheet.land_all(lands, &values, &place);
+        self.sheet.land(lands, &values, &place);
         Took::Phrase(phrase.line, Arc::clone(&phrase.says))
     }
 }

@@ -3,6 +3,7 @@
 use super::pattern::Word;
 use crate::json::{self, Json};
 use crate::sheet::take::nearest;
+use std::ops::Range;
 use trevlin_model::{Export, Origin};
 
 /// How statements stand in an export.
@@ -53,10 +54,37 @@ pub(super) trait Sink<'a> {
     fn broken(&mut self, at: Origin, what: &str);
 }
 
-/// Goes through an export.
-pub(super) fn walk<'a>(shape: Shape, comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+/// How many lines make a piece of their own.
+const PIECE: u32 = 50_000;
+
+/// The pieces of an export that can be gone through apart from each other, as ranges of its lines. Few exports have more than one.
+pub(super) fn pieces(shape: Shape, comments: &[String], export: &Export) -> Vec<Range<u32>> {
+    let end = export.line_count() + 1;
+    let (mut from, mut pieces) = (1, Vec::new());
+    while matches!(shape, Shape::Lines | Shape::Indented) && end - from > PIECE {
+        // Nothing stands in a statement above a line that is not further in than any other.
+        let outermost = |number: &u32| {
+            let text = export.line(*number).map_or("", |line| line.text);
+            !text.starts_with(char::is_whitespace) && !is_comment(text, comments)
+        };
+        let Some(next) = (from + PIECE..end).find(outermost) else { break };
+        pieces.push(from..next);
+        from = next;
+    }
+    pieces.push(from..end);
+    pieces
+}
+
+/// Goes through a piece of an export; shapes that have no lines of their own are one piece.
+pub(super) fn walk<'a>(
+    shape: Shape,
+    comments: &[String],
+    export: &'a Export,
+    piece: Range<u32>,
+    sink: &mut dyn Sink<'a>,
+) {
     match shape {
-        Shape::Lines | Shape::Indented => lines(shape == Shape::Indented, comments, export, sink),
+        Shape::Lines | Shape::Indented => lines(shape == Shape::Indented, comments, export, piece, sink),
         Shape::Braces => braces(comments, export, sink),
         Shape::Sections => sections(comments, export, sink),
         Shape::Csv => table(export, sink),
@@ -121,10 +149,16 @@ fn is_comment(text: &str, comments: &[String]) -> bool {
     text.is_empty() || comments.iter().any(|sign| text.starts_with(sign.as_str()))
 }
 
-fn lines<'a>(indented: bool, comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) {
+fn lines<'a>(
+    indented: bool,
+    comments: &[String],
+    export: &'a Export,
+    piece: Range<u32>,
+    sink: &mut dyn Sink<'a>,
+) {
     let mut open: Vec<usize> = Vec::new();
     let mut found = Vec::new();
-    for line in export.lines() {
+    for line in piece.filter_map(|number| export.line(number)) {
         let text = line.text.trim_end();
         let inner = text.trim_start();
         if is_comment(inner, comments) {
@@ -417,7 +451,7 @@ mod tests {
     fn told(shape: Shape, text: &str) -> String {
         let export = Export::new(ExportId(0), "x", text.into());
         let mut told = Told::default();
-        walk(shape, &["#".to_owned()], &export, &mut told);
+        walk(shape, &["#".to_owned()], &export, 1..export.line_count() + 1, &mut told);
         told.0.join(" ")
     }
 

@@ -20,8 +20,10 @@ use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use node::{Entry, Node, Value};
 use ordered::{Ordered, OrderedRule};
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Deserialize;
+use std::borrow::Cow;
 use std::sync::Arc;
 use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
@@ -112,17 +114,19 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let mut found = Found::default();
     evidence(&mut top);
     shells(&mut top);
+    let complete = top.get("complete").is_some_and(|node| node.value == Value::Truth(true));
     let known = known_sections();
     let mut ordered = Ordered::default();
-    for entry in top.entries() {
+    let Value::Table(entries) = top.value else { return (found, ordered) };
+    for entry in entries {
         if HEAD.contains(&&*entry.key) {
-            head(entry, &mut found);
+            head(&entry, &mut found);
         } else if &*entry.key == SECRETS {
-            secrets(entry, &mut found);
+            secrets(&entry, &mut found);
         } else if ORDERED.contains(&&*entry.key) {
             ordered_section(entry, &mut ordered, &mut found);
         } else if known.contains(&&*entry.key) {
-            section(entry, &mut found);
+            section(&entry, &mut found);
         } else {
             let text =
                 format!("`{}` is no section of a sheet; {}", entry.key, take::nearest(&entry.key, &known));
@@ -135,7 +139,7 @@ fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let interfaces: Vec<&str> = interfaces.iter().map(String::as_str).collect();
     found.facts.filters.extend(ordered.tables(&interfaces, &mut found.notes));
     settle(export, &mut found.facts);
-    if top.get("complete").is_none_or(|node| node.value != Value::Truth(true)) {
+    if !complete {
         leave_open(&mut found.facts);
     }
     (found, ordered)
@@ -174,7 +178,7 @@ fn secrets(entry: &Entry, found: &mut Found) {
 }
 
 /// Reads one of the sections about rules in order.
-fn ordered_section(entry: &Entry, ordered: &mut Ordered, found: &mut Found) {
+fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
     let nodes = entry.node.each();
     macro_rules! into {
         ($list:expr) => {
@@ -197,22 +201,33 @@ fn ordered_section(entry: &Entry, ordered: &mut Ordered, found: &mut Found) {
         "address-names" => into!(ordered.address_names),
         "service-names" => into!(ordered.service_names),
         "rules" => {
-            for node in nodes {
-                let before = found.notes.len();
-                let read = take::take::<OrderedRule>(node, &mut found.notes);
-                let mut rule = read.unwrap_or_else(|| OrderedRule::unread(node.origin));
-                // What is left of a rule may let through more than the whole of it.
-                if found.notes.len() > before {
-                    rule.also.push(("a part of it could not be read".into(), node.origin));
-                }
+            // There may be hundreds of thousands.
+            let nodes = match entry.node.value {
+                Value::List(all) => all,
+                _ => vec![entry.node],
+            };
+            let read: Vec<_> = nodes.into_par_iter().with_min_len(256).map(ordered_rule).collect();
+            for (rule, notes) in read {
+                found.understood.push(rule.origin);
+                found.notes.extend(notes);
                 ordered.rules.push(rule);
-                found.understood.push(node.origin);
             }
         }
         "forwards" => into!(ordered.forwards),
         "translations" => into!(ordered.translations),
         _ => {}
     }
+}
+
+/// Reads a rule; what stands for one that could not be read leaves open what is behind it.
+fn ordered_rule(node: Node) -> (OrderedRule, Vec<Note>) {
+    let mut notes = Vec::new();
+    let mut rule = take::take(&node, &mut notes).unwrap_or_else(|| OrderedRule::unread(node.origin));
+    // What is left of a rule may let through more than the whole of it.
+    if !notes.is_empty() {
+        rule.also.push(("a part of it could not be read".into(), node.origin));
+    }
+    (rule, notes)
 }
 
 /// Takes the words about where an entry was seen out of every table: they are evidence for people, who find them on the lines that
@@ -349,22 +364,18 @@ fn unread_filter(origin: Origin) -> NotModelled {
 }
 
 /// Takes out of an entry from which file of the device it comes: other entries name that file.
-fn of_file(node: &Node, facts: &mut Facts) -> Node {
+fn of_file<'a>(node: &'a Node, facts: &mut Facts) -> Cow<'a, Node> {
+    let Some(path) = node.get("file").and_then(Node::text) else { return Cow::Borrowed(node) };
+    facts.files.push((node.origin, path.to_owned()));
     let mut rest = node.clone();
-    if let Value::Table(entries) = &mut rest.value
-        && let Some(at) =
-            entries.iter().position(|entry| &*entry.key == "file" && entry.node.text().is_some())
-    {
-        let path = entries.remove(at).node.text().unwrap_or_default().to_owned();
-        facts.files.push((node.origin, path));
-    }
-    rest
+    rest.remove(&[node::Step::Key("file".into())]);
+    Cow::Owned(rest)
 }
 
 /// An entry that is a single value may stand in a table of its own, beside where it was seen.
-fn bare(node: Node) -> Node {
+fn bare(node: Cow<'_, Node>) -> Cow<'_, Node> {
     match node.entries() {
-        [only] if &*only.key == "is" => Node { origin: node.origin, ..only.node.clone() },
+        [only] if &*only.key == "is" => Cow::Owned(Node { origin: node.origin, ..only.node.clone() }),
         _ => node,
     }
 }

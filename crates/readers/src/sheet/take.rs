@@ -203,6 +203,10 @@ impl<'de> de::SeqAccess<'de> for List<'_> {
         let read = seed.deserialize(Give::Node(next)).map(Some);
         read.map_err(|fault| fault.at(next.origin).below(Step::Index(at)))
     }
+
+    fn size_hint(&self) -> Option<usize> {
+        Some(self.0.len())
+    }
 }
 
 /// The fields of a type: those that are stated, then those that are not.

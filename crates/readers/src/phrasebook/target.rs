@@ -1,0 +1,281 @@
+//! Where what a phrase took lands, as the phrasebook says it: paths into a device sheet, and values for them.
+
+use super::pattern::Captures;
+use crate::sheet::node::{Node, Value};
+use std::sync::Arc;
+use trevlin_model::Origin;
+
+/// A text with captures in it.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Template(Vec<Part>);
+
+#[derive(Debug, Clone, PartialEq)]
+enum Part {
+    Text(String),
+    Capture(usize),
+    /// The same, and nothing where it took nothing.
+    Maybe(usize),
+}
+
+/// Which entry of a list is meant.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Pick {
+    /// What stands there is no list.
+    None,
+    /// A new one for every statement.
+    New,
+    /// The one of the statement so many levels down the phrase, from 1.
+    Statement(usize),
+    /// The one in which a field has this value.
+    Field(Arc<str>, Template),
+    /// The one that is called so in the phrasebook.
+    Called(Template),
+}
+
+/// A path into a sheet: `rules[{n}].services[]`.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Target(pub(super) Vec<Segment>);
+
+/// A name of a path, and which entry of the list there is meant.
+pub(super) type Segment = (Arc<str>, Pick);
+
+/// What lands there.
+#[derive(Debug, Clone)]
+pub(super) enum Plan {
+    Capture(usize),
+    Text(Template),
+    Fixed(Node),
+    List(Vec<Plan>),
+    Table(Vec<(Arc<str>, Plan)>),
+    /// What lies at another path once everything is read.
+    Copy(Target),
+}
+
+fn capture(name: &str, captures: &Captures) -> Result<usize, String> {
+    captures.iter().position(|(known, _)| known == name).ok_or_else(|| {
+        let known: Vec<&str> = captures.iter().map(|(known, _)| known.as_str()).collect();
+        format!("`{{{name}}}` is not captured by this phrase; {}", crate::sheet::take::nearest(name, &known))
+    })
+}
+
+impl Template {
+    fn parse(text: &str, captures: &Captures) -> Result<Self, String> {
+        let mut parts = Vec::new();
+        let mut rest = text;
+        while let Some(open) = rest.find('{') {
+            let close = rest[open..].find('}').ok_or("`{` is not closed by `}`")? + open;
+            if open > 0 {
+                parts.push(Part::Text(rest[..open].to_owned()));
+            }
+            let name = rest[open + 1..close].trim();
+            parts.push(match name.strip_suffix('?') {
+                Some(name) => Part::Maybe(capture(name, captures)?),
+                None => Part::Capture(capture(name, captures)?),
+            });
+            rest = &rest[close + 1..];
+        }
+        if !rest.is_empty() {
+            parts.push(Part::Text(rest.to_owned()));
+        }
+        Ok(Self(parts))
+    }
+
+    pub(super) fn fill(&self, values: &Values) -> Option<String> {
+        let mut text = String::new();
+        for part in &self.0 {
+            match part {
+                Part::Text(part) => text.push_str(part),
+                Part::Capture(number) => text.push_str(&words(values.get(*number)?)),
+                Part::Maybe(number) => text.push_str(&values.get(*number).map(words).unwrap_or_default()),
+            }
+        }
+        Some(text.trim().to_owned())
+    }
+
+    fn used(&self, into: &mut Vec<usize>) {
+        for part in &self.0 {
+            match part {
+                Part::Capture(number) | Part::Maybe(number) => into.push(*number),
+                Part::Text(_) => {}
+            }
+        }
+    }
+}
+
+fn words(node: &Node) -> String {
+    match &node.value {
+        Value::Text(text) => text.clone(),
+        Value::Number(number) => number.to_string(),
+        Value::Fraction(number) => number.to_string(),
+        Value::Truth(truth) => truth.to_string(),
+        Value::List(all) => all.iter().map(words).collect::<Vec<_>>().join(","),
+        Value::Table(_) => String::new(),
+    }
+}
+
+/// What the captures of a match hold.
+#[derive(Debug, Default)]
+pub(super) struct Values(pub(super) Vec<Option<Node>>);
+
+impl Values {
+    pub(super) fn get(&self, number: usize) -> Option<&Node> {
+        self.0.get(number)?.as_ref()
+    }
+
+    /// Adds what a capture took; what one takes several times is a list.
+    pub(super) fn add(&mut self, number: usize, node: Node) {
+        if self.0.len() <= number {
+            self.0.resize_with(number + 1, || None);
+        }
+        let slot = &mut self.0[number];
+        *slot = Some(match slot.take() {
+            None => node,
+            Some(Node { value: Value::List(mut all), origin }) => {
+                match node.value {
+                    Value::List(more) => all.extend(more),
+                    _ => all.push(node),
+                }
+                Node { origin, value: Value::List(all) }
+            }
+            Some(first) => Node { origin: first.origin, value: Value::List(vec![first, node]) },
+        });
+    }
+}
+
+impl Target {
+    pub(super) fn parse(text: &str, captures: &Captures, levels: usize) -> Result<Self, String> {
+        let mut segments = Vec::new();
+        let mut rest = text.trim();
+        while !rest.is_empty() {
+            let end = rest.find(['.', '[']).unwrap_or(rest.len());
+            let key = &rest[..end];
+            if key.is_empty() {
+                return Err(format!("`{text}`: a name is expected before `{}`", &rest[..1]));
+            }
+            rest = &rest[end..];
+            let mut pick = Pick::None;
+            if let Some(inner) = rest.strip_prefix('[') {
+                let close = closing(inner).ok_or_else(|| format!("`{text}`: `[` is not closed by `]`"))?;
+                pick = Self::pick(&inner[..close], captures, levels)?;
+                rest = &inner[close + 1..];
+            }
+            segments.push((Arc::from(key), pick));
+            match rest.strip_prefix('.') {
+                Some("") => return Err(format!("`{text}`: a name is expected behind the last point")),
+                Some(more) => rest = more,
+                None if rest.is_empty() => {}
+                None => return Err(format!("`{text}`: a point is expected before `{rest}`")),
+            }
+        }
+        if segments.is_empty() { Err("a path into the sheet is expected".into()) } else { Ok(Self(segments)) }
+    }
+
+    fn pick(text: &str, captures: &Captures, levels: usize) -> Result<Pick, String> {
+        let text = text.trim();
+        if text.is_empty() {
+            return Ok(Pick::New);
+        }
+        if let Some(level) = text.strip_prefix('@') {
+            let level = level.parse().ok().filter(|level| (1..=levels).contains(level));
+            return level
+                .map(Pick::Statement)
+                .ok_or_else(|| format!("`[{text}]` names a level of the phrase, from @1 to @{levels}"));
+        }
+        // A capture may hold an equals sign of its own only in its name, which has none.
+        match text.split_once('=') {
+            Some((field, value)) => {
+                Ok(Pick::Field(field.trim().into(), Template::parse(value.trim(), captures)?))
+            }
+            None => Ok(Pick::Called(Template::parse(text, captures)?)),
+        }
+    }
+
+    /// Names of the path, lists with brackets: `rules[].services[]`.
+    pub(super) fn shape(&self) -> Vec<(&str, bool)> {
+        self.0.iter().map(|(key, pick)| (&**key, *pick != Pick::None)).collect()
+    }
+
+    /// Whether it begins with one of these.
+    pub(super) fn is_below(&self, names: &[&str]) -> bool {
+        self.0.first().is_some_and(|(key, _)| names.contains(&&**key))
+    }
+
+    /// Fields that picks by value set.
+    pub(super) fn fields(&self) -> Vec<(usize, &str)> {
+        let mut found = Vec::new();
+        for (at, (_, pick)) in self.0.iter().enumerate() {
+            if let Pick::Field(field, _) = pick {
+                found.push((at, &**field));
+            }
+        }
+        found
+    }
+
+    pub(super) fn used(&self, into: &mut Vec<usize>) {
+        for (_, pick) in &self.0 {
+            match pick {
+                Pick::Field(_, template) | Pick::Called(template) => template.used(into),
+                _ => {}
+            }
+        }
+    }
+}
+
+/// Where a bracket closes, brackets of captures left aside.
+fn closing(text: &str) -> Option<usize> {
+    let mut depth = 0;
+    for (at, letter) in text.char_indices() {
+        match letter {
+            '{' => depth += 1,
+            '}' => depth -= 1,
+            ']' if depth <= 0 => return Some(at),
+            _ => {}
+        }
+    }
+    None
+}
+
+impl Plan {
+    /// What a value of a phrasebook says.
+    pub(super) fn of(node: &Node, captures: &Captures, levels: usize) -> Result<Self, (Origin, String)> {
+        let at = |why| (node.origin, why);
+        Ok(match &node.value {
+            Value::Text(text) if text.contains('{') => {
+                let template = Template::parse(text, captures).map_err(at)?;
+                match template.0.as_slice() {
+                    [Part::Capture(number)] => Self::Capture(*number),
+                    _ => Self::Text(template),
+                }
+            }
+            Value::List(all) => {
+                let plans =
+                    all.iter().map(|one| Self::of(one, captures, levels)).collect::<Result<_, _>>()?;
+                Self::List(plans)
+            }
+            Value::Table(entries) => match entries.as_slice() {
+                [only] if &*only.key == "copy" => {
+                    let path = only.node.text().unwrap_or_default();
+                    Self::Copy(Target::parse(path, captures, levels).map_err(at)?)
+                }
+                entries => {
+                    let plans = entries
+                        .iter()
+                        .map(|entry| Ok((Arc::clone(&entry.key), Self::of(&entry.node, captures, levels)?)));
+                    Self::Table(plans.collect::<Result<_, _>>()?)
+                }
+            },
+            _ => Self::Fixed(node.clone()),
+        })
+    }
+
+    pub(super) fn used(&self, into: &mut Vec<usize>) {
+        match self {
+            Self::Capture(number) => into.push(*number),
+            Self::Text(template) => template.used(into),
+            Self::Fixed(_) => {}
+            Self::List(all) => all.iter().for_each(|one| one.used(into)),
+            Self::Table(entries) => entries.iter().for_each(|(_, one)| one.used(into)),
+            Self::Copy(target) => target.used(into),
+        }
+    }
+}
