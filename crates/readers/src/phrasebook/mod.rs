@@ -100,6 +100,7 @@ impl Phrasebook {
             index: &index,
             rule_words: &rule_words,
             frames: Vec::new(),
+            candidates: Vec::new(),
             depth: 0,
             number: (piece as u64) << 32,
             sheet: Sheet::new(export.origin(0..0)),
@@ -166,14 +167,14 @@ impl Phrasebook {
         outer.filter_map(|(level, _)| self.levels[*level].pattern.as_ref()?.first_word()).collect()
     }
 
-    /// Phrases by how deep they stand and the word that their last level begins with.
+    /// Phrases by the word that their last level begins with, and how deep they stand.
     fn index(&self) -> Index<'_> {
         let mut index = Index::default();
         for (number, phrase) in self.phrases.iter().enumerate() {
             let depth = if phrase.anywhere { None } else { Some(phrase.levels.len()) };
             let last = phrase.levels.last().and_then(|(level, _)| self.levels[*level].pattern.as_ref());
             let word = last.and_then(|pattern| pattern.first_word());
-            index.by_word.entry((depth, word)).or_default().push(number);
+            index.by_word.entry(word).or_default().push((depth, number));
         }
         index
     }
@@ -182,19 +183,19 @@ impl Phrasebook {
 /// How many words a statement may have: what a pattern needs grows with them.
 const LONGEST: usize = 4000;
 
-/// Numbers of phrases, in the order of the book.
+/// Numbers of phrases by the word that a statement begins with, each with how deep it must stand where that matters.
 #[derive(Debug, Default)]
 struct Index<'a> {
-    by_word: BTreeMap<(Option<usize>, Option<&'a str>), Vec<usize>>,
+    by_word: BTreeMap<Option<&'a str>, Vec<(Option<usize>, usize)>>,
 }
 
 impl Index<'_> {
+    /// Those for a statement, in the order of the book.
     fn of(&self, depth: usize, word: &str, into: &mut Vec<usize>) {
         into.clear();
-        for depth in [Some(depth), None] {
-            for word in [Some(word), None] {
-                into.extend(self.by_word.get(&(depth, word)).into_iter().flatten());
-            }
+        for word in [Some(word), None] {
+            let all = self.by_word.get(&word).into_iter().flatten();
+            into.extend(all.filter(|one| one.0.is_none_or(|wanted| wanted == depth)).map(|one| one.1));
         }
         into.sort_unstable();
     }
@@ -237,6 +238,14 @@ struct Frame<'a> {
 /// What each level of a phrase took: how deep its statement stands, and the number of what is known of it there.
 type ByLevel = Vec<(usize, usize)>;
 
+/// What became of a statement, as long as nobody asks for words about it.
+enum Outcome {
+    /// The phrase of this number took it.
+    Phrase(usize),
+    Passed,
+    Nobody(String),
+}
+
 struct Runner<'a, 'b> {
     book: &'b Phrasebook,
     export: &'a Export,
@@ -244,6 +253,7 @@ struct Runner<'a, 'b> {
     /// Words that statements about rules begin with.
     rule_words: &'b BTreeSet<&'b str>,
     frames: Vec<Frame<'a>>,
+    candidates: Vec<usize>,
     depth: usize,
     number: u64,
     sheet: Sheet,
@@ -269,21 +279,24 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
         frame.line = line;
         frame.number = self.number;
         frame.known.clear();
-        let took = if words.len() > LONGEST {
-            Took::Nobody(format!("this statement has more than {LONGEST} words, which no phrase is for"))
+        let outcome = if words.len() > LONGEST {
+            Outcome::Nobody(format!("this statement has more than {LONGEST} words, which no phrase is for"))
         } else {
-            self.take(line)
+            let mut candidates = std::mem::take(&mut self.candidates);
+            let outcome = self.take(line, &mut candidates);
+            self.candidates = candidates;
+            outcome
         };
-        match &took {
-            Took::Phrase(..) => {
+        match &outcome {
+            Outcome::Phrase(_) => {
                 // A statement that holds one that is understood is understood with it.
                 for depth in 0..depth {
                     self.classes.push((self.frames[depth].line, LineClass::Understood));
                 }
                 self.classes.push((line, LineClass::Understood));
             }
-            Took::Passed => {}
-            Took::Nobody(why) => {
+            Outcome::Passed => {}
+            Outcome::Nobody(why) => {
                 let outermost = self.frames[0].words.first().map_or("", |word| word.text);
                 if self.rule_words.contains(outermost) {
                     self.leave_open(line);
@@ -292,6 +305,14 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
             }
         }
         if let Some(told) = &mut self.told {
+            let took = match outcome {
+                Outcome::Phrase(number) => {
+                    let phrase = &self.book.phrases[number];
+                    Took::Phrase(phrase.line, Arc::clone(&phrase.says))
+                }
+                Outcome::Passed => Took::Passed,
+                Outcome::Nobody(why) => Took::Nobody(why),
+            };
             told.push((line, took));
         }
     }
@@ -335,21 +356,22 @@ impl<'a> Runner<'a, '_> {
         self.near_rules.push(line);
     }
 
-    fn take(&mut self, line: Origin) -> Took {
+    fn take(&mut self, line: Origin, candidates: &mut Vec<usize>) -> Outcome {
         let depth = self.depth;
-        let Some(first) = self.frames[depth].words.first().map(|word| word.text) else { return Took::Passed };
-        let mut candidates = Vec::new();
-        self.index.of(depth + 1, first, &mut candidates);
+        let Some(first) = self.frames[depth].words.first().map(|word| word.text) else {
+            return Outcome::Passed;
+        };
+        self.index.of(depth + 1, first, candidates);
         let mut nobody = None;
-        if let Some(took) = self.take_by(&candidates, line, false, &mut nobody) {
+        if let Some(took) = self.take_by(candidates, line, false, &mut nobody) {
             return took;
         }
         if self.book.negation.iter().any(|word| word == first) && self.frames[depth].words.len() > 1 {
             let negation = self.frames[depth].words.remove(0);
             self.frames[depth].known.clear();
             let second = self.frames[depth].words[0].text;
-            self.index.of(depth + 1, second, &mut candidates);
-            let took = self.take_by(&candidates, line, true, &mut nobody);
+            self.index.of(depth + 1, second, candidates);
+            let took = self.take_by(candidates, line, true, &mut nobody);
             self.frames[depth].words.insert(0, negation);
             self.frames[depth].known.clear();
             if let Some(took) = took {
@@ -359,9 +381,9 @@ impl<'a> Runner<'a, '_> {
         let words = &self.frames[depth].words;
         let passes = |level: &Level| level.pattern.as_ref().is_none_or(|one| one.matches(words).is_some());
         if self.book.passes.iter().any(passes) {
-            return Took::Passed;
+            return Outcome::Passed;
         }
-        Took::Nobody(nobody.unwrap_or_else(|| format!("no phrase of {} fits", self.book.name)))
+        Outcome::Nobody(nobody.unwrap_or_else(|| format!("no phrase of {} fits", self.book.name)))
     }
 
     /// The first phrase that fits and makes sense of what it took; `nobody` says why one that fits does not.
@@ -371,11 +393,11 @@ impl<'a> Runner<'a, '_> {
         line: Origin,
         negated: bool,
         nobody: &mut Option<String>,
-    ) -> Option<Took> {
+    ) -> Option<Outcome> {
         let mut rest = candidates;
         while let Some((at, taken)) = self.first_of(rest) {
             match self.land(rest[at], &taken, line, negated) {
-                Took::Nobody(why) => {
+                Outcome::Nobody(why) => {
                     nobody.get_or_insert(why);
                 }
                 took => return Some(took),
@@ -415,14 +437,14 @@ impl<'a> Runner<'a, '_> {
         None
     }
 
-    fn land(&mut self, number: usize, taken: &ByLevel, line: Origin, negated: bool) -> Took {
+    fn land(&mut self, number: usize, taken: &ByLevel, line: Origin, negated: bool) -> Outcome {
         let book = self.book;
         let phrase = &book.phrases[number];
         let lands = if negated { &phrase.denied } else { &phrase.lands };
         // Many statements are known and say nothing that lands.
         let plain = |(_, kind): &(String, Kind)| !matches!(kind, Kind::Secret | Kind::Mapped(_));
         if lands.is_empty() && phrase.kinds.iter().all(plain) {
-            return Took::Phrase(phrase.line, Arc::clone(&phrase.says));
+            return Outcome::Phrase(number);
         }
         let mut values = Values::default();
         for ((depth, known), (_, first)) in taken.iter().zip(&phrase.levels) {
@@ -440,7 +462,7 @@ impl<'a> Runner<'a, '_> {
                 let origin = if start == end { line } else { origin };
                 match kind.value(words, text, origin, &book.maps) {
                     Ok(node) => values.add(first + capture, node),
-                    Err(why) => return Took::Nobody(why),
+                    Err(why) => return Outcome::Nobody(why),
                 }
             }
         }
@@ -448,6 +470,6 @@ impl<'a> Runner<'a, '_> {
             taken.iter().map(|(depth, _)| (self.frames[*depth].number, self.frames[*depth].line)).collect();
         let place = Place { number: self.number, line, levels: &levels };
         self.sheet.land(lands, &values, &place);
-        Took::Phrase(phrase.line, Arc::clone(&phrase.says))
+        Outcome::Phrase(number)
     }
 }

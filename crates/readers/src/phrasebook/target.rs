@@ -85,11 +85,12 @@ impl Template {
         for part in &self.0 {
             match part {
                 Part::Text(part) => text.push_str(part),
-                Part::Capture(number) => text.push_str(&words(values.get(*number)?)),
-                Part::Maybe(number) => text.push_str(&values.get(*number).map(words).unwrap_or_default()),
+                Part::Capture(number) => words(values.get(*number)?, &mut text),
+                Part::Maybe(number) => values.get(*number).into_iter().for_each(|one| words(one, &mut text)),
             }
         }
-        Some(text.trim().to_owned())
+        let trimmed = text.trim();
+        Some(if trimmed.len() == text.len() { text } else { trimmed.to_owned() })
     }
 
     fn used(&self, into: &mut Vec<usize>) {
@@ -102,14 +103,21 @@ impl Template {
     }
 }
 
-fn words(node: &Node) -> String {
+fn words(node: &Node, into: &mut String) {
     match &node.value {
-        Value::Text(text) => text.clone(),
-        Value::Number(number) => number.to_string(),
-        Value::Fraction(number) => number.to_string(),
-        Value::Truth(truth) => truth.to_string(),
-        Value::List(all) => all.iter().map(words).collect::<Vec<_>>().join(","),
-        Value::Table(_) => String::new(),
+        Value::Text(text) => into.push_str(text),
+        Value::Number(number) => into.push_str(&number.to_string()),
+        Value::Fraction(number) => into.push_str(&number.to_string()),
+        Value::Truth(truth) => into.push_str(if *truth { "true" } else { "false" }),
+        Value::List(all) => {
+            for (at, one) in all.iter().enumerate() {
+                if at > 0 {
+                    into.push(',');
+                }
+                words(one, into);
+            }
+        }
+        Value::Table(_) => {}
     }
 }
 
