@@ -152,6 +152,21 @@ impl Export {
         Position { line: line as u32, column: self.text[start..offset].chars().count() as u32 + 1 }
     }
 
+    /// First and last line of a place in this export, from 1.
+    #[must_use]
+    pub fn lines_of(&self, origin: Origin) -> (u32, u32) {
+        let last = origin.end.max(origin.start + 1) - 1;
+        let first = self.line_starts.partition_point(|start| *start <= origin.start);
+        // Most places lie within one line.
+        let rest = self.line_starts.get(first..).unwrap_or_default();
+        let more = if rest.first().is_none_or(|next| *next > last) {
+            0
+        } else {
+            rest.partition_point(|start| *start <= last)
+        };
+        (first as u32, (first + more) as u32)
+    }
+
     /// The line with this number, if there is one.
     #[must_use]
     pub fn line(&self, number: u32) -> Option<Line<'_>> {
@@ -287,6 +302,16 @@ mod tests {
             let export = export(text);
             assert_eq!(export.lines().map(|line| line.text).collect::<Vec<_>>(), wanted, "{text:?}");
             assert_eq!(export.line_count() as usize, wanted.len(), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn a_place_has_a_first_and_a_last_line() {
+        let export = export("one\ntwo\n\nfour");
+        for (start, end, wanted) in
+            [(0, 0, (1, 1)), (0, 3, (1, 1)), (0, 4, (1, 1)), (2, 5, (1, 2)), (8, 13, (3, 4)), (9, 99, (4, 4))]
+        {
+            assert_eq!(export.lines_of(export.origin(start..end)), wanted, "{start}..{end}");
         }
     }
 

@@ -171,8 +171,8 @@ impl<'a> Bookkeeper<'a> {
     /// Puts the lines of an origin into a class. Places in other exports are kept apart.
     pub(crate) fn class(&mut self, origin: Origin, class: LineClass) {
         if origin.export == self.export.id() {
-            let last = origin.end.max(origin.start + 1) - 1;
-            self.ledger.set(self.export.position(origin.start).line, self.export.position(last).line, class);
+            let (first, last) = self.export.lines_of(origin);
+            self.ledger.set(first, last, class);
         } else {
             self.elsewhere.push((origin, class));
         }

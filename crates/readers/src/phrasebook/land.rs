@@ -2,12 +2,14 @@
 
 use super::target::{Pick, Plan, Segment, Target, Values};
 use crate::sheet::node::{Entry, Node, Value};
-use std::collections::BTreeMap;
+use rayon::prelude::*;
+#[expect(clippy::disallowed_types, reason = "see where it is used")]
+use std::collections::HashMap;
 use std::sync::Arc;
 use trevlin_model::{ExportId, Note, Origin};
 
 /// How an entry of a list is found again.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 enum Key {
     New(u64),
     Statement(u64),
@@ -44,9 +46,13 @@ struct Field {
 struct List {
     items: Vec<Grown>,
     /// Entries that are found again; few lists have any.
-    index: BTreeMap<Key, usize>,
+    index: Option<Box<Index>>,
     origin: Option<Origin>,
 }
+
+#[derive(Debug, Default)]
+#[expect(clippy::disallowed_types, reason = "its order never shows: entries stand in the list")]
+struct Index(HashMap<Key, usize>);
 
 /// The sheet that comes out.
 #[derive(Debug)]
@@ -189,10 +195,14 @@ impl Table {
 }
 
 impl List {
+    fn find(&self, key: &Key) -> Option<usize> {
+        self.index.as_ref()?.0.get(key).copied()
+    }
+
     /// The entry for a key, made where there is none. It reaches over all lines that land in it.
     fn entry(&mut self, (key, field): Picked, place: &Place<'_>) -> Option<&mut Table> {
         let extends = matches!(key, Key::New(_) | Key::Statement(_));
-        let known = self.index.get(&key).copied();
+        let known = self.find(&key);
         let at = known.unwrap_or_else(|| {
             let start = match &key {
                 Key::Statement(number) => {
@@ -210,7 +220,7 @@ impl List {
             self.items.len() - 1
         });
         if known.is_none() {
-            self.index.insert(key, at);
+            self.index.get_or_insert_default().0.insert(key, at);
         }
         let Grown::Table(table) = self.items.get_mut(at)? else { return None };
         if extends {
@@ -242,21 +252,25 @@ impl List {
         }
     }
 
+    /// Adds what was said of it later.
     fn append(&mut self, later: Self) {
         self.origin = self.origin.or(later.origin);
+        self.items.reserve(later.items.len());
         let mut keys: Vec<Option<Key>> = Vec::new();
         keys.resize_with(later.items.len(), || None);
-        for (key, at) in later.index {
+        for (key, at) in later.index.into_iter().flat_map(|index| index.0) {
             keys[at] = Some(key);
         }
         for (item, key) in later.items.into_iter().zip(keys) {
-            let known = key.as_ref().and_then(|key| self.index.get(key)).copied();
+            // No two pieces of an export have a statement in common.
+            let shared = key.as_ref().filter(|key| matches!(key, Key::Field(_) | Key::Called(_)));
+            let known = shared.and_then(|key| self.find(key));
             match (known.and_then(|at| self.items.get_mut(at)), item) {
                 (Some(Grown::Table(table)), Grown::Table(later)) => table.append(later),
                 (Some(_), _) => {}
                 (None, item) => {
                     if let Some(key) = key {
-                        self.index.insert(key, self.items.len());
+                        self.index.get_or_insert_default().0.insert(key, self.items.len());
                     }
                     self.items.push(item);
                 }
@@ -342,6 +356,9 @@ fn has_copies(one: &Grown) -> bool {
     }
 }
 
+/// How many entries are worth a thread.
+const PARALLEL: usize = 1024;
+
 /// The finished sheet where nothing is copied: everything moves to its place.
 fn moved(one: Grown) -> Option<Node> {
     match one {
@@ -355,7 +372,12 @@ fn moved(one: Grown) -> Option<Node> {
             Some(Node { origin: table.origin, value: Value::Table(entries) })
         }
         Grown::List(list) => {
-            let items: Vec<Node> = list.items.into_iter().filter_map(moved).collect();
+            // Rules may be hundreds of thousands; most lists have one entry.
+            let items: Vec<Node> = if list.items.len() > PARALLEL {
+                list.items.into_par_iter().with_min_len(PARALLEL).filter_map(moved).collect()
+            } else {
+                list.items.into_iter().filter_map(moved).collect()
+            };
             let origin = list.origin.or_else(|| items.first().map(|one| one.origin))?;
             Some(Node { origin, value: Value::List(items) })
         }
@@ -402,7 +424,7 @@ fn follow<'a>(whole: &'a Grown, path: &[(Arc<str>, Option<Key>)]) -> Option<&'a 
         at = &table.fields.iter().find(|field| field.key == *key)?.value;
         if let Some(pick) = pick {
             let Grown::List(list) = at else { return None };
-            at = list.items.get(*list.index.get(pick)?)?;
+            at = list.items.get(list.find(pick)?)?;
         }
     }
     Some(at)

@@ -54,20 +54,21 @@ pub(super) trait Sink<'a> {
     fn broken(&mut self, at: Origin, what: &str);
 }
 
-/// How many lines make a piece of their own.
-const PIECE: u32 = 50_000;
+/// How many lines are worth a thread.
+const PIECE: u32 = 20_000;
 
 /// The pieces of an export that can be gone through apart from each other, as ranges of its lines. Few exports have more than one.
 pub(super) fn pieces(shape: Shape, comments: &[String], export: &Export) -> Vec<Range<u32>> {
     let end = export.line_count() + 1;
+    let length = (end / rayon::current_num_threads() as u32 + 1).max(PIECE);
     let (mut from, mut pieces) = (1, Vec::new());
-    while matches!(shape, Shape::Lines | Shape::Indented) && end - from > PIECE {
+    while matches!(shape, Shape::Lines | Shape::Indented) && end - from > length {
         // Nothing stands in a statement above a line that is not further in than any other.
         let outermost = |number: &u32| {
             let text = export.line(*number).map_or("", |line| line.text);
             !text.starts_with(char::is_whitespace) && !is_comment(text, comments)
         };
-        let Some(next) = (from + PIECE..end).find(outermost) else { break };
+        let Some(next) = (from + length..end).find(outermost) else { break };
         pieces.push(from..next);
         from = next;
     }

@@ -206,12 +206,11 @@ fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
                 Value::List(all) => all,
                 _ => vec![entry.node],
             };
-            let read: Vec<_> = nodes.into_par_iter().with_min_len(256).map(ordered_rule).collect();
-            for (rule, notes) in read {
-                found.understood.push(rule.origin);
-                found.notes.extend(notes);
-                ordered.rules.push(rule);
-            }
+            let (mut rules, notes): (Vec<_>, Vec<_>) =
+                nodes.into_par_iter().with_min_len(256).map(ordered_rule).unzip();
+            found.understood.extend(rules.iter().map(|rule| rule.origin));
+            found.notes.extend(notes.into_iter().flatten());
+            ordered.rules.append(&mut rules);
         }
         "forwards" => into!(ordered.forwards),
         "translations" => into!(ordered.translations),

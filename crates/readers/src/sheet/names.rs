@@ -7,6 +7,7 @@ use crate::making::{any_of, holds};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use trevlin_model::{IcmpRange, IpRange, Match, MatchKind, NamedSet, Note, Origin, PortRange, Protocol};
 
 /// A zone: interfaces that are treated alike.
@@ -81,16 +82,24 @@ const DEPTH: usize = 32;
 /// Words that leave everything open.
 const ANY: [&str; 3] = ["any", "all", "*"];
 
-pub(super) struct Names<'a> {
+/// What names there are.
+#[derive(Debug)]
+struct Defined<'a> {
     zones: BTreeMap<&'a str, &'a Zone>,
     addresses: BTreeMap<&'a str, &'a AddressName>,
     services: BTreeMap<&'a str, &'a ServiceName>,
     interfaces: BTreeSet<&'a str>,
     address_list: &'a [AddressName],
+}
+
+/// Names, what is known of them by now, and what was wrong with their use.
+#[derive(Debug)]
+pub(super) struct Names<'a> {
+    defined: Arc<Defined<'a>>,
     used: BTreeMap<String, Vec<Origin>>,
     known_addresses: BTreeMap<&'a str, Meaning<IpRange>>,
     known_services: BTreeMap<&'a str, Meaning<Service>>,
-    notes: &'a mut Vec<Note>,
+    notes: Vec<Note>,
     told: BTreeSet<(Origin, String)>,
 }
 
@@ -100,20 +109,14 @@ impl<'a> Names<'a> {
         addresses: &'a [AddressName],
         services: &'a [ServiceName],
         interfaces: &[&'a str],
-        notes: &'a mut Vec<Note>,
     ) -> Self {
-        let mut names = Self {
+        let mut names = Self::for_defined(Arc::new(Defined {
             zones: zones.iter().map(|one| (one.name.as_str(), one)).collect(),
             addresses: addresses.iter().map(|one| (one.name.as_str(), one)).collect(),
             services: services.iter().map(|one| (one.name.as_str(), one)).collect(),
             interfaces: interfaces.iter().copied().collect(),
             address_list: addresses,
-            used: BTreeMap::new(),
-            known_addresses: BTreeMap::new(),
-            known_services: BTreeMap::new(),
-            notes,
-            told: BTreeSet::new(),
-        };
+        }));
         let zones = zones.iter().map(|one| (0, one.name.as_str(), one.origin));
         let addresses = addresses.iter().map(|one| (1, one.name.as_str(), one.origin));
         let services = services.iter().map(|one| (2, one.name.as_str(), one.origin));
@@ -124,6 +127,30 @@ impl<'a> Names<'a> {
             }
         }
         names
+    }
+
+    fn for_defined(defined: Arc<Defined<'a>>) -> Self {
+        Self {
+            defined,
+            used: BTreeMap::new(),
+            known_addresses: BTreeMap::new(),
+            known_services: BTreeMap::new(),
+            notes: Vec::new(),
+            told: BTreeSet::new(),
+        }
+    }
+
+    /// The same names, for another part of the work; what comes of it is joined in the end.
+    pub(super) fn apart(&self) -> Self {
+        Self::for_defined(Arc::clone(&self.defined))
+    }
+
+    /// Adds what came of a later part of the work.
+    pub(super) fn join(&mut self, part: Self) {
+        for (name, places) in part.used {
+            self.used.entry(name).or_default().extend(places);
+        }
+        part.notes.into_iter().for_each(|note| self.note(note.origin, note.text));
     }
 
     fn note(&mut self, origin: Origin, text: String) {
@@ -153,12 +180,13 @@ impl<'a> Names<'a> {
         }
         let mut found = BTreeSet::new();
         for (word, origin) in words {
-            if let Some(zone) = self.zones.get(word.as_str()) {
+            if let Some(zone) = self.defined.zones.get(word.as_str()) {
                 found.extend(zone.interfaces.iter().map(|(name, _)| name.clone()));
                 continue;
             }
-            if !self.interfaces.contains(word.as_str()) {
-                let known: Vec<&str> = self.zones.keys().chain(&self.interfaces).copied().collect();
+            if !self.defined.interfaces.contains(word.as_str()) {
+                let known: Vec<&str> =
+                    self.defined.zones.keys().chain(&self.defined.interfaces).copied().collect();
                 let hint = nearest(word, &known);
                 self.note(*origin, format!("`{word}` is no zone or interface of the device; {hint}"));
             }
@@ -198,9 +226,10 @@ impl<'a> Names<'a> {
         if let Ok(range) = text.parse() {
             return Meaning::of([range]);
         }
-        let Some((name, one)) = self.addresses.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
+        let Some((name, one)) =
+            self.defined.addresses.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
         else {
-            let known: Vec<&str> = self.addresses.keys().copied().collect();
+            let known: Vec<&str> = self.defined.addresses.keys().copied().collect();
             let hint = nearest(text, &known);
             self.note(
                 *origin,
@@ -289,9 +318,10 @@ impl<'a> Names<'a> {
         if let Some(all) = services(text) {
             return Meaning::of(all);
         }
-        let Some((name, one)) = self.services.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
+        let Some((name, one)) =
+            self.defined.services.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
         else {
-            let known: Vec<&str> = self.services.keys().copied().collect();
+            let known: Vec<&str> = self.defined.services.keys().copied().collect();
             let hint = nearest(text, &known);
             self.note(
                 *origin,
@@ -316,8 +346,8 @@ impl<'a> Names<'a> {
         meaning
     }
 
-    /// Every name of addresses as a list, with the lines that use it.
-    pub(super) fn sets(self) -> Vec<NamedSet> {
+    /// Every name of addresses as a list, with the lines that use it; and what was wrong.
+    pub(super) fn finish(self) -> (Vec<NamedSet>, Vec<Note>) {
         let set = |one: &AddressName| NamedSet {
             name: one.name.clone(),
             filled_by_rules: false,
@@ -326,7 +356,7 @@ impl<'a> Names<'a> {
             used_at: self.used.get(&one.name).cloned().unwrap_or_default(),
             origin: one.origin,
         };
-        self.address_list.iter().map(set).collect()
+        (self.defined.address_list.iter().map(set).collect(), self.notes)
     }
 }
 

@@ -3,6 +3,7 @@
 
 use super::names::{AddressName, Names, ServiceName, Zone};
 use crate::making::{base, holds, known, open, rule, table, translated};
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Deserialize;
 use trevlin_model::{
@@ -174,7 +175,7 @@ const DEVICE: &str = "device";
 impl Ordered {
     /// The tables that the list stands for; notes tell what names mean nothing. `interfaces` are those that the device has.
     pub(crate) fn tables(&self, interfaces: &[&str], notes: &mut Vec<Note>) -> Vec<Filter> {
-        let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces, notes);
+        let mut names = Names::of(&self.zones, &self.address_names, &self.service_names, interfaces);
         let mut tables = Vec::new();
         if !self.rules.is_empty() || self.list.is_some() {
             tables.extend(self.filter(&mut names));
@@ -182,8 +183,10 @@ impl Ordered {
         if self.forwards.iter().any(|one| !one.off) || self.translations.iter().any(|one| !one.off) {
             tables.extend(self.translations(&mut names));
         }
+        let (sets, found) = names.finish();
+        notes.extend(found);
         if let Some(first) = tables.first_mut() {
-            first.sets = names.sets();
+            first.sets = sets;
         }
         tables
     }
@@ -204,50 +207,20 @@ impl Ordered {
         for forward in self.forwards.iter().filter(|one| !one.off) {
             through.rules.extend(passing(forward, forward.passes.or(list.forwards_pass), names));
         }
-        for one in self.rules.iter().filter(|one| !one.off) {
-            if one.action == Action::Unread {
-                // It may have been about anything.
-                for chain in [&mut through, &mut inward] {
-                    chain.rules.push(rule(names.conditions(one), one.action.target(), one.origin));
-                }
-                continue;
-            }
-            let (from_device, from): (Vec<&Word>, Vec<&Word>) =
-                one.from.iter().partition(|word| word.0 == DEVICE);
-            let (to_device, to): (Vec<&Word>, Vec<&Word>) = one.to.iter().partition(|word| word.0 == DEVICE);
-            let common = names.conditions(one);
-            let made = |more: Vec<Match>| Rule {
-                matches: more.into_iter().chain(common.iter().cloned()).collect(),
-                target: one.action.target(),
-                logs: one.logs,
-                comment: one.name.clone(),
-                packets: one.packets,
-                origin: one.origin,
-            };
-            if !from_device.is_empty() {
-                outward.rules.push(made(names.interfaces(&to, false)));
-            }
-            if from.is_empty() && !one.from.is_empty() {
-                continue;
-            }
-            let entering = names.interfaces(&from, true);
-            if !to_device.is_empty() {
-                inward.rules.push(made(entering.clone()));
-            }
-            if !to.is_empty() || one.to.is_empty() {
-                let mut both = entering.clone();
-                both.extend(names.interfaces(&to, false));
-                through.rules.push(made(both));
-            }
-            if one.to.is_empty() && list.meets_device != Some(false) {
-                let mut conditions = entering;
-                if list.meets_device.is_none() {
-                    let unsaid =
-                        "whether rules without a zone to go to judge what is for the device is not said";
-                    conditions.push(open(unsaid));
-                }
-                inward.rules.push(made(conditions));
-            }
+        // There may be hundreds of thousands.
+        let on: Vec<&OrderedRule> = self.rules.iter().filter(|one| !one.off).collect();
+        let part = |rules: &[&OrderedRule]| {
+            let (through, inward, outward) = (Vec::new(), Vec::new(), Vec::new());
+            let mut part = Placed { list, names: names.apart(), through, inward, outward };
+            rules.iter().for_each(|one| part.add(one));
+            part
+        };
+        let parts: Vec<Placed<'_, '_>> = on.par_chunks(RULES).map(part).collect();
+        for part in parts {
+            through.rules.extend(part.through);
+            inward.rules.extend(part.inward);
+            outward.rules.extend(part.outward);
+            names.join(part.names);
         }
         end(&mut through, list.through, origin);
         end(&mut inward, list.to_device, origin);
@@ -301,6 +274,65 @@ impl Ordered {
             departure.rules.push(made);
         }
         Some(table("translations", vec![arrival, departure], first))
+    }
+}
+
+/// How many rules are placed in their chains by one thread.
+const RULES: usize = 4096;
+
+/// Rules by the chains that they belong to.
+struct Placed<'l, 'a> {
+    list: &'l RuleList,
+    names: Names<'a>,
+    through: Vec<Rule>,
+    inward: Vec<Rule>,
+    outward: Vec<Rule>,
+}
+
+impl Placed<'_, '_> {
+    fn add(&mut self, one: &OrderedRule) {
+        if one.action == Action::Unread {
+            // It may have been about anything.
+            let made = rule(self.names.conditions(one), one.action.target(), one.origin);
+            self.through.push(made.clone());
+            self.inward.push(made);
+            return;
+        }
+        let (from_device, from): (Vec<&Word>, Vec<&Word>) =
+            one.from.iter().partition(|word| word.0 == DEVICE);
+        let (to_device, to): (Vec<&Word>, Vec<&Word>) = one.to.iter().partition(|word| word.0 == DEVICE);
+        let common = self.names.conditions(one);
+        let made = |more: Vec<Match>| Rule {
+            matches: more.into_iter().chain(common.iter().cloned()).collect(),
+            target: one.action.target(),
+            logs: one.logs,
+            comment: one.name.clone(),
+            packets: one.packets,
+            origin: one.origin,
+        };
+        if !from_device.is_empty() {
+            self.outward.push(made(self.names.interfaces(&to, false)));
+        }
+        if from.is_empty() && !one.from.is_empty() {
+            return;
+        }
+        let entering = self.names.interfaces(&from, true);
+        if !to_device.is_empty() {
+            self.inward.push(made(entering.clone()));
+        }
+        if !to.is_empty() || one.to.is_empty() {
+            let mut both = entering.clone();
+            both.extend(self.names.interfaces(&to, false));
+            self.through.push(made(both));
+        }
+        if one.to.is_empty() && self.list.meets_device != Some(false) {
+            let mut conditions = entering;
+            if self.list.meets_device.is_none() {
+                let unsaid = "whether rules without a zone to go to judge what is for the device is not said";
+                conditions.push(open(unsaid));
+            }
+            self.inward.push(made(conditions));
+        }
     }
 }
 
