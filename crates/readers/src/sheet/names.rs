@@ -54,26 +54,39 @@ struct Service {
 /// What a name stands for: what it leads to, and whether that is all of it.
 #[derive(Debug, Clone)]
 struct Meaning<T> {
-    all: BTreeSet<T>,
+    /// In order, each once.
+    all: Vec<T>,
     open: Option<String>,
     /// Names on the way.
     names: BTreeSet<String>,
 }
 
 impl<T: Ord + Clone> Meaning<T> {
-    fn of(all: impl IntoIterator<Item = T>) -> Self {
-        Self { all: all.into_iter().collect(), open: None, names: BTreeSet::new() }
+    fn of(all: Vec<T>) -> Self {
+        Self { all: in_order(all), open: None, names: BTreeSet::new() }
     }
 
     fn unknown(name: &str) -> Self {
-        Self { open: Some(format!("what {name} stands for is not known")), ..Self::of([]) }
+        Self { open: Some(format!("what {name} stands for is not known")), ..Self::of(Vec::new()) }
     }
 
-    fn add(&mut self, other: &Self) {
-        self.all.extend(other.all.iter().cloned());
-        self.open = self.open.take().or_else(|| other.open.clone());
-        self.names.extend(other.names.iter().cloned());
+    /// All of these together.
+    fn together(parts: Vec<Self>) -> Self {
+        let mut parts = parts.into_iter();
+        let Some(mut whole) = parts.next() else { return Self::of(Vec::new()) };
+        for part in parts {
+            whole.all.extend(part.all);
+            whole.open = whole.open.take().or(part.open);
+            whole.names.extend(part.names);
+        }
+        Self { all: in_order(whole.all), ..whole }
     }
+}
+
+fn in_order<T: Ord>(mut all: Vec<T>) -> Vec<T> {
+    all.sort_unstable();
+    all.dedup();
+    all
 }
 
 /// How deep names may lead to names.
@@ -209,22 +222,22 @@ impl<'a> Names<'a> {
         if words.is_empty() || (!negated && words.iter().any(|(word, _)| ANY.contains(&word.as_str()))) {
             return Vec::new();
         }
-        let mut meaning = Meaning::of([]);
+        let mut parts = Vec::with_capacity(words.len());
         for word in words {
             let one = self.address(word, &mut Vec::new());
             for name in &one.names {
                 self.used.entry(name.clone()).or_default().push(word.1);
             }
-            meaning.add(&one);
+            parts.push(one);
         }
-        conditions(meaning, make, negated)
+        conditions(Meaning::together(parts), make, negated)
     }
 
     /// What a word stands for. Each name is followed once, however many names lead to it.
     fn address(&mut self, word: &Word, within: &mut Vec<&'a str>) -> Meaning<IpRange> {
         let (text, origin) = word;
         if let Ok(range) = text.parse() {
-            return Meaning::of([range]);
+            return Meaning::of(vec![range]);
         }
         let Some((name, one)) =
             self.defined.addresses.get_key_value(text.as_str()).map(|(name, one)| (*name, *one))
@@ -244,12 +257,9 @@ impl<'a> Names<'a> {
             return Meaning::unknown(name);
         }
         within.push(name);
-        let mut meaning = Meaning::of([]);
+        let parts = one.addresses.iter().map(|member| self.address(member, within)).collect();
+        let mut meaning = Meaning::together(parts);
         meaning.names.insert(name.to_owned());
-        for member in &one.addresses {
-            let one = self.address(member, within);
-            meaning.add(&one);
-        }
         within.pop();
         self.known_addresses.insert(name, meaning.clone());
         meaning
@@ -298,17 +308,14 @@ impl<'a> Names<'a> {
         if words.is_empty() || words.iter().any(|(word, _)| ANY.contains(&word.as_str())) {
             return Vec::new();
         }
-        let mut meaning = Meaning::of([]);
-        for word in words {
-            let one = self.service(word, &mut Vec::new());
-            meaning.add(&one);
-        }
+        let parts = words.iter().map(|word| self.service(word, &mut Vec::new())).collect();
+        let mut meaning = Meaning::together(parts);
         if let Some(ports) = at {
             let moved = |one: Service| match one.ports.is_empty() {
                 true => one,
                 false => Service { ports: vec![ports], ..one },
             };
-            meaning.all = meaning.all.into_iter().map(moved).collect();
+            meaning.all = in_order(meaning.all.into_iter().map(moved).collect());
         }
         joined(meaning)
     }
@@ -336,11 +343,8 @@ impl<'a> Names<'a> {
             return Meaning::unknown(name);
         }
         within.push(name);
-        let mut meaning = Meaning::of([]);
-        for member in &one.services {
-            let one = self.service(member, within);
-            meaning.add(&one);
-        }
+        let meaning =
+            Meaning::together(one.services.iter().map(|member| self.service(member, within)).collect());
         within.pop();
         self.known_services.insert(name, meaning.clone());
         meaning
@@ -366,7 +370,7 @@ fn conditions(
     make: &dyn Fn(Vec<IpRange>) -> MatchKind,
     negated: bool,
 ) -> Vec<Match> {
-    let known = Match { negated, kind: make(meaning.all.into_iter().collect()) };
+    let known = Match { negated, kind: make(meaning.all) };
     match (meaning.open, negated) {
         (None, _) => vec![known],
         (Some(why), true) => vec![known, holds(MatchKind::NotModelled(why))],
@@ -379,26 +383,23 @@ fn conditions(
 
 /// Services as conditions: one where they share a protocol, else one of several.
 fn joined(meaning: Meaning<Service>) -> Vec<Match> {
-    let mut lists: Vec<Vec<Match>> = Vec::new();
-    let mut by_protocol: BTreeMap<Protocol, Vec<PortRange>> = BTreeMap::new();
-    let mut whole: BTreeSet<Protocol> = BTreeSet::new();
-    let mut icmp: BTreeMap<Protocol, Vec<IcmpRange>> = BTreeMap::new();
-    for one in meaning.all {
-        match one.icmp {
-            Some(range) => icmp.entry(one.protocol).or_default().push(range),
-            None if one.ports.is_empty() => {
-                whole.insert(one.protocol);
-            }
-            None => by_protocol.entry(one.protocol).or_default().extend(one.ports),
+    let protocol = |one: &Service| holds(MatchKind::Protocol(one.protocol));
+    let is_whole = |one: &&Service| one.icmp.is_none() && one.ports.is_empty();
+    let mut lists: Vec<Vec<Match>> =
+        meaning.all.iter().filter(is_whole).map(|one| vec![protocol(one)]).collect();
+    let mut of_icmp = Vec::new();
+    // They are in order of their protocols.
+    for alike in meaning.all.chunk_by(|a, b| a.protocol == b.protocol) {
+        let ports: Vec<PortRange> = alike.iter().flat_map(|one| one.ports.iter().copied()).collect();
+        if !ports.is_empty() {
+            lists.push(vec![protocol(&alike[0]), holds(MatchKind::DestinationPorts(ports))]);
+        }
+        let ranges: Vec<IcmpRange> = alike.iter().filter_map(|one| one.icmp).collect();
+        if !ranges.is_empty() {
+            of_icmp.push(vec![protocol(&alike[0]), holds(MatchKind::Icmp(ranges))]);
         }
     }
-    lists.extend(whole.into_iter().map(|protocol| vec![holds(MatchKind::Protocol(protocol))]));
-    for (protocol, ports) in by_protocol {
-        lists.push(vec![holds(MatchKind::Protocol(protocol)), holds(MatchKind::DestinationPorts(ports))]);
-    }
-    for (protocol, ranges) in icmp {
-        lists.push(vec![holds(MatchKind::Protocol(protocol)), holds(MatchKind::Icmp(ranges))]);
-    }
+    lists.extend(of_icmp);
     lists.extend(meaning.open.map(|why| vec![holds(MatchKind::NotModelled(why))]));
     any_of(lists)
 }
