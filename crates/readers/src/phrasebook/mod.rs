@@ -26,7 +26,7 @@ use shape::{DEPTH, Sink};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
-use target::Values;
+use target::{Plan, Target, Values, apart};
 use trevlin_model::secret::Masker;
 use trevlin_model::{Export, LineClass, Note, Origin};
 use value::Kind;
@@ -98,6 +98,7 @@ impl Phrasebook {
             book: self,
             export,
             index: &index,
+            lands: self.phrases.iter().map(|one| [apart(&one.lands), apart(&one.denied)]).collect(),
             rule_words: &rule_words,
             frames: Vec::new(),
             candidates: Vec::new(),
@@ -122,14 +123,15 @@ impl Phrasebook {
         let runs: Vec<Runner<'_, '_>> = pieces.par_iter().enumerate().map(run).collect();
         let Runner { sheet, mut notes, classes, masked, told, near_rules, .. } =
             runs.into_iter().reduce(Runner::followed_by).unwrap_or_else(|| start(0));
-        let top: Node = sheet.finish(&mut notes);
         let mut reading = Reading::of(export);
-        let shown = tells.then(|| top.clone());
-        let mut found = crate::sheet::facts(export, top);
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-        for (origin, class) in classes {
-            book.class(origin, class);
-        }
+        let facts = || {
+            let top: Node = sheet.finish(&mut notes);
+            let shown = tells.then(|| top.clone());
+            (crate::sheet::facts(export, top), shown)
+        };
+        let lines = || classes.into_iter().for_each(|(origin, class)| book.class(origin, class));
+        let ((mut found, shown), ()) = rayon::join(facts, lines);
         for note in notes {
             book.not_understood(note.origin, note.text);
         }
@@ -250,6 +252,8 @@ struct Runner<'a, 'b> {
     book: &'b Phrasebook,
     export: &'a Export,
     index: &'b Index<'b>,
+    /// By phrase, what lands, and what does where the statement is denied.
+    lands: Vec<[Vec<(Target, Plan)>; 2]>,
     /// Words that statements about rules begin with.
     rule_words: &'b BTreeSet<&'b str>,
     frames: Vec<Frame<'a>>,
@@ -440,7 +444,7 @@ impl<'a> Runner<'a, '_> {
     fn land(&mut self, number: usize, taken: &ByLevel, line: Origin, negated: bool) -> Outcome {
         let book = self.book;
         let phrase = &book.phrases[number];
-        let lands = if negated { &phrase.denied } else { &phrase.lands };
+        let lands = &self.lands[number][usize::from(negated)];
         // Many statements are known and say nothing that lands.
         let plain = |(_, kind): &(String, Kind)| !matches!(kind, Kind::Secret | Kind::Mapped(_));
         if lands.is_empty() && phrase.kinds.iter().all(plain) {

@@ -203,6 +203,15 @@ impl Target {
         self.0.iter().map(|(key, pick)| (&**key, *pick != Pick::None)).collect()
     }
 
+    /// A copy that shares no counter with this one.
+    fn apart(&self) -> Self {
+        let pick = |pick: &Pick| match pick {
+            Pick::Field(field, value) => Pick::Field(Arc::from(&**field), value.clone()),
+            other => other.clone(),
+        };
+        Self(self.0.iter().map(|(key, one)| (Arc::from(&**key), pick(one))).collect())
+    }
+
     /// Whether it begins with one of these.
     pub(super) fn is_below(&self, names: &[&str]) -> bool {
         self.0.first().is_some_and(|(key, _)| names.contains(&&**key))
@@ -243,7 +252,24 @@ fn closing(text: &str) -> Option<usize> {
     None
 }
 
+/// Copies for a thread of its own. Names are counted references: where two threads count the same ones up and down a million times,
+/// they wait for each other.
+pub(super) fn apart(lands: &[(Target, Plan)]) -> Vec<(Target, Plan)> {
+    lands.iter().map(|(target, plan)| (target.apart(), plan.apart())).collect()
+}
+
 impl Plan {
+    fn apart(&self) -> Self {
+        match self {
+            Self::List(all) => Self::List(all.iter().map(Self::apart).collect()),
+            Self::Table(all) => {
+                Self::Table(all.iter().map(|(key, plan)| (Arc::from(&**key), plan.apart())).collect())
+            }
+            Self::Copy(target) => Self::Copy(target.apart()),
+            other => other.clone(),
+        }
+    }
+
     /// What a value of a phrasebook says.
     pub(super) fn of(node: &Node, captures: &Captures, levels: usize) -> Result<Self, (Origin, String)> {
         let at = |why| (node.origin, why);

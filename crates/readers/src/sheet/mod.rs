@@ -112,7 +112,11 @@ pub(crate) fn facts(export: &Export, top: Node) -> Found {
 /// The same, with the list of rules as it stands.
 fn whole(export: &Export, mut top: Node) -> (Found, Ordered) {
     let mut found = Found::default();
-    evidence(&mut top);
+    if let Value::Table(entries) = &mut top.value {
+        entries.retain(|entry| !is_evidence(entry));
+        // Those of rules are taken out where rules are read, side by side.
+        entries.iter_mut().filter(|entry| &*entry.key != "rules").for_each(|entry| evidence(&mut entry.node));
+    }
     shells(&mut top);
     let complete = top.get("complete").is_some_and(|node| node.value == Value::Truth(true));
     let known = known_sections();
@@ -219,7 +223,8 @@ fn ordered_section(entry: Entry, ordered: &mut Ordered, found: &mut Found) {
 }
 
 /// Reads a rule; what stands for one that could not be read leaves open what is behind it.
-fn ordered_rule(node: Node) -> (OrderedRule, Vec<Note>) {
+fn ordered_rule(mut node: Node) -> (OrderedRule, Vec<Note>) {
+    evidence(&mut node);
     let mut notes = Vec::new();
     let mut rule = take::take(&node, &mut notes).unwrap_or_else(|| OrderedRule::unread(node.origin));
     // What is left of a rule may let through more than the whole of it.
@@ -234,12 +239,16 @@ fn ordered_rule(node: Node) -> (OrderedRule, Vec<Note>) {
 fn evidence(node: &mut Node) {
     match &mut node.value {
         Value::Table(entries) => {
-            entries.retain(|entry| &*entry.key != "seen" || entry.node.text().is_none());
+            entries.retain(|entry| !is_evidence(entry));
             entries.iter_mut().for_each(|entry| evidence(&mut entry.node));
         }
         Value::List(all) => all.iter_mut().for_each(evidence),
         _ => {}
     }
+}
+
+fn is_evidence(entry: &Entry) -> bool {
+    &*entry.key == "seen" && entry.node.text().is_some()
 }
 
 /// Secure shell servers may state their settings as a table, in place of a list of statements.
