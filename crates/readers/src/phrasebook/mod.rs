@@ -83,16 +83,17 @@ impl Phrasebook {
     /// Facts of an export.
     #[must_use]
     pub fn read_export(&self, export: &Export) -> Reading {
-        self.run(export, false).reading
+        self.run(export, false, shape::length(export)).reading
     }
 
     /// The same, with what became of each statement.
     #[must_use]
     pub fn try_on(&self, export: &Export) -> Tried {
-        self.run(export, true)
+        self.run(export, true, shape::length(export))
     }
 
-    fn run(&self, export: &Export, tells: bool) -> Tried {
+    /// `length`: how many lines are gone through by one thread. What comes out does not depend on it.
+    fn run(&self, export: &Export, tells: bool, length: u32) -> Tried {
         let (index, rule_words) = (self.index(), self.rule_words());
         let start = |piece: usize| Runner {
             book: self,
@@ -111,7 +112,7 @@ impl Phrasebook {
             told: tells.then(Vec::new),
             near_rules: Vec::new(),
         };
-        let pieces = shape::pieces(self.shape, &self.comments, export);
+        let pieces = shape::pieces(self.shape, &self.comments, export, length);
         let run = |(number, piece): (usize, &Range<u32>)| {
             let mut runner = start(number);
             if number == 0 {

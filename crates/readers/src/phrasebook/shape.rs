@@ -57,10 +57,14 @@ pub(super) trait Sink<'a> {
 /// How many lines are worth a thread.
 const PIECE: u32 = 20_000;
 
+/// How many lines a thread takes at a time.
+pub(super) fn length(export: &Export) -> u32 {
+    (export.line_count() / rayon::current_num_threads() as u32 + 1).max(PIECE)
+}
+
 /// The pieces of an export that can be gone through apart from each other, as ranges of its lines. Few exports have more than one.
-pub(super) fn pieces(shape: Shape, comments: &[String], export: &Export) -> Vec<Range<u32>> {
+pub(super) fn pieces(shape: Shape, comments: &[String], export: &Export, length: u32) -> Vec<Range<u32>> {
     let end = export.line_count() + 1;
-    let length = (end / rayon::current_num_threads() as u32 + 1).max(PIECE);
     let (mut from, mut pieces) = (1, Vec::new());
     while matches!(shape, Shape::Lines | Shape::Indented) && end - from > length {
         // Nothing stands in a statement above a line that is not further in than any other.

@@ -1,8 +1,7 @@
 use super::*;
 use trevlin_model::ExportId;
 
-/// What an export comes to with phrases: the sheet without its first line and without where things were seen, and what is told.
-fn tried(shape: &str, more: &str, phrases: &[(&str, &str)], export: &str) -> (String, Vec<String>) {
+fn book(shape: &str, more: &str, phrases: &[(&str, &str)]) -> Phrasebook {
     let mut text = format!(
         "phrasebook = \"{BOOK}\"\nname = \"a gate\"\nshape = \"{shape}\"\n{more}\n[recognise]\nfile = \"*\"\n"
     );
@@ -11,6 +10,12 @@ fn tried(shape: &str, more: &str, phrases: &[(&str, &str)], export: &str) -> (St
     }
     let (book, notes) = Phrasebook::read(&Export::new(ExportId(0), "book.toml", text.clone()));
     assert!(notes.is_empty(), "{notes:?}\n{text}");
+    book
+}
+
+/// What an export comes to with phrases: the sheet without its first line and without where things were seen, and what is told.
+fn tried(shape: &str, more: &str, phrases: &[(&str, &str)], export: &str) -> (String, Vec<String>) {
+    let book = book(shape, more, phrases);
     let export = Export::new(ExportId(0), "gate.txt", export.into());
     let tried = book.try_on(&export);
     let sheet = tried.sheet.lines().skip(1).filter(|line| !line.is_empty() && !line.starts_with("seen = "));
@@ -157,4 +162,36 @@ fn long_statements_and_deep_names_end() {
     let (_, told) =
         tried("lines", "", &[("name {n} {m}...", lands), ("use {n}", use_it)], &format!("{nested}use n0\n"));
     assert!(told.iter().any(|text| text.contains("names lead to names")), "{told:?}");
+}
+
+#[test]
+fn pieces_come_to_the_same_as_the_whole() {
+    let phrases = [
+        ("zone {z} has {i}...", "lands = { \"zones[name={z}].interfaces[]\" = \"{i}\" }"),
+        ("zone {z} is {n}", "lands = { \"zones[name={z}].name\" = \"{n}\" }"),
+        ("the rest {do:allow,deny}", "lands = { \"rule-list\" = { through = \"{do}\" } }"),
+        ("replies {r:yes-no}", "lands = { \"rule-list.replies\" = \"{r}\" }"),
+        (
+            "rule {n} > do {do:allow,deny}",
+            "lands = { \"rules[@1].action\" = \"{do}\", \"rules[@1].name\" = \"{n}\" }",
+        ),
+        ("rule {_n} > for {s}", "lands = { \"rules[@1].services[]\" = \"tcp {s}\" }"),
+        ("user {u} {role}", "lands = { \"logins[{u}]\" = { user = \"{u}\", service = \"{role}\" } }"),
+        ("let {p} in", "lands = { \"rules[].services[]\" = \"{p}\", \"rules[].action\" = \"allow\" }"),
+    ];
+    let export = "zone a has e0 e1\nreplies yes\nrule 1\n  do allow\n# no rule\n  for 22\nthe rest deny\nuser bo sms\n\
+                  rule 2\n  for 80\n\n  for what is this\n  do deny\nlet esp in\nzone b has e2\nuser bo token\nnobody knows\n\
+                  replies no\nzone a has e3\nzone a is c\n  for 1\nrule 2\n  do allow\nzone a has e4\n";
+    let book = book("indented", "comments = [\"#\"]", &phrases);
+    let export = Export::new(ExportId(0), "gate.txt", export.into());
+    let told = |length: u32| {
+        let tried = book.run(&export, true, length);
+        let (notes, facts) = (tried.reading.ledger.notes, tried.reading.facts);
+        format!("{}\n{:#?}\n{notes:#?}\n{facts:#?}", tried.sheet, tried.statements)
+    };
+    let whole = told(1000);
+    assert!(whole.contains("[\"e0\", \"e1\", \"e3\", \"e4\"]") && whole.contains("\"token\""), "{whole}");
+    for length in 1..=export.line_count() {
+        assert_eq!(told(length), whole, "pieces of {length} lines");
+    }
 }
