@@ -2,6 +2,7 @@
 //!
 //! Everything here is a function of the exports: no clock, no file, no order that could change between runs.
 
+mod accepted;
 pub mod access;
 mod algorithms;
 mod area;
@@ -32,16 +33,20 @@ pub mod views;
 mod words;
 mod yardstick;
 
+pub use accepted::{Acceptance, AcceptanceEntry};
 pub use area::{Area, Severity};
 pub use check::{Answer, Check, Fail, Question, Verdict};
 pub use estate::{DialIn, Estate, ExportRecord, Input, OutsideInterface, OutsideReason};
-pub use estate_file::{DeviceEntry, EstateFileError, Intent, InterfacePair, ValidEstateFile, Wanted};
+pub use estate_file::{
+    Accept, Accepted, DeviceEntry, EstateFileError, Intent, InterfacePair, SHORTEST_FINGERPRINT,
+    ValidEstateFile, Wanted,
+};
 pub use layout::{ESTATE_FILE, Found, device_folders};
 pub use outcome::{
     DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,
     Summary,
 };
-pub use yardstick::Yardstick;
+pub use yardstick::{Yardstick, YardstickRow};
 
 /// Runs every check over an estate.
 #[must_use]

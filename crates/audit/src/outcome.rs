@@ -1,8 +1,11 @@
 //! The outcome of an audit: what outputs are made from. Everything in it is text on its way out, with every
 //! secret masked; what stands in names and comments is still as hostile as the export it came from.
 
+use crate::accepted;
 use crate::checks::CHECKS;
-use crate::{Answer, Area, Check, Estate, Fail, Question, Severity, Verdict, Yardstick};
+use crate::{
+    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, Fail, Question, Severity, Verdict, Yardstick,
+};
 use rayon::prelude::*;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
@@ -76,8 +79,10 @@ pub struct Evidence {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Status {
-    /// Nobody took responsibility for it.
+    /// Nobody took responsibility for it, or nobody does any longer.
     Open,
+    /// Somebody did, and still does.
+    Accepted,
 }
 
 /// Something that is wrong.
@@ -107,6 +112,9 @@ pub struct Finding {
     pub fingerprint: String,
     /// Whether it stands.
     pub status: Status,
+    /// Who took responsibility for it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub acceptance: Option<Acceptance>,
     /// Why it matters.
     #[serde(skip)]
     pub why: &'static str,
@@ -130,13 +138,21 @@ pub struct OpenQuestion {
     pub evidence: Vec<Evidence>,
 }
 
-/// Counts of findings.
+/// Counts of open findings.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct Summary {
     /// By severity, every severity present.
     pub by_severity: BTreeMap<&'static str, usize>,
     /// By area, every area present.
     pub by_area: BTreeMap<&'static str, usize>,
+    /// Findings that are accepted, which the other counts leave out.
+    #[serde(skip_serializing_if = "is_none")]
+    pub accepted: usize,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks like this")]
+fn is_none(count: &usize) -> bool {
+    *count == 0
 }
 
 /// What an audit says.
@@ -150,6 +166,9 @@ pub struct Outcome {
     pub findings: Vec<Finding>,
     /// Open questions, in the order of work.
     pub open_questions: Vec<OpenQuestion>,
+    /// What became of each entry of accepted findings.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub acceptances: Vec<AcceptanceEntry>,
     /// Counts.
     pub summary: Summary,
 }
@@ -215,12 +234,14 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
         ))
     });
     open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
+    let acceptances = accepted::apply(&estate.accepts, &mut findings, yardstick.as_of);
     let summary = count(&findings);
     Outcome {
         as_of: yardstick.as_of.to_string(),
         devices: devices(estate),
         findings,
         open_questions,
+        acceptances,
         summary,
     }
 }
@@ -277,6 +298,7 @@ fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fin
         references: check.references,
         fingerprint,
         status: Status::Open,
+        acceptance: None,
         why: check.why,
         devices: devices_of(estate, device, &fail.evidence),
     }
@@ -403,6 +425,10 @@ fn count(findings: &[Finding]) -> Summary {
     summary.by_severity.extend(Severity::ALL.map(|severity| (severity.word(), 0)));
     summary.by_area.extend(Area::ALL.map(|area| (area.word(), 0)));
     for finding in findings {
+        if finding.status == Status::Accepted {
+            summary.accepted += 1;
+            continue;
+        }
         *summary.by_severity.entry(finding.severity.word()).or_default() += 1;
         *summary.by_area.entry(finding.area.word()).or_default() += 1;
     }

@@ -1,6 +1,7 @@
 //! The thresholds that checks judge by, and the date they judge for.
 
 use jiff::civil::Date;
+use serde::Serialize;
 use trevlin_model::secret::{Grade, LengthClass};
 
 /// Thresholds.
@@ -24,7 +25,72 @@ pub struct Yardstick {
     pub local_logins: usize,
 }
 
+/// A threshold as outputs show it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct YardstickRow {
+    /// Its key.
+    pub key: &'static str,
+    /// What it is about.
+    pub about: &'static str,
+    /// Its value, with the unit.
+    pub value: String,
+    /// Where the value comes from.
+    pub source: String,
+}
+
 impl Yardstick {
+    /// Every threshold.
+    #[must_use]
+    pub fn rows(&self) -> Vec<YardstickRow> {
+        let row = |key, about, value: String, source: &str| YardstickRow {
+            key,
+            about,
+            value,
+            source: format!("default; {source}"),
+        };
+        let hours = |seconds: u64| format!("{} hours", seconds / 3600);
+        let (grade, length) = (self.login_password_grade, self.login_password_length);
+        vec![
+            row(
+                "login-password-grade",
+                "least grade of a login password",
+                grade.words().to_owned(),
+                "NIST SP 800-63B, 5.1.1",
+            ),
+            row(
+                "login-password-length",
+                "least length of a login password",
+                length.words().to_owned(),
+                "NIST SP 800-63B, 5.1.1.1",
+            ),
+            row(
+                "key-strength",
+                "least security of a key",
+                format!("{} bits", self.key_strength),
+                "NIST SP 800-131A Rev. 2; NIST SP 800-77 Rev. 1, 3.2",
+            ),
+            row(
+                "days-before-expiry",
+                "a certificate is about to end",
+                format!("{} days before", self.days_before_expiry),
+                "our own",
+            ),
+            row(
+                "ike-lifetime",
+                "longest life of keys of IKE",
+                hours(self.ike_lifetime),
+                "NIST SP 800-77 Rev. 1",
+            ),
+            row(
+                "data-lifetime",
+                "longest life of keys of what passes",
+                hours(self.data_lifetime),
+                "NIST SP 800-77 Rev. 1",
+            ),
+            row("local-logins", "most logins in a local list", self.local_logins.to_string(), "our own"),
+        ]
+    }
+
     /// The thresholds that hold unless others are given, for a date.
     #[must_use]
     pub fn on(as_of: Date) -> Self {

@@ -105,6 +105,22 @@ Examples:
 
 Signs: ! everybody outside reaches it, o some outside do, c callers of a tunnel do, i the inside, . the device alone, x switched off")]
     Services(Services),
+    /// Write a report: a page for people, a list for engineers, a file for trackers
+    #[command(after_help = "Examples:
+  trevlin report exports/ --to report.html                      one page that needs nothing beside it
+  trevlin report exports/ --to handover/ --format html,csv,sarif  several forms, in a folder
+  trevlin report exports/ --to - --format markdown              to standard output
+
+Without --format the file's ending decides: .html, .md, .csv, .sarif, .json. In a folder the files are report.html, report.md,
+findings.csv, findings.sarif, audit.json (as `trevlin audit` prints it) and assessment-results.json (OSCAL).")]
+    Report(Report),
+    /// Take responsibility for a finding: who answers for it, why, and until when
+    #[command(after_help = "Example:
+  trevlin accept 3089540224f1 exports/ --owner \"Astrid Holm\" --reason \"replaced in spring\" --until 2027-03-31
+
+The entry goes into trevlin.toml of the folder. `trevlin audit` shows the finding as accepted and counts it apart; once the day
+has passed it is open again.")]
+    Accept(Accept),
     /// Device sheets: for what an appliance shows only on screen, and for everything known about a device in one form
     #[command(subcommand)]
     Sheet(Sheet),
@@ -429,6 +445,64 @@ pub(crate) struct Selection {
     /// Only this device (can be repeated)
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Report {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// File or folder to write, or - for standard output
+    #[arg(long, value_name = "DIR_OR_FILE")]
+    pub(crate) to: PathBuf,
+    /// Form of the report (several, with commas, into a folder)
+    #[arg(long, value_enum, value_delimiter = ',')]
+    pub(crate) format: Vec<ReportFormat>,
+    /// Overwrite what is there, and write among the exports if told to
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Judge certificates as of this date, as 2026-11-25 [default: today]
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
+}
+
+/// Forms of a report.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ReportFormat {
+    /// One page for people, that needs nothing beside it
+    Html,
+    /// Text for tickets and wikis
+    Markdown,
+    /// One row a finding, for a spreadsheet
+    Csv,
+    /// SARIF 2.1.0, for trackers of code
+    Sarif,
+    /// One JSON object, as `trevlin audit` prints it
+    Json,
+    /// OSCAL assessment results, for tools of compliance
+    Oscal,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Accept {
+    /// Fingerprint of the finding, or its first eight characters or more
+    #[arg(value_name = "FINGERPRINT")]
+    pub(crate) fingerprint: String,
+    /// The folder of the estate, which holds trevlin.toml or will
+    #[arg(value_name = "PATH", default_value = ".")]
+    pub(crate) path: PathBuf,
+    /// Who answers for it
+    #[arg(long, value_name = "NAME")]
+    pub(crate) owner: String,
+    /// Why it may stay
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) reason: String,
+    /// The last day on which that holds, as 2027-03-31
+    #[arg(long, value_name = "DATE", value_parser = date)]
+    pub(crate) until: Date,
+    /// Take this day for today
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
 }
 
 #[derive(Debug, Args)]

@@ -2,13 +2,14 @@
 
 use crate::args::{self, Arguments, Command, Format, TableFormat};
 use crate::load::{self, Telling};
-use crate::{demo, exposure, messages, phrasebook, picture, reach, sheet};
+use crate::{accept, demo, exposure, messages, phrasebook, picture, reach, sheet};
 use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
 use std::process::ExitCode;
 use trevlin_audit::{
-    Estate, Outcome, Selection, Severity, Yardstick, access, audit, checks, plan, rules, services, tunnels,
+    Estate, Outcome, Selection, Severity, Status, Yardstick, access, audit, checks, plan, rules, services,
+    tunnels,
 };
 use trevlin_render::{Detail, Json, Renderer, Text};
 
@@ -29,6 +30,8 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Exposure(exposure) => exposure::run(exposure, &arguments.common),
         Command::Services(services) => services_command(services, &arguments.common),
         Command::Reach(reach) => reach::run(reach, &arguments.common),
+        Command::Report(report) => crate::report::run(report, &arguments.common),
+        Command::Accept(accept) => accept::run(accept),
         Command::Phrasebook(book) => phrasebook::run(book),
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
@@ -43,7 +46,7 @@ pub(crate) fn width() -> usize {
 
 /// The one place where a clock has a say; the output names the date.
 #[allow(clippy::disallowed_methods, reason = "the date of the audit is asked for here and nowhere else")]
-fn today() -> Date {
+pub(crate) fn today() -> Date {
     jiff::Zoned::now().date()
 }
 
@@ -179,7 +182,9 @@ fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyh
 /// Exit status. What lives to the end of the process is not taken apart piece by piece; secrets are wiped first.
 fn leave(estate: Estate, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow::Result<ExitCode> {
     drop(estate);
-    let failed = fail_on.is_some_and(|least| outcome.findings.iter().any(|one| one.severity >= least));
+    let failed = fail_on.is_some_and(|least| {
+        outcome.findings.iter().any(|one| one.status == Status::Open && one.severity >= least)
+    });
     Ok(if failed { ExitCode::from(1) } else { ExitCode::SUCCESS })
 }
 

@@ -155,6 +155,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.joined.extend(one.joined);
     all.apart.extend(one.apart);
     all.intents.extend(one.intents);
+    all.accepts.extend(one.accepts);
 }
 
 fn read(at: &Path) -> Result<String, String> {

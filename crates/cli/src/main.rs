@@ -1,5 +1,6 @@
 //! The `trevlin` command.
 
+mod accept;
 mod args;
 mod commands;
 mod demo;
@@ -7,10 +8,12 @@ mod exposure;
 mod labels;
 mod load;
 mod messages;
+mod output;
 mod phrasebook;
 mod phrasebooks;
 mod picture;
 mod reach;
+mod report;
 mod sheet;
 mod walk;
 

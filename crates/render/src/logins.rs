@@ -45,13 +45,11 @@ fn style(verdict: &str) -> Style {
     }
 }
 
-const LOOK: Look<7> = Look {
-    heads: ["to", "who", "which list", "factors", "from where", "limits", "verdict"],
-    shares: [17, 14, 15, 12, 14, 13, 14],
-    widest: 140,
-};
+pub(crate) const HEADS: [&str; 7] = ["to", "who", "which list", "factors", "from where", "limits", "verdict"];
 
-fn cells(row: &Access) -> [String; 7] {
+const LOOK: Look<7> = Look { heads: HEADS, shares: [17, 14, 15, 12, 14, 13, 14], widest: 140 };
+
+pub(crate) fn cells(row: &Access) -> [String; 7] {
     let who = match row.administrators.as_slice() {
         [] => row.who.clone(),
         [one] if *one == row.who => format!("{one} (admin)"),

@@ -80,11 +80,10 @@ pub fn rules_csv(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> 
     writer.flush()
 }
 
-const LOOK: Look<7> = Look {
-    heads: ["line", "does", "from", "to", "service", "lets in", "verdict and remarks"],
-    shares: [5, 14, 17, 17, 13, 8, 26],
-    widest: 140,
-};
+pub(crate) const HEADS: [&str; 7] =
+    ["line", "does", "from", "to", "service", "lets in", "verdict and remarks"];
+
+const LOOK: Look<7> = Look { heads: HEADS, shares: [5, 14, 17, 17, 13, 8, 26], widest: 140 };
 
 /// The review as text: for each table its chains, for each chain its rules.
 ///
@@ -210,7 +209,7 @@ fn remark(one: &trevlin_audit::rules::RemarkRow, path: &str) -> String {
     }
 }
 
-fn cells(row: &RuleRow, path: &str) -> [String; 7] {
+pub(crate) fn cells(row: &RuleRow, path: &str) -> [String; 7] {
     let breadth = row.breadth.map_or_else(|| "-".to_owned(), |all| format!("2^{all:.0}"));
     let breadth = match row.left {
         Some(left) if left < 0.995 && row.breadth.is_some() && left > 0.0 => {

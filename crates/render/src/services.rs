@@ -48,6 +48,13 @@ pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) 
     summary(rows, width, out)
 }
 
+/// Where a service listens, how it is protected and who reaches it, in words.
+pub(crate) fn told(row: &ServedRow) -> (String, String, String) {
+    let reached = reached(row);
+    let by = reached.strip_prefix("reached by ").unwrap_or(&reached).to_owned();
+    (places(&row.places), protected(row), by)
+}
+
 /// What stands before a service, so that colour is never alone: who reaches it.
 fn sign(row: &ServedRow) -> (&'static str, Style) {
     let everybody = row.outside.iter().any(|one| one == "everybody");

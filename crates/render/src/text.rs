@@ -5,7 +5,9 @@ use anstyle::{AnsiColor, Style};
 use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::io;
-use trevlin_audit::{Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome, Severity};
+use trevlin_audit::{
+    Acceptance, Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome, Severity, Status,
+};
 
 /// How much to say.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -80,7 +82,8 @@ impl Page {
             return self.lines(outcome);
         }
         for area in Area::ALL {
-            let findings: Vec<_> = outcome.findings.iter().filter(|one| one.area == area).collect();
+            let stands = |one: &&Finding| one.area == area && one.status == Status::Open;
+            let findings: Vec<_> = outcome.findings.iter().filter(stands).collect();
             if !findings.is_empty() {
                 self.heading(area.word(), area.question())?;
                 for finding in findings {
@@ -88,6 +91,7 @@ impl Page {
                 }
             }
         }
+        self.accepted(outcome)?;
         self.questions(outcome)?;
         self.not_understood(outcome)?;
         self.summary(outcome)
@@ -140,13 +144,56 @@ impl Page {
         }
         self.paragraph("found", &one.detail)?;
         self.paragraph("rated", &format!("{}, {}", one.severity.word(), one.why_this_severity))?;
+        if let Some(acceptance) = &one.acceptance {
+            self.paragraph("open", &format!("again: {}, and that has passed", answered(acceptance)))?;
+        }
         if self.explained.insert(one.check) {
             self.paragraph("why", one.why)?;
             self.paragraph("fix", one.remedy)?;
             self.paragraph("see", &one.references.join("; "))?;
-            self.paragraph("check", one.check)?;
+            self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
         } else {
-            self.paragraph("check", &format!("{}; why and fix are told above", one.check))?;
+            let check = format!("{} {}; why and fix are told above", one.check, short(&one.fingerprint));
+            self.paragraph("check", &check)?;
+        }
+        writeln!(self.text)
+    }
+
+    /// What somebody answers for, and entries of the estate file that cover nothing or no longer hold.
+    fn accepted(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.acceptances.is_empty() {
+            return Ok(());
+        }
+        self.heading("accepted", "findings that somebody answers for")?;
+        for one in outcome.findings.iter().filter(|one| one.status == Status::Accepted) {
+            let style = style(one.severity);
+            let word = one.severity.word().to_uppercase();
+            let gap = " ".repeat(9usize.saturating_sub(word.len()));
+            let title = neutral(&format!("{}: {}", one.device, one.title)).into_owned();
+            let title = textwrap::fill(&title, self.indented(MARGIN, MARGIN));
+            writeln!(self.text, "{style}{word}{style:#}{gap} {}", title.trim_start())?;
+            for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).take(1).enumerate() {
+                self.places(&places[..1], at == 0)?;
+            }
+            if let Some(acceptance) = &one.acceptance {
+                self.paragraph("by", &answered(acceptance))?;
+            }
+            self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
+        }
+        for entry in &outcome.acceptances {
+            let what = match &entry.device {
+                Some(device) => format!("{} on {device}", entry.accepts),
+                None => entry.accepts.clone(),
+            };
+            let told = match (entry.findings, entry.acceptance.expired) {
+                (0, _) => "fits no finding; take it out, or see what it was for".to_owned(),
+                (count, true) => {
+                    format!("ended on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
+                }
+                _ => continue,
+            };
+            let text = format!("! trevlin.toml, line {}: {what} {told}", entry.line);
+            writeln!(self.text, "{}", textwrap::fill(&neutral(&text), self.indented("  ", "    ")))?;
         }
         writeln!(self.text)
     }
@@ -262,10 +309,14 @@ impl Page {
             .collect();
         let mut lines = Vec::new();
         if severities.is_empty() {
-            lines.push("no findings".to_owned());
+            lines.push("no open findings".to_owned());
         } else {
-            lines.push(format!("{}: {}", counted(outcome.findings.len(), "finding"), severities.join(", ")));
+            let open = outcome.findings.len() - outcome.summary.accepted;
+            lines.push(format!("{}: {}", counted(open, "finding"), severities.join(", ")));
             lines.push(format!("by area: {}", areas.join(", ")));
+        }
+        if outcome.summary.accepted > 0 {
+            lines.push(format!("and {} accepted", outcome.summary.accepted));
         }
         lines.push(counted(merged(&outcome.open_questions).len(), "open question"));
         lines.push(format!("certificates judged as of {} (another date: --as-of)", outcome.as_of));
@@ -304,17 +355,30 @@ impl Page {
             let title = if told { one.title.clone() } else { format!("{}: {}", one.device, one.title) };
             let space = if place.is_empty() { "" } else { "  " };
             let (place, title) = (neutral(&place), neutral(&title));
-            writeln!(self.text, "{style}{word}{style:#}{gap}{PATH}{place}{PATH:#}{space}{title}")?;
+            let accepted = match (one.status, &one.acceptance) {
+                (Status::Accepted, Some(acceptance)) => format!(" (accepted until {})", acceptance.until),
+                _ => String::new(),
+            };
+            writeln!(self.text, "{style}{word}{style:#}{gap}{PATH}{place}{PATH:#}{space}{title}{accepted}")?;
         }
         Ok(())
     }
+}
+
+/// As much of a fingerprint as `trevlin accept` needs.
+fn short(fingerprint: &str) -> &str {
+    fingerprint.get(..12).unwrap_or(fingerprint)
+}
+
+fn answered(acceptance: &Acceptance) -> String {
+    format!("{} until {}: {}", acceptance.owner, acceptance.until, acceptance.reason)
 }
 
 fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 /// Questions with the checks that ask them; what several checks ask of one device is asked once, where the first of them asks.
-fn merged(questions: &[OpenQuestion]) -> Vec<(&OpenQuestion, Vec<&str>)> {
+pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<(&OpenQuestion, Vec<&str>)> {
     let mut found: Vec<(&OpenQuestion, Vec<&str>)> = Vec::new();
     for one in questions {
         let same = |other: &OpenQuestion| {

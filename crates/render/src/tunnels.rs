@@ -24,11 +24,10 @@ pub fn tunnels_json(rows: &[TunnelRow], out: &mut dyn io::Write) -> io::Result<(
     crate::json::write(&Document { schema: "trevlin-tunnels/1", tunnels: rows }, out)
 }
 
-const LOOK: Look<6> = Look {
-    heads: ["tunnel", "other end, what it shows", "weakest taken", "sends, gets", "reached from", "verdict"],
-    shares: [19, 23, 15, 19, 14, 9],
-    widest: 120,
-};
+pub(crate) const HEADS: [&str; 6] =
+    ["tunnel", "other end, what it shows", "weakest taken", "sends, gets", "reached from", "verdict"];
+
+const LOOK: Look<6> = Look { heads: HEADS, shares: [19, 23, 15, 19, 14, 9], widest: 120 };
 
 /// The table as text, one block for each device.
 ///
@@ -90,7 +89,7 @@ fn style(verdict: &str) -> Style {
     }
 }
 
-fn cells(row: &TunnelRow) -> [String; 6] {
+pub(crate) fn cells(row: &TunnelRow) -> [String; 6] {
     let or = |text: String| if text.is_empty() { "-".to_owned() } else { text };
     let joined = |parts: [String; 3]| {
         let parts: Vec<String> = parts.into_iter().filter(|part| !part.is_empty()).collect();

@@ -1,11 +1,13 @@
 //! Outcomes made by hand, rendered: hostile text, narrow terminals, long lists.
 
 use std::collections::BTreeMap;
+use trevlin_audit::plan::Sheet;
+use trevlin_audit::rules::RulesSheet;
 use trevlin_audit::{
     Area, DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Severity,
     Status, Summary,
 };
-use trevlin_render::{Detail, Json, Renderer, Text};
+use trevlin_render::{Csv, Detail, Json, Oscal, Renderer, Report, Sarif, Text, html, markdown_report};
 use unicode_width::UnicodeWidthStr;
 
 fn finding(severity: Severity, device: &str, title: &str, places: &[(&str, u32, &str)]) -> Finding {
@@ -30,6 +32,7 @@ fn finding(severity: Severity, device: &str, title: &str, places: &[(&str, u32, 
         references: &["RFC 1", "RFC 2"],
         fingerprint: "00".into(),
         status: Status::Open,
+        acceptance: None,
         why: "Because.",
         devices: vec![device.into()],
     }
@@ -58,9 +61,11 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         summary: Summary {
             by_severity: BTreeMap::from([("high", findings.len())]),
             by_area: BTreeMap::from([("logins", findings.len())]),
+            accepted: 0,
         },
         findings,
         open_questions: vec![question],
+        acceptances: Vec::new(),
     }
 }
 
@@ -150,6 +155,114 @@ fn nothing_found_is_said() {
     nothing.open_questions.clear();
     nothing.devices.clear();
     let shown = text(&nothing, 80, Detail::Full);
-    assert!(shown.contains("no findings") && shown.contains("0 open questions"), "{shown}");
+    assert!(shown.contains("no open findings") && shown.contains("0 open questions"), "{shown}");
     assert!(!shown.contains("NOT UNDERSTOOD") && !shown.contains("OPEN QUESTIONS"), "{shown}");
+}
+
+/// The outcome as a report, for people.
+fn report(
+    outcome: &Outcome,
+    lay_out: fn(&Report<'_>) -> Result<String, trevlin_render::ReportError>,
+) -> String {
+    let (plan, rules) =
+        (Sheet { claims: vec![], overlaps: vec![], mistyped: vec![] }, RulesSheet { filters: vec![] });
+    let report = Report {
+        title: "<b>Veyholm</b> & co",
+        outcome,
+        logins: &[],
+        tunnels: &[],
+        services: &[],
+        rules: &rules,
+        exposure: None,
+        plan: &plan,
+        yardstick: &[],
+    };
+    lay_out(&report).expect("laid out")
+}
+
+#[test]
+fn hostile_names_take_no_effect_in_reports() {
+    let evils = [
+        "<script>alert(1)</script>",
+        "\"><img src=x onerror=alert(1)>",
+        "' onmouseover='alert(1)",
+        "`</code><script>x</script>`",
+        "[a](javascript:alert(1))",
+        "| a | b |\n# heading\n```\n<b>",
+        "a\u{202e}\u{1b}[2J\u{7}",
+        "{{ one.title }}{% raw %}",
+    ];
+    for evil in evils {
+        let outcome =
+            outcome(vec![finding(Severity::High, evil, evil, &[(evil, 3, evil), (evil, 4, "```")])]);
+        let page = report(&outcome, html);
+        // One script and no picture of ours, and none of theirs.
+        assert_eq!(page.matches("<script").count(), 1, "{evil}");
+        assert!(!page.contains("<img") && !page.contains("<b>"), "{evil}");
+        assert!(!page.contains("' onmouseover='") && !page.contains("\"><img"), "{evil}");
+        assert!(!page.contains(['\u{202e}', '\u{1b}', '\u{7}']), "{evil}");
+        let text = report(&outcome, markdown_report);
+        assert!(!text.contains(['\u{202e}', '\u{1b}', '\u{7}']), "{evil}");
+        assert!(!text.lines().any(|line| line.starts_with("# heading")), "{evil}: {text}");
+        // Outside of code nothing of HTML and no link is left.
+        let mut fence: Option<String> = None;
+        for line in text.lines() {
+            let ticks: String = line.chars().take_while(|letter| *letter == '`').collect();
+            match &fence {
+                Some(open) if line == open => fence = None,
+                Some(_) => {}
+                None if ticks.len() > 2 && line.len() == ticks.len() => fence = Some(ticks),
+                None if line.contains('`') => {}
+                None => assert!(!line.contains('<') && !line.contains("[a](java"), "{evil}: {line}"),
+            }
+        }
+        assert!(fence.is_none(), "{evil}");
+    }
+}
+
+#[test]
+fn spreadsheets_take_nothing_for_a_formula() {
+    for evil in ["=cmd|' /C calc'!A0", "+1", "-1+1", "@SUM(A1)", "\t=1", "\r=1"] {
+        let outcome = outcome(vec![finding(Severity::High, evil, evil, &[(evil, 3, evil)])]);
+        let mut out = Vec::new();
+        Csv.render(&outcome, &mut out).expect("written");
+        let mut rows = csv::Reader::from_reader(out.as_slice());
+        let row = rows.records().next().expect("a row").expect("of CSV");
+        for cell in &row {
+            assert!(!cell.starts_with(['=', '+', '-', '@', '\t', '\r']), "{evil:?}: {cell:?}");
+        }
+    }
+}
+
+#[test]
+fn what_is_accepted_is_so_in_every_form() {
+    let mut accepted = finding(Severity::High, "edge", "a door", &[("edge/a", 3, "open")]);
+    let acceptance = trevlin_audit::Acceptance {
+        owner: "Astrid".into(),
+        reason: "until spring".into(),
+        until: "2027-03-31".into(),
+        expired: false,
+    };
+    accepted.status = Status::Accepted;
+    accepted.acceptance = Some(acceptance.clone());
+    let mut expired = finding(Severity::Low, "edge", "a window", &[("edge/a", 4, "open")]);
+    expired.acceptance = Some(trevlin_audit::Acceptance { expired: true, ..acceptance });
+    let mut outcome = outcome(vec![accepted, expired]);
+    outcome.summary.accepted = 1;
+    let json = |renderer: &dyn Renderer| -> serde_json::Value {
+        let mut out = Vec::new();
+        renderer.render(&outcome, &mut out).expect("written");
+        serde_json::from_slice(&out).expect("JSON")
+    };
+    let sarif = json(&Sarif);
+    let results = &sarif["runs"][0]["results"];
+    assert_eq!(results[0]["suppressions"][0]["status"], "accepted");
+    assert_eq!(results[1]["suppressions"][0]["status"], "rejected");
+    assert_eq!(results[2]["kind"], "open");
+    let oscal = json(&Oscal);
+    let risks = &oscal["assessment-results"]["results"][0]["risks"];
+    assert_eq!((&risks[0]["status"], &risks[1]["status"]), (&"deviation-approved".into(), &"open".into()));
+    let page = report(&outcome, html);
+    assert!(page.contains("Astrid until 2027-03-31: until spring</dd>") && page.contains("that has passed"));
+    assert!(page.contains("For one more somebody answers."));
 }

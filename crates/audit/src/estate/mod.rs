@@ -12,7 +12,7 @@ use crate::plan::Plan;
 use crate::rules::Kept;
 use crate::shape::EstateShape;
 use crate::views::{InnerViews, Views};
-use crate::{ValidEstateFile, Wanted};
+use crate::{Accept, ValidEstateFile, Wanted};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -74,6 +74,8 @@ pub struct Estate {
     pub(crate) apart: Vec<InterfacePair>,
     /// Who is meant to reach what.
     pub intents: Vec<Intent>,
+    /// Findings that somebody took responsibility for.
+    pub accepts: Vec<Accept>,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
@@ -120,6 +122,7 @@ impl Estate {
             joined: file.joined.clone(),
             apart: file.apart.clone(),
             intents: file.intents.clone(),
+            accepts: file.accepts.clone(),
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),

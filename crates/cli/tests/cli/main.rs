@@ -13,6 +13,7 @@ mod logins;
 mod phrasebooks;
 mod reach;
 mod readme;
+mod reports;
 mod rules;
 mod services;
 mod sheets;

@@ -29,7 +29,18 @@
 //! to = ["10.4.0.0/24"]     # networks, addresses, devices, tunnels, or outside
 //! services = ["tcp 443"]   # protocol and ports; left out for every service
 //! only = true              # nothing else is meant for them
+//!
+//! [[accept]]               # findings that somebody took responsibility for
+//! fingerprint = "3089540224f12926"      # of one finding; or `check`, for all of a check
+//! device = "aaa"           # only on this device
+//! owner = "Astrid Holm"    # who answers for it
+//! reason = "the terminal is replaced in spring"
+//! until = 2027-03-31       # the last day; from then on it is open again
 //! ```
+
+mod accept;
+
+pub use accept::{Accept, Accepted, SHORTEST_FINGERPRINT};
 
 use ipnet::IpNet;
 use serde::Deserialize;
@@ -55,6 +66,8 @@ pub struct ValidEstateFile {
     pub apart: Vec<InterfacePair>,
     /// Who is meant to reach what.
     pub intents: Vec<Intent>,
+    /// Findings that somebody took responsibility for.
+    pub accepts: Vec<Accept>,
 }
 
 /// An access that is meant to exist.
@@ -132,6 +145,8 @@ struct Raw {
     shape: RawShape,
     #[serde(default)]
     intent: Vec<toml::Spanned<RawIntent>>,
+    #[serde(default)]
+    accept: Vec<toml::Spanned<accept::RawAccept>>,
 }
 
 #[derive(Deserialize)]
@@ -309,8 +324,13 @@ impl ValidEstateFile {
             let services = services.map_err(|text| EstateFileError { line, text })?;
             intents.push(Intent { from: one.from, to: one.to.all(), services, only: one.only, line });
         }
+        let mut accepts = Vec::new();
+        for one in raw.accept {
+            let line = line_of(one.span().start);
+            accepts.push(one.into_inner().valid(line, &line_of)?);
+        }
         let organisation = raw.organisation.all();
-        Ok(Self { organisation, networks, devices, wanted, joined, apart, intents })
+        Ok(Self { organisation, networks, devices, wanted, joined, apart, intents, accepts })
     }
 }
 

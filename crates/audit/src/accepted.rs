@@ -1,0 +1,80 @@
+//! Findings that somebody took responsibility for: shown as such, and counted apart.
+
+use crate::{Accept, Accepted, Finding, Status};
+use jiff::civil::Date;
+use serde::Serialize;
+
+/// Who answers for a finding.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Acceptance {
+    /// Who.
+    pub owner: String,
+    /// Why it may stay.
+    pub reason: String,
+    /// The last day on which that holds, as `2027-03-31`.
+    pub until: String,
+    /// Whether that day has passed: the finding is open again.
+    pub expired: bool,
+}
+
+/// What became of an entry of the estate file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct AcceptanceEntry {
+    /// Its line in the estate file, from 1.
+    pub line: usize,
+    /// The check or the fingerprint that it names.
+    pub accepts: String,
+    /// The device that it is limited to.
+    pub device: Option<String>,
+    /// Who answers, why and until when.
+    #[serde(flatten)]
+    pub acceptance: Acceptance,
+    /// How many findings it covers. None: what it was for is gone, or it never fitted.
+    pub findings: usize,
+}
+
+/// Marks what is accepted, and says what became of each entry. Where several entries fit one that is in force counts, the one that
+/// lasts longest.
+pub(crate) fn apply(accepts: &[Accept], findings: &mut [Finding], as_of: Date) -> Vec<AcceptanceEntry> {
+    let mut entries: Vec<AcceptanceEntry> = accepts.iter().map(|one| entry(one, as_of)).collect();
+    for finding in findings {
+        let fitting = accepts.iter().zip(&mut entries).filter(|(one, _)| fits(one, finding));
+        let best = fitting
+            .map(|(one, entry)| {
+                entry.findings += 1;
+                (one.until, &entry.acceptance)
+            })
+            .reduce(|best, other| if other.0 > best.0 { other } else { best });
+        if let Some((_, acceptance)) = best {
+            finding.status = if acceptance.expired { Status::Open } else { Status::Accepted };
+            finding.acceptance = Some(acceptance.clone());
+        }
+    }
+    entries
+}
+
+fn entry(one: &Accept, as_of: Date) -> AcceptanceEntry {
+    AcceptanceEntry {
+        line: one.line,
+        accepts: match &one.what {
+            Accepted::Check(id) => (*id).to_owned(),
+            Accepted::Fingerprint(print) => print.clone(),
+        },
+        device: one.device.clone(),
+        acceptance: Acceptance {
+            owner: one.owner.clone(),
+            reason: one.reason.clone(),
+            until: one.until.to_string(),
+            expired: one.until < as_of,
+        },
+        findings: 0,
+    }
+}
+
+fn fits(one: &Accept, finding: &Finding) -> bool {
+    let what = match &one.what {
+        Accepted::Check(id) => finding.check == *id,
+        Accepted::Fingerprint(print) => finding.fingerprint.starts_with(print.as_str()),
+    };
+    what && one.device.as_ref().is_none_or(|device| *device == finding.device)
+}

@@ -1,0 +1,182 @@
+//! `trevlin report`: what the audit hands over, as files.
+
+use crate::args::{self, Common, ReportFormat};
+use crate::commands::{print, telling, today};
+use crate::{load, output};
+use anyhow::{Context, bail};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use trevlin_audit::exposure::{all_services, from, sheet};
+use trevlin_audit::reach::{From, Ground};
+use trevlin_audit::{Estate, Outcome, Yardstick, access, audit, plan, rules, services, tunnels};
+use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif};
+
+impl ReportFormat {
+    const ALL: [Self; 6] = [Self::Html, Self::Markdown, Self::Csv, Self::Sarif, Self::Json, Self::Oscal];
+
+    /// What its file is called in a folder.
+    fn file(self) -> &'static str {
+        match self {
+            Self::Html => "report.html",
+            Self::Markdown => "report.md",
+            Self::Csv => "findings.csv",
+            Self::Sarif => "findings.sarif",
+            Self::Json => "audit.json",
+            Self::Oscal => "assessment-results.json",
+        }
+    }
+
+    /// The one that a file's ending stands for.
+    fn of(path: &Path) -> Option<Self> {
+        let ending = path.extension()?.to_str()?.to_ascii_lowercase();
+        Self::ALL.into_iter().find(|one| {
+            let known = one.file().rsplit_once('.').map(|(_, known)| known);
+            known == Some(ending.as_str()) || (*one == Self::Html && ending == "htm")
+        })
+    }
+}
+
+/// Runs the command.
+///
+/// # Errors
+/// When the estate cannot be read, the files are there already, or cannot be written.
+pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<ExitCode> {
+    let targets = targets(arguments)?;
+    for (_, file) in &targets {
+        if let Some(file) = file {
+            may_write(file, arguments)?;
+        }
+    }
+    std::thread::spawn(trevlin_model::secret::prepare);
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    let yardstick = Yardstick::on(arguments.as_of.unwrap_or_else(today));
+    let outcome = audit(&estate, &yardstick);
+    for (format, file) in &targets {
+        let bytes = render(*format, &estate, &outcome, &yardstick, &title(&estate, &arguments.paths))?;
+        match file {
+            None => print(|out| out.write_all(&bytes))?,
+            Some(file) => {
+                output::replace(file, &bytes)?;
+                if !common.quiet {
+                    print(|out| writeln!(out, "{}", file.display()))?;
+                }
+            }
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Which formats go where; no file is standard output.
+fn targets(arguments: &args::Report) -> anyhow::Result<Vec<(ReportFormat, Option<PathBuf>)>> {
+    let to = &arguments.to;
+    let formats = &arguments.format;
+    if to.as_os_str() == "-" {
+        return match formats.as_slice() {
+            [] => Ok(vec![(ReportFormat::Markdown, None)]),
+            [one] => Ok(vec![(*one, None)]),
+            _ => bail!("standard output takes one format; name a folder for several"),
+        };
+    }
+    let ends_as_folder = to.to_string_lossy().ends_with(std::path::MAIN_SEPARATOR);
+    let is_folder = to.is_dir() || ends_as_folder || formats.len() > 1 || to.extension().is_none();
+    if is_folder {
+        if to.is_file() {
+            bail!("{} is a file; several formats need a folder", to.display());
+        }
+        let formats = if formats.is_empty() { vec![ReportFormat::Html] } else { formats.clone() };
+        return Ok(formats.into_iter().map(|one| (one, Some(to.join(one.file())))).collect());
+    }
+    let format = match (formats.first().copied(), ReportFormat::of(to)) {
+        (Some(format), _) | (None, Some(format)) => format,
+        (None, None) => bail!(
+            "the ending of {} stands for no format; end it in .html, .md, .csv, .sarif or .json, or give --format",
+            to.display()
+        ),
+    };
+    Ok(vec![(format, Some(to.clone()))])
+}
+
+/// A report over an earlier one, or among the exports, is seldom meant.
+fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if !arguments.force {
+        if file.exists() {
+            bail!("{} is there already; give --force to overwrite it", file.display());
+        }
+        // The nearest folder that is there says where it will lie.
+        let there = folder.ancestors().find_map(|one| fs::canonicalize(non_empty(one)).ok());
+        let within = |path: &&PathBuf| {
+            let estate = fs::canonicalize(path).ok().filter(|one| one.is_dir());
+            there.as_ref().zip(estate).is_some_and(|(there, estate)| there.starts_with(estate))
+        };
+        if let Some(path) = arguments.paths.iter().find(within) {
+            bail!(
+                "{} would lie in {}, which is audited: the next audit would read the report; write it elsewhere, or give --force",
+                file.display(),
+                path.display()
+            );
+        }
+    }
+    fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))
+}
+
+fn non_empty(path: &Path) -> &Path {
+    if path.as_os_str().is_empty() { Path::new(".") } else { path }
+}
+
+/// Whose estate it is: the organisation's name, or the folder's.
+fn title(estate: &Estate, paths: &[PathBuf]) -> String {
+    if let Some(name) = estate.organisation.first() {
+        return name.clone();
+    }
+    let names: Vec<String> = paths
+        .iter()
+        .map(|path| {
+            let whole = fs::canonicalize(path).unwrap_or_else(|_| path.clone());
+            whole
+                .file_name()
+                .map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned())
+        })
+        .collect();
+    names.join(", ")
+}
+
+fn render(
+    format: ReportFormat,
+    estate: &Estate,
+    outcome: &Outcome,
+    yardstick: &Yardstick,
+    title: &str,
+) -> anyhow::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    match format {
+        ReportFormat::Csv => Csv.render(outcome, &mut bytes)?,
+        ReportFormat::Sarif => Sarif.render(outcome, &mut bytes)?,
+        ReportFormat::Json => Json.render(outcome, &mut bytes)?,
+        ReportFormat::Oscal => Oscal.render(outcome, &mut bytes)?,
+        ReportFormat::Html | ReportFormat::Markdown => {
+            let served = all_services(estate);
+            let ground = Ground::of(estate);
+            let outside = from(&ground, &served, &From::Outside, None).ok();
+            let exposure = outside.map(|outside| sheet(estate, &served, &outside, "outside"));
+            let report = Report {
+                title,
+                outcome,
+                logins: &access::logins(estate),
+                tunnels: &tunnels::tunnels(estate, yardstick),
+                services: &services::sheet(estate, &[]),
+                rules: &rules::sheet(estate, &[], yardstick.as_of),
+                exposure: exposure.as_ref(),
+                plan: &plan::sheet(estate, None),
+                yardstick: &yardstick.rows(),
+            };
+            let text = match format {
+                ReportFormat::Html => trevlin_render::html(&report)?,
+                _ => trevlin_render::markdown_report(&report)?,
+            };
+            bytes.extend(text.into_bytes());
+        }
+    }
+    Ok(bytes)
+}

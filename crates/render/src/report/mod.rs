@@ -1,0 +1,145 @@
+//! Reports: what the audit hands over, for people and for other programs.
+
+mod csv;
+mod oscal;
+mod sarif;
+mod view;
+
+pub use csv::Csv;
+pub use oscal::Oscal;
+pub use sarif::Sarif;
+pub use view::Report;
+
+use minijinja::{AutoEscape, Environment, Error, HtmlEscape, Output, State, Value};
+use view::View;
+
+/// A report that could not be laid out.
+#[derive(Debug, thiserror::Error)]
+#[error("the report could not be laid out: {0}")]
+pub struct ReportError(#[from] Error);
+
+/// The report as one HTML file that needs nothing beside it.
+///
+/// # Errors
+/// When it cannot be laid out.
+pub fn html(report: &Report<'_>) -> Result<String, ReportError> {
+    lay_out("report.html", report)
+}
+
+/// The report as Markdown (CommonMark with the tables of GFM).
+///
+/// # Errors
+/// When it cannot be laid out.
+pub fn markdown_report(report: &Report<'_>) -> Result<String, ReportError> {
+    lay_out("report.md", report)
+}
+
+fn lay_out(template: &str, report: &Report<'_>) -> Result<String, ReportError> {
+    let mut environment = Environment::new();
+    environment.set_trim_blocks(true);
+    environment.set_lstrip_blocks(true);
+    environment.set_auto_escape_callback(|name| match name.rsplit_once('.') {
+        Some((_, "html")) => AutoEscape::Html,
+        _ => AutoEscape::Custom("markdown"),
+    });
+    environment.set_formatter(format);
+    environment.add_filter("code", code);
+    environment.add_filter("ticked", ticked);
+    environment.add_filter("fence", fence);
+    environment.add_template("report.html", include_str!("report.html"))?;
+    environment.add_template("report.md", include_str!("report.md"))?;
+    Ok(environment.get_template(template)?.render(View::of(report))?)
+}
+
+/// What stands in names and comments of exports takes no effect in what comes out.
+fn format(out: &mut Output<'_>, state: &State<'_, '_>, value: &Value) -> Result<(), Error> {
+    if value.is_safe() {
+        return minijinja::escape_formatter(out, state, value);
+    }
+    let failed = |_| Error::new(minijinja::ErrorKind::WriteFailure, "the output could not be written");
+    let text = if value.is_undefined() || value.is_none() { String::new() } else { value.to_string() };
+    match state.auto_escape() {
+        AutoEscape::Html => write!(out, "{}", HtmlEscape(&text)).map_err(failed),
+        _ => out.write_str(&markdown(&text)).map_err(failed),
+    }
+}
+
+/// Text that Markdown takes for nothing but text (CommonMark 0.31, 2.4: a backslash before a sign of ASCII takes its meaning away).
+pub(crate) fn markdown(text: &str) -> String {
+    let mut out = String::with_capacity(text.len() + 8);
+    for letter in text.chars() {
+        match letter {
+            '\n' | '\r' => out.push(' '),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '&' => out.push_str("&amp;"),
+            // Dots, colons and the like mean something at the beginning of a line only, where nothing of an export stands.
+            '\\' | '`' | '*' | '_' | '[' | ']' | '|' | '~' | '#' | '$' | '!' | '@' => {
+                out.push('\\');
+                out.push(letter);
+            }
+            _ => out.push(letter),
+        }
+    }
+    out
+}
+
+/// Our sentences hold names in backticks: these become code, and everything else stays text.
+fn ticked(state: &State<'_, '_>, text: &str) -> Value {
+    let html = state.auto_escape() == AutoEscape::Html;
+    let text_of = |part: &str| if html { HtmlEscape(part).to_string() } else { markdown(part) };
+    let parts: Vec<&str> = text.split('`').collect();
+    // One backtick too many: nobody knows which.
+    if parts.len().is_multiple_of(2) {
+        return Value::from_safe_string(text_of(text));
+    }
+    let part = |(at, part): (usize, &&str)| match (at % 2, html) {
+        (0, _) => text_of(part),
+        (_, true) => format!("<code>{}</code>", HtmlEscape(part)),
+        (_, false) if part.trim().is_empty() => text_of(part),
+        (_, false) => code(part).to_string(),
+    };
+    Value::from_safe_string(parts.iter().enumerate().map(part).collect())
+}
+
+/// Text as code within a line (CommonMark 0.31, 6.1): marks longer than any inside.
+fn code(text: &str) -> Value {
+    let mark = "`".repeat(longest(text) + 1);
+    let blank = if text.starts_with('`') || text.ends_with('`') { " " } else { "" };
+    let text = text.replace(['\n', '\r'], " ");
+    // In a table a bar ends the cell, in code too.
+    let text = text.replace('|', "\\|");
+    Value::from_safe_string(format!("{mark}{blank}{text}{blank}{mark}"))
+}
+
+/// The fence for a block of code with these lines (CommonMark 0.31, 4.5).
+fn fence(lines: Vec<Value>) -> Value {
+    let most = lines.iter().map(|line| longest(&line.to_string())).max().unwrap_or(0);
+    Value::from_safe_string("`".repeat(most.max(2) + 1))
+}
+
+/// The longest run of backticks.
+fn longest(text: &str) -> usize {
+    text.split(|letter| letter != '`').map(str::len).max().unwrap_or(0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn markdown_takes_names_for_nothing_but_text() {
+        for (text, wanted) in [
+            ("plain text, 10.4.0.1/24", "plain text, 10.4.0.1/24"),
+            ("<script>", "&lt;script&gt;"),
+            ("[a](javascript:b)", "\\[a\\](javascript:b)"),
+            ("a|b*c_d`e", "a\\|b\\*c\\_d\\`e"),
+            ("one\n# two", "one \\# two"),
+        ] {
+            assert_eq!(markdown(text), wanted);
+        }
+        assert_eq!(code("a `b` c").to_string(), "``a `b` c``");
+        assert_eq!(code("`").to_string(), "`` ` ``");
+        assert_eq!(fence(vec![Value::from("```` x")]).to_string(), "`````");
+    }
+}

@@ -1,0 +1,200 @@
+//! Findings as assessment results in OSCAL (NIST's Open Security Controls Assessment Language, 1.1).
+
+use crate::{Renderer, neutral};
+use serde_json::{Value, json};
+use std::io;
+use trevlin_audit::{Acceptance, Evidence, Finding, OpenQuestion, Outcome, Status};
+use uuid::Uuid;
+
+/// OSCAL assessment results.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Oscal;
+
+const VERSION: &str = "1.1.3";
+
+/// The namespace of our own properties.
+const NAMESPACE: &str = "https://trevlin.example/ns/oscal";
+
+/// Identifiers are made from what they stand for, so that two runs say the same (RFC 9562, 5.5).
+fn id(kind: &str, of: &str) -> String {
+    let own = Uuid::new_v5(&Uuid::NAMESPACE_URL, NAMESPACE.as_bytes());
+    Uuid::new_v5(&own, format!("{kind}\n{of}").as_bytes()).to_string()
+}
+
+impl Renderer for Oscal {
+    fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
+        // The time of day is nobody's business here: the same exports give the same document.
+        let moment = format!("{}T00:00:00Z", outcome.as_of);
+        let all: String = outcome.findings.iter().map(|one| one.fingerprint.as_str()).collect();
+        let devices: Vec<Value> = outcome.devices.iter().map(component).collect();
+        let mut result = json!({
+            "uuid": id("result", &all),
+            "title": "Audit of exported configurations",
+            "description": "Every check over every export that was given. A finding tells what is wrong, a risk what comes of it, an \
+                            observation the lines that prove it.",
+            "start": moment,
+            "end": moment,
+            "reviewed-controls": { "control-selections": [{ "include-all": {} }] },
+        });
+        // Lists may be left out in OSCAL, and may not be empty.
+        let mut add = |name: &str, list: Vec<Value>| {
+            if !list.is_empty() {
+                result[name] = Value::Array(list);
+            }
+        };
+        let questions = outcome.open_questions.iter().enumerate();
+        let mut observations: Vec<Value> =
+            outcome.findings.iter().map(observation).chain(questions.map(unanswered)).collect();
+        observations.iter_mut().for_each(|one| one["collected"] = json!(moment));
+        add("observations", observations);
+        add("risks", outcome.findings.iter().map(risk).collect());
+        add("findings", outcome.findings.iter().map(finding).collect());
+        if !devices.is_empty() {
+            result["local-definitions"] = json!({ "components": devices });
+        }
+        let plan = id("plan", "exports");
+        let document = json!({ "assessment-results": {
+            "uuid": id("document", &all),
+            "metadata": {
+                "title": "Audit of exported configurations",
+                "last-modified": moment,
+                "version": env!("CARGO_PKG_VERSION"),
+                "oscal-version": VERSION,
+            },
+            "import-ap": { "href": format!("#{plan}") },
+            "results": [result],
+            "back-matter": { "resources": [{
+                "uuid": plan,
+                "title": "Plan of the assessment",
+                "description": "Exports were read and judged by trevlin; no device was connected to.",
+            }] },
+        } });
+        crate::json::write(&document, out)
+    }
+}
+
+fn component(device: &trevlin_audit::DeviceSummary) -> Value {
+    json!({
+        "uuid": id("device", &device.name),
+        "type": "network-device",
+        "title": said(&device.name),
+        "description": format!("{}, known by {} exports", device.kind, device.exports.len()),
+        "status": { "state": "operational" },
+    })
+}
+
+fn property(name: &str, value: &str) -> Value {
+    json!({ "name": name, "ns": NAMESPACE, "value": said(value) })
+}
+
+/// A text for a string of OSCAL, which may not be empty or begin or end with a blank.
+fn said(text: &str) -> String {
+    match neutral(text).trim() {
+        "" => "-".to_owned(),
+        text => text.to_owned(),
+    }
+}
+
+fn subject(device: &str) -> Value {
+    json!([{ "subject-uuid": id("device", device), "type": "component", "title": said(device) }])
+}
+
+fn relevant(evidence: &[Evidence]) -> Vec<Value> {
+    let one = |place: &Evidence| {
+        let excerpt: Vec<_> = place.excerpt.lines().map(neutral).collect();
+        let about = format!("{}, line {}: {}", said(&place.path), place.line, excerpt.join(" / "));
+        json!({ "description": about.trim_end(), "props": [property("path", &place.path), property("line", &place.line.to_string())] })
+    };
+    evidence.iter().map(one).collect()
+}
+
+fn observation(one: &Finding) -> Value {
+    let mut made = json!({
+        "uuid": id("observation", &one.fingerprint),
+        "title": said(&one.title),
+        "description": said(&one.detail),
+        "props": [property("check", one.check), property("area", one.area.word()), property("fingerprint", &one.fingerprint)],
+        "methods": ["EXAMINE"],
+        "types": ["finding"],
+        "subjects": subject(&one.device),
+    });
+    close(&mut made, &one.evidence);
+    made
+}
+
+/// What the exports cannot tell is observed as such.
+fn unanswered((number, one): (usize, &OpenQuestion)) -> Value {
+    let mut made = json!({
+        "uuid": id("question", &format!("{}\n{}\n{number}", one.check, one.device)),
+        "title": "What the exports cannot tell",
+        "description": said(&one.question),
+        "props": [property("check", one.check), property("area", one.area.word()), property("open-question", "yes")],
+        "methods": ["EXAMINE"],
+        "types": ["control-objective"],
+        "subjects": subject(&one.device),
+    });
+    close(&mut made, &one.evidence);
+    made
+}
+
+fn close(observation: &mut Value, evidence: &[Evidence]) {
+    let relevant = relevant(evidence);
+    if !relevant.is_empty() {
+        observation["relevant-evidence"] = Value::Array(relevant);
+    }
+}
+
+fn risk(one: &Finding) -> Value {
+    // The states of a risk are a closed list: an accepted one is a deviation that was approved.
+    let status = if one.status == Status::Accepted { "deviation-approved" } else { "open" };
+    let mut properties = vec![property("severity", one.severity.word())];
+    properties.extend(one.acceptance.iter().flat_map(acceptance));
+    json!({
+        "uuid": id("risk", &one.fingerprint),
+        "title": said(&one.title),
+        "description": said(one.why),
+        "statement": said(&one.why_this_severity),
+        "props": properties,
+        "status": status,
+        "characterizations": [{
+            "origin": { "actors": [{ "type": "tool", "actor-uuid": id("tool", "trevlin") }] },
+            "facets": [{
+                "name": "severity",
+                "system": "https://www.first.org/cvss/v3-1",
+                "value": one.severity.word(),
+            }],
+        }],
+        "remediations": [{
+            "uuid": id("remedy", &one.fingerprint),
+            "lifecycle": "recommendation",
+            "title": "How to fix it",
+            "description": said(one.remedy),
+        }],
+        "related-observations": [{ "observation-uuid": id("observation", &one.fingerprint) }],
+    })
+}
+
+fn acceptance(one: &Acceptance) -> [Value; 3] {
+    [
+        property("accepted-by", &one.owner),
+        property("accepted-because", &one.reason),
+        property(if one.expired { "accepted-until-passed" } else { "accepted-until" }, &one.until),
+    ]
+}
+
+fn finding(one: &Finding) -> Value {
+    json!({
+        "uuid": id("finding", &one.fingerprint),
+        "title": said(&one.title),
+        "description": said(&one.detail),
+        "props": [property("fingerprint", &one.fingerprint), property("device", &one.device)],
+        "target": {
+            "type": "objective-id",
+            "target-id": one.check.replace('/', "."),
+            "title": said(one.check),
+            "status": { "state": "not-satisfied", "reason": "fail" },
+        },
+        "related-observations": [{ "observation-uuid": id("observation", &one.fingerprint) }],
+        "related-risks": [{ "risk-uuid": id("risk", &one.fingerprint) }],
+    })
+}

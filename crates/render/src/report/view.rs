@@ -1,0 +1,577 @@
+//! What a report shows, as words: the templates only lay it out.
+
+use crate::text::merged;
+use crate::{neutral, picture};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use trevlin_audit::access::Access;
+use trevlin_audit::exposure::{ExposureSheet, Standing};
+use trevlin_audit::plan::Sheet;
+use trevlin_audit::rules::RulesSheet;
+use trevlin_audit::services::ServedRow;
+use trevlin_audit::tunnels::TunnelRow;
+use trevlin_audit::{
+    AcceptanceEntry, Area, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status,
+    YardstickRow,
+};
+
+/// Everything that a report is made from.
+#[derive(Debug, Clone, Copy)]
+pub struct Report<'a> {
+    /// Whose estate it is.
+    pub title: &'a str,
+    /// What the checks say.
+    pub outcome: &'a Outcome,
+    /// Ways to log in.
+    pub logins: &'a [Access],
+    /// Tunnels.
+    pub tunnels: &'a [TunnelRow],
+    /// What devices serve.
+    pub services: &'a [ServedRow],
+    /// Rules of packet filters.
+    pub rules: &'a RulesSheet,
+    /// What the outside reaches; none where nothing tells where the outside is.
+    pub exposure: Option<&'a ExposureSheet>,
+    /// The address plan.
+    pub plan: &'a Sheet,
+    /// The thresholds that were used.
+    pub yardstick: &'a [YardstickRow],
+}
+
+/// A report as words.
+#[derive(Debug, Serialize)]
+pub(super) struct View {
+    title: String,
+    as_of: String,
+    version: &'static str,
+    /// What was looked at and what stands out, in sentences.
+    lead: Vec<String>,
+    gravest: Vec<Grave>,
+    severities: Vec<Count>,
+    matrix: Vec<AreaCount>,
+    devices: Vec<DeviceView>,
+    areas: Vec<AreaView>,
+    accepted: Vec<FindingView>,
+    stale: Vec<String>,
+    questions: Vec<QuestionView>,
+    tables: Vec<TableView>,
+    unread: Vec<UnreadView>,
+    unknown: Vec<String>,
+    yardstick: Vec<[String; 3]>,
+    exposure_svg: Option<String>,
+    plan_svg: Option<String>,
+}
+
+/// Findings of one check that stand out.
+#[derive(Debug, Serialize)]
+struct Grave {
+    severity: &'static str,
+    title: &'static str,
+    count: usize,
+    devices: String,
+    first: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct Count {
+    word: &'static str,
+    count: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct AreaCount {
+    word: &'static str,
+    question: &'static str,
+    /// By severity, the gravest first.
+    counts: Vec<usize>,
+    total: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct DeviceView {
+    name: String,
+    kind: &'static str,
+    exports: usize,
+    lines: u32,
+    understood: u32,
+    not_understood: u32,
+    findings: usize,
+    worst: &'static str,
+}
+
+#[derive(Debug, Serialize)]
+struct AreaView {
+    word: &'static str,
+    question: &'static str,
+    findings: Vec<FindingView>,
+}
+
+#[derive(Debug, Serialize)]
+struct FindingView {
+    number: usize,
+    severity: &'static str,
+    area: &'static str,
+    device: String,
+    title: String,
+    detail: String,
+    rated: String,
+    places: Vec<PlaceView>,
+    why: &'static str,
+    remedy: &'static str,
+    references: String,
+    /// The finding that tells why and how to fix it, where one before this does.
+    told_in: Option<usize>,
+    check: &'static str,
+    fingerprint: String,
+    /// Who answers for it.
+    by: Option<String>,
+    /// Whether that has passed.
+    expired: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct PlaceView {
+    path: String,
+    lines: Vec<(u32, String)>,
+}
+
+#[derive(Debug, Serialize)]
+struct QuestionView {
+    device: String,
+    text: String,
+    place: String,
+    checks: String,
+}
+
+#[derive(Debug, Serialize)]
+struct TableView {
+    id: &'static str,
+    title: &'static str,
+    about: &'static str,
+    heads: Vec<&'static str>,
+    groups: Vec<Group>,
+}
+
+#[derive(Debug, Serialize)]
+struct Group {
+    name: String,
+    rows: Vec<Vec<String>>,
+}
+
+#[derive(Debug, Serialize)]
+struct UnreadView {
+    path: String,
+    format: String,
+    lines: u32,
+    not_understood: u32,
+    notes: Vec<(u32, String)>,
+}
+
+fn plain(text: &str) -> String {
+    neutral(text).into_owned()
+}
+
+/// `1 finding`, `2 findings`.
+fn counted(count: usize, what: &str) -> String {
+    match count {
+        1 => format!("1 {what}"),
+        _ => format!("{count} {what}s"),
+    }
+}
+
+/// `a, b and c`.
+fn and(all: &[String]) -> String {
+    match all {
+        [] => String::new(),
+        [one] => one.clone(),
+        [rest @ .., last] => format!("{} and {last}", rest.join(", ")),
+    }
+}
+
+/// Files of no known format are mostly what nobody meant to hand over.
+fn is_known(export: &&ExportSummary) -> bool {
+    export.format != "unknown"
+}
+
+/// The gravest that are named on the first page.
+const GRAVEST: usize = 8;
+/// Devices that are named beside one of them.
+const NAMED: usize = 4;
+
+impl View {
+    pub(super) fn of(report: &Report<'_>) -> Self {
+        let outcome = report.outcome;
+        let mut numbers = Numbers::default();
+        let areas: Vec<AreaView> = Area::ALL
+            .into_iter()
+            .map(|area| {
+                let of = |one: &&Finding| one.area == area && one.status == Status::Open;
+                let findings = outcome.findings.iter().filter(of).map(|one| numbers.view(one)).collect();
+                AreaView { word: area.word(), question: area.question(), findings }
+            })
+            .filter(|area: &AreaView| !area.findings.is_empty())
+            .collect();
+        let accepted = outcome.findings.iter().filter(|one| one.status == Status::Accepted);
+        let accepted = accepted.map(|one| numbers.view(one)).collect();
+        Self {
+            title: plain(report.title),
+            as_of: outcome.as_of.clone(),
+            version: env!("CARGO_PKG_VERSION"),
+            lead: lead(report),
+            gravest: gravest(outcome, &numbers),
+            severities: severities(outcome),
+            matrix: matrix(outcome),
+            devices: outcome.devices.iter().map(|one| device(one, outcome)).collect(),
+            areas,
+            accepted,
+            stale: outcome.acceptances.iter().filter_map(stale).collect(),
+            questions: questions(outcome),
+            tables: [logins(report), tunnels(report), services(report), rules(report)]
+                .into_iter()
+                .filter(|table| !table.groups.is_empty())
+                .collect(),
+            unread: unread(outcome),
+            unknown: exports(outcome).filter(|one| !is_known(one)).map(|one| plain(&one.path)).collect(),
+            yardstick: report
+                .yardstick
+                .iter()
+                .map(|row| [row.about.to_owned(), row.value.clone(), plain(&row.source)])
+                .collect(),
+            exposure_svg: report.exposure.filter(|one| !one.starts.is_empty()).map(picture::exposure_svg),
+            plan_svg: (!report.plan.claims.is_empty()).then(|| picture::addresses_svg(report.plan)),
+        }
+    }
+}
+
+/// Numbers of findings, in the order in which they are told.
+#[derive(Debug, Default)]
+struct Numbers {
+    count: usize,
+    first_of: BTreeMap<&'static str, usize>,
+}
+
+impl Numbers {
+    fn view(&mut self, one: &Finding) -> FindingView {
+        self.count += 1;
+        let first = *self.first_of.entry(one.check).or_insert(self.count);
+        let acceptance = one.acceptance.as_ref();
+        FindingView {
+            number: self.count,
+            severity: one.severity.word(),
+            area: one.area.word(),
+            device: plain(&one.device),
+            title: plain(&one.title),
+            detail: plain(&one.detail),
+            rated: plain(&one.why_this_severity),
+            places: one.evidence.chunk_by(|a, b| a.path == b.path).map(places).collect(),
+            why: one.why,
+            remedy: one.remedy,
+            references: one.references.join("; "),
+            told_in: (first != self.count).then_some(first),
+            check: one.check,
+            fingerprint: one.fingerprint.get(..12).unwrap_or(&one.fingerprint).to_owned(),
+            by: acceptance.map(|one| plain(&format!("{} until {}: {}", one.owner, one.until, one.reason))),
+            expired: acceptance.is_some_and(|one| one.expired),
+        }
+    }
+}
+
+fn places(all: &[Evidence]) -> PlaceView {
+    let lines = |place: &Evidence| -> Vec<(u32, String)> {
+        (place.line..).zip(place.excerpt.lines().map(|line| plain(line.trim_end()))).collect()
+    };
+    PlaceView {
+        path: all.first().map(|one| plain(&one.path)).unwrap_or_default(),
+        lines: all.iter().flat_map(lines).collect(),
+    }
+}
+
+fn exports(outcome: &Outcome) -> impl Iterator<Item = &ExportSummary> {
+    outcome.devices.iter().flat_map(|device| &device.exports)
+}
+
+fn lead(report: &Report<'_>) -> Vec<String> {
+    let outcome = report.outcome;
+    let mut kinds: BTreeMap<&str, usize> = BTreeMap::new();
+    for device in &outcome.devices {
+        *kinds.entry(device.kind).or_default() += 1;
+    }
+    let unknown = kinds.remove("unknown").unwrap_or(0);
+    let mut of: Vec<String> = kinds.iter().map(|(kind, count)| counted(*count, kind)).collect();
+    // Storage is no word for one of several.
+    of.iter_mut().for_each(|text| *text = text.replace("storages", "storage appliances"));
+    if unknown > 0 {
+        of.push(format!("{unknown} of no stated kind"));
+    }
+    let known: Vec<&ExportSummary> = exports(outcome).filter(is_known).collect();
+    let lines: u64 = known.iter().map(|one| u64::from(one.lines)).sum();
+    let missed: u64 = known.iter().map(|one| u64::from(one.not_understood)).sum();
+    let mut told = vec![format!(
+        "{} looked at: {}. {} with {lines} lines {} read, of which {} not understood.",
+        match outcome.devices.len() {
+            1 => "One device was".to_owned(),
+            count => format!("{count} devices were"),
+        },
+        and(&of),
+        counted(known.len(), "export"),
+        if known.len() == 1 { "was" } else { "were" },
+        match missed {
+            0 => "none was".to_owned(),
+            1 => "one was".to_owned(),
+            _ => format!("{missed} were"),
+        },
+    )];
+    let open = outcome.findings.len() - outcome.summary.accepted;
+    let by: Vec<String> = severities(outcome)
+        .iter()
+        .filter(|one| one.count > 0)
+        .map(|one| format!("{} {}", one.count, one.word))
+        .collect();
+    told.push(match open {
+        0 => "No finding is open.".to_owned(),
+        _ => format!(
+            "{} open: {}.",
+            if open == 1 { "One finding is".to_owned() } else { format!("{open} findings are") },
+            and(&by)
+        ),
+    });
+    if outcome.summary.accepted > 0 {
+        told.push(match outcome.summary.accepted {
+            1 => "For one more somebody answers.".to_owned(),
+            count => format!("For {count} more somebody answers."),
+        });
+    }
+    told.extend(reached(report.exposure));
+    let guessable = report.logins.iter().filter(|row| matches!(row.verdict, "none" | "one factor")).count();
+    if !report.logins.is_empty() {
+        told.push(format!(
+            "Of {} to log in {} for no more than one factor.",
+            counted(report.logins.len(), "way"),
+            if guessable == 1 { "one asks".to_owned() } else { format!("{guessable} ask") }
+        ));
+    }
+    if !report.plan.overlaps.is_empty() {
+        told.push(format!("Claims to addresses meet in {}.", counted(report.plan.overlaps.len(), "place")));
+    }
+    let questions = merged(&outcome.open_questions).len();
+    if questions > 0 {
+        told.push(format!(
+            "{} for somebody to answer.",
+            match questions {
+                1 => "One question is left".to_owned(),
+                _ => format!("{questions} questions are left"),
+            }
+        ));
+    }
+    told
+}
+
+fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
+    let sheet = exposure.filter(|one| !one.starts.is_empty())?;
+    let count = |standing: Standing| sheet.reached.iter().filter(|one| one.standing == standing).count();
+    let parts = [
+        (Standing::Bare, "with nothing fit to protect them"),
+        (Standing::Thin, "protected by one factor that can be guessed"),
+        (Standing::Unclear, "of which it is not clear how they are protected"),
+        (Standing::Guarded, "encrypted and asking for what cannot be guessed"),
+        (Standing::Limited, "for some callers only"),
+    ];
+    let told: Vec<String> = parts
+        .into_iter()
+        .filter(|(standing, _)| count(*standing) > 0)
+        .map(|(standing, how)| format!("{} {how}", count(standing)))
+        .collect();
+    Some(match sheet.reached.len() {
+        0 => "No service that is known is reached from outside.".to_owned(),
+        1 => format!("One service is reached from outside: {}.", and(&told)),
+        all => format!("{all} services are reached from outside: {}.", and(&told)),
+    })
+}
+
+/// The checks with the gravest open findings.
+fn gravest(outcome: &Outcome, numbers: &Numbers) -> Vec<Grave> {
+    let mut by_check: Vec<(&Finding, Vec<&Finding>)> = Vec::new();
+    let grave = |one: &&Finding| one.status == Status::Open && one.severity >= Severity::High;
+    for one in outcome.findings.iter().filter(grave) {
+        match by_check.iter_mut().find(|(first, _)| first.check == one.check) {
+            Some((_, all)) => all.push(one),
+            None => by_check.push((one, vec![one])),
+        }
+    }
+    by_check.sort_by_key(|(first, all)| (std::cmp::Reverse(first.severity), std::cmp::Reverse(all.len())));
+    let one = |(first, all): (&Finding, Vec<&Finding>)| {
+        let mut devices: Vec<String> = Vec::new();
+        for finding in &all {
+            let name = plain(&finding.device);
+            if !devices.contains(&name) {
+                devices.push(name);
+            }
+        }
+        let more = devices.len().saturating_sub(NAMED);
+        devices.truncate(NAMED);
+        if more > 0 {
+            devices.push(format!("{more} more"));
+        }
+        let title = trevlin_audit::checks::find(first.check).map_or("", |check| check.title);
+        let number = numbers.first_of.get(first.check).copied().unwrap_or_default();
+        Grave {
+            severity: first.severity.word(),
+            title,
+            count: all.len(),
+            devices: and(&devices),
+            first: number,
+        }
+    };
+    by_check.into_iter().take(GRAVEST).map(one).collect()
+}
+
+/// The gravest first.
+fn by_gravity() -> impl Iterator<Item = Severity> {
+    let mut all = Severity::ALL;
+    all.sort_by_key(|one| std::cmp::Reverse(*one));
+    all.into_iter()
+}
+
+fn severities(outcome: &Outcome) -> Vec<Count> {
+    let count = |one: Severity| outcome.summary.by_severity.get(one.word()).copied().unwrap_or_default();
+    by_gravity().map(|one| Count { word: one.word(), count: count(one) }).collect()
+}
+
+fn matrix(outcome: &Outcome) -> Vec<AreaCount> {
+    let row = |area: Area| {
+        let of = |severity: Severity| {
+            let counts =
+                |one: &&Finding| one.area == area && one.severity == severity && one.status == Status::Open;
+            outcome.findings.iter().filter(counts).count()
+        };
+        let counts: Vec<usize> = by_gravity().map(of).collect();
+        AreaCount { word: area.word(), question: area.question(), total: counts.iter().sum(), counts }
+    };
+    Area::ALL.into_iter().map(row).collect()
+}
+
+fn device(one: &DeviceSummary, outcome: &Outcome) -> DeviceView {
+    let known: Vec<&ExportSummary> = one.exports.iter().filter(is_known).collect();
+    let open = outcome
+        .findings
+        .iter()
+        .filter(|finding| finding.status == Status::Open && finding.device == one.name);
+    let found: Vec<&Finding> = open.collect();
+    DeviceView {
+        name: plain(&one.name),
+        kind: one.kind,
+        exports: known.len(),
+        lines: known.iter().map(|one| one.lines).sum(),
+        understood: known.iter().map(|one| one.understood).sum(),
+        not_understood: known.iter().map(|one| one.not_understood).sum(),
+        findings: found.len(),
+        worst: found.iter().map(|one| one.severity).max().map_or("", Severity::word),
+    }
+}
+
+fn stale(entry: &AcceptanceEntry) -> Option<String> {
+    let what = match &entry.device {
+        Some(device) => format!("{} on {device}", entry.accepts),
+        None => entry.accepts.clone(),
+    };
+    let told = match (entry.findings, entry.acceptance.expired) {
+        (0, _) => "fits no finding".to_owned(),
+        (count, true) => {
+            format!("ended on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
+        }
+        _ => return None,
+    };
+    Some(plain(&format!("trevlin.toml, line {}: {what} {told}", entry.line)))
+}
+
+fn questions(outcome: &Outcome) -> Vec<QuestionView> {
+    let view = |(one, checks): (&trevlin_audit::OpenQuestion, Vec<&str>)| QuestionView {
+        device: plain(&one.device),
+        text: plain(&one.question),
+        place: one.evidence.first().map(|at| plain(&format!("{}:{}", at.path, at.line))).unwrap_or_default(),
+        checks: checks.join(", "),
+    };
+    merged(&outcome.open_questions).into_iter().map(view).collect()
+}
+
+/// Rows by device.
+fn grouped(rows: impl IntoIterator<Item = (String, Vec<String>)>) -> Vec<Group> {
+    let mut groups: Vec<Group> = Vec::new();
+    for (name, row) in rows {
+        let (name, row) = (plain(&name), row.iter().map(|cell| plain(cell)).collect());
+        match groups.last_mut().filter(|group| group.name == name) {
+            Some(group) => group.rows.push(row),
+            None => groups.push(Group { name, rows: vec![row] }),
+        }
+    }
+    groups
+}
+
+fn logins(report: &Report<'_>) -> TableView {
+    TableView {
+        id: "logins-table",
+        title: "All ways to log in",
+        about: "To what, who, from which list, with which factors.",
+        heads: crate::logins::HEADS.to_vec(),
+        groups: grouped(
+            report.logins.iter().map(|row| (row.device.clone(), crate::logins::cells(row).to_vec())),
+        ),
+    }
+}
+
+fn tunnels(report: &Report<'_>) -> TableView {
+    TableView {
+        id: "tunnels-table",
+        title: "All tunnels",
+        about: "Protocol, who comes in, the weakest algorithm that may be used, what goes through.",
+        heads: crate::tunnels::HEADS.to_vec(),
+        groups: grouped(
+            report.tunnels.iter().map(|row| (row.device.clone(), crate::tunnels::cells(row).to_vec())),
+        ),
+    }
+}
+
+fn services(report: &Report<'_>) -> TableView {
+    let cells = |row: &ServedRow| {
+        let (at, protected, reached) = crate::services::told(row);
+        (row.device.clone(), vec![row.name.clone(), at, protected, reached, row.open.join("; ")])
+    };
+    TableView {
+        id: "services-table",
+        title: "All services",
+        about: "What listens where, how it is protected, and who reaches it.",
+        heads: vec!["service", "where", "protection", "reached by", "not known"],
+        groups: grouped(report.services.iter().map(cells)),
+    }
+}
+
+fn rules(report: &Report<'_>) -> TableView {
+    let mut rows = Vec::new();
+    for filter in &report.rules.filters {
+        for chain in &filter.chains {
+            let name = format!("{}: {}, {} ({})", filter.device, filter.table, chain.name, filter.path);
+            rows.extend(
+                chain.rules.iter().map(|row| (name.clone(), crate::rules::cells(row, &filter.path).to_vec())),
+            );
+        }
+    }
+    TableView {
+        id: "rules-table",
+        title: "All rules of packet filters",
+        about: "By device, table and chain, in order: what each lets through, and what is left of it behind those before.",
+        heads: crate::rules::HEADS.to_vec(),
+        groups: grouped(rows),
+    }
+}
+
+fn unread(outcome: &Outcome) -> Vec<UnreadView> {
+    let told = |one: &&ExportSummary| is_known(one) && (one.not_understood > 0 || !one.notes.is_empty());
+    let view = |one: &ExportSummary| UnreadView {
+        path: plain(&one.path),
+        format: plain(one.format),
+        lines: one.lines,
+        not_understood: one.not_understood,
+        notes: one.notes.iter().map(|note| (note.line, plain(&note.text))).collect(),
+    };
+    exports(outcome).filter(told).map(view).collect()
+}
