@@ -8,6 +8,7 @@ command -v xterm >/dev/null || missing+=(xterm)
 command -v Xvfb >/dev/null || missing+=(xvfb)
 # Some machines have another program under the name of ImageMagick's.
 [ -x /usr/bin/import ] || missing+=(imagemagick)
+command -v chromium >/dev/null || missing+=(chromium)
 fc-list 2>/dev/null | grep -q "DejaVu Sans Mono" || missing+=(fonts-dejavu-core fontconfig)
 if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive
@@ -64,3 +65,18 @@ shot sheet 'trevlin sheet show before --device yard-gate | head -n 44' 120 10 48
 shot intents 'trevlin reach before --intents --color always' 120 12 20
 target/release/trevlin addresses "$work/before" --picture docs/screenshots/address-plan.png
 target/release/trevlin exposure "$work/before" --picture docs/screenshots/exposure-paths.png
+
+# page NAME ANCHOR: what a browser shows of the report from an anchor on.
+target/release/trevlin report "$work/before" --to "$work/report.html" >/dev/null
+page() {
+    local cut='<script>for (let at = document.getElementById("'$2'"); at && at.tagName !== "BODY"; at = at.parentElement)
+        while (at.previousElementSibling) at.previousElementSibling.remove();</script></body>'
+    local text
+    text=$(<"$work/report.html")
+    [ -z "$2" ] || text=${text/"</body>"/"$cut"}
+    printf '%s' "$text" >"$work/page.html"
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 \
+        --screenshot="docs/screenshots/$1.png" "file://$work/page.html" >/dev/null 2>&1
+}
+page report-summary ''
+page report-finding f45
