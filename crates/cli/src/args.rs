@@ -114,6 +114,13 @@ Signs: ! everybody outside reaches it, o some outside do, c callers of a tunnel 
 Without --format the file's ending decides: .html, .md, .csv, .sarif, .json. In a folder the files are report.html, report.md,
 findings.csv, findings.sarif, audit.json (as `trevlin audit` prints it) and assessment-results.json (OSCAL).")]
     Report(Report),
+    /// List what the exports cannot tell, to send to those who can
+    #[command(after_help = "Examples:
+  trevlin questions exports/                      Markdown, by whom to ask and by device
+  trevlin questions exports/ --format csv         for a spreadsheet, with room for answers
+
+Whom to ask about a device stands in trevlin.toml: [device.\"NAME\"] contact = \"Oda Lind\".")]
+    Questions(Questions),
     /// Take responsibility for a finding: who answers for it, why, and until when
     #[command(after_help = "Example:
   trevlin accept 3089540224f1 exports/ --owner \"Astrid Holm\" --reason \"replaced in spring\" --until 2027-03-31
@@ -464,6 +471,30 @@ pub(crate) struct Report {
     /// Judge certificates as of this date, as 2026-11-25 [default: today]
     #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
     pub(crate) as_of: Option<Date>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Questions {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) selection: Selection,
+    /// Form of the list
+    #[arg(long, value_enum, default_value_t = ListFormat::Markdown)]
+    pub(crate) format: ListFormat,
+    /// Judge certificates as of this date, as 2026-11-25 [default: today]
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
+}
+
+/// Forms of a list to send.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ListFormat {
+    /// Text for mails, tickets and wikis
+    Markdown,
+    /// Lines for a spreadsheet
+    Csv,
 }
 
 /// Forms of a report.

@@ -1,6 +1,6 @@
 //! What each command does.
 
-use crate::args::{self, Arguments, Command, Format, TableFormat};
+use crate::args::{self, Arguments, Command, Format, ListFormat, TableFormat};
 use crate::load::{self, Telling};
 use crate::{accept, demo, exposure, messages, phrasebook, picture, reach, sheet};
 use anyhow::bail;
@@ -31,6 +31,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Services(services) => services_command(services, &arguments.common),
         Command::Reach(reach) => reach::run(reach, &arguments.common),
         Command::Report(report) => crate::report::run(report, &arguments.common),
+        Command::Questions(questions) => questions_command(questions, &arguments.common),
         Command::Accept(accept) => accept::run(accept),
         Command::Phrasebook(book) => phrasebook::run(book),
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),
@@ -81,17 +82,32 @@ fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Resu
     std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::estate(&arguments.paths, telling(common))?;
     know_devices(&estate, &arguments.selection.device)?;
-    let selection = Selection {
-        areas: arguments.selection.area.clone(),
-        severity: arguments.selection.severity,
-        devices: arguments.selection.device.clone(),
-    };
+    let selection = selection(&arguments.selection);
     let outcome = audit(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today))).select(&selection);
     match arguments.format {
         Format::Text => print(|out| text(common).render(&outcome, out))?,
         Format::Json => print(|out| Json.render(&outcome, out))?,
     }
     leave(estate, &outcome, arguments.fail_on)
+}
+
+fn questions_command(arguments: &args::Questions, common: &args::Common) -> anyhow::Result<ExitCode> {
+    std::thread::spawn(trevlin_model::secret::prepare);
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.selection.device)?;
+    let outcome = audit(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today)))
+        .select(&selection(&arguments.selection));
+    match arguments.format {
+        ListFormat::Markdown => {
+            print(|out| trevlin_render::questions_markdown(&outcome, &estate.contacts, out))?;
+        }
+        ListFormat::Csv => print(|out| trevlin_render::questions_csv(&outcome, &estate.contacts, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn selection(stated: &args::Selection) -> Selection {
+    Selection { areas: stated.area.clone(), severity: stated.severity, devices: stated.device.clone() }
 }
 
 fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Result<ExitCode> {

@@ -76,6 +76,8 @@ pub struct Estate {
     pub intents: Vec<Intent>,
     /// Findings that somebody took responsibility for.
     pub accepts: Vec<Accept>,
+    /// Whom to ask about a device, by its name.
+    pub contacts: BTreeMap<String, String>,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
@@ -105,10 +107,17 @@ impl Estate {
             facts.absorb(input.facts);
             exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
         }
+        let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
+        let contacts: Vec<Option<String>> = by_folder.keys().map(contact).collect();
         let mut devices: Vec<Device> = by_folder
             .into_iter()
             .map(|(folder, (exports, facts))| device(folder, exports, facts, file))
             .collect();
+        let named = devices
+            .iter()
+            .zip(contacts)
+            .filter_map(|(device, contact)| Some((device.name.clone(), contact?)));
+        let contacts = named.collect();
         devices.sort_by(|a, b| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
         let places: Vec<_> =
             devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
@@ -123,6 +132,7 @@ impl Estate {
             apart: file.apart.clone(),
             intents: file.intents.clone(),
             accepts: file.accepts.clone(),
+            contacts,
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),

@@ -9,6 +9,7 @@
 //! kind = "router"          # firewall, router, server or storage
 //! outside = ["eth0"]       # interfaces that face the outside
 //! site = "harbour"        # where it stands
+//! contact = "Oda Lind"     # whom to ask about it
 //! dialled = ["gate.veyholm.example"]   # names by which clients call it
 //! ike = "libreswan"        # whose ipsec.conf it has: strongswan or libreswan
 //! sends = "some networks"  # what its callers are to send through their tunnel
@@ -110,6 +111,8 @@ pub struct DeviceEntry {
     pub outside: Option<Vec<String>>,
     /// The site where it stands.
     pub site: Option<String>,
+    /// Whom to ask about it.
+    pub contact: Option<String>,
     /// Names and addresses by which clients call it.
     pub dialled: Vec<String>,
     /// Whose files for IKE it has.
@@ -204,6 +207,7 @@ struct RawDevice {
     kind: Option<toml::Spanned<String>>,
     outside: Option<Vec<String>>,
     site: Option<String>,
+    contact: Option<String>,
     #[serde(default)]
     dialled: OneOrMany,
     ike: Option<toml::Spanned<String>>,
@@ -292,6 +296,7 @@ impl ValidEstateFile {
                     kind,
                     outside: device.outside,
                     site: device.site,
+                    contact: device.contact,
                     dialled: device.dialled.all(),
                     ike,
                     sends: sends(&device.sends)?,

@@ -195,3 +195,35 @@ fn what_is_accepted_does_not_fail_a_run() {
     let (shown, _, _) = run(&["audit", &text(accepted.path())]);
     assert!(shown.contains("rules/every-service on box fits no finding"), "{shown}");
 }
+
+#[test]
+fn questions_are_sent_to_those_who_can_answer() {
+    let shell = "Port 22\nInclude /etc/ssh/more.conf\n";
+    let estate = folder(&[
+        ("edge/etc/ssh/sshd_config", shell),
+        ("yard/etc/ssh/sshd_config", shell),
+        ("trevlin.toml", "[device.yard]\ncontact = \"Oda *Lind*\"\nkind = \"server\"\n"),
+    ]);
+    let path = text(estate.path());
+    let audit = json(estate.path(), &[]);
+    let of = |device: &str| {
+        audit["open_questions"].as_array().unwrap().iter().filter(|one| one["device"] == device).count()
+    };
+    assert!(of("edge") > 0 && of("yard") > 0, "{audit}");
+    let (list, err, code) = run(&["questions", &path]);
+    assert_eq!((code, err.as_str()), (0, ""));
+    let (named, unnamed) =
+        (list.find("## To Oda \\*Lind\\*").unwrap(), list.find("## To whoever runs the edge").unwrap());
+    assert!(named < unnamed && list[named..unnamed].contains("### yard"), "{list}");
+    assert!(list.contains("(`edge/etc/ssh/sshd_config:2`)"), "{list}");
+    let (list, _, _) = run(&["questions", &path, "--format", "csv", "--device", "yard"]);
+    let mut rows = csv::Reader::from_reader(list.as_bytes());
+    let rows: Vec<csv::StringRecord> = rows.records().map(Result::unwrap).collect();
+    assert!(
+        !rows.is_empty()
+            && rows.iter().all(|row| row[0] == *"Oda *Lind*" && row[1] == *"yard" && row.len() == 8)
+    );
+    let calm = folder(&[("box/etc/pptpd.conf", "localip 10.4.0.1\n")]);
+    let (list, _, code) = run(&["questions", &text(calm.path()), "--area", "upkeep"]);
+    assert!(code == 0 && list.contains("leave nothing open"), "{list}");
+}

@@ -86,20 +86,32 @@ pub(crate) fn markdown(text: &str) -> String {
 
 /// Our sentences hold names in backticks: these become code, and everything else stays text.
 fn ticked(state: &State<'_, '_>, text: &str) -> Value {
-    let html = state.auto_escape() == AutoEscape::Html;
-    let text_of = |part: &str| if html { HtmlEscape(part).to_string() } else { markdown(part) };
+    Value::from_safe_string(match state.auto_escape() {
+        AutoEscape::Html => in_ticks(
+            text,
+            |part| HtmlEscape(part).to_string(),
+            |part| format!("<code>{}</code>", HtmlEscape(part)),
+        ),
+        _ => ticked_markdown(text),
+    })
+}
+
+/// The same in Markdown.
+pub(crate) fn ticked_markdown(text: &str) -> String {
+    in_ticks(
+        text,
+        markdown,
+        |part| if part.trim().is_empty() { markdown(part) } else { code(part).to_string() },
+    )
+}
+
+fn in_ticks(text: &str, plain: impl Fn(&str) -> String, code: impl Fn(&str) -> String) -> String {
     let parts: Vec<&str> = text.split('`').collect();
     // One backtick too many: nobody knows which.
     if parts.len().is_multiple_of(2) {
-        return Value::from_safe_string(text_of(text));
+        return plain(text);
     }
-    let part = |(at, part): (usize, &&str)| match (at % 2, html) {
-        (0, _) => text_of(part),
-        (_, true) => format!("<code>{}</code>", HtmlEscape(part)),
-        (_, false) if part.trim().is_empty() => text_of(part),
-        (_, false) => code(part).to_string(),
-    };
-    Value::from_safe_string(parts.iter().enumerate().map(part).collect())
+    parts.iter().enumerate().map(|(at, part)| if at % 2 == 0 { plain(part) } else { code(part) }).collect()
 }
 
 /// Text as code within a line (CommonMark 0.31, 6.1): marks longer than any inside.
