@@ -460,6 +460,13 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         &["sheet", "show", at, "--device", "model"],
         &["sheet", "show", at, "--device", "screen"],
         &["sheet", "show", at, "--device", "gatekeeper"],
+        &["report", at, "--to", "-", "--format", "html"],
+        &["report", at, "--to", "-", "--format", "markdown"],
+        &["report", at, "--to", "-", "--format", "csv"],
+        &["report", at, "--to", "-", "--format", "sarif"],
+        &["report", at, "--to", "-", "--format", "oscal"],
+        &["questions", at],
+        &["questions", at, "--format", "csv"],
         &["sheet", "check", &screen],
         &["phrasebook", "try", &book, &own],
     ]
