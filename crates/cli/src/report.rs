@@ -99,7 +99,7 @@ fn targets(arguments: &args::Report) -> anyhow::Result<Vec<(ReportFormat, Option
 
 /// A report over an earlier one, or among the exports, is seldom meant.
 fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = output::folder(file);
     if !arguments.force {
         if file.exists() {
             bail!("{} is there already; give --force to overwrite it", file.display());

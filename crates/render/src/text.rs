@@ -366,15 +366,15 @@ impl Page {
 }
 
 /// As much of a fingerprint as `trevlin accept` needs.
-fn short(fingerprint: &str) -> &str {
+pub(crate) fn short(fingerprint: &str) -> &str {
     fingerprint.get(..12).unwrap_or(fingerprint)
 }
 
-fn answered(acceptance: &Acceptance) -> String {
+pub(crate) fn answered(acceptance: &Acceptance) -> String {
     format!("{} until {}: {}", acceptance.owner, acceptance.until, acceptance.reason)
 }
 
-fn counted(count: usize, what: &str) -> String {
+pub(crate) fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 /// Questions with the checks that ask them; what several checks ask of one device is asked once, where the first of them asks.

@@ -179,7 +179,7 @@ fn suppressions(acceptance: Option<&Acceptance>) -> Value {
         json!({
             "kind": "external",
             "status": if one.expired { "rejected" } else { "accepted" },
-            "justification": format!("{} until {}: {}", one.owner, one.until, one.reason),
+            "justification": crate::text::answered(one),
         })
     });
     all.collect()

@@ -1,6 +1,6 @@
 //! What a report shows, as words: the templates only lay it out.
 
-use crate::text::merged;
+use crate::text::{answered, counted, merged, short};
 use crate::{neutral, picture};
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -171,14 +171,6 @@ fn plain(text: &str) -> String {
     neutral(text).into_owned()
 }
 
-/// `1 finding`, `2 findings`.
-fn counted(count: usize, what: &str) -> String {
-    match count {
-        1 => format!("1 {what}"),
-        _ => format!("{count} {what}s"),
-    }
-}
-
 /// `a, b and c`.
 fn and(all: &[String]) -> String {
     match all {
@@ -269,8 +261,8 @@ impl Numbers {
             references: one.references.join("; "),
             told_in: (first != self.count).then_some(first),
             check: one.check,
-            fingerprint: one.fingerprint.get(..12).unwrap_or(&one.fingerprint).to_owned(),
-            by: acceptance.map(|one| plain(&format!("{} until {}: {}", one.owner, one.until, one.reason))),
+            fingerprint: short(&one.fingerprint).to_owned(),
+            by: acceptance.map(|one| plain(&answered(one))),
             expired: acceptance.is_some_and(|one| one.expired),
         }
     }
