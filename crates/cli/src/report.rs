@@ -4,13 +4,16 @@ use crate::args::{self, Common, ReportFormat};
 use crate::commands::{print, telling, today};
 use crate::{load, output};
 use anyhow::{Context, bail};
+use std::cell::LazyCell;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use trevlin_audit::exposure::{all_services, from, sheet};
+use trevlin_audit::exposure::{ExposureSheet, all_services, from, sheet};
 use trevlin_audit::reach::{From, Ground};
-use trevlin_audit::{Estate, Outcome, Yardstick, access, audit, plan, rules, services, tunnels};
-use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif};
+use trevlin_audit::{
+    Estate, Outcome, Yardstick, YardstickRow, access, audit, plan, rules, services, tunnels,
+};
+use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_report};
 
 impl ReportFormat {
     const ALL: [Self; 6] = [Self::Html, Self::Markdown, Self::Csv, Self::Sarif, Self::Json, Self::Oscal];
@@ -52,8 +55,21 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
     let estate = load::estate(&arguments.paths, telling(common))?;
     let yardstick = Yardstick::on(arguments.as_of.unwrap_or_else(today));
     let outcome = audit(&estate, &yardstick);
+    let title = title(&estate, &arguments.paths);
+    // Made once, where a form asks for them.
+    let sheets = LazyCell::new(|| Sheets::of(&estate, &yardstick));
     for (format, file) in &targets {
-        let bytes = render(*format, &estate, &outcome, &yardstick, &title(&estate, &arguments.paths))?;
+        let mut bytes = Vec::new();
+        match format {
+            ReportFormat::Csv => Csv.render(&outcome, &mut bytes)?,
+            ReportFormat::Sarif => Sarif.render(&outcome, &mut bytes)?,
+            ReportFormat::Json => Json.render(&outcome, &mut bytes)?,
+            ReportFormat::Oscal => Oscal.render(&outcome, &mut bytes)?,
+            ReportFormat::Html => bytes.extend(html(&sheets.report(&title, &outcome))?.into_bytes()),
+            ReportFormat::Markdown => {
+                bytes.extend(markdown_report(&sheets.report(&title, &outcome))?.into_bytes());
+            }
+        }
         match file {
             None => print(|out| out.write_all(&bytes))?,
             Some(file) => {
@@ -142,41 +158,44 @@ fn title(estate: &Estate, paths: &[PathBuf]) -> String {
     names.join(", ")
 }
 
-fn render(
-    format: ReportFormat,
-    estate: &Estate,
-    outcome: &Outcome,
-    yardstick: &Yardstick,
-    title: &str,
-) -> anyhow::Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    match format {
-        ReportFormat::Csv => Csv.render(outcome, &mut bytes)?,
-        ReportFormat::Sarif => Sarif.render(outcome, &mut bytes)?,
-        ReportFormat::Json => Json.render(outcome, &mut bytes)?,
-        ReportFormat::Oscal => Oscal.render(outcome, &mut bytes)?,
-        ReportFormat::Html | ReportFormat::Markdown => {
-            let served = all_services(estate);
-            let ground = Ground::of(estate);
-            let outside = from(&ground, &served, &From::Outside, None).ok();
-            let exposure = outside.map(|outside| sheet(estate, &served, &outside, "outside"));
-            let report = Report {
-                title,
-                outcome,
-                logins: &access::logins(estate),
-                tunnels: &tunnels::tunnels(estate, yardstick),
-                services: &services::sheet(estate, &[]),
-                rules: &rules::sheet(estate, &[], yardstick.as_of),
-                exposure: exposure.as_ref(),
-                plan: &plan::sheet(estate, None),
-                yardstick: &yardstick.rows(),
-            };
-            let text = match format {
-                ReportFormat::Html => trevlin_render::html(&report)?,
-                _ => trevlin_render::markdown_report(&report)?,
-            };
-            bytes.extend(text.into_bytes());
+/// What people read beside the findings; programs have commands of their own for it.
+struct Sheets {
+    logins: Vec<access::Access>,
+    tunnels: Vec<tunnels::TunnelRow>,
+    services: Vec<services::ServedRow>,
+    rules: rules::RulesSheet,
+    exposure: Option<ExposureSheet>,
+    plan: plan::Sheet,
+    yardstick: Vec<YardstickRow>,
+}
+
+impl Sheets {
+    fn of(estate: &Estate, yardstick: &Yardstick) -> Self {
+        let served = all_services(estate);
+        let ground = Ground::of(estate);
+        let outside = from(&ground, &served, &From::Outside, None).ok();
+        Self {
+            logins: access::logins(estate),
+            tunnels: tunnels::tunnels(estate, yardstick),
+            services: services::sheet(estate, &[]),
+            rules: rules::sheet(estate, &[], yardstick.as_of),
+            exposure: outside.map(|outside| sheet(estate, &served, &outside, "outside")),
+            plan: plan::sheet(estate, None),
+            yardstick: yardstick.rows(),
         }
     }
-    Ok(bytes)
+
+    fn report<'a>(&'a self, title: &'a str, outcome: &'a Outcome) -> Report<'a> {
+        Report {
+            title,
+            outcome,
+            logins: &self.logins,
+            tunnels: &self.tunnels,
+            services: &self.services,
+            rules: &self.rules,
+            exposure: self.exposure.as_ref(),
+            plan: &self.plan,
+            yardstick: &self.yardstick,
+        }
+    }
 }
