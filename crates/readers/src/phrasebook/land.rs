@@ -2,7 +2,9 @@
 
 use super::target::{Pick, Plan, Segment, Target, Values};
 use crate::sheet::node::{Entry, Node, Value};
+use foldhash::fast::RandomState;
 use rayon::prelude::*;
+use smol_str::SmolStr;
 #[expect(clippy::disallowed_types, reason = "see where it is used")]
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -13,8 +15,8 @@ use trevlin_model::{ExportId, Note, Origin};
 enum Key {
     New(u64),
     Statement(u64),
-    Field(String),
-    Called(String),
+    Field(SmolStr),
+    Called(SmolStr),
 }
 
 /// A piece of the growing sheet.
@@ -52,7 +54,7 @@ struct List {
 
 #[derive(Debug, Default)]
 #[expect(clippy::disallowed_types, reason = "its order never shows: entries stand in the list")]
-struct Index(HashMap<Key, usize>);
+struct Index(HashMap<Key, usize, RandomState>);
 
 /// The sheet that comes out.
 #[derive(Debug)]
@@ -280,7 +282,7 @@ impl List {
 }
 
 /// Which entry of a list is meant, and the field that its key sets.
-type Picked = (Key, Option<(Arc<str>, String)>);
+type Picked = (Key, Option<(Arc<str>, SmolStr)>);
 type Resolved = Vec<(Arc<str>, Option<Picked>)>;
 
 /// Lets something land below a table.

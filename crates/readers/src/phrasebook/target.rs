@@ -2,6 +2,7 @@
 
 use super::pattern::Captures;
 use crate::sheet::node::{Node, Value};
+use smol_str::SmolStr;
 use std::sync::Arc;
 use trevlin_model::Origin;
 
@@ -80,7 +81,14 @@ impl Template {
         Ok(Self(parts))
     }
 
-    pub(super) fn fill(&self, values: &Values) -> Option<String> {
+    pub(super) fn fill(&self, values: &Values) -> Option<SmolStr> {
+        // Most are a word of the export as it stands.
+        if let [Part::Capture(number)] = self.0.as_slice()
+            && let Value::Text(text) = &values.get(*number)?.value
+            && text.trim().len() == text.len()
+        {
+            return Some(text.clone());
+        }
         let mut text = String::new();
         for part in &self.0 {
             match part {
@@ -89,8 +97,7 @@ impl Template {
                 Part::Maybe(number) => values.get(*number).into_iter().for_each(|one| words(one, &mut text)),
             }
         }
-        let trimmed = text.trim();
-        Some(if trimmed.len() == text.len() { text } else { trimmed.to_owned() })
+        Some(text.trim().into())
     }
 
     fn used(&self, into: &mut Vec<usize>) {

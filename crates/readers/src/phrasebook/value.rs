@@ -4,6 +4,7 @@ use super::pattern::Word;
 use crate::sheet::node::{Node, Value};
 use crate::sheet::take::nearest;
 use ipnet::IpNet;
+use smol_str::ToSmolStr;
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::{IpRange, Origin, PortRange};
@@ -123,15 +124,15 @@ impl Kind {
         let first = words.first().map_or("", |word| word.text);
         let plain = |value| Node { origin, value };
         Ok(match self {
-            Self::Rest => plain(Value::Text(text.to_owned())),
+            Self::Rest => plain(Value::Text(text.into())),
             Self::Masked | Self::Wildcard => {
                 let second = words.get(1).map_or("", |word| word.text);
-                let net = masked(first, second, *self == Self::Wildcard).map(|net| net.to_string());
+                let net = masked(first, second, *self == Self::Wildcard).map(|net| net.to_smolstr());
                 plain(Value::Text(net.unwrap_or_default()))
             }
             Self::Ports => {
                 let all = ports(first).unwrap_or_default();
-                plain(Value::List(all.iter().map(|one| plain(Value::Text(one.to_string()))).collect()))
+                plain(Value::List(all.iter().map(|one| plain(Value::Text(one.to_smolstr()))).collect()))
             }
             Self::YesNo => plain(Value::Truth(yes_no(first) == Some(true))),
             Self::Number => plain(Value::Number(first.parse().unwrap_or_default())),
@@ -151,7 +152,7 @@ impl Kind {
                 place(&mut value, origin);
                 value
             }
-            _ => plain(Value::Text(first.to_owned())),
+            _ => plain(Value::Text(first.into())),
         })
     }
 }

@@ -132,7 +132,7 @@ fn contradictions(facts: &Facts, ordered: &Ordered) -> Vec<Note> {
                     format!("`{interface}` is in the zone `{}` and in the zone `{other}`", zone.name),
                 );
             }
-            if facts.has_interfaces && !names.contains_key(interface.as_str()) {
+            if facts.has_interfaces && !names.contains_key(&**interface) {
                 say(
                     *origin,
                     format!("the zone `{}` names `{interface}`, which is no interface here", zone.name),

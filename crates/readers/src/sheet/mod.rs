@@ -269,7 +269,8 @@ fn shells(top: &mut Node) {
             node: Node { origin, value },
         };
         let statement = |entry: &Entry| {
-            let keyword = pair("keyword", entry.key_origin, Value::Text(entry.key.to_ascii_lowercase()));
+            let keyword =
+                pair("keyword", entry.key_origin, Value::Text(entry.key.to_ascii_lowercase().into()));
             let values = Value::List(entry.node.each().to_vec());
             let values = Entry {
                 node: Node { origin: entry.node.origin, value: values },

@@ -179,7 +179,7 @@ impl<'a> Names<'a> {
         matches.extend(self.addresses(&rule.destinations, &MatchKind::Destination, false));
         matches.extend(self.addresses(&rule.destinations_except, &MatchKind::Destination, true));
         matches.extend(self.services(&rule.services));
-        matches.extend(rule.also.iter().map(|(text, _)| holds(MatchKind::NotModelled(text.clone()))));
+        matches.extend(rule.also.iter().map(|(text, _)| holds(MatchKind::NotModelled(text.to_string()))));
         matches
     }
 

@@ -1,6 +1,7 @@
 //! A document as a tree of values that know their place: TOML, JSON, or what a phrasebook makes of an export.
 
 use crate::json::{self, Json};
+use smol_str::{SmolStr, ToSmolStr};
 use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
@@ -22,7 +23,7 @@ pub(crate) struct Node {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Value {
     /// A text.
-    Text(String),
+    Text(SmolStr),
     /// A whole number.
     Number(i64),
     /// Another number.
@@ -170,21 +171,21 @@ impl Toml<'_> {
         let origin = self.export.origin(value.span());
         let plain = |value| Node { origin, value };
         match value.get_ref() {
-            DeValue::String(text) => plain(Value::Text(text.to_string())),
+            DeValue::String(text) => plain(Value::Text(text.to_smolstr())),
             DeValue::Boolean(truth) => plain(Value::Truth(*truth)),
             DeValue::Integer(number) => {
                 let digits = number.as_str();
                 plain(match i64::from_str_radix(digits, number.radix()) {
                     Ok(number) => Value::Number(number),
-                    Err(_) => Value::Text(digits.to_owned()),
+                    Err(_) => Value::Text(digits.into()),
                 })
             }
             DeValue::Float(number) => plain(match number.as_str().parse() {
                 Ok(number) => Value::Fraction(number),
-                Err(_) => Value::Text(number.as_str().to_owned()),
+                Err(_) => Value::Text(number.as_str().into()),
             }),
-            DeValue::Datetime(moment) => plain(Value::Text(moment.to_string())),
-            DeValue::Array(_) | DeValue::Table(_) if depth >= DEPTH => plain(Value::Text(String::new())),
+            DeValue::Datetime(moment) => plain(Value::Text(moment.to_smolstr())),
+            DeValue::Array(_) | DeValue::Table(_) if depth >= DEPTH => plain(Value::Text(SmolStr::default())),
             DeValue::Array(all) => self.list(all, origin, depth),
             DeValue::Table(table) => self.table(table, origin, depth),
         }
@@ -227,7 +228,7 @@ fn of_value(export: &Export, one: &Json<'_>) -> Node {
             Value::Table(entries)
         }
         Some(b'[') => Value::List(one.elements().iter().map(|one| of_value(export, one)).collect()),
-        Some(b'"') => Value::Text(one.text_of().unwrap_or_default()),
+        Some(b'"') => Value::Text(one.text_of().unwrap_or_default().into()),
         _ if one.is_true() || one.is_false() => Value::Truth(one.is_true()),
         _ => match (one.number_of(), one.slice.parse()) {
             (Some(number), _) => Value::Number(number),

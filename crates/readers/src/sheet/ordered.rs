@@ -6,6 +6,7 @@ use crate::making::{base, holds, known, open, rule, table, translated};
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Deserialize;
+use smol_str::SmolStr;
 use trevlin_model::{
     AddressKind, Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, Note, Origin, PortRange, Rule,
     Target, Translation, TranslationKind,
@@ -38,7 +39,7 @@ impl Action {
 }
 
 /// A text and its line.
-pub(crate) type Word = (String, Origin);
+pub(crate) type Word = (SmolStr, Origin);
 
 /// How the list of rules is used as a whole.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
