@@ -46,7 +46,7 @@ pub use outcome::{
     DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,
     Summary,
 };
-pub use yardstick::{Yardstick, YardstickRow};
+pub use yardstick::{Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made};
 
 /// Runs every check over an estate.
 #[must_use]

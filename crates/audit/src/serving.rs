@@ -4,7 +4,7 @@ use crate::Estate;
 use crate::exposure::{Exposure, Reachable};
 use crate::services::What;
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Fail, Severity, Verdict};
+use crate::{Answer, Fail, Marks, Severity, Verdict};
 use trevlin_model::housekeeping::UnitState;
 use trevlin_model::served::{Part, Served, ServedKind, Sources};
 use trevlin_model::{Device, IpRange, Origin, Setting};
@@ -231,13 +231,11 @@ impl<'a> Subject<'a> {
     }
 }
 
-/// How many addresses are so few that naming them is as good as a lock.
-const FEW: u128 = 16;
-
-/// Whether only a few machines are meant, by their addresses.
-pub(crate) fn is_few(sources: &Sources) -> bool {
+/// Whether only so few machines are meant, by their addresses, that naming them is as good as a lock.
+pub(crate) fn is_few(sources: &Sources, marks: &Marks) -> bool {
     sources.names.is_empty()
-        && sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size())) <= FEW
+        && sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size()))
+            <= u128::from(marks.few_addresses)
 }
 
 /// A severity for what is open to these: a step milder where not everybody is meant.

@@ -1,5 +1,9 @@
 //! Arguments as given, before anything is looked up.
 
+mod handover;
+
+pub(crate) use handover::{Accept, ListFormat, Questions, Report, ReportFormat, Yardstick};
+
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use std::net::IpAddr;
@@ -128,6 +132,14 @@ Whom to ask about a device stands in trevlin.toml: [device.\"NAME\"] contact = \
 The entry goes into trevlin.toml of the folder. `trevlin audit` shows the finding as accepted and counts it apart; once the day
 has passed it is open again.")]
     Accept(Accept),
+    /// Show the thresholds that findings are judged by, and where each comes from
+    #[command(after_help = "Examples:
+  trevlin yardstick                       what holds where nothing is said, and the ready-made yardsticks
+  trevlin yardstick --base strict         one of those
+  trevlin yardstick exports/              the one in force, with what differs for places and devices
+
+A yardstick is stated in trevlin.toml: [yardstick], [yardstick.site.NAME], [yardstick.device.NAME].")]
+    Yardstick(Yardstick),
     /// Device sheets: for what an appliance shows only on screen, and for everything known about a device in one form
     #[command(subcommand)]
     Sheet(Sheet),
@@ -153,9 +165,8 @@ pub(crate) struct Audit {
     /// Form of the output
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
-    /// Judge certificates as of this date, as 2026-11-25 [default: today]
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
-    pub(crate) as_of: Option<Date>,
+    #[command(flatten)]
+    pub(crate) judging: Judging,
     /// Exit with status 1 if a finding is at or above this severity
     #[arg(long, value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
@@ -323,9 +334,8 @@ pub(crate) struct Tunnels {
     /// Form of the output
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
-    /// Judge certificates as of this date, as 2026-11-25 [default: today]
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
-    pub(crate) as_of: Option<Date>,
+    #[command(flatten)]
+    pub(crate) judging: Judging,
 }
 
 #[derive(Debug, Args)]
@@ -440,6 +450,17 @@ pub(crate) fn entrance(word: &str) -> Result<(String, String), String> {
     }
 }
 
+/// What findings are judged by.
+#[derive(Debug, Args)]
+pub(crate) struct Judging {
+    /// Judge certificates and dates as of this day, as 2026-11-25 [default: today]
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
+    /// Begin with this ready-made yardstick: default, strict or legacy-site (`trevlin yardstick` shows them)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) yardstick: Option<String>,
+}
+
 #[derive(Debug, Args, Default)]
 pub(crate) struct Selection {
     /// Only findings and questions of this area (can be repeated): logins, secrets, addresses, tunnels, ciphers,
@@ -452,88 +473,6 @@ pub(crate) struct Selection {
     /// Only this device (can be repeated)
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Report {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
-    pub(crate) paths: Vec<PathBuf>,
-    /// File or folder to write, or - for standard output
-    #[arg(long, value_name = "DIR_OR_FILE")]
-    pub(crate) to: PathBuf,
-    /// Form of the report (several, with commas, into a folder)
-    #[arg(long, value_enum, value_delimiter = ',')]
-    pub(crate) format: Vec<ReportFormat>,
-    /// Overwrite what is there, and write among the exports if told to
-    #[arg(long)]
-    pub(crate) force: bool,
-    /// Judge certificates as of this date, as 2026-11-25 [default: today]
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
-    pub(crate) as_of: Option<Date>,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Questions {
-    /// Folders and files to read
-    #[arg(required = true, value_name = "PATH")]
-    pub(crate) paths: Vec<PathBuf>,
-    #[command(flatten)]
-    pub(crate) selection: Selection,
-    /// Form of the list
-    #[arg(long, value_enum, default_value_t = ListFormat::Markdown)]
-    pub(crate) format: ListFormat,
-    /// Judge certificates as of this date, as 2026-11-25 [default: today]
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
-    pub(crate) as_of: Option<Date>,
-}
-
-/// Forms of a list to send.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum ListFormat {
-    /// Text for mails, tickets and wikis
-    Markdown,
-    /// Lines for a spreadsheet
-    Csv,
-}
-
-/// Forms of a report.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum ReportFormat {
-    /// One page for people, that needs nothing beside it
-    Html,
-    /// Text for tickets and wikis
-    Markdown,
-    /// One row a finding, for a spreadsheet
-    Csv,
-    /// SARIF 2.1.0, for trackers of code
-    Sarif,
-    /// One JSON object, as `trevlin audit` prints it
-    Json,
-    /// OSCAL assessment results, for tools of compliance
-    Oscal,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Accept {
-    /// Fingerprint of the finding, or its first eight characters or more
-    #[arg(value_name = "FINGERPRINT")]
-    pub(crate) fingerprint: String,
-    /// The folder of the estate, which holds trevlin.toml or will
-    #[arg(value_name = "PATH", default_value = ".")]
-    pub(crate) path: PathBuf,
-    /// Who answers for it
-    #[arg(long, value_name = "NAME")]
-    pub(crate) owner: String,
-    /// Why it may stay
-    #[arg(long, value_name = "TEXT")]
-    pub(crate) reason: String,
-    /// The last day on which that holds, as 2027-03-31
-    #[arg(long, value_name = "DATE", value_parser = date)]
-    pub(crate) until: Date,
-    /// Take this day for today
-    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
-    pub(crate) as_of: Option<Date>,
 }
 
 #[derive(Debug, Args)]

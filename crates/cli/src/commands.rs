@@ -3,13 +3,13 @@
 use crate::args::{self, Arguments, Command, Format, ListFormat, TableFormat};
 use crate::load::{self, Telling};
 use crate::{accept, demo, exposure, messages, phrasebook, picture, reach, sheet};
-use anyhow::bail;
+use anyhow::{anyhow, bail};
 use jiff::civil::Date;
 use std::io::{self, Write};
 use std::process::ExitCode;
 use trevlin_audit::{
-    Estate, Outcome, Selection, Severity, Status, Yardstick, access, audit, checks, plan, rules, services,
-    tunnels,
+    Estate, Outcome, Selection, Severity, Status, Yardstick, YardstickFile, access, audit, checks, plan,
+    ready_made, rules, services, tunnels,
 };
 use trevlin_render::{Detail, Json, Renderer, Text};
 
@@ -33,6 +33,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Report(report) => crate::report::run(report, &arguments.common),
         Command::Questions(questions) => questions_command(questions, &arguments.common),
         Command::Accept(accept) => accept::run(accept),
+        Command::Yardstick(yardstick) => yardstick_command(yardstick, &arguments.common),
         Command::Phrasebook(book) => phrasebook::run(book),
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
@@ -68,6 +69,11 @@ pub(crate) fn telling(common: &args::Common) -> Telling {
     }
 }
 
+/// What an estate is judged by.
+pub(crate) fn yardstick(estate: &Estate, judging: &args::Judging) -> Yardstick {
+    estate.yardstick(judging.as_of.unwrap_or_else(today))
+}
+
 fn text(common: &args::Common) -> Text {
     let detail = match (common.quiet, common.verbose) {
         (true, _) => Detail::Lines,
@@ -80,10 +86,10 @@ fn text(common: &args::Common) -> Text {
 fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Result<ExitCode> {
     // While files are read, the other core loads what grading will need.
     std::thread::spawn(trevlin_model::secret::prepare);
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     know_devices(&estate, &arguments.selection.device)?;
     let selection = selection(&arguments.selection);
-    let outcome = audit(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today))).select(&selection);
+    let outcome = audit(&estate, &yardstick(&estate, &arguments.judging)).select(&selection);
     match arguments.format {
         Format::Text => print(|out| text(common).render(&outcome, out))?,
         Format::Json => print(|out| Json.render(&outcome, out))?,
@@ -93,15 +99,34 @@ fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Resu
 
 fn questions_command(arguments: &args::Questions, common: &args::Common) -> anyhow::Result<ExitCode> {
     std::thread::spawn(trevlin_model::secret::prepare);
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     know_devices(&estate, &arguments.selection.device)?;
-    let outcome = audit(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today)))
-        .select(&selection(&arguments.selection));
+    let outcome =
+        audit(&estate, &yardstick(&estate, &arguments.judging)).select(&selection(&arguments.selection));
     match arguments.format {
         ListFormat::Markdown => {
             print(|out| trevlin_render::questions_markdown(&outcome, &estate.contacts, out))?;
         }
         ListFormat::Csv => print(|out| trevlin_render::questions_csv(&outcome, &estate.contacts, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn yardstick_command(arguments: &args::Yardstick, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let judging = args::Judging { as_of: None, yardstick: arguments.base.clone() };
+    let rows = if arguments.paths.is_empty() {
+        let mut file = YardstickFile::default();
+        if let Some(base) = &arguments.base {
+            file.begin_with(base).map_err(|error| anyhow!(error))?;
+        }
+        file.rows()
+    } else {
+        load::judged(&arguments.paths, telling(common), &judging)?.yardstick_rows()
+    };
+    let ready_made = if arguments.paths.is_empty() { ready_made() } else { &[] };
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::yardstick_text(&rows, ready_made, width(), out))?,
+        Format::Json => print(|out| trevlin_render::yardstick_json(&rows, out))?,
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -134,9 +159,9 @@ fn services_command(arguments: &args::Services, common: &args::Common) -> anyhow
 }
 
 fn tunnels_command(arguments: &args::Tunnels, common: &args::Common) -> anyhow::Result<ExitCode> {
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     know_devices(&estate, &arguments.device)?;
-    let mut rows = tunnels::tunnels(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today)));
+    let mut rows = tunnels::tunnels(&estate, &yardstick(&estate, &arguments.judging));
     rows.retain(|row| arguments.device.is_empty() || arguments.device.contains(&row.device));
     if let Some(name) = &arguments.detail {
         let before: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
@@ -252,7 +277,7 @@ fn demo_command(arguments: &args::Demo, common: &args::Common) -> anyhow::Result
     let folder = demo::temporary()?;
     let before = demo::write(&folder, true)?;
     let estate = load::estate(std::slice::from_ref(&before), telling(common))?;
-    let outcome = audit(&estate, &Yardstick::on(arguments.as_of.unwrap_or_else(today)));
+    let outcome = audit(&estate, &estate.yardstick(arguments.as_of.unwrap_or_else(today)));
     print(|out| text(common).render(&outcome, out))?;
     if !common.quiet {
         let farewell =

@@ -1,9 +1,10 @@
 //! From paths to an estate: files are read and decoded, recognised, sorted into devices and read by their readers.
 
+use crate::args::Judging;
 use crate::labels::{Label, drop_repeated_files, labels};
 use crate::walk::{self, LeftOut, Root};
 use crate::{messages, phrasebooks};
-use anyhow::{Context, bail};
+use anyhow::{Context, anyhow, bail};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::fs;
@@ -52,6 +53,18 @@ impl Decoded {
 /// # Errors
 /// When nothing could be read or recognised, or an estate file is not valid.
 pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Estate> {
+    begun_with(paths, telling, None)
+}
+
+/// The same with the yardstick that was asked for.
+///
+/// # Errors
+/// As [`estate`], and when there is no such yardstick.
+pub(crate) fn judged(paths: &[PathBuf], telling: Telling, judging: &Judging) -> anyhow::Result<Estate> {
+    begun_with(paths, telling, judging.yardstick.as_deref())
+}
+
+fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> anyhow::Result<Estate> {
     let mut left_out = Vec::new();
     let mut seen = Vec::new();
     let mut roots: Vec<Root> = paths
@@ -86,6 +99,9 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
         }
         texts.push(Texts { root, label, files: kept, has_estate_file: stated.is_some() });
     }
+    if let Some(name) = yardstick {
+        file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
+    }
     let mut books = take_phrasebooks(&mut texts, telling);
     books.extend(phrasebooks::of_the_user(telling));
     let decoded = sort_into_devices(texts, &books, &mut left_out);
@@ -107,7 +123,11 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
             formats.join("; ")
         );
     }
-    Ok(Estate::assemble(read_all(decoded, &file), &file))
+    let estate = Estate::assemble(read_all(decoded, &file), &file);
+    if telling != Telling::Nothing {
+        estate.yardsticks_of_nobody.iter().for_each(|text| messages::warning(text));
+    }
+    Ok(estate)
 }
 
 /// Names what was left out. Many files of one folder with one reason are one message, unless all are asked for.
@@ -156,6 +176,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.apart.extend(one.apart);
     all.intents.extend(one.intents);
     all.accepts.extend(one.accepts);
+    all.yardstick.add(one.yardstick);
 }
 
 fn read(at: &Path) -> Result<String, String> {

@@ -1,7 +1,7 @@
 //! `trevlin report`: what the audit hands over, as files.
 
 use crate::args::{self, Common, ReportFormat};
-use crate::commands::{print, telling, today};
+use crate::commands::{print, telling, yardstick};
 use crate::{load, output};
 use anyhow::{Context, bail};
 use std::cell::LazyCell;
@@ -52,8 +52,8 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
         }
     }
     std::thread::spawn(trevlin_model::secret::prepare);
-    let estate = load::estate(&arguments.paths, telling(common))?;
-    let yardstick = Yardstick::on(arguments.as_of.unwrap_or_else(today));
+    let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
+    let yardstick = yardstick(&estate, &arguments.judging);
     let outcome = audit(&estate, &yardstick);
     let title = title(&estate, &arguments.paths);
     // Made once, where a form asks for them.
@@ -181,7 +181,7 @@ impl Sheets {
             rules: rules::sheet(estate, &[], yardstick.as_of),
             exposure: outside.map(|outside| sheet(estate, &served, &outside, "outside")),
             plan: plan::sheet(estate, None),
-            yardstick: yardstick.rows(),
+            yardstick: estate.yardstick_rows(),
         }
     }
 

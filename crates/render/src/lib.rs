@@ -16,6 +16,7 @@ mod rules;
 mod services;
 mod text;
 mod tunnels;
+mod yardstick;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
 pub use checks::{explain, list};
@@ -32,6 +33,7 @@ pub use rules::{rules_csv, rules_json, rules_text};
 pub use services::{services_json, services_text};
 pub use text::{Detail, Text};
 pub use tunnels::{tunnels_detail, tunnels_json, tunnels_text};
+pub use yardstick::{yardstick_json, yardstick_text};
 
 use std::io;
 use trevlin_audit::Outcome;

@@ -12,11 +12,13 @@ use crate::plan::Plan;
 use crate::rules::Kept;
 use crate::shape::EstateShape;
 use crate::views::{InnerViews, Views};
-use crate::{Accept, ValidEstateFile, Wanted};
+use crate::yardstick::Scales;
+use crate::{Accept, ValidEstateFile, Wanted, Yardstick, YardstickRow};
 use ipnet::IpNet;
+use jiff::civil::Date;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, FilterFormat, Hook, Interface,
@@ -78,6 +80,9 @@ pub struct Estate {
     pub accepts: Vec<Accept>,
     /// Whom to ask about a device, by its name.
     pub contacts: BTreeMap<String, String>,
+    /// What the estate file says of thresholds of devices and places that there are none of.
+    pub yardsticks_of_nobody: Vec<String>,
+    scales: Arc<Scales>,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.
@@ -108,17 +113,20 @@ impl Estate {
             exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
         }
         let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
-        let contacts: Vec<Option<String>> = by_folder.keys().map(contact).collect();
-        let mut devices: Vec<Device> = by_folder
+        let mut by_name: Vec<(Device, String)> = by_folder
             .into_iter()
-            .map(|(folder, (exports, facts))| device(folder, exports, facts, file))
+            .map(|(folder, (exports, facts))| (device(folder.clone(), exports, facts, file), folder))
             .collect();
-        let named = devices
-            .iter()
-            .zip(contacts)
-            .filter_map(|(device, contact)| Some((device.name.clone(), contact?)));
+        by_name.sort_by(|(a, _), (b, _)| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
+        let named =
+            by_name.iter().filter_map(|(device, folder)| Some((device.name.clone(), contact(folder)?)));
         let contacts = named.collect();
-        devices.sort_by(|a, b| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
+        let whose = by_name
+            .iter()
+            .map(|(device, folder)| (folder.as_str(), device.name.as_str(), device.site.as_deref()));
+        let scales = Arc::new(file.yardstick.scales(whose.clone()));
+        let yardsticks_of_nobody = file.yardstick.of_nobody(whose);
+        let devices: Vec<Device> = by_name.into_iter().map(|(device, _)| device).collect();
         let places: Vec<_> =
             devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
         let masker = Masker::new(devices.iter().flat_map(|device| &device.facts.secrets), &places);
@@ -133,6 +141,8 @@ impl Estate {
             intents: file.intents.clone(),
             accepts: file.accepts.clone(),
             contacts,
+            scales,
+            yardsticks_of_nobody,
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),
@@ -175,6 +185,18 @@ impl Estate {
                 }
             }
         }
+    }
+
+    /// What its checks judge by on a date.
+    #[must_use]
+    pub fn yardstick(&self, as_of: Date) -> Yardstick {
+        Yardstick::new(as_of, Arc::clone(&self.scales))
+    }
+
+    /// The thresholds in force, then for each device those that differ there.
+    #[must_use]
+    pub fn yardstick_rows(&self) -> Vec<YardstickRow> {
+        self.scales.rows(self.devices.iter().map(|device| device.name.as_str()))
     }
 
     /// Whether an address belongs to another device of the estate.

@@ -37,12 +37,21 @@
 //! owner = "Astrid Holm"    # who answers for it
 //! reason = "the terminal is replaced in spring"
 //! until = 2027-03-31       # the last day; from then on it is open again
+//!
+//! [yardstick]              # what checks judge by; `trevlin yardstick` lists the thresholds
+//! base = "strict"          # a ready-made one; the default where left out
+//! local_logins = 5
+//! [yardstick.site.yard]    # for the devices of a place
+//! base = "legacy-site"
+//! [yardstick.device.edge]  # for one device
+//! key_strength = 128
 //! ```
 
 mod accept;
 
 pub use accept::{Accept, Accepted, SHORTEST_FINGERPRINT};
 
+use crate::yardstick::YardstickFile;
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -51,7 +60,7 @@ use trevlin_model::plan::Sends;
 use trevlin_model::{DeviceKind, PortRange};
 
 /// An estate file that holds together.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct ValidEstateFile {
     /// Names of the organisation: words that passwords may not be made of.
     pub organisation: Vec<String>,
@@ -69,6 +78,8 @@ pub struct ValidEstateFile {
     pub intents: Vec<Intent>,
     /// Findings that somebody took responsibility for.
     pub accepts: Vec<Accept>,
+    /// The thresholds that checks judge by.
+    pub yardstick: YardstickFile,
 }
 
 /// An access that is meant to exist.
@@ -150,6 +161,9 @@ struct Raw {
     intent: Vec<toml::Spanned<RawIntent>>,
     #[serde(default)]
     accept: Vec<toml::Spanned<accept::RawAccept>>,
+    /// Read by itself, with the lines of its keys.
+    #[serde(rename = "yardstick")]
+    _yardstick: Option<toml::Value>,
 }
 
 #[derive(Deserialize)]
@@ -335,7 +349,8 @@ impl ValidEstateFile {
             accepts.push(one.into_inner().valid(line, &line_of)?);
         }
         let organisation = raw.organisation.all();
-        Ok(Self { organisation, networks, devices, wanted, joined, apart, intents, accepts })
+        let yardstick = YardstickFile::of(text, &line_of)?;
+        Ok(Self { organisation, networks, devices, wanted, joined, apart, intents, accepts, yardstick })
     }
 }
 

@@ -18,3 +18,4 @@ mod rules;
 mod services;
 mod sheets;
 mod tunnels;
+mod yardsticks;

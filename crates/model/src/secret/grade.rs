@@ -114,7 +114,7 @@ impl Secret {
     /// one, and the whole is not made of words in some language it does not know, the secret came from a generator, and
     /// each character is worth the alphabet it was drawn from; else the guesses count.
     #[must_use]
-    pub fn key_grade(&self, asked: u32, casual: u32, context: &[&str]) -> KeyGrade {
+    pub fn key_grade(&self, asked: u64, casual: u64, context: &[&str]) -> KeyGrade {
         if self.is_withheld() {
             return KeyGrade::Holds;
         }
@@ -137,9 +137,9 @@ impl Secret {
         } else {
             length * alphabet(value).log2()
         };
-        if held >= f64::from(asked) {
+        if held >= (asked as f64) {
             KeyGrade::Holds
-        } else if held >= f64::from(casual) {
+        } else if held >= (casual as f64) {
             KeyGrade::Short
         } else {
             KeyGrade::Weak

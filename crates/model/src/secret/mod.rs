@@ -169,6 +169,12 @@ impl Secret {
         }
     }
 
+    /// Whether it has fewer characters than this.
+    #[must_use]
+    pub fn is_shorter_than(&self, characters: u64) -> bool {
+        (self.expose().chars().count() as u64) < characters
+    }
+
     /// How a password's hash was made, where this is one.
     #[must_use]
     pub fn hash_scheme(&self) -> HashScheme {

@@ -227,7 +227,11 @@ impl View {
             yardstick: report
                 .yardstick
                 .iter()
-                .map(|row| [row.about.to_owned(), row.value.clone(), plain(&row.source)])
+                .map(|row| {
+                    let whose = row.device.as_ref().map(|device| format!(", on {}", plain(device)));
+                    let about = format!("{}{}", row.about, whose.unwrap_or_default());
+                    [about, row.value.clone(), plain(&row.source)]
+                })
                 .collect(),
             exposure_svg: report.exposure.filter(|one| !one.starts.is_empty()).map(picture::exposure_svg),
             plan_svg: (!report.plan.claims.is_empty()).then(|| picture::addresses_svg(report.plan)),

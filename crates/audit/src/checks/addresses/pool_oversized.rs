@@ -18,13 +18,7 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-/// From so many callers on a pool is looked at.
-const LARGE: u128 = 1024;
-
-/// So many times the need is far more.
-const TIMES: u128 = 64;
-
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };
@@ -36,10 +30,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             continue;
         }
         let Some((least, _)) = room(estate, holder) else { continue };
+        let marks = yardstick.at(holder.device);
+        let (large, times) = (u128::from(marks.pool_callers), u128::from(marks.pool_times_need));
         let need = needs(estate, holder).into_iter().max_by_key(|need| need.callers);
         let verdict = match need {
             None => Verdict::DoesNotApply,
-            Some(need) if least >= LARGE && least / TIMES >= u128::from(need.callers.max(1)) => {
+            Some(need) if least >= large && least / times >= u128::from(need.callers.max(1)) => {
                 let (title, detail) = words(estate, &holder.name, least, *origin, &need);
                 Verdict::Fail(Fail {
                     severity: CHECK.severity,

@@ -1,7 +1,7 @@
 //! The keys of a tunnel are kept too long.
 
 use crate::checks::tunnels::listed;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
@@ -30,10 +30,10 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {
             let found = match &tunnel.ipsec {
-                Some(connection) if connection.negotiates() => of_connection(connection, yardstick),
+                Some(connection) if connection.negotiates() => of_connection(connection, yardstick.at(at)),
                 Some(_) => continue,
                 None if tunnel.family == TunnelFamily::OpenVpn && tunnel.role == TunnelRole::Server => {
-                    of_server(tunnel, yardstick)
+                    of_server(tunnel, yardstick.at(at))
                 }
                 None => continue,
             };
@@ -65,22 +65,22 @@ fn hours(seconds: u64) -> String {
     }
 }
 
-fn of_connection(connection: &IpsecConnection, yardstick: &Yardstick) -> Vec<(String, Origin)> {
+fn of_connection(connection: &IpsecConnection, marks: &Marks) -> Vec<(String, Origin)> {
     let mut found: Vec<_> =
-        too_long("keys of IKE", &connection.rekey, yardstick.ike_lifetime).into_iter().collect();
+        too_long("keys of IKE", &connection.rekey, marks.ike_lifetime).into_iter().collect();
     for child in &connection.children {
         let what = format!("keys of `{}`", child.name);
-        found.extend(too_long(&what, &child.rekey, yardstick.data_lifetime));
+        found.extend(too_long(&what, &child.rekey, marks.data_lifetime));
     }
     found
 }
 
-fn of_server(tunnel: &Tunnel, yardstick: &Yardstick) -> Vec<(String, Origin)> {
+fn of_server(tunnel: &Tunnel, marks: &Marks) -> Vec<(String, Origin)> {
     let stated = tunnel.stated("reneg-sec").and_then(|(value, origin)| {
         let value = value.split(' ').next()?.parse().ok()?;
         Some(Setting::Stated { value, origin })
     });
-    stated.and_then(|setting| too_long("keys", &setting, yardstick.data_lifetime)).into_iter().collect()
+    stated.and_then(|setting| too_long("keys", &setting, marks.data_lifetime)).into_iter().collect()
 }
 
 fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {

@@ -1,7 +1,7 @@
 //! A clock tells its state, or serves the time, to everybody.
 
 use crate::serving::{Subject, Who, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -21,21 +21,25 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Time]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                one.subject(part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     let status = part.remark(Remark::Status).is_some();
     let outside = matches!(one.who(&part.sources), Who::Outside(_));
-    if !part.sources.is_everybody() || is_few(&part.sources) || !(status || outside) {
+    if !part.sources.is_everybody() || is_few(&part.sources, marks) || !(status || outside) {
         return Verdict::Pass;
     }
     // The time alone is no more than a service for strangers.

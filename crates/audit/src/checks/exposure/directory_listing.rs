@@ -1,7 +1,7 @@
 //! A web server lists what its folders hold.
 
 use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -19,19 +19,23 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                one.subject(part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
-    match part.remark(Remark::Listing).filter(|_| !is_few(&part.sources)) {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+    match part.remark(Remark::Listing).filter(|_| !is_few(&part.sources, marks)) {
         Some(line) => one.fail(
             limited(CHECK.severity, &part.sources),
             part,

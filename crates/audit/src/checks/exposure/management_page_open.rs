@@ -1,7 +1,7 @@
 //! A page for looking after a server or a device is open to everybody.
 
 use crate::serving::{Subject, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -20,20 +20,24 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Administration).is_some()) {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                one.subject(part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     let asked = part.login.value();
-    let wide = part.sources.is_everybody() && !is_few(&part.sources);
+    let wide = part.sources.is_everybody() && !is_few(&part.sources, marks);
     if !wide || matches!(asked, Some(Asked::Certificate | Asked::Refused)) {
         return Verdict::Pass;
     }

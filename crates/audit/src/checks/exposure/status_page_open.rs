@@ -1,7 +1,7 @@
 //! A page that tells how a server is doing is open.
 
 use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -24,19 +24,24 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Status).is_some()) {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                one.subject(part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
-    if part.login.value() != Some(&Asked::Nothing) || is_few(&part.sources) || part.sources.is_local() {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+    if part.login.value() != Some(&Asked::Nothing) || is_few(&part.sources, marks) || part.sources.is_local()
+    {
         return Verdict::Pass;
     }
     one.fail(

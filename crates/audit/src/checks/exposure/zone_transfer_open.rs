@@ -1,7 +1,7 @@
 //! A name server hands whole zones to everybody.
 
 use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -23,11 +23,12 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
         let zones = one.served.parts.iter().filter(|part| part.remark(Remark::Listing).is_some());
-        let (open, shut): (Vec<&Part>, Vec<&Part>) = zones.partition(|part| is_open(part));
+        let (open, shut): (Vec<&Part>, Vec<&Part>) =
+            zones.partition(|part| is_open(part, yardstick.at(one.device)));
         // Nothing is written about these, and the version decides.
         let (unsaid, open): (Vec<&Part>, Vec<&Part>) =
             open.into_iter().partition(|part| part.login.value().is_none());
@@ -65,8 +66,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// Whether more than a handful may have it without a key.
-fn is_open(part: &Part) -> bool {
-    !part.sources.ranges.is_empty() && !is_few(&part.sources) && !part.sources.is_local()
+fn is_open(part: &Part, marks: &Marks) -> bool {
+    !part.sources.ranges.is_empty() && !is_few(&part.sources, marks) && !part.sources.is_local()
 }
 
 fn fail(one: Subject<'_>, group: &[&Part]) -> Verdict {

@@ -1,7 +1,7 @@
 //! A service is steered by whoever reaches its port of control.
 
 use crate::serving::{Subject, is_few, limited, of_device};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -24,14 +24,18 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
         if one.served.kind == ServedKind::Names && !one.served.parts.iter().any(takes_commands) {
             answers.extend(one.open_answer());
         }
         for part in one.served.parts.iter().filter(|part| takes_commands(part)) {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                one.subject(part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
@@ -42,8 +46,8 @@ fn takes_commands(part: &Part) -> bool {
     steers || part.remark(Remark::Commands).is_some()
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
-    if one.served.is_local() || is_few(&part.sources) || part.login.value() != Some(&Asked::Nothing) {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+    if one.served.is_local() || is_few(&part.sources, marks) || part.login.value() != Some(&Asked::Nothing) {
         return Verdict::Pass;
     }
     one.fail(

@@ -1,7 +1,7 @@
 //! A database lets people in without asking who they are.
 
 use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, PartKind, ServedKind};
 
 /// The check.
@@ -27,13 +27,13 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Databases]) {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
             answers.extend(
-                judge(one, part)
+                judge(one, part, yardstick.at(one.device))
                     .map(|verdict| Answer::new(one.device, super::rule_subject(one, part), verdict)),
             );
         }
@@ -41,12 +41,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Option<Verdict> {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Option<Verdict> {
     let whole = part.kind == PartKind::Whole;
     match part.login.value() {
         // What the server asks for is asked about once, as a question of the whole.
         None => None,
-        Some(Asked::Nothing) if !whole && (is_few(&part.sources) || part.sources.is_local()) => {
+        Some(Asked::Nothing) if !whole && (is_few(&part.sources, marks) || part.sources.is_local()) => {
             Some(Verdict::Pass)
         }
         Some(Asked::Nothing) if !whole && one.served.is_local() => Some(Verdict::Pass),

@@ -1,7 +1,7 @@
 //! Files are given out without a login.
 
 use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -28,20 +28,22 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Modules, ServedKind::Transfers]) {
         answers.extend(one.open_answer());
         let parts = one.served.parts.iter();
-        answers.extend(parts.map(|part| Answer::new(one.device, one.subject(part), judge(one, part))));
+        answers.extend(parts.map(|part| {
+            Answer::new(one.device, one.subject(part), judge(one, part, yardstick.at(one.device)))
+        }));
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     match part.login.value() {
         None => one.ask_login(part),
-        Some(Asked::Nothing) if one.served.is_local() || is_few(&part.sources) => Verdict::Pass,
+        Some(Asked::Nothing) if one.served.is_local() || is_few(&part.sources, marks) => Verdict::Pass,
         Some(Asked::Nothing) => {
             let written = part.is_written();
             let base = if written { CHECK.severity.raise() } else { CHECK.severity };

@@ -35,16 +35,16 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             );
             answers.push(Answer::new(at, path, Verdict::ask(ask, vec![origin])));
         }
+        let allowed = yardstick.at(at).local_logins;
         for (path, (users, origin)) in lists {
-            let verdict = if users.len() <= yardstick.local_logins || !device.facts.radius_targets.is_empty()
-            {
+            let verdict = if users.len() as u64 <= allowed || !device.facts.radius_targets.is_empty() {
                 Verdict::Pass
             } else {
                 Verdict::Fail(Fail {
                     severity: CHECK.severity,
                     why_this_severity: "no RADIUS server is asked".into(),
                     title: format!("{} logins are kept in a local list", users.len()),
-                    detail: format!("The yardstick allows {} without an AAA server.", yardstick.local_logins),
+                    detail: format!("The yardstick allows {allowed} without an AAA server."),
                     evidence: vec![origin],
                 })
             };

@@ -1,7 +1,7 @@
 //! A word that crosses the network as it is changes a device.
 
 use crate::serving::{Subject, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -21,23 +21,27 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Monitoring]) {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                one.subject(part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     let weak = matches!(part.login.value(), Some(Asked::Community | Asked::Nothing));
     if one.served.is_local() || !weak || !part.is_written() || part.sources.is_local() {
         return Verdict::Pass;
     }
-    let base = if is_few(&part.sources) { CHECK.severity.lower() } else { CHECK.severity };
+    let base = if is_few(&part.sources, marks) { CHECK.severity.lower() } else { CHECK.severity };
     one.fail(
         base,
         part,

@@ -1,7 +1,7 @@
 //! A cache or a broker of messages lets anybody in.
 
 use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -26,20 +26,24 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Cache, ServedKind::Broker]) {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                one.subject(part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     match part.login.value() {
-        _ if one.served.is_local() || is_few(&part.sources) => Verdict::Pass,
+        _ if one.served.is_local() || is_few(&part.sources, marks) => Verdict::Pass,
         None => one.ask_login(part),
         Some(Asked::Nothing) => one.fail(
             limited(CHECK.severity, &part.sources),

@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports, ServedKind::Modules, ServedKind::Shares]) {
         answers.extend(one.open_answer());
@@ -37,7 +37,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 answers.push(Answer::new(one.device, subject(one, part), Verdict::Pass));
                 continue;
             };
-            let milder = is_few(&part.sources) || !part.is_written();
+            let milder = is_few(&part.sources, yardstick.at(one.device)) || !part.is_written();
             let base = match (part.sources.is_everybody(), milder) {
                 // With a login of his own a guest is nobody.
                 _ if part.login.value() == Some(&Asked::Proof) => CHECK.severity.lower(),

@@ -1,6 +1,6 @@
 //! A key of the secure shell is weak.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::Device;
 use trevlin_model::certificate::KeyAlgorithm;
 use trevlin_model::ssh::SshConnection;
@@ -36,7 +36,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 format!("{} {} in {path}", key.kind, key.comment),
-                judge(key, yardstick),
+                judge(key, yardstick.at(at)),
             ));
         }
     }
@@ -56,9 +56,9 @@ fn not_exported(device: &Device) -> Option<Verdict> {
     })
 }
 
-fn judge(key: &SshKey, yardstick: &Yardstick) -> Verdict {
+fn judge(key: &SshKey, marks: &Marks) -> Verdict {
     let weak = key.key.algorithm == KeyAlgorithm::Dsa
-        || key.key.strength().is_some_and(|bits| bits < yardstick.key_strength);
+        || key.key.strength().is_some_and(|bits| u64::from(bits) < marks.key_strength);
     if !weak {
         return Verdict::Pass;
     }
@@ -80,7 +80,7 @@ fn judge(key: &SshKey, yardstick: &Yardstick) -> Verdict {
         title: format!("a key is weak ({}): {whose}", key.key.words()),
         detail: match key.key.strength() {
             Some(bits) => {
-                format!("It gives about {bits} bits of security; {} are asked for.", yardstick.key_strength)
+                format!("It gives about {bits} bits of security; {} are asked for.", marks.key_strength)
             }
             None => "Its size cannot be told.".into(),
         },

@@ -21,15 +21,17 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         let networks = networks_behind(estate, callers.device, &callers.interface);
         if networks.is_empty() {
             continue;
         }
-        let reached: Vec<Reached> =
-            networks.iter().map(|net| Reached::of(&exposure.openings, callers.device, *net)).collect();
+        let reached: Vec<Reached> = networks
+            .iter()
+            .map(|net| Reached::of(&exposure.openings, callers.device, *net, yardstick.at(callers.device)))
+            .collect();
         let subject = callers.tunnel.clone();
         if exposure.cut {
             let question = format!(

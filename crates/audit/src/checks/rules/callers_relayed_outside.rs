@@ -23,14 +23,15 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         let device = &estate.devices[callers.device];
         if !matches!(device.kind, DeviceKind::Firewall | DeviceKind::Router) && exposure.outwards.is_empty() {
             continue;
         }
-        let wide: Vec<_> = exposure.outwards.iter().filter(|one| whole(&one.ports)).collect();
+        let wide: Vec<_> =
+            exposure.outwards.iter().filter(|one| whole(&one.ports, yardstick.at(callers.device))).collect();
         let Some(first) = wide.iter().find(|one| one.certain).or(wide.first()) else {
             answers.push(Answer::new(callers.device, callers.tunnel.clone(), Verdict::Pass));
             continue;

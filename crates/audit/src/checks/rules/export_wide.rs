@@ -2,12 +2,9 @@
 
 use crate::checks::logins::export_subject;
 use crate::serving::{Subject, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
 use trevlin_model::IpRange;
 use trevlin_model::served::{Asked, Part, ServedKind};
-
-/// A network with more addresses than this holds more than one group of machines.
-const MANY: u128 = 4096;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,17 +23,21 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports]) {
         for part in one.served.parts.iter().filter(|part| !part.sources.is_everybody()) {
-            answers.push(Answer::new(one.device, export_subject(one, part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                export_subject(one, part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     let facts = &one.estate.devices[one.device].facts;
     let own: Vec<IpRange> = facts
         .interfaces
@@ -47,7 +48,7 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
     // IPv6 networks are wide by nature; only what goes beyond one of them counts there.
     let wide = part.sources.ranges.iter().find(|range| {
         let wider = own.iter().any(|net| range.covers(net) && *range != net && net.size() > 1);
-        wider || (range.first().is_ipv4() && range.size() > MANY)
+        wider || (range.first().is_ipv4() && range.size() > u128::from(marks.export_addresses))
     });
     let trusting = matches!(part.login.value(), Some(Asked::Nothing | Asked::Address));
     // Without its addresses, how wide its own network is cannot be told.

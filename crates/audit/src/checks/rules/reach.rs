@@ -1,17 +1,16 @@
 //! What checks of reach share: whether a network is open as a whole.
 
-use crate::Estate;
 use crate::exposure::Opening;
 use crate::special::is_link_local;
+use crate::{Estate, Marks};
 use ipnet::IpNet;
 use trevlin_model::{IpRange, Origin, PortRange};
 use trevlin_packets::way::Gone;
 
 /// Whether ports are all of them, but for a few that rules single out.
-pub(super) fn whole(ports: &[PortRange]) -> bool {
-    const NEARLY_ALL: u32 = 60_000;
-    let count: u32 = ports.iter().map(|one| u32::from(one.last) - u32::from(one.first) + 1).sum();
-    count >= NEARLY_ALL
+pub(super) fn whole(ports: &[PortRange], marks: &Marks) -> bool {
+    let count: u64 = ports.iter().map(|one| u64::from(one.last) - u64::from(one.first) + 1).sum();
+    count >= marks.whole_ports
 }
 
 /// Networks of a device where other hosts live, beside the interface that is looked from and those that face the outside.
@@ -39,13 +38,13 @@ pub(super) struct Reached {
 
 impl Reached {
     /// How a network behind a device is reached, by TCP or UDP.
-    pub(super) fn of(openings: &[Opening], device: usize, net: IpNet) -> Self {
+    pub(super) fn of(openings: &[Opening], device: usize, net: IpNet, marks: &Marks) -> Self {
         let range = IpRange::from(net);
         let mut found = Self { certain: false, perhaps: false, rules: Vec::new() };
         for protocol in [6, 17] {
             let wide = openings.iter().filter(|one| {
                 (one.device, one.gone, one.protocol) == (device, Some(Gone::Host), protocol)
-                    && whole(&one.ports)
+                    && whole(&one.ports, marks)
             });
             let size = |certain: bool| {
                 let all = wide.clone().filter(|one| one.certain || !certain).flat_map(|one| &one.addresses);

@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for site in &estate.inner_views().sites {
         let joined = &estate.shape().joined[site.joined];
@@ -31,8 +31,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         if networks.is_empty() {
             continue;
         }
-        let reached: Vec<Reached> =
-            networks.iter().map(|net| Reached::of(&site.exposure.openings, end.device, *net)).collect();
+        let reached: Vec<Reached> = networks
+            .iter()
+            .map(|net| Reached::of(&site.exposure.openings, end.device, *net, yardstick.at(end.device)))
+            .collect();
         let here = &estate.devices[end.device].name;
         let mut evidence: Vec<_> = reached.iter().flat_map(|one| one.rules.iter().copied()).collect();
         evidence.dedup();

@@ -1,7 +1,8 @@
 //! A certificate is out of date.
 
 use crate::certificates::{day, own};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
+use jiff::civil::Date;
 use trevlin_model::certificate::Certificate;
 
 /// The check.
@@ -33,14 +34,18 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         }
         for one in own(estate, at) {
             let path = estate.export(one.origin.export).path();
-            answers.push(Answer::new(at, format!("{} in {path}", one.subject), judge(one, yardstick)));
+            answers.push(Answer::new(
+                at,
+                format!("{} in {path}", one.subject),
+                judge(one, yardstick.as_of, yardstick.at(at)),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: &Certificate, yardstick: &Yardstick) -> Verdict {
-    let (first, last, today) = (day(one.not_before), day(one.not_after), yardstick.as_of);
+fn judge(one: &Certificate, today: Date, marks: &Marks) -> Verdict {
+    let (first, last) = (day(one.not_before), day(one.not_after));
     let left = today.until(last).map_or(i32::MAX, |span| span.get_days());
     let (severity, title, why) = if last < today {
         let why = if one.is_authority {
@@ -55,7 +60,7 @@ fn judge(one: &Certificate, yardstick: &Yardstick) -> Verdict {
             format!("the certificate of `{}` begins on {first}", one.subject),
             "its first day is to come",
         )
-    } else if left < yardstick.days_before_expiry {
+    } else if i64::from(left) < marks.days_before_expiry as i64 {
         (
             Severity::Low,
             format!("the certificate of `{}` ends on {last}", one.subject),

@@ -1,7 +1,7 @@
 //! A certificate's key or signature is weak.
 
 use crate::certificates::own;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::sync::LazyLock;
@@ -43,13 +43,13 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     for at in 0..estate.devices.len() {
         for one in own(estate, at) {
             let path = estate.export(one.origin.export).path();
-            answers.push(Answer::new(at, format!("{} in {path}", one.subject), judge(one, yardstick)));
+            answers.push(Answer::new(at, format!("{} in {path}", one.subject), judge(one, yardstick.at(at))));
         }
     }
     answers
 }
 
-fn judge(one: &Certificate, yardstick: &Yardstick) -> Verdict {
+fn judge(one: &Certificate, marks: &Marks) -> Verdict {
     let fail = |severity, why: &str, title, detail| {
         Verdict::Fail(Fail {
             severity,
@@ -60,7 +60,7 @@ fn judge(one: &Certificate, yardstick: &Yardstick) -> Verdict {
         })
     };
     match one.key.strength() {
-        Some(bits) if bits < yardstick.key_strength => {
+        Some(bits) if u64::from(bits) < marks.key_strength => {
             return fail(
                 CHECK.severity,
                 "the key can be worked out from the certificate",
@@ -68,7 +68,7 @@ fn judge(one: &Certificate, yardstick: &Yardstick) -> Verdict {
                 format!(
                     "{} give about {bits} bits of security; {} are asked for.",
                     one.key.words(),
-                    yardstick.key_strength
+                    marks.key_strength
                 ),
             );
         }
@@ -117,7 +117,7 @@ mod tests {
         let estate = crate::checks::testing::estate(&[("d/c.pem", pem("server"))]);
         let mut one = estate.devices[0].facts.certificates[0].clone();
         one.key = PublicKey { algorithm: KeyAlgorithm::Other, bits: 0 };
-        let verdict = judge(&one, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+        let verdict = judge(&one, Yardstick::on(jiff::civil::date(2026, 11, 25)).at(0));
         assert!(matches!(verdict, Verdict::Undetermined(_)));
     }
 }

@@ -67,8 +67,9 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
     let words = words::against(estate, device, &[&login.user, &login.service]);
     let grade = held.secret.grade(&words.iter().map(String::as_str).collect::<Vec<_>>());
     let length = held.secret.length_class();
-    let short = length < yardstick.login_password_length;
-    if grade >= yardstick.login_password_grade && !short {
+    let marks = yardstick.at(at);
+    let short = held.secret.is_shorter_than(marks.login_password_length);
+    if grade >= marks.login_password_grade && !short {
         return Some(Verdict::Pass);
     }
     let (severity, why) = match grade {
@@ -97,13 +98,14 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
         why_this_severity: format!("{why}{from}"),
         title: format!("the password of {} is {}", shown(&login.user), grade.words()),
         detail: format!(
-            "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, 8 characters or more).{unsure}",
+            "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, {} characters or more).{unsure}",
             shown(&login.user),
             login.service,
             device.name,
             grade.words(),
             length.words(),
-            yardstick.login_password_grade.words(),
+            marks.login_password_grade.words(),
+            marks.login_password_length,
         ),
         evidence: [login.origin].into_iter().chain(whence.evidence()).collect(),
     }))

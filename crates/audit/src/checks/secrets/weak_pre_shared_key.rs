@@ -1,8 +1,7 @@
 //! A pre-shared key for IKE is weak.
 
 use crate::checks::ike;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
-use trevlin_model::Device;
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick, words};
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::KeyGrade;
 
@@ -23,9 +22,6 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-/// Bits that one machine tries out in months: below them a key falls to whoever cares.
-const CASUAL_BITS: u32 = 60;
-
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -34,7 +30,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 format!("key for {}", key.whom()),
-                judge(estate, device, key, yardstick),
+                judge(estate, at, key, yardstick.at(at)),
             ));
         }
     }
@@ -42,11 +38,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 }
 
 /// A key's grade against the names of its ends, the device and the organisation.
-fn assess(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yardstick) -> KeyGrade {
+fn assess(estate: &Estate, at: usize, key: &PreSharedKey, marks: &Marks) -> KeyGrade {
     let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
-    let words = words::against(estate, device, &names);
+    let words = words::against(estate, &estate.devices[at], &names);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
-    key.held.secret.key_grade(yardstick.key_strength, CASUAL_BITS, &words)
+    key.held.secret.key_grade(marks.key_strength, marks.guessing_bits, &words)
 }
 
 /// A key's grade as a rank, the weakest lowest, and a word.
@@ -56,7 +52,7 @@ pub(crate) fn grade(
     key: &PreSharedKey,
     yardstick: &Yardstick,
 ) -> (u8, &'static str) {
-    match assess(estate, &estate.devices[at], key, yardstick) {
+    match assess(estate, at, key, yardstick.at(at)) {
         _ if key.held.secret.is_withheld() => (4, "not told"),
         _ if key.held.secret.known_default().is_some() => (0, "trivial"),
         KeyGrade::Trivial => (0, "trivial"),
@@ -66,12 +62,12 @@ pub(crate) fn grade(
     }
 }
 
-fn judge(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yardstick) -> Verdict {
+fn judge(estate: &Estate, at: usize, key: &PreSharedKey, marks: &Marks) -> Verdict {
     if let Some(question) = super::withheld(&key.held, &format!("the key for {}", key.whom())) {
         return question;
     }
     let secret = &key.held.secret;
-    let grade = assess(estate, device, key, yardstick);
+    let grade = assess(estate, at, key, marks);
     let (severity, word, why) = match (secret.known_default(), grade) {
         (_, KeyGrade::Holds) => return Verdict::Pass,
         (Some(known), _) => (Severity::Critical, "trivial", format!("it is published: {}", known.source)),
@@ -94,7 +90,7 @@ fn judge(estate: &Estate, device: &Device, key: &PreSharedKey, yardstick: &Yards
         title: format!("the pre-shared key for {} is {word}", key.whom()),
         detail: format!(
             "It holds fewer than the {} bits asked of a key ({}).",
-            yardstick.key_strength,
+            marks.key_strength,
             secret.length_class().words()
         ),
         evidence: vec![key.origin],

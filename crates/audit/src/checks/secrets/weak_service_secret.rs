@@ -3,8 +3,8 @@
 use crate::serving::of_device;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
 use std::collections::BTreeSet;
-use trevlin_model::secret::{Grade, LengthClass, SecretKind};
-use trevlin_model::{Device, HeldSecret};
+use trevlin_model::HeldSecret;
+use trevlin_model::secret::{Grade, SecretKind};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -29,7 +29,7 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut seen = BTreeSet::new();
@@ -48,7 +48,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if judged && seen.insert(held.origin) && !before.iter().any(same) {
                 before.push(held);
                 let subject = format!("{} of {}", held.kind.words(), held.owner);
-                answers.push(Answer::new(at, subject, judge(estate, at, device, held)));
+                answers.push(Answer::new(at, subject, judge(estate, at, held, yardstick)));
             }
         }
     }
@@ -63,11 +63,12 @@ fn is_of_service(estate: &Estate, held: &HeldSecret) -> bool {
     line.starts_with("createuser")
 }
 
-fn judge(estate: &Estate, at: usize, device: &Device, held: &HeldSecret) -> Verdict {
+fn judge(estate: &Estate, at: usize, held: &HeldSecret, yardstick: &Yardstick) -> Verdict {
+    let (device, marks) = (&estate.devices[at], yardstick.at(at));
     let words = words::against(estate, device, &[&held.owner]);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
-    if grade >= Grade::Good && length > LengthClass::UnderEight {
+    if grade >= marks.service_secret_grade && !held.secret.is_shorter_than(marks.service_secret_length) {
         return Verdict::Pass;
     }
     let published = held.secret.known_default();
@@ -110,7 +111,7 @@ fn judge(estate: &Estate, at: usize, device: &Device, held: &HeldSecret) -> Verd
             held.kind.words(),
             held.owner,
             device.name,
-            if grade < Grade::Good { grade.words() } else { "short" }
+            if grade < marks.service_secret_grade { grade.words() } else { "short" }
         ),
         detail: format!("Graded {} ({}).{known}", grade.words(), length.words()),
         evidence,

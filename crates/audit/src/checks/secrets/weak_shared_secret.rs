@@ -1,7 +1,7 @@
 //! A secret that two devices share is weak.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
-use trevlin_model::secret::{Grade, LengthClass};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick, words};
+use trevlin_model::secret::Grade;
 use trevlin_model::{Device, HeldSecret, Origin};
 
 /// The check.
@@ -21,13 +21,14 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        let marks = yardstick.at(at);
         for client in &device.facts.radius_clients {
             let what = format!("client `{}`", client.name);
             let verdict = match &client.secret {
-                Some(held) => judge(estate, device, &what, held, client.origin, client.is_local()),
+                Some(held) => judge(estate, device, &what, held, client.origin, client.is_local(), marks),
                 None => Verdict::ask(
                     format!(
                         "the RADIUS secret of {what} does not stand with it; ask for its length and how it was made"
@@ -48,7 +49,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let Some(held) = secret else { continue };
             let itself =
                 address.is_some_and(|address| address.is_loopback()) || server.starts_with("localhost");
-            let verdict = judge(estate, device, &format!("server `{server}`"), held, origin, itself);
+            let verdict = judge(estate, device, &format!("server `{server}`"), held, origin, itself, marks);
             answers.push(Answer::new(at, format!("server {server}"), verdict));
         }
     }
@@ -62,6 +63,7 @@ fn judge(
     held: &HeldSecret,
     origin: Origin,
     itself: bool,
+    marks: &Marks,
 ) -> Verdict {
     if let Some(question) = super::withheld(held, &format!("the RADIUS secret of {what}")) {
         return question;
@@ -69,7 +71,7 @@ fn judge(
     let words = words::against(estate, device, &[&held.owner]);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
-    if grade >= Grade::Good && length == LengthClass::FifteenOrMore {
+    if grade >= marks.shared_secret_grade && !held.secret.is_shorter_than(marks.shared_secret_length) {
         return Verdict::Pass;
     }
     let published = held.secret.known_default();

@@ -1,0 +1,99 @@
+//! Arguments of the commands that hand over: reports, lists to send, accepted findings, the yardstick.
+
+use super::{Format, Judging, Selection, date};
+use clap::{Args, ValueEnum};
+use jiff::civil::Date;
+use std::path::PathBuf;
+
+#[derive(Debug, Args)]
+pub(crate) struct Report {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// File or folder to write, or - for standard output
+    #[arg(long, value_name = "DIR_OR_FILE")]
+    pub(crate) to: PathBuf,
+    /// Form of the report (several, with commas, into a folder)
+    #[arg(long, value_enum, value_delimiter = ',')]
+    pub(crate) format: Vec<ReportFormat>,
+    /// Overwrite what is there, and write among the exports if told to
+    #[arg(long)]
+    pub(crate) force: bool,
+    #[command(flatten)]
+    pub(crate) judging: Judging,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Questions {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) selection: Selection,
+    /// Form of the list
+    #[arg(long, value_enum, default_value_t = ListFormat::Markdown)]
+    pub(crate) format: ListFormat,
+    #[command(flatten)]
+    pub(crate) judging: Judging,
+}
+
+/// Forms of a list to send.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ListFormat {
+    /// Text for mails, tickets and wikis
+    Markdown,
+    /// Lines for a spreadsheet
+    Csv,
+}
+
+/// Forms of a report.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ReportFormat {
+    /// One page for people, that needs nothing beside it
+    Html,
+    /// Text for tickets and wikis
+    Markdown,
+    /// One row a finding, for a spreadsheet
+    Csv,
+    /// SARIF 2.1.0, for trackers of code
+    Sarif,
+    /// One JSON object, as `trevlin audit` prints it
+    Json,
+    /// OSCAL assessment results, for tools of compliance
+    Oscal,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Accept {
+    /// Fingerprint of the finding, or its first eight characters or more
+    #[arg(value_name = "FINGERPRINT")]
+    pub(crate) fingerprint: String,
+    /// The folder of the estate, which holds trevlin.toml or will
+    #[arg(value_name = "PATH", default_value = ".")]
+    pub(crate) path: PathBuf,
+    /// Who answers for it
+    #[arg(long, value_name = "NAME")]
+    pub(crate) owner: String,
+    /// Why it may stay
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) reason: String,
+    /// The last day on which that holds, as 2027-03-31
+    #[arg(long, value_name = "DATE", value_parser = date)]
+    pub(crate) until: Date,
+    /// Take this day for today
+    #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
+    pub(crate) as_of: Option<Date>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Yardstick {
+    /// Folders and files to read [default: none, which shows what holds without an estate file]
+    #[arg(value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Begin with this ready-made yardstick: default, strict or legacy-site
+    #[arg(long, value_name = "NAME")]
+    pub(crate) base: Option<String>,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+}
