@@ -1,6 +1,6 @@
 //! Areas and severities.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// The areas of findings, in the order of the work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -75,7 +75,7 @@ impl Area {
 }
 
 /// Qualitative ratings as CVSS names them (CVSS v3.1, section 5), from the mildest on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Worth knowing.

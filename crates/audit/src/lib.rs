@@ -9,6 +9,7 @@ mod area;
 mod certificates;
 mod check;
 pub mod checks;
+pub mod compare;
 mod estate;
 mod estate_file;
 pub mod exposure;

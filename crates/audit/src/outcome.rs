@@ -7,7 +7,7 @@ use crate::{
     Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, Fail, Question, Severity, Verdict, Yardstick,
 };
 use rayon::prelude::*;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{LineClass, Origin};
@@ -76,7 +76,7 @@ pub struct Evidence {
 }
 
 /// Whether a finding stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Status {
     /// Nobody took responsibility for it, or nobody does any longer.

@@ -2,7 +2,9 @@
 
 mod handover;
 
-pub(crate) use handover::{Accept, ListFormat, Questions, Report, ReportFormat, Yardstick};
+pub(crate) use handover::{
+    Accept, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Yardstick,
+};
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
@@ -132,6 +134,16 @@ Whom to ask about a device stands in trevlin.toml: [device.\"NAME\"] contact = \
 The entry goes into trevlin.toml of the folder. `trevlin audit` shows the finding as accepted and counts it apart; once the day
 has passed it is open again.")]
     Accept(Accept),
+    /// Hold two audits against each other: what was fixed, what is new, what the outside reaches now
+    #[command(after_help = "Examples:
+  trevlin compare exports-may/ exports-august/            two estates
+  trevlin compare may.json exports-august/                a result saved with `trevlin audit --format json`
+  trevlin compare may.json august.json --format markdown  for a ticket
+  trevlin compare last.json exports/ --fail-on high       in a pipeline
+
+Exit status: 0 nothing is worse, 1 something is (new, graver or open again at or above --fail-on, or newly reached from
+outside), 2 they could not be compared.")]
+    Compare(Compare),
     /// Show the thresholds that findings are judged by, and where each comes from
     #[command(after_help = "Examples:
   trevlin yardstick                       what holds where nothing is said, and the ready-made yardsticks
@@ -531,7 +543,7 @@ impl Color {
     }
 }
 
-fn severity(word: &str) -> Result<Severity, String> {
+pub(crate) fn severity(word: &str) -> Result<Severity, String> {
     Severity::from_word(word).ok_or_else(|| expected(word, Severity::ALL.map(Severity::word)))
 }
 

@@ -3,6 +3,7 @@
 mod accept;
 mod args;
 mod commands;
+mod compare;
 mod demo;
 mod exposure;
 mod labels;

@@ -3,6 +3,7 @@
 mod addresses;
 mod checks;
 mod columns;
+mod compare;
 mod exposure;
 mod intents;
 mod json;
@@ -20,6 +21,7 @@ mod yardstick;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
 pub use checks::{explain, list};
+pub use compare::{Names, compare_json, compare_markdown, compare_text};
 pub use exposure::{exposure_csv, exposure_json, exposure_text};
 pub use intents::{intents_json, intents_text};
 pub use json::Json;

@@ -42,7 +42,7 @@ const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
 const PATH: Style = AnsiColor::Cyan.on_default();
 
-fn style(severity: Severity) -> Style {
+pub(crate) fn style(severity: Severity) -> Style {
     match severity {
         Severity::Critical => {
             Style::new().bold().fg_color(Some(AnsiColor::White.into())).bg_color(Some(AnsiColor::Red.into()))
@@ -115,18 +115,7 @@ impl Page {
 
     /// A text that fits behind what stands on the line already.
     fn cut(&self, text: &str, taken: usize) -> String {
-        let room = self.width.saturating_sub(taken);
-        if unicode_width::UnicodeWidthStr::width(text) <= room {
-            return text.to_owned();
-        }
-        let mut out = String::new();
-        for letter in text.chars() {
-            if unicode_width::UnicodeWidthStr::width(out.as_str()) + 2 > room {
-                break;
-            }
-            out.push(letter);
-        }
-        out + "…"
+        fitted(text, self.width.saturating_sub(taken))
     }
 
     fn finding(&mut self, one: &Finding) -> std::fmt::Result {
@@ -372,6 +361,21 @@ pub(crate) fn short(fingerprint: &str) -> &str {
 
 pub(crate) fn answered(acceptance: &Acceptance) -> String {
     format!("{} until {}: {}", acceptance.owner, acceptance.until, acceptance.reason)
+}
+
+/// As much of a text as there is room for, in columns.
+pub(crate) fn fitted(text: &str, room: usize) -> String {
+    if unicode_width::UnicodeWidthStr::width(text) <= room {
+        return text.to_owned();
+    }
+    let mut out = String::new();
+    for letter in text.chars() {
+        if unicode_width::UnicodeWidthStr::width(out.as_str()) + 2 > room {
+            break;
+        }
+        out.push(letter);
+    }
+    out + "…"
 }
 
 pub(crate) fn counted(count: usize, what: &str) -> String {

@@ -4,6 +4,7 @@ use super::{Format, Judging, Selection, date};
 use clap::{Args, ValueEnum};
 use jiff::civil::Date;
 use std::path::PathBuf;
+use trevlin_audit::Severity;
 
 #[derive(Debug, Args)]
 pub(crate) struct Report {
@@ -96,4 +97,36 @@ pub(crate) struct Yardstick {
     /// Form of the output
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Compare {
+    /// The estate as it was: a folder, or a result saved with `trevlin audit --format json`
+    #[arg(value_name = "OLD")]
+    pub(crate) old: PathBuf,
+    /// The estate as it is: a folder, or a saved result
+    #[arg(value_name = "NEW")]
+    pub(crate) new: PathBuf,
+    #[command(flatten)]
+    pub(crate) judging: Judging,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = CompareFormat::Text)]
+    pub(crate) format: CompareFormat,
+    /// Show every line
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Count only what is at or above this severity as worse
+    #[arg(long, value_name = "SEVERITY", value_parser = super::severity, default_value = "info")]
+    pub(crate) fail_on: Severity,
+}
+
+/// Forms of a comparison.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CompareFormat {
+    /// Text for people
+    Text,
+    /// One JSON object
+    Json,
+    /// Text for tickets and wikis
+    Markdown,
 }

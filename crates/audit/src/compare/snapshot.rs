@@ -1,0 +1,127 @@
+//! An audit as it is compared: made from its JSON, whether that was just made or saved months ago.
+
+use crate::exposure::ExposureSheet;
+use crate::{Severity, Status};
+use serde::{Deserialize, Serialize};
+
+/// An audit. Read from the JSON of the schema `trevlin-audit/1`; keys that are not needed are passed over.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+pub struct Snapshot {
+    /// The date for which it was judged.
+    pub as_of: String,
+    /// Devices.
+    pub devices: Vec<SeenDevice>,
+    /// Findings, accepted ones too.
+    pub findings: Vec<SeenFinding>,
+    /// Open questions.
+    #[serde(rename = "open_questions")]
+    pub questions: Vec<SeenQuestion>,
+    /// What the outside reaches, which the JSON does not tell.
+    #[serde(skip)]
+    pub exposed: Option<Vec<Exposed>>,
+}
+
+/// A device.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct SeenDevice {
+    /// Name.
+    pub name: String,
+    /// Its exports.
+    pub exports: Vec<SeenExport>,
+}
+
+/// An export.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct SeenExport {
+    /// Path below the estate.
+    pub path: String,
+}
+
+/// A finding.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenFinding {
+    /// Check.
+    pub check: String,
+    /// Severity.
+    pub severity: Severity,
+    /// Device.
+    pub device: String,
+    /// What is wrong, as a line.
+    pub title: String,
+    /// Places, the one to cite first.
+    pub evidence: Vec<SeenEvidence>,
+    /// The same from run to run.
+    pub fingerprint: String,
+    /// Whether somebody took responsibility for it.
+    pub status: Status,
+}
+
+/// A place.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenEvidence {
+    /// Path below the estate.
+    pub path: String,
+    /// First line, from 1.
+    pub line: u32,
+    /// The lines, secrets masked.
+    pub excerpt: String,
+}
+
+/// An open question.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenQuestion {
+    /// Check.
+    pub check: String,
+    /// Device.
+    pub device: String,
+    /// What cannot be told.
+    pub question: String,
+}
+
+/// Something that the outside reaches.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Exposed {
+    /// The device.
+    pub device: String,
+    /// What, in words.
+    pub what: String,
+    /// How it is protected: the word for a service, `open` for what is let through to where nothing is known to answer.
+    pub standing: String,
+    /// Place among those words, the worst first.
+    #[serde(skip)]
+    pub rank: usize,
+}
+
+impl Snapshot {
+    /// How many findings of a severity stand open.
+    pub(crate) fn open(&self, severity: Severity) -> usize {
+        self.findings.iter().filter(|one| one.severity == severity && one.status == Status::Open).count()
+    }
+
+    /// Adds what the outside reaches.
+    pub fn add_exposure(&mut self, sheet: &ExposureSheet) {
+        let mut all: Vec<Exposed> = sheet
+            .reached
+            .iter()
+            .map(|one| Exposed {
+                device: one.device.clone(),
+                what: format!("{} at {}", one.service.name, one.called_at.join(", ")),
+                standing: one.standing.word().to_owned(),
+                rank: one.standing as usize,
+            })
+            .collect();
+        all.extend(sheet.openings.iter().map(|one| {
+            let to = match one.to {
+                "device" => "itself".to_owned(),
+                _ => one.addresses.join(", "),
+            };
+            Exposed {
+                device: one.device.clone(),
+                what: format!("{} to {to}", one.at.join(", ")),
+                standing: "open".to_owned(),
+                rank: crate::exposure::Standing::ALL.len(),
+            }
+        }));
+        self.exposed = Some(all);
+    }
+}

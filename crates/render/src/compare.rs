@@ -1,0 +1,323 @@
+//! Two audits held against each other, as text, Markdown and JSON.
+
+use crate::neutral;
+use crate::report::{markdown, ticked_markdown};
+use crate::text::{counted, fitted, style};
+use anstyle::Style;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::io;
+use trevlin_audit::compare::{ChangedFinding, Comparison, Exposed, SeenFinding};
+use trevlin_audit::{Severity, checks};
+
+/// The names of what is held against each other.
+#[derive(Debug, Clone, Copy)]
+pub struct Names<'a> {
+    /// The first one.
+    pub old: &'a str,
+    /// The second one.
+    pub new: &'a str,
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    #[serde(flatten)]
+    comparison: &'a Comparison,
+}
+
+/// The comparison as one JSON object, schema `trevlin-compare/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn compare_json(found: &Comparison, out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-compare/1", comparison: found }, out)
+}
+
+/// A line of a section.
+struct Line {
+    severity: Option<Severity>,
+    /// How many are meant, where that is more than one thing.
+    count: usize,
+    text: String,
+    place: String,
+}
+
+/// What became of some of them.
+struct Section {
+    title: &'static str,
+    about: String,
+    lines: Vec<Line>,
+    /// Most lines that are shown unless all are asked for.
+    most: usize,
+}
+
+/// What is told, in the order in which it matters.
+fn sections(found: &Comparison) -> Vec<Section> {
+    let findings = |count: usize| counted(count, "finding");
+    let mut all = vec![
+        Section {
+            title: "New",
+            about: findings(found.new.len()),
+            lines: found.new.iter().map(|one| single(one, &[])).collect(),
+            most: 6,
+        },
+        Section {
+            title: "Not as before",
+            about: findings(found.changed.len()),
+            lines: found.changed.iter().map(changed).collect(),
+            most: 4,
+        },
+    ];
+    if let Some(exposure) = &found.exposure {
+        let mut lines: Vec<Line> = exposure.came.iter().map(|one| exposed("reached now", one)).collect();
+        lines.extend(exposure.changed.iter().map(|one| Line {
+            severity: None,
+            count: 1,
+            text: format!("{} now, {} before: {}", one.new, one.old, one.what),
+            place: String::new(),
+        }));
+        lines.extend(exposure.went.iter().map(|one| exposed("no longer", one)));
+        let about = format!(
+            "{} came, {} went, {} changed, {} as before",
+            exposure.came.len(),
+            exposure.went.len(),
+            exposure.changed.len(),
+            exposure.still
+        );
+        all.push(Section { title: "What the outside reaches", about, lines, most: 7 });
+    }
+    all.push(Section {
+        title: "Fixed",
+        about: findings(found.fixed.len()),
+        lines: grouped(found.fixed.iter()),
+        most: 11,
+    });
+    all.push(Section {
+        title: "Gone, and nobody looked",
+        about: format!(
+            "{} of devices and files that are not here any more; fixed only if these are truly gone",
+            findings(found.unseen.len())
+        ),
+        lines: grouped_by(found.unseen.iter().map(|one| (&one.finding, one.missing.clone()))),
+        most: 3,
+    });
+    all.push(Section {
+        title: "Moved",
+        about: findings(found.moved.len()),
+        lines: found.moved.iter().map(changed).collect(),
+        most: 2,
+    });
+    all.push(Section {
+        title: "Still there",
+        about: findings(found.still.len()),
+        lines: grouped(found.still.iter()),
+        most: 4,
+    });
+    all.retain(|one| !one.lines.is_empty());
+    all
+}
+
+fn place(one: &SeenFinding) -> String {
+    one.evidence.first().map_or_else(|| one.device.clone(), |first| format!("{}:{}", first.path, first.line))
+}
+
+fn single(one: &SeenFinding, how: &[String]) -> Line {
+    let how = if how.is_empty() { String::new() } else { format!(" ({})", how.join("; ")) };
+    Line { severity: Some(one.severity), count: 1, text: format!("{}{how}", one.title), place: place(one) }
+}
+
+fn changed(one: &ChangedFinding) -> Line {
+    single(&one.finding, &one.how)
+}
+
+fn exposed(word: &str, one: &Exposed) -> Line {
+    let text = format!("{word}: {} of {} ({})", one.what, one.device, one.standing);
+    Line { severity: None, count: 1, text, place: String::new() }
+}
+
+/// Findings of one check and severity as one line, the gravest first.
+fn grouped<'a>(all: impl Iterator<Item = &'a SeenFinding>) -> Vec<Line> {
+    grouped_by(all.map(|one| (one, one.device.clone())))
+}
+
+fn grouped_by<'a>(all: impl Iterator<Item = (&'a SeenFinding, String)>) -> Vec<Line> {
+    let mut groups: BTreeMap<(std::cmp::Reverse<Severity>, &str), (Vec<&SeenFinding>, Vec<String>)> =
+        BTreeMap::new();
+    for (one, whose) in all {
+        let group = groups.entry((std::cmp::Reverse(one.severity), &one.check)).or_default();
+        group.0.push(one);
+        if !group.1.contains(&whose) {
+            group.1.push(whose);
+        }
+    }
+    let mut lines: Vec<Line> = groups
+        .into_iter()
+        .map(|((severity, check), (findings, whose))| {
+            let title = match findings.as_slice() {
+                [one] => one.title.clone(),
+                [one, ..] => {
+                    checks::find(check).map_or_else(|| one.title.clone(), |known| known.title.to_owned())
+                }
+                [] => String::new(),
+            };
+            Line { severity: Some(severity.0), count: findings.len(), text: title, place: whose.join(", ") }
+        })
+        .collect();
+    // Of one severity the most frequent first.
+    lines.sort_by_key(|line| std::cmp::Reverse((line.severity, line.count)));
+    lines
+}
+
+/// What changed about the estate as a whole, in sentences.
+fn lead(found: &Comparison) -> Vec<String> {
+    let (mut old, mut new) = (0, 0);
+    let mut by_severity = Vec::new();
+    for one in &found.severities {
+        old += one.old;
+        new += one.new;
+        if one.old + one.new > 0 {
+            by_severity.push(format!("{} {} -> {}", one.severity.word(), one.old, one.new));
+        }
+    }
+    let mut lines = vec![format!("open findings  {old} -> {new}")];
+    if !by_severity.is_empty() {
+        lines.push(format!("by severity    {}", by_severity.join(", ")));
+    }
+    let asked = (found.answered.len() + found.still_asked, found.asked.len() + found.still_asked);
+    if asked != (0, 0) {
+        let about = format!("{} settled, {} new", found.answered.len(), found.asked.len());
+        lines.push(format!("open questions {} -> {}   {about}", asked.0, asked.1));
+    }
+    let mut devices = Vec::new();
+    if !found.came.is_empty() {
+        devices.push(format!("came: {}", found.came.join(", ")));
+    }
+    if !found.went.is_empty() {
+        devices.push(format!("went: {}", found.went.join(", ")));
+    }
+    devices.extend(found.renamed.iter().map(|one| format!("{} is {} now", one.old, one.new)));
+    if !devices.is_empty() {
+        lines.push(format!("devices        {}", devices.join("; ")));
+    }
+    if found.exposure.is_none() {
+        lines.push("What the outside reaches is not compared: saved results do not tell it, nor do exports without an outside.".to_owned());
+    }
+    lines
+}
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+/// The comparison as text for a terminal: under a screen, unless `all` is asked for.
+///
+/// # Errors
+/// When writing fails.
+pub fn compare_text(
+    found: &Comparison,
+    names: Names<'_>,
+    all: bool,
+    width: usize,
+    out: &mut dyn io::Write,
+) -> io::Result<()> {
+    let width = width.clamp(60, 120);
+    let (old, new) = (neutral(names.old), neutral(names.new));
+    writeln!(
+        out,
+        "{BOLD}{old}{BOLD:#} ({}) -> {BOLD}{new}{BOLD:#} ({})",
+        date(&found.old_as_of),
+        date(&found.new_as_of)
+    )?;
+    for line in lead(found) {
+        writeln!(out, "{}", fitted(&neutral(&line), width))?;
+    }
+    let sections = sections(found);
+    if sections.is_empty() {
+        return writeln!(out, "nothing was found in either");
+    }
+    let mut cut = false;
+    for section in sections {
+        let title = section.title.to_uppercase();
+        writeln!(
+            out,
+            "{BOLD}{title}{BOLD:#}  {DIM}{}{DIM:#}",
+            fitted(&section.about, width - title.len() - 2)
+        )?;
+        let shown = if all { section.lines.len() } else { section.most.min(section.lines.len()) };
+        for line in &section.lines[..shown] {
+            write_line(line, width, out)?;
+        }
+        let more = section.lines.len() - shown;
+        if more > 0 {
+            cut = true;
+            let rest: usize = section.lines[shown..].iter().map(|line| line.count).sum();
+            let of = if rest == more { String::new() } else { format!(", {rest} findings") };
+            writeln!(
+                out,
+                "  {DIM}and {}{of}{DIM:#}",
+                counted(more, "more line").replace("more lines", "more")
+            )?;
+        }
+    }
+    if cut {
+        writeln!(out, "{DIM}--all shows every line{DIM:#}")?;
+    }
+    Ok(())
+}
+
+fn date(text: &str) -> String {
+    if text.is_empty() { "no date".to_owned() } else { neutral(text).into_owned() }
+}
+
+fn write_line(line: &Line, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let Some(severity) = line.severity else {
+        return writeln!(out, "  {}", fitted(&neutral(&line.text), width - 2));
+    };
+    let style = style(severity);
+    let count = if line.count > 1 { format!("{:>3} x", line.count) } else { "     ".to_owned() };
+    let room = width - 17;
+    let place = fitted(&neutral(&line.place), room / 2);
+    let text = fitted(&neutral(&line.text), room - unicode_width::UnicodeWidthStr::width(place.as_str()) - 2);
+    writeln!(out, "  {style}{:<8}{style:#} {count} {text}  {DIM}{place}{DIM:#}", severity.word())
+}
+
+/// The comparison as Markdown, whole.
+///
+/// # Errors
+/// When writing fails.
+pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::Write) -> io::Result<()> {
+    let safe = |text: &str| markdown(&neutral(text));
+    writeln!(out, "# What became of {}\n", safe(names.old))?;
+    let (old, new) = (safe(&date(&found.old_as_of)), safe(&date(&found.new_as_of)));
+    writeln!(out, "{} as of {old}, and {} as of {new}.\n", safe(names.old), safe(names.new))?;
+    for line in lead(found) {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        writeln!(out, "- {}", safe(&words.join(" ")))?;
+    }
+    for section in sections(found) {
+        writeln!(out, "\n## {}\n\n{}\n", section.title, section.about)?;
+        if section.lines.iter().all(|line| line.severity.is_none()) {
+            for line in &section.lines {
+                writeln!(out, "- {}", ticked_markdown(&neutral(&line.text)))?;
+            }
+            continue;
+        }
+        writeln!(out, "| severity | findings | what | where |\n| --- | --- | --- | --- |")?;
+        for line in &section.lines {
+            let severity = line.severity.map_or("", Severity::word);
+            let text = ticked_markdown(&neutral(&line.text));
+            writeln!(out, "| {severity} | {} | {text} | {} |", line.count, safe(&line.place))?;
+        }
+    }
+    for (title, questions) in
+        [("Questions that are settled", &found.answered), ("New questions", &found.asked)]
+    {
+        if !questions.is_empty() {
+            writeln!(out, "\n## {title}\n")?;
+        }
+        for one in questions {
+            writeln!(out, "- {}: {}", safe(&one.device), ticked_markdown(&neutral(&one.question)))?;
+        }
+    }
+    Ok(())
+}
