@@ -63,6 +63,7 @@ shot services 'trevlin services before --device quay-storage --color always | he
 shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml before/south-gate/sluice-list.txt | head -n 44' 120 10 47
 shot sheet 'trevlin sheet show before --device yard-gate | head -n 44' 120 10 48
 shot intents 'trevlin reach before --intents --color always' 120 12 20
+shot compare 'trevlin compare before after --color always' 120 11 43
 target/release/trevlin addresses "$work/before" --picture docs/screenshots/address-plan.png
 target/release/trevlin exposure "$work/before" --picture docs/screenshots/exposure-paths.png
 

@@ -266,11 +266,12 @@ fn checks_command(id: Option<&str>) -> anyhow::Result<ExitCode> {
 fn demo_command(arguments: &args::Demo, common: &args::Common) -> anyhow::Result<ExitCode> {
     if let Some(into) = &arguments.into {
         let before = demo::write(into, arguments.force)?;
-        let shown = before.display();
+        let (shown, after) = (before.display(), into.join("after"));
+        let after = after.display();
         let tour = format!(
             "The demo estate is in {shown}\n\nTry next:\n  trevlin audit {shown}\n  trevlin audit {shown} --area exposure\n  \
              trevlin exposure {shown}\n  trevlin reach {shown} --intents\n  trevlin audit {shown} --format json\n  \
-             trevlin checks tunnels/pptp-answers\n"
+             trevlin compare {shown} {after}\n  trevlin checks tunnels/pptp-answers\n"
         );
         print(|out| out.write_all(tour.as_bytes()))?;
         return Ok(ExitCode::SUCCESS);

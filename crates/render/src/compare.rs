@@ -40,7 +40,8 @@ struct Line {
     /// How many are meant, where that is more than one thing.
     count: usize,
     text: String,
-    place: String,
+    /// Devices, or the one line that proves it.
+    places: Vec<String>,
 }
 
 /// What became of some of them.
@@ -59,14 +60,14 @@ fn sections(found: &Comparison) -> Vec<Section> {
         Section {
             title: "New",
             about: findings(found.new.len()),
-            lines: found.new.iter().map(|one| single(one, &[])).collect(),
-            most: 6,
+            lines: found.new.iter().map(single).collect(),
+            most: 5,
         },
         Section {
             title: "Not as before",
             about: findings(found.changed.len()),
-            lines: found.changed.iter().map(changed).collect(),
-            most: 4,
+            lines: worse_first(&found.changed).into_iter().map(changed).collect(),
+            most: 3,
         },
     ];
     if let Some(exposure) = &found.exposure {
@@ -75,7 +76,7 @@ fn sections(found: &Comparison) -> Vec<Section> {
             severity: None,
             count: 1,
             text: format!("{} now, {} before: {}", one.new, one.old, one.what),
-            place: String::new(),
+            places: Vec::new(),
         }));
         lines.extend(exposure.went.iter().map(|one| exposed("no longer", one)));
         let about = format!(
@@ -85,22 +86,22 @@ fn sections(found: &Comparison) -> Vec<Section> {
             exposure.changed.len(),
             exposure.still
         );
-        all.push(Section { title: "What the outside reaches", about, lines, most: 7 });
+        all.push(Section { title: "What the outside reaches", about, lines, most: 5 });
     }
     all.push(Section {
         title: "Fixed",
         about: findings(found.fixed.len()),
-        lines: grouped(found.fixed.iter()),
-        most: 11,
+        lines: grouped(&found.fixed),
+        most: 6,
     });
     all.push(Section {
         title: "Gone, and nobody looked",
         about: format!(
-            "{} of devices and files that are not here any more; fixed only if these are truly gone",
+            "{} that are fixed only if what is not here is truly gone",
             findings(found.unseen.len())
         ),
-        lines: grouped_by(found.unseen.iter().map(|one| (&one.finding, one.missing.clone()))),
-        most: 3,
+        lines: missing(found),
+        most: 2,
     });
     all.push(Section {
         title: "Moved",
@@ -111,8 +112,8 @@ fn sections(found: &Comparison) -> Vec<Section> {
     all.push(Section {
         title: "Still there",
         about: findings(found.still.len()),
-        lines: grouped(found.still.iter()),
-        most: 4,
+        lines: grouped(&found.still),
+        most: 3,
     });
     all.retain(|one| !one.lines.is_empty());
     all
@@ -122,46 +123,70 @@ fn place(one: &SeenFinding) -> String {
     one.evidence.first().map_or_else(|| one.device.clone(), |first| format!("{}:{}", first.path, first.line))
 }
 
-fn single(one: &SeenFinding, how: &[String]) -> Line {
-    let how = if how.is_empty() { String::new() } else { format!(" ({})", how.join("; ")) };
-    Line { severity: Some(one.severity), count: 1, text: format!("{}{how}", one.title), place: place(one) }
+fn single(one: &SeenFinding) -> Line {
+    Line { severity: Some(one.severity), count: 1, text: one.title.clone(), places: vec![place(one)] }
 }
 
 fn changed(one: &ChangedFinding) -> Line {
-    single(&one.finding, &one.how)
+    Line { text: format!("{}: {}", one.how.join(", "), one.finding.title), ..single(&one.finding) }
+}
+
+/// What is worse than it was first, then the gravest.
+fn worse_first(all: &[ChangedFinding]) -> Vec<&ChangedFinding> {
+    let mut all: Vec<&ChangedFinding> = all.iter().collect();
+    all.sort_by_key(|one| std::cmp::Reverse((one.worse, one.finding.severity)));
+    all
+}
+
+/// What is gone with a device or file as one line, told by the gravest of it.
+fn missing(found: &Comparison) -> Vec<Line> {
+    let mut groups: BTreeMap<&str, Vec<&SeenFinding>> = BTreeMap::new();
+    for one in &found.unseen {
+        groups.entry(&one.missing).or_default().push(&one.finding);
+    }
+    let mut lines: Vec<Line> = groups
+        .into_iter()
+        .filter_map(|(missing, all)| {
+            let gravest = all.iter().max_by_key(|one| one.severity)?;
+            let text = format!("{missing} is not here: {}", gravest.title);
+            Some(Line { severity: Some(gravest.severity), count: all.len(), text, places: Vec::new() })
+        })
+        .collect();
+    lines.sort_by_key(|line| std::cmp::Reverse((line.severity, line.count)));
+    lines
 }
 
 fn exposed(word: &str, one: &Exposed) -> Line {
     let text = format!("{word}: {} of {} ({})", one.what, one.device, one.standing);
-    Line { severity: None, count: 1, text, place: String::new() }
+    Line { severity: None, count: 1, text, places: Vec::new() }
 }
 
 /// Findings of one check and severity as one line, the gravest first.
-fn grouped<'a>(all: impl Iterator<Item = &'a SeenFinding>) -> Vec<Line> {
-    grouped_by(all.map(|one| (one, one.device.clone())))
-}
-
-fn grouped_by<'a>(all: impl Iterator<Item = (&'a SeenFinding, String)>) -> Vec<Line> {
-    let mut groups: BTreeMap<(std::cmp::Reverse<Severity>, &str), (Vec<&SeenFinding>, Vec<String>)> =
-        BTreeMap::new();
-    for (one, whose) in all {
-        let group = groups.entry((std::cmp::Reverse(one.severity), &one.check)).or_default();
-        group.0.push(one);
-        if !group.1.contains(&whose) {
-            group.1.push(whose);
+fn grouped(all: &[SeenFinding]) -> Vec<Line> {
+    #[derive(Default)]
+    struct Group<'a> {
+        findings: Vec<&'a SeenFinding>,
+        devices: Vec<String>,
+    }
+    let mut groups: BTreeMap<(Severity, &str), Group<'_>> = BTreeMap::new();
+    for one in all {
+        let group = groups.entry((one.severity, &one.check)).or_default();
+        group.findings.push(one);
+        if !group.devices.contains(&one.device) {
+            group.devices.push(one.device.clone());
         }
     }
     let mut lines: Vec<Line> = groups
         .into_iter()
-        .map(|((severity, check), (findings, whose))| {
-            let title = match findings.as_slice() {
-                [one] => one.title.clone(),
-                [one, ..] => {
-                    checks::find(check).map_or_else(|| one.title.clone(), |known| known.title.to_owned())
-                }
-                [] => String::new(),
-            };
-            Line { severity: Some(severity.0), count: findings.len(), text: title, place: whose.join(", ") }
+        .filter_map(|((severity, check), group)| {
+            let first = group.findings.first()?;
+            let known = checks::find(check).filter(|_| group.findings.len() > 1);
+            Some(Line {
+                severity: Some(severity),
+                count: group.findings.len(),
+                text: known.map_or_else(|| first.title.clone(), |known| known.title.to_owned()),
+                places: group.devices,
+            })
         })
         .collect();
     // Of one severity the most frequent first.
@@ -221,7 +246,8 @@ pub fn compare_text(
     out: &mut dyn io::Write,
 ) -> io::Result<()> {
     let width = width.clamp(60, 120);
-    let (old, new) = (neutral(names.old), neutral(names.new));
+    let name = |text: &str| ending(&neutral(text), (width - 30) / 2);
+    let (old, new) = (name(names.old), name(names.new));
     writeln!(
         out,
         "{BOLD}{old}{BOLD:#} ({}) -> {BOLD}{new}{BOLD:#} ({})",
@@ -265,6 +291,17 @@ pub fn compare_text(
     Ok(())
 }
 
+/// As much of the end of a text as there is room for: a path says most there.
+fn ending(text: &str, room: usize) -> String {
+    let wide = |text: &str| unicode_width::UnicodeWidthStr::width(text);
+    if wide(text) <= room {
+        return text.to_owned();
+    }
+    let mut from = text.char_indices().map(|(at, _)| &text[at..]);
+    let fits = from.find(|rest| wide(rest) < room).unwrap_or_default();
+    format!("…{fits}")
+}
+
 fn date(text: &str) -> String {
     if text.is_empty() { "no date".to_owned() } else { neutral(text).into_owned() }
 }
@@ -276,9 +313,16 @@ fn write_line(line: &Line, width: usize, out: &mut dyn io::Write) -> io::Result<
     let style = style(severity);
     let count = if line.count > 1 { format!("{:>3} x", line.count) } else { "     ".to_owned() };
     let room = width - 17;
-    let place = fitted(&neutral(&line.place), room / 2);
+    let joined = neutral(&line.places.join(", ")).into_owned();
+    let place = if unicode_width::UnicodeWidthStr::width(joined.as_str()) > room / 3 && line.places.len() > 1
+    {
+        format!("{} devices", line.places.len())
+    } else {
+        ending(&joined, room / 3)
+    };
     let text = fitted(&neutral(&line.text), room - unicode_width::UnicodeWidthStr::width(place.as_str()) - 2);
-    writeln!(out, "  {style}{:<8}{style:#} {count} {text}  {DIM}{place}{DIM:#}", severity.word())
+    write!(out, "  {style}{:<8}{style:#} {count} {text}", severity.word())?;
+    if place.is_empty() { writeln!(out) } else { writeln!(out, "  {DIM}{place}{DIM:#}") }
 }
 
 /// The comparison as Markdown, whole.
@@ -306,7 +350,7 @@ pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::
         for line in &section.lines {
             let severity = line.severity.map_or("", Severity::word);
             let text = ticked_markdown(&neutral(&line.text));
-            writeln!(out, "| {severity} | {} | {text} | {} |", line.count, safe(&line.place))?;
+            writeln!(out, "| {severity} | {} | {text} | {} |", line.count, safe(&line.places.join(", ")))?;
         }
     }
     for (title, questions) in

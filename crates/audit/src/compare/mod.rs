@@ -202,17 +202,17 @@ impl Comparison {
         let mut worse = false;
         if was.severity != is.severity {
             worse |= is.severity > was.severity;
-            all.push(format!("{} now, {} before", is.severity.word(), was.severity.word()));
+            all.push(format!("{} before", was.severity.word()));
         }
         if was.status != is.status {
             worse |= is.status == Status::Open;
             all.push(match is.status {
                 Status::Accepted => "accepted now".to_owned(),
-                Status::Open => "accepted before, and no longer".to_owned(),
+                Status::Open => "accepted no longer".to_owned(),
             });
         }
         if was.title != is.title && how != Match::Elsewhere {
-            all.push(format!("before: {}", was.title));
+            all.push(format!("`{}` before", was.title));
         }
         let place = |one: &SeenFinding| one.evidence.first().map(|first| first.path.clone());
         let elsewhere = how == Match::Elsewhere || place(was) != place(is) || was.device != is.device;

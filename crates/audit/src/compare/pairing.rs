@@ -10,8 +10,6 @@ pub(super) enum Match {
     Same,
     /// The same check found the same lines elsewhere.
     Elsewhere,
-    /// The same check found nearly the same in the same file.
-    Similar,
 }
 
 /// For each finding of the first audit its place in the second one, and which of the second were taken.
@@ -20,16 +18,9 @@ pub(super) struct Paired {
     pub(super) new: Vec<bool>,
 }
 
-/// How like two titles are that tell the same fault, of 1.
-const ALIKE: f64 = 0.85;
-
 /// The lines that prove it.
 fn lines(one: &SeenFinding) -> &str {
     one.evidence.first().map_or("", |first| first.excerpt.as_str())
-}
-
-fn path(one: &SeenFinding) -> &str {
-    one.evidence.first().map_or("", |first| first.path.as_str())
 }
 
 pub(super) fn pair(old: &[SeenFinding], new: &[SeenFinding], renamed: &BTreeMap<String, String>) -> Paired {
@@ -47,28 +38,18 @@ pub(super) fn pair(old: &[SeenFinding], new: &[SeenFinding], renamed: &BTreeMap<
     for (at, one) in new.iter().enumerate().filter(|(at, _)| !found.new[*at]) {
         rest.entry((&one.check, one.device.clone())).or_default().push(at);
     }
-    let likeness = |a: &SeenFinding, b: &SeenFinding| strsim::jaro_winkler(&a.title, &b.title);
-    for how in [Match::Elsewhere, Match::Similar] {
-        for (was, one) in old.iter().enumerate() {
-            if found.old[was].is_some() {
-                continue;
-            }
-            let Some(all) = rest.get(&(one.check.as_str(), device(one))) else { continue };
-            let fits = |at: &&usize| {
-                let other = &new[**at];
-                !found.new[**at]
-                    && match how {
-                        Match::Similar => path(other) == path(one) && likeness(one, other) >= ALIKE,
-                        _ => !lines(one).is_empty() && lines(other) == lines(one),
-                    }
-            };
-            let best = all
-                .iter()
-                .filter(fits)
-                .max_by(|a, b| likeness(one, &new[**a]).total_cmp(&likeness(one, &new[**b])).then(b.cmp(a)));
-            if let Some(at) = best.copied() {
-                found.take(was, at, how);
-            }
+    // What is only like it may be another fault, and then the one is fixed and the other new.
+    for (was, one) in old.iter().enumerate().filter(|(_, one)| !lines(one).is_empty()) {
+        if found.old[was].is_some() {
+            continue;
+        }
+        let Some(all) = rest.get(&(one.check.as_str(), device(one))) else { continue };
+        let fits = |at: &&usize| !found.new[**at] && lines(&new[**at]) == lines(one);
+        // Of several the one that says the same.
+        let best =
+            all.iter().filter(fits).max_by_key(|at| (new[**at].title == one.title, std::cmp::Reverse(**at)));
+        if let Some(at) = best.copied() {
+            found.take(was, at, Match::Elsewhere);
         }
     }
     found

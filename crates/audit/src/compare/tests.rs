@@ -55,14 +55,19 @@ fn what_becomes_of_a_finding() {
         (None, &["a/y"], "unseen: the file a/x"),
         (None, &["b/x"], "unseen: the device a"),
         (same(|one| one.evidence[0].line = 40), both, "still"),
-        (same(|one| one.severity = Severity::High), both, "changed: high now, medium before; worse true"),
-        (same(|one| one.severity = Severity::Low), both, "changed: low now, medium before; worse false"),
+        (same(|one| one.severity = Severity::High), both, "changed: medium before; worse true"),
+        (same(|one| one.severity = Severity::Low), both, "changed: medium before; worse false"),
+        (
+            same(|one| one.title = "wider".into()),
+            both,
+            "changed: `the pool 10.4.0.0/24 is wide` before; worse false",
+        ),
         (same(|one| one.status = Status::Accepted), both, "changed: accepted now; worse false"),
         (same(|one| one.evidence[0].path = "a/y".into()), both, "moved: was at a/x:1"),
         (
             Some(finding("c/d", "a", "the pool 10.4.0.0/23 is wide", "a/x=pool 10.4.0.0/23")),
             both,
-            "changed: before: the pool 10.4.0.0/24 is wide; worse false",
+            "fixed | new",
         ),
         (
             Some(finding("c/e", "a", "the pool 10.4.0.0/24 is wide", "a/x=pool 10.4.0.0/24")),

@@ -183,7 +183,9 @@ impl YardstickPart {
     ) -> Result<Self, EstateFileError> {
         let mut part = Self { line, ..Self::default() };
         let mut unused = Scale::ready_made(&READY_MADE[0]).marks;
-        for (key, value) in table.iter().filter(|(key, _)| !others.contains(&&*key.get_ref().as_ref())) {
+        for (key, value) in
+            table.iter().filter(|(key, _)| others.iter().all(|other| *other != key.get_ref().as_ref()))
+        {
             let line = line_of(key.span().start);
             let wrong = |text: String| EstateFileError { line, text };
             let name: &str = key.get_ref().as_ref();

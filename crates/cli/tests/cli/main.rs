@@ -5,6 +5,7 @@
 mod addresses;
 mod audit;
 mod common;
+mod compare;
 mod demo;
 mod exposure;
 mod five_ways;
