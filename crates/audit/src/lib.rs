@@ -47,6 +47,7 @@ pub use outcome::{
     DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,
     Summary,
 };
+pub use people::names as people_and_devices;
 pub use yardstick::{Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made};
 
 /// Runs every check over an estate.

@@ -1,5 +1,6 @@
 //! People of an estate: who administers what, and which names stand for several of them.
 
+use crate::Estate;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
@@ -18,6 +19,27 @@ static GENERIC: LazyLock<Generic> =
     LazyLock::new(|| toml::from_str(include_str!("../tables/generic-names.toml")).unwrap_or_default());
 
 /// Whether a name stands for a role or a place, not for a person.
+/// Names of people and of what is theirs, by what they are: `org` for the organisation's, `device`, `person` for logins and accounts of
+/// persons. Names that stand for a role, or that every system has, are left out.
+#[must_use]
+pub fn names(estate: &Estate) -> Vec<(&'static str, BTreeSet<String>)> {
+    let mut users = BTreeSet::new();
+    for device in &estate.devices {
+        users.extend(device.logins.iter().map(|login| login.user.clone()));
+        users.extend(
+            device
+                .facts
+                .accounts
+                .iter()
+                .filter(|one| (1000..60_000).contains(&one.uid))
+                .map(|one| one.name.clone()),
+        );
+    }
+    users.retain(|name| !is_generic(name));
+    let devices: BTreeSet<String> = estate.devices.iter().map(|device| device.name.clone()).collect();
+    vec![("org", estate.organisation.iter().cloned().collect()), ("device", devices), ("person", users)]
+}
+
 pub(crate) fn is_generic(name: &str) -> bool {
     let lower = name.to_lowercase();
     lower.split(|letter: char| !letter.is_alphabetic()).any(|part| GENERIC.words.contains(part))

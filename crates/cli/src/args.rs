@@ -3,7 +3,7 @@
 mod handover;
 
 pub(crate) use handover::{
-    Accept, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Yardstick,
+    Accept, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Scrub, Yardstick,
 };
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -144,6 +144,15 @@ has passed it is open again.")]
 Exit status: 0 nothing is worse, 1 something is (new, graver or open again at or above --fail-on, or newly reached from
 outside), 2 they could not be compared.")]
     Compare(Compare),
+    /// Make a copy of exports to hand on: every secret replaced by a stand-in, and on request addresses and names too
+    #[command(after_help = "Examples:
+  trevlin scrub exports/ --into copy/                                     secrets alone
+  trevlin scrub exports/ --into copy/ --addresses --names --key key.json  everything that tells whose it is
+  trevlin compare exports/ copy/                                          what the copy no longer shows
+
+Equal secrets have equal stand-ins, so that reuse stays visible. What was not understood is listed: look at those lines before
+the copy leaves the house. Whoever has the key file can undo names and addresses and try guesses at secrets.")]
+    Scrub(Scrub),
     /// Show the thresholds that findings are judged by, and where each comes from
     #[command(after_help = "Examples:
   trevlin yardstick                       what holds where nothing is said, and the ready-made yardsticks

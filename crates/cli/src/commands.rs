@@ -2,7 +2,7 @@
 
 use crate::args::{self, Arguments, Command, Format, ListFormat, TableFormat};
 use crate::load::{self, Telling};
-use crate::{accept, compare, demo, exposure, messages, phrasebook, picture, reach, sheet};
+use crate::{accept, compare, demo, exposure, messages, phrasebook, picture, reach, scrub, sheet};
 use anyhow::{anyhow, bail};
 use jiff::civil::Date;
 use std::io::{self, Write};
@@ -34,6 +34,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Questions(questions) => questions_command(questions, &arguments.common),
         Command::Accept(accept) => accept::run(accept),
         Command::Compare(compare) => compare::run(compare, &arguments.common),
+        Command::Scrub(scrub) => scrub::run(scrub, &arguments.common),
         Command::Yardstick(yardstick) => yardstick_command(yardstick, &arguments.common),
         Command::Phrasebook(book) => phrasebook::run(book),
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),

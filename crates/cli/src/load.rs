@@ -6,13 +6,14 @@ use crate::walk::{self, LeftOut, Root};
 use crate::{messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
 use rayon::prelude::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, ValidEstateFile, device_folders};
 use trevlin_model::written::kept;
-use trevlin_model::{Export, ExportId, LineClass, Note, Origin};
+use trevlin_model::{Export, ExportId, HeldSecret, LineClass, Note, Origin};
+use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Surroundings, decode, recognise};
 use zeroize::Zeroizing;
 
@@ -65,6 +66,96 @@ pub(crate) fn judged(paths: &[PathBuf], telling: Telling, judging: &Judging) -> 
 }
 
 fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> anyhow::Result<Estate> {
+    let mut gathered = gather(paths, telling)?;
+    if let Some(name) = yardstick {
+        gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
+    }
+    let estate = Estate::assemble(read_all(gathered.decoded, &gathered.file), &gathered.file);
+    if telling != Telling::Nothing {
+        estate.yardsticks_of_nobody.iter().for_each(|text| messages::warning(text));
+    }
+    Ok(estate)
+}
+
+/// An estate with everything else that lies beside its exports, to make a copy of.
+pub(crate) struct Copied {
+    pub(crate) estate: Estate,
+    /// Estate files and phrasebooks, by path below the estate.
+    pub(crate) beside: Vec<(String, String)>,
+    /// Paths of exports that are links.
+    pub(crate) links: BTreeSet<String>,
+    /// What could not be read.
+    pub(crate) left_out: Vec<LeftOut>,
+    /// Secrets and places that may hold one in what is commented out.
+    pub(crate) commented: Vec<Arc<HeldSecret>>,
+    pub(crate) commented_places: Vec<Origin>,
+}
+
+/// Reads everything below the paths to make a copy of it. What is commented out is read too, as if it were not.
+///
+/// # Errors
+/// As [`estate`].
+pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Copied> {
+    let gathered = gather(paths, telling)?;
+    let uncommented = gathered
+        .decoded
+        .iter()
+        .map(|one| {
+            let export = &one.export;
+            Decoded {
+                export: Export::new(export.id(), export.path(), uncommented(export.text())),
+                folder: one.folder.clone(),
+                recognised: one.recognised.clone(),
+                book: one.book.clone(),
+            }
+        })
+        .collect();
+    let (mut commented, mut commented_places) = (Vec::new(), Vec::new());
+    for input in read_all(uncommented, &gathered.file) {
+        commented.extend(input.facts.secrets);
+        commented_places.extend(input.facts.masked_places);
+    }
+    let estate = Estate::assemble(read_all(gathered.decoded, &gathered.file), &gathered.file);
+    // Only what is said in comments alone: of all else the estate knows better what it is. A quote that prose opens closes at the
+    // end of its line.
+    let within = |origin: Origin| -> Option<(Origin, bool)> {
+        let export = estate.export(origin.export);
+        let line = export.line(export.position(origin.start).line).filter(|line| is_comment(line.text))?;
+        Some((Origin { end: origin.end.min(line.end()), ..origin }, is_prose(line.text)))
+    };
+    let mut places: Vec<Origin> = Vec::new();
+    commented.retain(|one| {
+        let Some((place, prose)) = within(one.origin) else { return false };
+        let plain = one.secret.is_plain_word();
+        // Prose reads as a statement now and then.
+        if !prose || (!plain && place == one.origin) {
+            places.push(place);
+        }
+        // A word of a sentence is replaced where it stands, and nowhere else.
+        !prose && !plain && place == one.origin
+    });
+    let loose = commented_places.into_iter().filter_map(within).filter(|(_, prose)| !prose);
+    let commented_places = places.into_iter().chain(loose.map(|(place, _)| place)).collect();
+    Ok(Copied {
+        estate,
+        beside: gathered.beside,
+        links: gathered.links,
+        left_out: gathered.left_out,
+        commented,
+        commented_places,
+    })
+}
+
+/// Everything below the paths as text, sorted into devices.
+struct Gathered {
+    decoded: Vec<Decoded>,
+    file: ValidEstateFile,
+    beside: Vec<(String, String)>,
+    links: BTreeSet<String>,
+    left_out: Vec<LeftOut>,
+}
+
+fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
     let mut left_out = Vec::new();
     let mut seen = Vec::new();
     let mut roots: Vec<Root> = paths
@@ -81,17 +172,22 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
     drop_repeated_files(&mut roots);
     let labels = labels(&roots);
     let mut file = ValidEstateFile::default();
-    let mut texts = Vec::new();
+    let (mut texts, mut beside, mut links) = (Vec::new(), Vec::new(), BTreeSet::new());
     for (root, label) in roots.iter().zip(labels) {
         let stated = root.files.iter().find(|one| root.folder && one.path == ESTATE_FILE);
         if let Some(stated) = stated {
-            merge(&mut file, estate_file(&stated.at)?);
+            let (valid, text) = estate_file(&stated.at)?;
+            merge(&mut file, valid);
+            beside.push((format!("{}{ESTATE_FILE}", label.prefix), text));
         }
         let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
         let read: Vec<_> =
             files.map(|one| (one, one.leads_to.clone().map_or_else(|| read(&one.at), Ok))).collect();
         let mut kept = Vec::new();
         for (one, outcome) in read {
+            if one.leads_to.is_some() {
+                links.insert(format!("{}{}", label.prefix, one.path));
+            }
             match outcome {
                 Ok(text) => kept.push((one.path.clone(), text)),
                 Err(why) => left_out.push(LeftOut { at: one.at.clone(), why }),
@@ -99,10 +195,7 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
         }
         texts.push(Texts { root, label, files: kept, has_estate_file: stated.is_some() });
     }
-    if let Some(name) = yardstick {
-        file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
-    }
-    let mut books = take_phrasebooks(&mut texts, telling);
+    let mut books = take_phrasebooks(&mut texts, telling, &mut beside);
     books.extend(phrasebooks::of_the_user(telling));
     let decoded = sort_into_devices(texts, &books, &mut left_out);
     tell_what_was_left_out(&left_out, paths, telling);
@@ -123,11 +216,7 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
             formats.join("; ")
         );
     }
-    let estate = Estate::assemble(read_all(decoded, &file), &file);
-    if telling != Telling::Nothing {
-        estate.yardsticks_of_nobody.iter().for_each(|text| messages::warning(text));
-    }
-    Ok(estate)
+    Ok(Gathered { decoded, file, beside, links, left_out })
 }
 
 /// Names what was left out. Many files of one folder with one reason are one message, unless all are asked for.
@@ -160,9 +249,11 @@ fn list(paths: &[PathBuf]) -> String {
     paths.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ")
 }
 
-fn estate_file(at: &Path) -> anyhow::Result<ValidEstateFile> {
+fn estate_file(at: &Path) -> anyhow::Result<(ValidEstateFile, String)> {
     let text = fs::read_to_string(at).with_context(|| format!("{} cannot be read", at.display()))?;
-    ValidEstateFile::parse(&text).with_context(|| format!("{} is not a valid estate file", at.display()))
+    let file = ValidEstateFile::parse(&text)
+        .with_context(|| format!("{} is not a valid estate file", at.display()))?;
+    Ok((file, text))
 }
 
 fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
@@ -203,7 +294,11 @@ struct Texts<'a> {
 }
 
 /// Takes the phrasebooks out of what was read, wherever they lie. What is wrong with one is told, and what is right is used.
-fn take_phrasebooks(texts: &mut [Texts<'_>], telling: Telling) -> Vec<Arc<Phrasebook>> {
+fn take_phrasebooks(
+    texts: &mut [Texts<'_>],
+    telling: Telling,
+    beside: &mut Vec<(String, String)>,
+) -> Vec<Arc<Phrasebook>> {
     let mut books = Vec::new();
     for Texts { label, files, .. } in texts {
         files.retain_mut(|(path, text)| {
@@ -217,6 +312,7 @@ fn take_phrasebooks(texts: &mut [Texts<'_>], telling: Telling) -> Vec<Arc<Phrase
                 return true;
             }
             books.push(phrasebooks::of(&export, telling));
+            beside.push((export.path().to_owned(), export.text().to_owned()));
             false
         });
     }

@@ -15,6 +15,7 @@ mod phrasebooks;
 mod picture;
 mod reach;
 mod report;
+mod scrub;
 mod sheet;
 mod walk;
 

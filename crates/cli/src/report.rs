@@ -120,13 +120,7 @@ fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
         if file.exists() {
             bail!("{} is there already; give --force to overwrite it", file.display());
         }
-        // The nearest folder that is there says where it will lie.
-        let there = folder.ancestors().find_map(|one| fs::canonicalize(non_empty(one)).ok());
-        let within = |path: &&PathBuf| {
-            let estate = fs::canonicalize(path).ok().filter(|one| one.is_dir());
-            there.as_ref().zip(estate).is_some_and(|(there, estate)| there.starts_with(estate))
-        };
-        if let Some(path) = arguments.paths.iter().find(within) {
+        if let Some(path) = output::among(folder, &arguments.paths) {
             bail!(
                 "{} would lie in {}, which is audited: the next audit would read the report; write it elsewhere, or give --force",
                 file.display(),
@@ -135,10 +129,6 @@ fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
         }
     }
     fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))
-}
-
-fn non_empty(path: &Path) -> &Path {
-    if path.as_os_str().is_empty() { Path::new(".") } else { path }
 }
 
 /// Whose estate it is: the organisation's name, or the folder's.

@@ -48,6 +48,7 @@ mod ppp;
 mod radio;
 mod radius;
 mod reader;
+pub mod scrub;
 mod serving;
 mod sheet;
 mod snmp;

@@ -37,7 +37,7 @@ pub struct Reader {
 }
 
 /// The reader for an export, and others that claim it with the same right.
-#[derive(Debug, Default)]
+#[derive(Debug, Default, Clone)]
 pub struct Recognised {
     /// Who reads it.
     pub reader: Option<&'static Reader>,

@@ -130,3 +130,28 @@ pub(crate) enum CompareFormat {
     /// Text for tickets and wikis
     Markdown,
 }
+
+#[derive(Debug, Args)]
+pub(crate) struct Scrub {
+    /// Folders and files to copy
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// The folder for the copy, which is not there yet
+    #[arg(long, value_name = "DIR")]
+    pub(crate) into: PathBuf,
+    /// Put other addresses in their place; networks keep their sizes and neighbours
+    #[arg(long)]
+    pub(crate) addresses: bool,
+    /// Put other names in the place of those of the organisation, its devices and people
+    #[arg(long)]
+    pub(crate) names: bool,
+    /// Keep here what stands for what, and use it again where it is there. Never hand it on
+    #[arg(long, value_name = "FILE")]
+    pub(crate) key: Option<PathBuf>,
+    /// Copy files of formats that are not read here too, with all that looks like a secret replaced
+    #[arg(long)]
+    pub(crate) with_unread: bool,
+    /// Write into a folder that is there
+    #[arg(long)]
+    pub(crate) force: bool,
+}

@@ -10,10 +10,10 @@ use zeroize::Zeroizing;
 
 /// Shortest secret, in bytes, that is masked wherever it occurs in a line; shorter ones are masked only at their own place,
 /// since masking every `a` would leave nothing to read.
-const MASKED_ANYWHERE: usize = 4;
+pub(super) const MASKED_ANYWHERE: usize = 4;
 
 /// From this length on a secret is masked inside longer words too.
-const MASKED_INSIDE_WORDS: usize = 8;
+pub(super) const MASKED_INSIDE_WORDS: usize = 8;
 
 /// What stands in a text in place of a secret.
 pub const MASK: &str = "[secret]";

@@ -8,10 +8,12 @@ mod encoded;
 mod grade;
 mod mask;
 mod reuse;
+mod scrub;
 
 pub use grade::{DefaultSecret, Grade, KeyGrade, prepare};
 pub use mask::{MASK, Masker};
 pub use reuse::{ReuseGroup, group_letter, reuse_groups};
+pub use scrub::{ScrubKey, Scrubber};
 
 use crate::Origin;
 use crate::account::{HashCost, HashScheme};
@@ -173,6 +175,12 @@ impl Secret {
     #[must_use]
     pub fn is_shorter_than(&self, characters: u64) -> bool {
         (self.expose().chars().count() as u64) < characters
+    }
+
+    /// Whether it is nothing but small letters, as the words of a sentence are.
+    #[must_use]
+    pub fn is_plain_word(&self) -> bool {
+        self.expose().chars().all(|letter| letter.is_lowercase() || letter.is_whitespace())
     }
 
     /// How a password's hash was made, where this is one.

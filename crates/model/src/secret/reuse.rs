@@ -1,6 +1,6 @@
 //! Secrets that are used again.
 
-use super::HeldSecret;
+use super::{HeldSecret, SecretKind};
 use std::sync::Arc;
 use zeroize::Zeroizing;
 
@@ -38,8 +38,11 @@ pub fn reuse_groups(held: &[Arc<HeldSecret>]) -> Vec<ReuseGroup> {
 
 /// What nearly equal secrets have in common. Keys and hashes are made by machine, so that only equal ones count.
 fn common(one: &HeldSecret) -> Zeroizing<String> {
-    let value = one.secret.expose();
-    if !one.kind.may_be_chosen_by_people() || value.len() > 64 {
+    common_of(one.kind, one.secret.expose())
+}
+
+pub(super) fn common_of(kind: SecretKind, value: &str) -> Zeroizing<String> {
+    if !kind.may_be_chosen_by_people() || value.len() > 64 {
         return Zeroizing::new(value.to_owned());
     }
     let lower = Zeroizing::new(value.to_lowercase());

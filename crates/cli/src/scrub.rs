@@ -1,0 +1,305 @@
+//! The scrub command.
+
+use crate::args::{self, Common};
+use crate::commands::{print, telling};
+use crate::load::{self, Copied};
+use crate::output;
+use anyhow::{Context, bail};
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::fs;
+use std::path::{Component, Path, PathBuf};
+use std::process::ExitCode;
+use trevlin_audit::{Estate, people_and_devices};
+use trevlin_model::LineClass;
+use trevlin_model::secret::{ScrubKey, Scrubber};
+use trevlin_readers::scrub::{AddressMap, NameMap, is_comment, suspects};
+use trevlin_render::neutral;
+
+/// Words that mean the same in every format, so that a device or a person of that name keeps it.
+const COMMON: [&str; 34] = [
+    "root",
+    "nobody",
+    "admin",
+    "administrator",
+    "default",
+    "local",
+    "localhost",
+    "any",
+    "all",
+    "host",
+    "server",
+    "client",
+    "router",
+    "gateway",
+    "firewall",
+    "storage",
+    "user",
+    "users",
+    "group",
+    "vpn",
+    "wan",
+    "lan",
+    "dmz",
+    "inside",
+    "outside",
+    "network",
+    "public",
+    "private",
+    "remote",
+    "radius",
+    "proxy",
+    "mail",
+    "web",
+    "example",
+];
+
+/// Lines shown for a look before the rest is only counted.
+const SHOWN: usize = 40;
+
+/// Runs the command.
+///
+/// # Errors
+/// When the estate cannot be read, or the copy would lie among the exports, over something, or cannot be written.
+pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<ExitCode> {
+    may_write(arguments)?;
+    let (key, known) = key(arguments.key.as_deref())?;
+    let copied = load::to_copy(&arguments.paths, telling(common))?;
+    let work = Work::new(&copied, key.clone(), arguments);
+    let mut told = Told::default();
+    let mut files: Vec<(PathBuf, Made)> = Vec::new();
+    for record in &copied.estate.exports {
+        let path = record.export.path();
+        if copied.links.contains(path) {
+            files.push((work.path(path)?, Made::Link(work.rest(record.export.text()))));
+            continue;
+        }
+        if record.format.is_none() && !arguments.with_unread {
+            told.unread.push(path.to_owned());
+            continue;
+        }
+        let (text, count) = work.scrubber.scrub(record.export.id(), record.export.text());
+        told.replaced += count;
+        let mut out = String::with_capacity(text.len());
+        for (number, line) in (1u32..).zip(text.split_inclusive('\n')) {
+            let unknown = record.ledger.class(number) == Some(LineClass::NotUnderstood);
+            let line = if unknown || is_comment(line) {
+                work.doubtful(line, &mut told.replaced)
+            } else {
+                line.to_owned()
+            };
+            let line = work.rest(&line);
+            if unknown && !line.trim().is_empty() {
+                told.doubtful.push(format!("{}:{number}: {}", work.rest(path), neutral(line.trim())));
+            }
+            out.push_str(&line);
+        }
+        if arguments.names && text.contains("-----BEGIN CERTIFICATE-----") {
+            told.certificates.push(work.rest(path));
+        }
+        files.push((work.path(path)?, Made::Text(out)));
+    }
+    for (path, text) in &copied.beside {
+        let (text, count) = work.scrubber.scrub(trevlin_model::ExportId(u32::MAX), text);
+        told.replaced += count;
+        files.push((work.path(path)?, Made::Text(work.rest(&text))));
+    }
+    told.left_out = copied.left_out.iter().map(|one| format!("{}: {}", one.at.display(), one.why)).collect();
+    told.files = files.len();
+    for (path, made) in files {
+        write(&arguments.into.join(path), &made)?;
+    }
+    if let Some(file) = &arguments.key {
+        keep(file, &known, &work)?;
+    }
+    print(|out| told.write(arguments, common.verbose, out))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The copy goes into a folder of its own.
+fn may_write(arguments: &args::Scrub) -> anyhow::Result<()> {
+    let into = &arguments.into;
+    let empty = fs::read_dir(into).map_or(!into.exists(), |mut all| all.next().is_none());
+    if !empty && !arguments.force {
+        bail!("{} is there already; name another folder, or give --force to write into it", into.display());
+    }
+    if let Some(path) = output::among(into, &arguments.paths) {
+        bail!("{} lies in {}, which is copied; name a folder outside of it", into.display(), path.display());
+    }
+    let key_inside = arguments.key.as_deref().is_some_and(|key| {
+        let folder = fs::canonicalize(output::folder(key)).ok();
+        folder.zip(fs::canonicalize(into).ok()).is_some_and(|(key, into)| key.starts_with(into))
+            || key.starts_with(into)
+    });
+    if key_inside {
+        bail!("the key file would lie in the copy and be handed on with it; keep it elsewhere");
+    }
+    Ok(())
+}
+
+/// The schema of key files.
+const SCHEMA: &str = "trevlin-scrub-key/1";
+
+/// What stands-ins are made from: of an earlier run where its key file is given, else new.
+fn key(file: Option<&Path>) -> anyhow::Result<(ScrubKey, String)> {
+    let from = |digits: &str| -> Option<[u8; 32]> {
+        let bytes: Option<Vec<u8>> = (0..digits.len() / 2)
+            .map(|at| u8::from_str_radix(digits.get(2 * at..2 * at + 2)?, 16).ok())
+            .collect();
+        bytes?.try_into().ok()
+    };
+    if let Some(file) = file.filter(|file| file.exists()) {
+        let text = fs::read_to_string(file).with_context(|| format!("{} cannot be read", file.display()))?;
+        let whole: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
+        let digits = whole["seed"].as_str().unwrap_or_default();
+        return match from(digits) {
+            Some(bytes) if whole["schema"] == SCHEMA => Ok((ScrubKey::new(bytes), digits.to_owned())),
+            _ => bail!(
+                "{} is no key file of `trevlin scrub`; name another file to have one made",
+                file.display()
+            ),
+        };
+    }
+    let mut bytes = [0; 32];
+    getrandom::fill(&mut bytes)
+        .map_err(|error| anyhow::anyhow!("the system gives no random numbers: {error}"))?;
+    let digits = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+    Ok((ScrubKey::new(bytes), digits))
+}
+
+/// Writes what stands for what, for nobody else to read.
+fn keep(file: &Path, seed: &str, work: &Work) -> anyhow::Result<()> {
+    let addresses: BTreeMap<String, String> = work
+        .addresses
+        .iter()
+        .flat_map(AddressMap::done)
+        .map(|(from, to)| (from.to_string(), to.to_string()))
+        .collect();
+    let names = work.names.as_ref().map(NameMap::done);
+    let whole = serde_json::json!({ "schema": SCHEMA, "seed": seed, "addresses": addresses, "names": names });
+    output::replace(file, format!("{whole:#}\n").as_bytes())
+}
+
+/// What is done to a text.
+struct Work {
+    scrubber: Scrubber,
+    addresses: Option<AddressMap>,
+    names: Option<NameMap>,
+}
+
+impl Work {
+    fn new(copied: &Copied, key: ScrubKey, arguments: &args::Scrub) -> Self {
+        let estate: &Estate = &copied.estate;
+        let facts = || estate.devices.iter().map(|device| &device.facts);
+        let held = facts().flat_map(|facts| &facts.secrets).chain(&copied.commented);
+        let places: Vec<_> =
+            facts().flat_map(|facts| &facts.masked_places).chain(&copied.commented_places).copied().collect();
+        Self {
+            scrubber: Scrubber::new(key.clone(), held, &places),
+            addresses: arguments.addresses.then(|| AddressMap::new(key)),
+            names: arguments.names.then(|| NameMap::new(&people_and_devices(estate), &COMMON)),
+        }
+    }
+
+    /// Addresses and names, as far as they are asked for.
+    fn rest(&self, text: &str) -> String {
+        let text = self.names.as_ref().map_or_else(|| text.to_owned(), |names| names.map_text(text));
+        self.addresses.as_ref().map_or_else(|| text.clone(), |addresses| addresses.map_text(&text))
+    }
+
+    /// A line that nobody understood, with everything replaced that may be a secret.
+    fn doubtful(&self, line: &str, count: &mut usize) -> String {
+        let mut out = String::with_capacity(line.len());
+        let mut at = 0;
+        for word in suspects(line).into_iter().filter(|word| !line[word.clone()].starts_with("scrubbed-")) {
+            if word.start < at {
+                continue;
+            }
+            out.push_str(&line[at..word.start]);
+            out.push_str(&self.scrubber.unknown(&line[word.clone()]));
+            *count += 1;
+            at = word.end;
+        }
+        out.push_str(&line[at..]);
+        out
+    }
+
+    /// Where a file goes below the copy's folder.
+    fn path(&self, path: &str) -> anyhow::Result<PathBuf> {
+        let mapped = PathBuf::from(self.rest(path).trim_start_matches('/'));
+        if mapped.components().any(|part| !matches!(part, Component::Normal(_) | Component::CurDir)) {
+            bail!("{} leads out of its folder", neutral(path));
+        }
+        Ok(mapped)
+    }
+}
+
+enum Made {
+    Text(String),
+    Link(String),
+}
+
+fn write(at: &Path, made: &Made) -> anyhow::Result<()> {
+    let folder = output::folder(at);
+    fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))?;
+    match made {
+        Made::Text(text) => output::replace(at, text.as_bytes()),
+        #[cfg(unix)]
+        Made::Link(target) => {
+            if at.is_symlink() {
+                fs::remove_file(at).with_context(|| format!("{} cannot be replaced", at.display()))?;
+            }
+            std::os::unix::fs::symlink(target, at).with_context(|| format!("{} cannot be made", at.display()))
+        }
+        #[cfg(not(unix))]
+        Made::Link(_) => Ok(()),
+    }
+}
+
+/// What is told in the end.
+#[derive(Default)]
+struct Told {
+    files: usize,
+    replaced: usize,
+    doubtful: Vec<String>,
+    unread: Vec<String>,
+    certificates: Vec<String>,
+    left_out: Vec<String>,
+}
+
+impl Told {
+    fn write(&self, arguments: &args::Scrub, all: bool, out: &mut dyn std::io::Write) -> std::io::Result<()> {
+        writeln!(
+            out,
+            "{} in {}: {} stand-ins in place of secrets{}{}",
+            if self.files == 1 { "1 file".to_owned() } else { format!("{} files", self.files) },
+            arguments.into.display(),
+            self.replaced,
+            if arguments.addresses { ", other addresses" } else { "" },
+            if arguments.names { ", other names" } else { "" },
+        )?;
+        let mut text = String::new();
+        for (title, lines) in [
+            (
+                "Not understood; what looks like a secret is replaced, look at the rest before you hand it on",
+                &self.doubtful,
+            ),
+            ("Not copied, of no format that is read here (--with-unread copies them)", &self.unread),
+            ("Certificates, which hold names and are as they were", &self.certificates),
+            ("Not copied", &self.left_out),
+        ] {
+            if lines.is_empty() {
+                continue;
+            }
+            let shown = if all { lines.len() } else { SHOWN.min(lines.len()) };
+            let _ = writeln!(text, "\n{title}:");
+            for line in &lines[..shown] {
+                let _ = writeln!(text, "  {}", neutral(line));
+            }
+            if shown < lines.len() {
+                let _ = writeln!(text, "  and {} more (-v lists them)", lines.len() - shown);
+            }
+        }
+        out.write_all(text.as_bytes())
+    }
+}

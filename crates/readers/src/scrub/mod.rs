@@ -1,0 +1,197 @@
+//! What a copy that is handed on needs beside stand-ins for known secrets: statements behind comment signs, words that may be secrets,
+//! and addresses and names under others.
+
+mod addresses;
+mod names;
+
+pub use addresses::AddressMap;
+pub use names::NameMap;
+
+use std::ops::Range;
+
+/// The text with its comment signs blanked, byte for byte as long: what was commented out reads as if it were not, at the same place.
+#[must_use]
+pub fn uncommented(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for line in text.split_inclusive('\n') {
+        let blanks = line.len() - line.trim_start_matches([' ', '\t']).len();
+        let rest = &line[blanks..];
+        let signs = rest.len() - rest.trim_start_matches(['#', ';']).len();
+        let signs = if signs == 0 && rest.starts_with("//") { 2 } else { signs };
+        out.push_str(&line[..blanks]);
+        out.push_str(&" ".repeat(signs));
+        out.push_str(&rest[signs..]);
+    }
+    for (open, close) in [("<!--", "-->"), ("/*", "*/")] {
+        out = out.replace(open, &" ".repeat(open.len())).replace(close, &" ".repeat(close.len()));
+    }
+    out
+}
+
+/// Whether a line is a comment, or holds one.
+#[must_use]
+pub fn is_comment(line: &str) -> bool {
+    let line = line.trim_start();
+    line.starts_with(['#', ';', '!']) || line.contains("//") || line.contains("<!--") || line.contains(" #")
+}
+
+/// Whether a comment is a sentence, or part of one, and not a statement that was commented out: most of it is words.
+#[must_use]
+pub fn is_prose(line: &str) -> bool {
+    let words: Vec<&str> =
+        line.split_whitespace().map(|word| word.trim_start_matches(['#', ';', '/', '!'])).collect();
+    let words: Vec<&str> = words.into_iter().filter(|word| !word.is_empty()).collect();
+    let plain = |word: &&&str| {
+        word.chars().all(|letter| letter.is_alphabetic() || matches!(letter, '\'' | ',' | '.' | ';' | '-'))
+    };
+    words.len() >= 4 && words.iter().filter(plain).count() * 10 >= words.len() * 8
+}
+
+/// Words that a secret follows.
+const TELLING: [&str; 17] = [
+    "password",
+    "passwd",
+    "passphrase",
+    "passcode",
+    "pass",
+    "pw",
+    "pwd",
+    "secret",
+    "psk",
+    "pin",
+    "token",
+    "apikey",
+    "key",
+    "community",
+    "credential",
+    "credentials",
+    "kennwort",
+];
+
+/// Fewest characters of a word that is taken for a secret for its looks alone.
+const RANDOM: usize = 16;
+
+/// Where words stand in a line that may be secrets: what follows a telling word, and what looks like made by a generator.
+#[must_use]
+pub fn suspects(line: &str) -> Vec<Range<usize>> {
+    let words = words(line);
+    let mut found = Vec::new();
+    for (at, word) in words.iter().enumerate() {
+        let text = &line[word.clone()];
+        let parts = text.split(|letter: char| !letter.is_alphanumeric());
+        let telling = parts.last().is_some_and(|last| TELLING.contains(&last.to_ascii_lowercase().as_str()));
+        // `password = value`, `password: value`, `password is value`, `password value`.
+        let mut next = at + 1;
+        let between = |to: usize| line[word.end..words[to].start].contains(['=', ':']);
+        let mut said = false;
+        while telling
+            && next < words.len()
+            && matches!(&line[words[next].clone()], "is" | "was" | "ist" | "the")
+        {
+            said = true;
+            next += 1;
+        }
+        if telling && next < words.len() {
+            let value = &line[words[next].clone()];
+            let odd = value.contains(|letter: char| !letter.is_ascii_lowercase());
+            if value.len() >= 3 && (said || between(next) || odd) {
+                found.push(words[next].clone());
+            }
+        }
+        if looks_random(text) {
+            found.push(word.clone());
+        }
+    }
+    found.sort_by_key(|range| (range.start, range.end));
+    found.dedup();
+    found
+}
+
+/// Words between blanks, quotes, and signs that assign.
+fn words(line: &str) -> Vec<Range<usize>> {
+    let mut found = Vec::new();
+    let mut start = None;
+    for (at, letter) in line.char_indices().chain([(line.len(), ' ')]) {
+        let ends = letter.is_whitespace()
+            || matches!(letter, '"' | '\'' | '=' | ':' | ',' | ';' | '(' | ')' | '<' | '>');
+        match (start, ends) {
+            (None, false) => start = Some(at),
+            (Some(from), true) => {
+                found.push(from..at);
+                start = None;
+            }
+            _ => {}
+        }
+    }
+    found
+}
+
+fn looks_random(word: &str) -> bool {
+    let count = |test: fn(char) -> bool| word.chars().filter(|letter| test(*letter)).count();
+    let (digits, upper, lower) = (
+        count(|one| one.is_ascii_digit()),
+        count(|one| one.is_ascii_uppercase()),
+        count(|one| one.is_ascii_lowercase()),
+    );
+    let plain =
+        word.chars().all(|one| one.is_ascii_alphanumeric() || matches!(one, '+' | '/' | '=' | '_' | '-'));
+    let kinds = [digits, upper, lower].iter().filter(|count| **count >= 2).count();
+    let of_hex = word.chars().all(|one| one.is_ascii_hexdigit()) && digits > 2 && upper + lower > 2;
+    plain
+        && word.len() >= RANDOM
+        && !word.starts_with('/')
+        && word.matches('/').count() < 3
+        && (kinds == 3 || of_hex)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn comment_signs_are_blanked_in_place() {
+        for (text, wanted) in [
+            ("#gunnar pptp x *\n", " gunnar pptp x *\n"),
+            ("\t; password = x\nb\n", "\t  password = x\nb\n"),
+            ("// a\n<!-- b -->\n", "   a\n     b    \n"),
+            ("a # b\n", "a # b\n"),
+            ("", ""),
+        ] {
+            assert_eq!(uncommented(text), wanted);
+            assert_eq!(uncommented(text).len(), text.len());
+        }
+    }
+
+    #[test]
+    fn sentences_and_statements() {
+        for (line, prose) in [
+            ("# our own way out to the yard's gate, nobody comes in with it", true),
+            ("# Secrets for authentication using CHAP", true),
+            ("#gunnar         pptp        oldskipper99                  *", false),
+            ("#ann pptp sesame *", false),
+            ("#ann pptp sesame", false),
+            ("; password = \"x y\"", false),
+        ] {
+            assert_eq!(is_prose(line), prose, "{line}");
+        }
+    }
+
+    #[test]
+    fn words_that_may_be_secrets() {
+        for (line, wanted) in [
+            ("# old password: hunter2", &["hunter2"][..]),
+            ("; the password is lantern for now", &["lantern"]),
+            ("# change the password every month", &[]),
+            ("frobnicate secret=Sesame-7", &["Sesame-7"]),
+            ("wpa-psk \"Tide 7\"", &["Tide"]),
+            ("# token Qm7xVt2Kp9LzRb4w here", &["Qm7xVt2Kp9LzRb4w"]),
+            ("# see /etc/ssl/private/Some2Key9Path7x", &[]),
+            ("device 10.20.30.40 at 2001:db8:1:2::3456", &[]),
+            ("monkey: banana", &[]),
+            ("", &[]),
+        ] {
+            let found: Vec<&str> = suspects(line).into_iter().map(|range| &line[range]).collect();
+            assert_eq!(found, wanted, "{line}");
+        }
+    }
+}
