@@ -16,6 +16,7 @@ mod reach;
 mod readme;
 mod reports;
 mod rules;
+mod scrub;
 mod services;
 mod sheets;
 mod tunnels;

@@ -9,6 +9,7 @@ use base64::engine::general_purpose::{STANDARD, STANDARD_NO_PAD};
 use hmac::{Hmac, Mac};
 use sha2::Sha256;
 use std::collections::BTreeMap;
+use std::ops::Range;
 use std::sync::Arc;
 use zeroize::Zeroizing;
 
@@ -116,7 +117,7 @@ impl Scrubber {
     pub fn scrub(&self, export: ExportId, text: &str) -> (String, usize) {
         let mut out = String::with_capacity(text.len());
         let (mut at, mut count) = (0, 0);
-        for place in self.by_place.get(&export).into_iter().flatten() {
+        for (place, held) in self.places(export, text) {
             let (Some(before), Some(inside)) =
                 (text.get(at.min(text.len())..place.start.max(at)), text.get(place.start.max(at)..place.end))
             else {
@@ -126,7 +127,7 @@ impl Scrubber {
                 continue;
             }
             out.push_str(&self.anywhere(before, &mut count));
-            out.push_str(&match &place.held {
+            out.push_str(&match held {
                 Some(held) => in_place(&self.key, held, inside),
                 None => self.unknown(inside),
             });
@@ -135,6 +136,38 @@ impl Scrubber {
         }
         out.push_str(&self.anywhere(&text[at.min(text.len())..], &mut count));
         (out, count)
+    }
+
+    /// The places of an export in their order, none within another. What may be a secret and reaches over lines that are understood,
+    /// as after a quote that nobody closed, leaves these lines.
+    fn places(&self, export: ExportId, text: &str) -> Vec<(Range<usize>, Option<&Arc<HeldSecret>>)> {
+        let all = self.by_place.get(&export).map_or(&[][..], Vec::as_slice);
+        let mut found: Vec<(Range<usize>, Option<&Arc<HeldSecret>>)> = Vec::new();
+        for one in all.iter().filter(|one| one.held.is_some()) {
+            if found.last().is_none_or(|(last, _)| last.end <= one.start) {
+                found.push((one.start..one.end, one.held.as_ref()));
+            }
+        }
+        let known: Vec<Range<usize>> = found.iter().map(|(place, _)| place.clone()).collect();
+        for one in all.iter().filter(|one| one.held.is_none()) {
+            let Some(inside) = text.get(one.start..one.end) else { continue };
+            let mut start = one.start;
+            for piece in inside.split_inclusive('\n') {
+                let place = start..start + piece.trim_end_matches('\n').len();
+                start += piece.len();
+                let line = text[..place.start].rfind('\n').map_or(0, |at| at + 1)
+                    ..text[place.end..].find('\n').map_or(text.len(), |at| place.end + at);
+                let free = |other: &Range<usize>| other.end <= place.start || place.end <= other.start;
+                let alone = inside.lines().count() == 1;
+                if known.iter().all(|other| {
+                    if alone { free(other) } else { other.end <= line.start || line.end <= other.start }
+                }) {
+                    found.push((place, None));
+                }
+            }
+        }
+        found.sort_by_key(|(place, held)| (place.start, std::cmp::Reverse(place.end), held.is_none()));
+        found
     }
 
     /// A stand-in for a word that may be a secret.
@@ -147,7 +180,8 @@ impl Scrubber {
         });
         let made = known.unwrap_or_else(|| match inside.contains(char::is_whitespace) {
             // Lines and lists keep their shape.
-            true => shaped(&self.key, inside),
+            true => loose(&self.key, inside),
+            false if is_frame(inside) => inside.to_owned(),
             false => stand_in(&self.key, SecretKind::ServicePassword, inside),
         });
         format!("{open}{made}{close}")
@@ -164,9 +198,12 @@ impl Scrubber {
             let found = { lengths }.find_map(|(length, list)| {
                 let candidate = text.get(at..at + length)?;
                 let known = list.binary_search_by(|(form, _)| form.expose().cmp(candidate)).ok()?;
-                let whole = !text[..at].ends_with(char::is_alphanumeric)
-                    && !text[at + length..].starts_with(char::is_alphanumeric);
-                (whole || *length >= MASKED_INSIDE_WORDS).then(|| (*length, list[known].1.as_str()))
+                let joins = |one: char| one.is_alphanumeric() || one == '-' || one == '_';
+                let whole = !text[..at].ends_with(joins) && !text[at + length..].starts_with(joins);
+                // What could be part of a word of the format is left in longer ones.
+                let odd =
+                    candidate.contains(|one: char| !one.is_ascii_lowercase() && one != '-' && one != '_');
+                (whole || (*length >= MASKED_INSIDE_WORDS && odd)).then(|| (*length, list[known].1.as_str()))
             });
             if let Some((length, made)) = found {
                 out.push_str(made);
@@ -334,6 +371,29 @@ fn block(key: &ScrubKey, text: &str) -> String {
         } else {
             out.push_str(&shaped(key, line));
         }
+    }
+    out
+}
+
+/// Keywords of statements that hold secrets (ipsec.secrets(5)), which statements beside a broken one still need.
+const KEYWORDS: [&str; 11] =
+    ["BLISS", "EAP", "ECDSA", "NTLM", "P12", "PIN", "PKCS8", "PPK", "PSK", "RSA", "XAUTH"];
+
+/// Whether a word is no part of a secret: brackets, a keyword, the name of a value, an end of a tunnel.
+fn is_frame(word: &str) -> bool {
+    word.chars().all(|one| one.is_ascii_punctuation())
+        || KEYWORDS.contains(&word)
+        || word.starts_with(['@', '%'])
+        || word.strip_suffix(':').is_some_and(|name| name.chars().all(char::is_alphabetic))
+}
+
+/// Words that may be secrets, and what stands between them.
+fn loose(key: &ScrubKey, text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for piece in text.split_inclusive(char::is_whitespace) {
+        let word = piece.trim_end_matches(char::is_whitespace);
+        out.push_str(&if is_frame(word) { word.to_owned() } else { shaped(key, word) });
+        out.push_str(&piece[word.len()..]);
     }
     out
 }

@@ -79,7 +79,7 @@ pub fn suspects(line: &str) -> Vec<Range<usize>> {
     for (at, word) in words.iter().enumerate() {
         let text = &line[word.clone()];
         let parts = text.split(|letter: char| !letter.is_alphanumeric());
-        let telling = parts.last().is_some_and(|last| TELLING.contains(&last.to_ascii_lowercase().as_str()));
+        let telling = parts.last().is_some_and(is_telling);
         // `password = value`, `password: value`, `password is value`, `password value`.
         let mut next = at + 1;
         let between = |to: usize| line[word.end..words[to].start].contains(['=', ':']);
@@ -98,7 +98,14 @@ pub fn suspects(line: &str) -> Vec<Range<usize>> {
                 found.push(words[next].clone());
             }
         }
-        if looks_random(text) {
+        // What is assigned to is a name.
+        let rest = line[word.end..].trim_start();
+        let assigned =
+            rest.starts_with(['=', ':']) && !rest.trim_matches(['=', ':', ' ', '\t', '\r', '\n']).is_empty();
+        if looks_random(text)
+            || (looks_chosen(text) && at > 0 && !assigned)
+            || (looks_chosen(text) && words.len() == 1)
+        {
             found.push(word.clone());
         }
     }
@@ -124,6 +131,30 @@ fn words(line: &str) -> Vec<Range<usize>> {
         }
     }
     found
+}
+
+fn is_telling(word: &str) -> bool {
+    let lower = word.to_ascii_lowercase();
+    let endings = ["password", "passwd", "passphrase", "secret", "token", "psk"];
+    TELLING.contains(&lower.as_str())
+        || endings.iter().any(|ending| lower.ends_with(ending))
+        || word.ends_with("Key")
+}
+
+/// Fewest characters of a word of mixed letters and digits that is taken for a secret.
+const CHOSEN: usize = 8;
+
+/// Whether it mixes capitals, small letters and digits, as what people are told to choose does, and names nothing on a disk or in the
+/// net.
+fn looks_chosen(word: &str) -> bool {
+    let has = |test: fn(char) -> bool| word.contains(test);
+    word.len() >= CHOSEN
+        && has(|one| one.is_ascii_digit())
+        && has(|one| one.is_ascii_uppercase())
+        && has(|one| one.is_ascii_lowercase())
+        && !word.starts_with(['/', '<', '[', '{'])
+        && word.matches('/').count() < 2
+        && !word.contains("://")
 }
 
 fn looks_random(word: &str) -> bool {
@@ -188,6 +219,12 @@ mod tests {
             ("# see /etc/ssl/private/Some2Key9Path7x", &[]),
             ("device 10.20.30.40 at 2001:db8:1:2::3456", &[]),
             ("monkey: banana", &[]),
+            ("#PresharedKey = abcd", &["abcd"]),
+            ("#old pptp Q7+di+7rzp..ur *", &["Q7+di+7rzp..ur"]),
+            ("// Q7VtiLCy", &["Q7VtiLCy"]),
+            ("# UTdIcDZwTEZURis3LWs=", &["UTdIcDZwTEZURis3LWs"]),
+            ("IPv6AcceptRA=no", &[]),
+            ("IPv6AcceptRA no", &[]),
             ("", &[]),
         ] {
             let found: Vec<&str> = suspects(line).into_iter().map(|range| &line[range]).collect();

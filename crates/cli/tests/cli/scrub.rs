@@ -1,0 +1,180 @@
+//! Copies to hand on, as the built program makes them.
+
+use crate::common::{demo, folder, json, run};
+use crate::leaks;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use tempfile::TempDir;
+
+fn text(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}
+
+/// A scrubbed copy of a folder, and what the program said.
+fn copy(of: &Path, more: &[&str]) -> (TempDir, String) {
+    let into = TempDir::new().unwrap();
+    let (of, to) = (text(of), text(into.path()));
+    let arguments: Vec<&str> =
+        ["scrub", &of, "--into", &to].into_iter().chain(more.iter().copied()).collect();
+    let (out, err, code) = run(&arguments);
+    assert_eq!(code, 0, "{err}");
+    (into, out)
+}
+
+/// Every file below a folder, by path.
+fn files(below: &Path) -> BTreeMap<PathBuf, String> {
+    let mut found = BTreeMap::new();
+    let mut folders = vec![below.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let at = entry.unwrap().path();
+            match at.is_dir() {
+                true => folders.push(at),
+                false => {
+                    let text = fs::read_to_string(&at).unwrap();
+                    found.insert(at.strip_prefix(below).unwrap().to_owned(), text);
+                }
+            }
+        }
+    }
+    found
+}
+
+/// How often each check found something of each severity, but for how hard secrets are to guess.
+fn findings(of: &Path) -> BTreeMap<(String, String), usize> {
+    let mut found = BTreeMap::new();
+    for one in json(of, &[])["findings"].as_array().unwrap() {
+        let word = |key: &str| one[key].as_str().unwrap().to_owned();
+        let of_grade =
+            word("check").starts_with("secrets/weak-") && word("check") != "secrets/weak-password-hash";
+        if !of_grade {
+            *found.entry((word("check"), word("severity"))).or_default() += 1;
+        }
+    }
+    found
+}
+
+#[test]
+fn no_secret_of_any_format_remains() {
+    let (files_made, secrets) = leaks::canaries();
+    let files_made: Vec<(&str, &str)> =
+        files_made.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let estate = folder(&files_made);
+    for more in [&["--with-unread"][..], &["--with-unread", "--addresses", "--names"]] {
+        let (into, said) = copy(estate.path(), more);
+        let mut all: Vec<(PathBuf, String)> = files(into.path()).into_iter().collect();
+        assert_eq!(all.len(), files_made.len());
+        all.push((PathBuf::from("what is said"), said));
+        let mut left = Vec::new();
+        for secret in &secrets {
+            let hex: String = secret.bytes().map(|byte| format!("{byte:02x}")).collect();
+            for form in [secret.clone(), hex.to_uppercase(), hex, STANDARD.encode(secret)] {
+                for (path, text) in &all {
+                    let lines = text.lines().filter(|line| line.contains(&form));
+                    left.extend(lines.map(|line| format!("{}: {line}", path.display())));
+                }
+            }
+        }
+        assert!(left.is_empty(), "{}", left.join("\n"));
+        if more.len() == 1 {
+            let (copied, own) = (findings(into.path()), findings(estate.path()));
+            let differs: Vec<_> =
+                own.iter().filter(|(what, count)| copied.get(what) != Some(count)).collect();
+            assert!(differs.is_empty() && copied.len() == own.len(), "{differs:?}");
+        }
+    }
+}
+
+#[test]
+fn the_copy_of_the_demo_audits_to_the_same() {
+    let (into, said) = copy(&demo(), &[]);
+    assert_eq!(findings(into.path()), findings(&demo()));
+    assert!(said.contains("north-terminal/etc/xl2tpd/xl2tpd.conf:6: ip range = 10.20.10.200.225"), "{said}");
+    let all = files(into.path());
+    for secret in ["oldskipper99", "ferry1234", "m4Rl1n-spike*Vat7", "Veyholm-2026", "tidal Wax9", "public\n"]
+    {
+        assert!(all.values().all(|text| !text.contains(secret)), "{secret}");
+    }
+    // Reuse stays visible, and what is no secret is as it was.
+    let clients = &all[Path::new("aaa/etc/freeradius/3.0/clients.conf")];
+    let stand_in = clients.lines().find(|line| line.contains("secret = scrubbed-")).unwrap();
+    let stand_in = stand_in.rsplit(' ').next().unwrap();
+    assert_eq!(all.values().map(|text| text.matches(stand_in).count()).sum::<usize>(), 4);
+    for same in ["harbour-edge/running/iptables-save.txt", "booking/etc/ssh/sshd_config", "trevlin.toml"] {
+        assert_eq!(all[Path::new(same)], fs::read_to_string(demo().join(same)).unwrap());
+    }
+}
+
+#[test]
+fn other_addresses_and_names_leave_the_findings() {
+    let keys = TempDir::new().unwrap();
+    let key = text(&keys.path().join("key.json"));
+    let more = ["--addresses", "--names", "--key", &key];
+    let (first, said) = copy(&demo(), &more);
+    assert_eq!(findings(first.path()), findings(&demo()));
+    assert!(said.contains("Certificates, which hold names and are as they were"), "{said}");
+    let all = files(first.path());
+    for (path, text) in all.iter().filter(|(path, _)| path.extension().is_none_or(|ending| ending != "pem")) {
+        for known in ["10.20.4.", "203.0.113.64", "veyholm", "Veyholm", "astrid", "harbour-edge"] {
+            let held = text.contains(known) || path.to_string_lossy().contains(known);
+            assert!(!held, "{known} in {}", path.display());
+        }
+    }
+    let kept: serde_json::Value = serde_json::from_str(&fs::read_to_string(&key).unwrap()).unwrap();
+    assert_eq!(kept["schema"], "trevlin-scrub-key/1");
+    assert!(kept["names"]["veyholm"].is_string() && kept["addresses"]["10.20.4.20"].is_string());
+    assert!(!kept.to_string().contains("ferry1234"));
+    // The same key makes the same copy, another one another.
+    let (again, _) = copy(&demo(), &more);
+    assert_eq!(files(again.path()), all);
+    let (other, _) = copy(&demo(), &["--addresses", "--names"]);
+    assert_ne!(files(other.path()), all);
+}
+
+#[test]
+fn what_nobody_understands_is_listed_and_left_out() {
+    let estate = folder(&[
+        (
+            "gate/etc/snmp/snmpd.conf",
+            "rocommunity sesame-7\nfrobnicate secret=Lantern-9\n# old password: hunter2\n",
+        ),
+        ("gate/notes.txt", "the key is Moorhen-4711\n"),
+    ]);
+    let (into, said) = copy(estate.path(), &[]);
+    assert!(said.contains("gate/etc/snmp/snmpd.conf:2: frobnicate secret=scrubbed-"), "{said}");
+    assert!(
+        said.contains("Not copied, of no format that is read here") && said.contains("gate/notes.txt"),
+        "{said}"
+    );
+    let all = files(into.path());
+    assert_eq!(all.len(), 1);
+    assert!(all.values().all(|text| !text.contains("hunter2") && !text.contains("Lantern")), "{all:?}");
+    let (into, said) = copy(estate.path(), &["--with-unread"]);
+    assert!(said.contains("notes.txt:1: the key is scrubbed-"), "{said}");
+    assert!(!files(into.path())[Path::new("gate/notes.txt")].contains("Moorhen"));
+}
+
+#[test]
+fn where_a_copy_may_not_go() {
+    let estate = folder(&[("gate/etc/snmp/snmpd.conf", "rocommunity sesame\n")]);
+    let of = text(estate.path());
+    let full = folder(&[("here", "x")]);
+    let elsewhere = TempDir::new().unwrap();
+    let at = |name: &str| text(&elsewhere.path().join(name));
+    fs::write(elsewhere.path().join("no-key.json"), "{}").unwrap();
+    for (into, more, part) in [
+        (text(&estate.path().join("copy")), vec![], "lies in"),
+        (text(full.path()), vec![], "is there already"),
+        (at("copy"), vec!["--key".to_owned(), at("copy/key.json")], "would lie in the copy"),
+        (at("copy"), vec!["--key".to_owned(), at("no-key.json")], "is no key file"),
+    ] {
+        let arguments: Vec<&str> =
+            ["scrub", &of, "--into", &into].into_iter().chain(more.iter().map(String::as_str)).collect();
+        let (_, err, code) = run(&arguments);
+        assert!(code == 2 && err.contains(part), "{part}: {err}");
+    }
+    assert!(!elsewhere.path().join("copy").exists());
+}
