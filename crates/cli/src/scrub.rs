@@ -13,7 +13,7 @@ use std::process::ExitCode;
 use trevlin_audit::{Estate, people_and_devices};
 use trevlin_model::LineClass;
 use trevlin_model::secret::{ScrubKey, Scrubber};
-use trevlin_readers::scrub::{AddressMap, NameMap, is_comment, suspects};
+use trevlin_readers::scrub::{AddressMap, NameMap, comment, suspects};
 use trevlin_render::neutral;
 
 /// Words that mean the same in every format, so that a device or a person of that name keeps it.
@@ -83,10 +83,13 @@ pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<Ex
         let mut out = String::with_capacity(text.len());
         for (number, line) in (1u32..).zip(text.split_inclusive('\n')) {
             let unknown = record.ledger.class(number) == Some(LineClass::NotUnderstood);
-            let line = if unknown || is_comment(line) {
-                work.doubtful(line, &mut told.replaced)
-            } else {
-                line.to_owned()
+            let doubtful = if unknown { Some(0..line.len()) } else { comment(line) };
+            let line = match doubtful {
+                Some(part) => {
+                    let made = work.doubtful(&line[part.clone()], &mut told.replaced);
+                    format!("{}{made}{}", &line[..part.start], &line[part.end..])
+                }
+                None => line.to_owned(),
             };
             let line = work.rest(&line);
             if unknown && !line.trim().is_empty() {

@@ -28,11 +28,31 @@ pub fn uncommented(text: &str) -> String {
     out
 }
 
-/// Whether a line is a comment, or holds one.
+/// Whether a line is a comment and nothing else.
 #[must_use]
 pub fn is_comment(line: &str) -> bool {
     let line = line.trim_start();
-    line.starts_with(['#', ';', '!']) || line.contains("//") || line.contains("<!--") || line.contains(" #")
+    line.starts_with(['#', ';', '!']) || line.starts_with("//") || line.starts_with("<!--")
+}
+
+/// The part of a line in which people say what they like: a comment, behind a statement too, and the text that statements of packet
+/// filters carry for it.
+#[must_use]
+pub fn comment(line: &str) -> Option<Range<usize>> {
+    if is_comment(line) {
+        return Some(0..line.len());
+    }
+    for sign in ["comment \"", "comment '", "comment ", "description \"", "remark "] {
+        let Some(at) = line.find(sign) else { continue };
+        let start = at + sign.len();
+        let end = match sign.chars().last() {
+            Some(quote @ ('"' | '\'')) => line[start..].find(quote),
+            _ => line[start..].find(char::is_whitespace),
+        };
+        return Some(start..end.map_or(line.len(), |end| start + end));
+    }
+    let signs = [" #", "\t#", " //", "\t//", "<!--"];
+    signs.iter().filter_map(|sign| line.find(sign)).min().map(|at| at..line.len())
 }
 
 /// Whether a comment is a sentence, or part of one, and not a statement that was commented out: most of it is words.
@@ -190,6 +210,21 @@ mod tests {
         ] {
             assert_eq!(uncommented(text), wanted);
             assert_eq!(uncommented(text).len(), text.len());
+        }
+    }
+
+    #[test]
+    fn where_people_say_what_they_like() {
+        for (line, wanted) in [
+            ("# all of it", "# all of it"),
+            ("a = b # behind it", " # behind it"),
+            ("-A INPUT --comment \"in quotes\" -j DROP", "in quotes"),
+            ("-A INPUT --comment word -j DROP", "word"),
+            ("ip saddr a accept comment \"x y\"", "x y"),
+            ("see https://a.example/#b", "-"),
+            ("a = b", "-"),
+        ] {
+            assert_eq!(comment(line).map_or("-", |part| &line[part]), wanted, "{line}");
         }
     }
 
