@@ -29,6 +29,7 @@ pub mod services;
 mod serving;
 pub mod shape;
 mod special;
+pub mod survey;
 pub mod tunnels;
 pub mod views;
 mod words;

@@ -8,7 +8,7 @@ use std::fs;
 use std::path::Path;
 use std::process::ExitCode;
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, value};
-use trevlin_audit::{ESTATE_FILE, Finding, SHORTEST_FINGERPRINT, Status, ValidEstateFile, Yardstick, audit};
+use trevlin_audit::{ESTATE_FILE, Finding, SHORTEST_FINGERPRINT, Status, ValidEstateFile, audit};
 use trevlin_render::neutral;
 
 /// Runs the command.
@@ -29,7 +29,7 @@ pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
         }
     }
     let estate = load::estate(std::slice::from_ref(&arguments.path), Telling::Nothing)?;
-    let outcome = audit(&estate, &Yardstick::on(as_of));
+    let outcome = audit(&estate, &estate.yardstick(as_of));
     let finding = find(&outcome.findings, &arguments.fingerprint)?;
     if let (Status::Accepted, Some(known)) = (finding.status, &finding.acceptance) {
         bail!(

@@ -3,7 +3,7 @@
 mod handover;
 
 pub(crate) use handover::{
-    Accept, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Scrub, Yardstick,
+    Accept, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Scrub, Survey, Yardstick,
 };
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -45,6 +45,12 @@ pub(crate) struct Common {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    /// Say what was handed over: devices, formats, how much was understood, what is missing, where the outside seems to be
+    #[command(after_help = "Examples:
+  trevlin survey exports/                    the first look
+  trevlin survey exports/ --write            and a first exports/trevlin.toml to fill in
+  trevlin survey exports/ --format json      for other programs, schema trevlin-survey/1")]
+    Survey(Survey),
     /// Audit exported configurations: a folder of devices, one device's folder, or single files
     #[command(after_help = "Examples:
   trevlin audit exports/                        every device in the folder

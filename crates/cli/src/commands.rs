@@ -2,7 +2,7 @@
 
 use crate::args::{self, Arguments, Command, Format, ListFormat, TableFormat};
 use crate::load::{self, Telling};
-use crate::{accept, compare, demo, exposure, messages, phrasebook, picture, reach, scrub, sheet};
+use crate::{accept, compare, demo, exposure, messages, phrasebook, picture, reach, scrub, sheet, survey};
 use anyhow::{anyhow, bail};
 use jiff::civil::Date;
 use std::io::{self, Write};
@@ -22,6 +22,7 @@ const FREE_NETWORKS: usize = 5;
 /// When it could not be done.
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
     match &arguments.command {
+        Command::Survey(survey) => survey::run(survey, &arguments.common),
         Command::Audit(audit) => audit_command(audit, &arguments.common),
         Command::Logins(logins) => logins_command(logins, &arguments.common),
         Command::Tunnels(tunnels) => tunnels_command(tunnels, &arguments.common),

@@ -17,6 +17,7 @@ mod reach;
 mod report;
 mod scrub;
 mod sheet;
+mod survey;
 mod walk;
 
 use clap::Parser;

@@ -15,6 +15,7 @@ mod reach;
 mod report;
 mod rules;
 mod services;
+mod survey;
 mod text;
 mod tunnels;
 mod yardstick;
@@ -33,6 +34,7 @@ pub use reach::{FlowAnswer, reach_all_json, reach_all_text, reach_json, reach_te
 pub use report::{Csv, Oscal, Report, ReportError, Sarif, html, markdown_report};
 pub use rules::{rules_csv, rules_json, rules_text};
 pub use services::{services_json, services_text};
+pub use survey::{survey_json, survey_text};
 pub use text::{Detail, Text};
 pub use tunnels::{tunnels_detail, tunnels_json, tunnels_text};
 pub use yardstick::{yardstick_json, yardstick_text};

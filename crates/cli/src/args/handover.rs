@@ -155,3 +155,16 @@ pub(crate) struct Scrub {
     #[arg(long)]
     pub(crate) force: bool,
 }
+
+#[derive(Debug, Args)]
+pub(crate) struct Survey {
+    /// Folders and files to read
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Write a first trevlin.toml into the folder, where there is none
+    #[arg(long)]
+    pub(crate) write: bool,
+    /// Form of the output
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+}

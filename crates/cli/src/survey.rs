@@ -1,0 +1,98 @@
+//! The survey command.
+
+use crate::args::{self, Common, Format};
+use crate::commands::{print, telling, today, width};
+use crate::{load, output};
+use anyhow::{Context, bail};
+use std::fmt::Write as _;
+use std::path::PathBuf;
+use std::process::ExitCode;
+use toml_edit::{Key, Value};
+use trevlin_audit::survey::{Survey, survey};
+use trevlin_audit::{ESTATE_FILE, ValidEstateFile, audit};
+use trevlin_render::{survey_json, survey_text};
+
+/// Runs the command.
+///
+/// # Errors
+/// When nothing can be read, or the estate file is there already or cannot be written.
+pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<ExitCode> {
+    let at = if arguments.write { Some(target(arguments)?) } else { None };
+    std::thread::spawn(trevlin_model::secret::prepare);
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    let found = survey(&estate, &audit(&estate, &estate.yardstick(today())));
+    match arguments.format {
+        Format::Text => print(|out| survey_text(&found, common.verbose, width(), out))?,
+        Format::Json => print(|out| survey_json(&found, out))?,
+    }
+    if let Some(at) = at {
+        let text = estate_file(&found);
+        // What this writes must be what the next audit takes.
+        ValidEstateFile::parse(&text).with_context(|| format!("{} cannot be made", at.display()))?;
+        output::replace(&at, text.as_bytes())?;
+        if arguments.format == Format::Text {
+            print(|out| writeln!(out, "{} is written; fill it in", at.display()))?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Where the estate file goes.
+fn target(arguments: &args::Survey) -> anyhow::Result<PathBuf> {
+    let [folder] = arguments.paths.as_slice() else {
+        bail!("--write needs one folder, which the estate file is for");
+    };
+    if !folder.is_dir() {
+        bail!(
+            "{} is no folder; --write puts {ESTATE_FILE} into the folder that the estate is in",
+            folder.display()
+        );
+    }
+    let at = folder.join(ESTATE_FILE);
+    if at.exists() {
+        bail!(
+            "{} is there already, and nothing in it is touched; run without --write to compare",
+            at.display()
+        );
+    }
+    Ok(at)
+}
+
+/// A first estate file: what the exports tell, and room for what they do not.
+fn estate_file(found: &Survey) -> String {
+    let texts = |all: &[String]| -> String {
+        let all: Vec<String> = all.iter().map(|one| Value::from(one.as_str()).to_string()).collect();
+        format!("[{}]", all.join(", "))
+    };
+    let mut text = String::from(
+        "# The estate as the auditor knows it. What is left out is worked out from the exports, as `trevlin survey` shows.\n\n\
+         # Names of the organisation: words that no password may be made of.\n#organisation = [\"\"]\n\n\
+         # Public address space of its own. What else is public is somebody else's.\n",
+    );
+    let networks = if found.networks.is_empty() { "[\"\"]".to_owned() } else { texts(&found.networks) };
+    let _ = writeln!(text, "#networks = {networks}");
+    for one in &found.devices {
+        // A device at the top of the estate goes by the folder's own name.
+        let _ = writeln!(text, "\n[device.{}]", Key::new(&one.name).display_repr());
+        if one.kind == "unknown" {
+            let _ = writeln!(text, "#kind = \"server\"        # firewall, router, server or storage");
+        } else {
+            let _ = writeln!(text, "kind = \"{}\"", one.kind);
+        }
+        let names: Vec<String> = one.outside.iter().map(|outside| outside.interface.clone()).collect();
+        let certain = !names.is_empty() && one.outside.iter().all(|outside| outside.certain);
+        if certain {
+            let _ = writeln!(text, "outside = {}", texts(&names));
+        } else if !names.is_empty() {
+            let _ = writeln!(text, "#outside = {}   # a guess", texts(&names));
+        } else if matches!(one.kind, "firewall" | "router") {
+            let _ = writeln!(text, "#outside = [\"\"]      # nothing tells");
+        }
+        let _ = writeln!(text, "#site = \"\"\n#contact = \"\"");
+    }
+    text.push_str(
+        "\n# Who is meant to reach what; `trevlin reach --intents` holds it against what comes through.\n\
+         #[[intent]]\n#from = \"\"\n#to = [\"\"]\n#services = [\"tcp 443\"]\n",
+    );
+    text
+}

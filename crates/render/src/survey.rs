@@ -1,0 +1,202 @@
+//! What was handed over, as text and JSON.
+
+use crate::columns::{Look, table};
+use crate::neutral;
+use crate::text::{counted, fitted};
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::io;
+use trevlin_audit::survey::{OutsideRow, Survey, SurveyedDevice};
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    #[serde(flatten)]
+    survey: &'a Survey,
+}
+
+/// The survey as one JSON object, schema `trevlin-survey/1`.
+///
+/// # Errors
+/// When writing fails.
+pub fn survey_json(survey: &Survey, out: &mut dyn io::Write) -> io::Result<()> {
+    crate::json::write(&Document { schema: "trevlin-survey/1", survey }, out)
+}
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+const GOOD: Style = AnsiColor::Green.on_default();
+const OPEN: Style = AnsiColor::Yellow.on_default();
+
+const LOOK: Look<5> = Look {
+    heads: ["device", "what was read", "lines", "outside", "understood"],
+    shares: [15, 43, 8, 22, 12],
+    widest: 130,
+};
+
+/// Formats of a device that are named before the rest is only counted.
+const SHOWN_FORMATS: usize = 6;
+
+/// Missing files of a device that are named before the rest is only counted.
+const SHOWN_FILES: usize = 6;
+
+/// The survey as text.
+///
+/// # Errors
+/// When writing fails.
+pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+    let width = width.clamp(60, 130);
+    let sum = |of: fn(&SurveyedDevice) -> u32| survey.devices.iter().map(of).sum::<u32>();
+    let files: usize = survey.devices.iter().map(files_of).sum();
+    writeln!(
+        out,
+        "{BOLD}{}, {}{BOLD:#}: {} lines became facts, {} have no bearing, {} were not understood\n",
+        counted(survey.devices.len(), "device"),
+        counted(files, "file"),
+        sum(|one| one.understood),
+        sum(|one| one.passed_over),
+        sum(|one| one.not_understood)
+    )?;
+    let mut kinds: Vec<&SurveyedDevice> = survey.devices.iter().collect();
+    kinds.sort_by(|a, b| (a.kind == "unknown", a.kind).cmp(&(b.kind == "unknown", b.kind)));
+    let heading = |kind: &'static str| if kind == "unknown" { "kind not known" } else { kind };
+    let rows: Vec<_> = kinds
+        .iter()
+        .map(|one| (heading(one.kind), cells(one), if one.not_understood == 0 { GOOD } else { OPEN }))
+        .collect();
+    table(&LOOK, &rows, width, out)?;
+    let section = |title: &str, about: &str, out: &mut dyn io::Write| {
+        writeln!(out, "{BOLD}{}{BOLD:#}  {DIM}{about}{DIM:#}", title.to_uppercase())
+    };
+    let unsure: Vec<&SurveyedDevice> = survey.devices.iter().filter(|one| is_unsure(one)).collect();
+    if !unsure.is_empty() {
+        section("Where the outside is", "not told, or a guess: say it in trevlin.toml", out)?;
+        for one in unsure {
+            writeln!(out, "  {}", fitted(&neutral(&told_outside(one)), width - 2))?;
+        }
+        writeln!(out)?;
+    }
+    let missing: Vec<&SurveyedDevice> = survey.devices.iter().filter(|one| !one.missing.is_empty()).collect();
+    if !missing.is_empty() {
+        section("Missing files", "some line refers to them", out)?;
+        for one in missing {
+            let shown = if all { one.missing.len() } else { SHOWN_FILES };
+            for file in one.missing.iter().take(shown) {
+                let whence =
+                    file.evidence.first().map(|at| format!("  {}:{}", at.path, at.line)).unwrap_or_default();
+                let line = format!("{}: {}{whence}", one.name, file.path);
+                writeln!(out, "  {}", fitted(&neutral(&line), width - 2))?;
+            }
+            if one.missing.len() > shown {
+                writeln!(
+                    out,
+                    "  {DIM}{}: and {} more (-v lists them){DIM:#}",
+                    neutral(&one.name),
+                    one.missing.len() - shown
+                )?;
+            }
+        }
+        writeln!(out)?;
+    }
+    let mut lacks: Vec<&'static str> =
+        survey.devices.iter().flat_map(|one| one.lacks.iter().copied()).collect();
+    lacks.sort_unstable();
+    lacks.dedup();
+    if !lacks.is_empty() {
+        section("Worth asking for", "what devices can export and these have not", out)?;
+        for what in lacks {
+            let of: Vec<&str> = survey
+                .devices
+                .iter()
+                .filter(|one| one.lacks.contains(&what))
+                .map(|one| one.name.as_str())
+                .collect();
+            let names = format!("  {what}: {}", of.join(", "));
+            let options = textwrap::Options::new(width).subsequent_indent("    ");
+            writeln!(out, "{}", textwrap::fill(&neutral(&names), options))?;
+        }
+        writeln!(out)?;
+    }
+    let unknown: Vec<&String> = survey.devices.iter().flat_map(|one| &one.unknown).collect();
+    if !unknown.is_empty() {
+        section("Of no format that is read here", "a phrasebook or a sheet teaches them", out)?;
+        let shown = if all { unknown.len() } else { SHOWN_FILES };
+        for path in unknown.iter().take(shown) {
+            writeln!(out, "  {}", fitted(&neutral(path), width - 2))?;
+        }
+        if unknown.len() > shown {
+            writeln!(out, "  {DIM}and {} more (-v lists them){DIM:#}", unknown.len() - shown)?;
+        }
+        writeln!(out)?;
+    }
+    if survey.open_questions > 0 {
+        writeln!(
+            out,
+            "{} are left open: `trevlin questions` lists them to send",
+            counted(survey.open_questions, "question")
+        )?;
+    }
+    Ok(())
+}
+
+fn files_of(one: &SurveyedDevice) -> usize {
+    one.unknown.len() + one.formats.iter().map(|format| format.files).sum::<usize>()
+}
+
+fn cells(one: &SurveyedDevice) -> [String; 5] {
+    let mut formats: Vec<String> = one
+        .formats
+        .iter()
+        .take(SHOWN_FORMATS)
+        .map(|format| {
+            if format.files > 1 {
+                format!("{} ({})", format.format, format.files)
+            } else {
+                format.format.clone()
+            }
+        })
+        .collect();
+    if one.formats.len() > SHOWN_FORMATS {
+        formats.push(format!("{} more", one.formats.len() - SHOWN_FORMATS));
+    }
+    if !one.unknown.is_empty() {
+        formats.push(format!("{} of no known format", counted(one.unknown.len(), "file")));
+    }
+    let outside: Vec<String> = one
+        .outside
+        .iter()
+        .map(|outside| format!("{}{}", outside.interface, if outside.certain { "" } else { "?" }))
+        .collect();
+    let understood = match one.not_understood {
+        0 => "all".to_owned(),
+        count => format!("all but {count}"),
+    };
+    [
+        one.name.clone(),
+        formats.join(", "),
+        one.lines.to_string(),
+        if outside.is_empty() { "-".to_owned() } else { outside.join(", ") },
+        understood,
+    ]
+}
+
+/// Whether where its outside is has to be said: it joins networks and nothing tells, or only a guess does.
+fn is_unsure(one: &SurveyedDevice) -> bool {
+    one.outside.iter().any(|outside| !outside.certain)
+        || (one.outside.is_empty() && matches!(one.kind, "firewall" | "router"))
+}
+
+fn told_outside(one: &SurveyedDevice) -> String {
+    if one.outside.is_empty() {
+        return format!("{}: nothing tells", one.name);
+    }
+    let told = |outside: &OutsideRow| {
+        let addresses = match outside.addresses.as_slice() {
+            [] => String::new(),
+            all => format!(" ({})", all.join(", ")),
+        };
+        format!("{}{addresses}, as {}", outside.interface, outside.why)
+    };
+    let all: Vec<String> = one.outside.iter().filter(|outside| !outside.certain).map(told).collect();
+    format!("{}: perhaps {}", one.name, all.join("; "))
+}
