@@ -5,6 +5,7 @@
 mod accepted;
 pub mod access;
 mod algorithms;
+mod answered;
 mod area;
 mod certificates;
 mod check;
@@ -36,11 +37,12 @@ mod words;
 mod yardstick;
 
 pub use accepted::{Acceptance, AcceptanceEntry};
+pub use answered::AnswerEntry;
 pub use area::{Area, Severity};
 pub use check::{Answer, Check, Fail, Question, Verdict};
 pub use estate::{DialIn, Estate, ExportRecord, Input, OutsideInterface, OutsideReason};
 pub use estate_file::{
-    Accept, Accepted, DeviceEntry, EstateFileError, Intent, InterfacePair, SHORTEST_FINGERPRINT,
+    Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, SHORTEST_FINGERPRINT,
     ValidEstateFile, Wanted,
 };
 pub use layout::{ESTATE_FILE, Found, device_folders};

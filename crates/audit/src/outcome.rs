@@ -2,6 +2,7 @@
 //! secret masked; what stands in names and comments is still as hostile as the export it came from.
 
 use crate::accepted;
+use crate::answered::{self, AnswerEntry};
 use crate::checks::CHECKS;
 use crate::{
     Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, Fail, Question, Severity, Verdict, Yardstick,
@@ -136,6 +137,9 @@ pub struct OpenQuestion {
     pub question: String,
     /// What makes one ask.
     pub evidence: Vec<Evidence>,
+    /// What was judged, as in the fingerprint of a finding.
+    #[serde(skip)]
+    pub subject: String,
 }
 
 /// Counts of open findings.
@@ -169,6 +173,9 @@ pub struct Outcome {
     /// What became of each entry of accepted findings.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub acceptances: Vec<AcceptanceEntry>,
+    /// What became of each answer of the estate file.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub answers: Vec<AnswerEntry>,
     /// Counts.
     pub summary: Summary,
 }
@@ -208,8 +215,8 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     let mut findings = Vec::new();
     let mut open_questions = Vec::new();
     let mut seen: BTreeMap<String, u32> = BTreeMap::new();
-    for (check, answers) in CHECKS.iter().copied().zip(answers(estate, yardstick)) {
-        for answer in answers {
+    for (check, judged) in CHECKS.iter().copied().zip(answers(estate, yardstick)) {
+        for answer in judged {
             let device = &estate.devices[answer.device].name;
             match answer.verdict {
                 Verdict::Fail(fail) => {
@@ -217,12 +224,15 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
                     findings.push(finding(estate, check, device, fail, print));
                 }
                 Verdict::Undetermined(question) => {
-                    open_questions.push(open_question(estate, check, device, question))
+                    open_questions.push(open_question(estate, check, device, answer.subject, question));
                 }
                 Verdict::Pass | Verdict::DoesNotApply => {}
             }
         }
     }
+    let answers = answered::apply(&estate.answers, &mut open_questions, &mut findings, &mut seen, &|text| {
+        estate.masker().mask(text)
+    });
     findings.sort_by(|a, b| {
         let place = |one: &Finding| one.evidence.first().map(|first| (first.path.clone(), first.line));
         (b.severity, &a.device, place(a), a.check, &a.title).cmp(&(
@@ -242,6 +252,7 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
         findings,
         open_questions,
         acceptances,
+        answers,
         summary,
     }
 }
@@ -272,7 +283,12 @@ fn answers(estate: &Estate, yardstick: &Yardstick) -> Vec<Vec<Answer>> {
 
 /// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
 /// number, so that each is its own.
-fn fingerprint(check: &str, device: &str, subject: &str, seen: &mut BTreeMap<String, u32>) -> String {
+pub(crate) fn fingerprint(
+    check: &str,
+    device: &str,
+    subject: &str,
+    seen: &mut BTreeMap<String, u32>,
+) -> String {
     let key = format!("{check}\n{device}\n{subject}");
     let times = seen.entry(key.clone()).and_modify(|times| *times += 1).or_insert(0);
     let key = if *times == 0 { key } else { format!("{key}\n{times}") };
@@ -325,13 +341,20 @@ fn rated(base: Severity, here: Severity, why: &str) -> String {
     }
 }
 
-fn open_question(estate: &Estate, check: &'static Check, device: &str, question: Question) -> OpenQuestion {
+fn open_question(
+    estate: &Estate,
+    check: &'static Check,
+    device: &str,
+    subject: String,
+    question: Question,
+) -> OpenQuestion {
     OpenQuestion {
         check: check.id,
         area: check.area,
         device: device.to_owned(),
         question: estate.masker().mask(&question.question),
         evidence: evidence(estate, &question.evidence),
+        subject,
     }
 }
 

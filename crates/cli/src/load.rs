@@ -267,6 +267,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.apart.extend(one.apart);
     all.intents.extend(one.intents);
     all.accepts.extend(one.accepts);
+    all.answers.extend(one.answers);
     all.yardstick.add(one.yardstick);
 }
 

@@ -6,7 +6,8 @@ use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::io;
 use trevlin_audit::{
-    Acceptance, Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome, Severity, Status,
+    Acceptance, AcceptanceEntry, AnswerEntry, Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome,
+    Severity, Status,
 };
 
 /// How much to say.
@@ -93,6 +94,7 @@ impl Page {
         }
         self.accepted(outcome)?;
         self.questions(outcome)?;
+        self.answers(outcome)?;
         self.not_understood(outcome)?;
         self.summary(outcome)
     }
@@ -170,18 +172,8 @@ impl Page {
             self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
         }
         for entry in &outcome.acceptances {
-            let what = match &entry.device {
-                Some(device) => format!("{} on {device}", entry.accepts),
-                None => entry.accepts.clone(),
-            };
-            let told = match (entry.findings, entry.acceptance.expired) {
-                (0, _) => "fits no finding; take it out, or see what it was for".to_owned(),
-                (count, true) => {
-                    format!("ended on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
-                }
-                _ => continue,
-            };
-            let text = format!("! trevlin.toml, line {}: {what} {told}", entry.line);
+            let Some(told) = stale(entry) else { continue };
+            let text = format!("! {told}");
             writeln!(self.text, "{}", textwrap::fill(&neutral(&text), self.indented("  ", "    ")))?;
         }
         writeln!(self.text)
@@ -227,6 +219,27 @@ impl Page {
             }
             if evidence.is_empty() {
                 writeln!(self.text, "    {DIM}{check}{DIM:#}")?;
+            }
+        }
+        writeln!(self.text)
+    }
+
+    /// What somebody said where the exports cannot tell.
+    fn answers(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.answers.is_empty() {
+            return Ok(());
+        }
+        self.heading("answered", "what somebody said where the exports cannot tell")?;
+        for one in &outcome.answers {
+            for question in &one.settles {
+                let options = self.indented("  ", "    ");
+                writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("= {question}")), options))?;
+                let options = self.indented("    ", "    ");
+                writeln!(self.text, "{}", textwrap::fill(&neutral(&said(one)), options))?;
+            }
+            if let Some(told) = idle(one) {
+                let options = self.indented("  ", "    ");
+                writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("! {told}")), options))?;
             }
         }
         writeln!(self.text)
@@ -376,6 +389,36 @@ pub(crate) fn fitted(text: &str, room: usize) -> String {
         out.push(letter);
     }
     out + "…"
+}
+
+/// What an entry of accepted findings is no longer good for, where that is so.
+pub(crate) fn stale(entry: &AcceptanceEntry) -> Option<String> {
+    let what = match &entry.device {
+        Some(device) => format!("{} on {device}", entry.accepts),
+        None => entry.accepts.clone(),
+    };
+    let told = match (entry.findings, entry.acceptance.expired) {
+        (0, _) => "fits no finding; take it out, or see what it was for".to_owned(),
+        (count, true) => {
+            format!("ended on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
+        }
+        _ => return None,
+    };
+    Some(format!("trevlin.toml, line {}: {what} {told}", entry.line))
+}
+
+/// What was answered, by whom and when, and what follows.
+pub(crate) fn said(one: &AnswerEntry) -> String {
+    let follows = if one.right { "as it should be" } else { "a finding" };
+    format!("{} ({}, {}): {follows}", one.answer, one.by, one.on)
+}
+
+/// What an answer is not good for, where nobody asks what it answers.
+pub(crate) fn idle(one: &AnswerEntry) -> Option<String> {
+    one.settles.is_empty().then(|| {
+        let device = one.device.as_ref().map(|device| format!(" on {device}")).unwrap_or_default();
+        format!("trevlin.toml, line {}: {}{device} asks nothing that this answers", one.line, one.check)
+    })
 }
 
 pub(crate) fn counted(count: usize, what: &str) -> String {

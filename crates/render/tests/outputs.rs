@@ -54,6 +54,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         device: "edge".into(),
         question: "what is in front of it; ask for its filter".into(),
         evidence: Vec::new(),
+        subject: "subject".into(),
     };
     Outcome {
         as_of: "2026-11-25".into(),
@@ -65,6 +66,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         },
         findings,
         open_questions: vec![question],
+        answers: Vec::new(),
         acceptances: Vec::new(),
     }
 }

@@ -206,6 +206,21 @@ pub fn find(id: &str) -> Option<&'static Check> {
     CHECKS.iter().copied().find(|check| check.id == id)
 }
 
+/// The check with this id.
+///
+/// # Errors
+/// What to do, when there is none.
+pub(crate) fn known(id: &str) -> Result<&'static Check, String> {
+    find(id).ok_or_else(|| {
+        let near = similar(id);
+        let hint = match near.first() {
+            Some(near) => format!("; is `{near}` meant?"),
+            None => "; `trevlin checks` lists them".to_owned(),
+        };
+        format!("there is no check `{id}`{hint}")
+    })
+}
+
 /// Ids near a mistyped one, the nearest first.
 #[must_use]
 pub fn similar(id: &str) -> Vec<&'static str> {

@@ -7,7 +7,7 @@ mod outside;
 pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
-use crate::estate_file::{Intent, InterfacePair};
+use crate::estate_file::{GivenAnswer, Intent, InterfacePair};
 use crate::plan::Plan;
 use crate::rules::Kept;
 use crate::shape::EstateShape;
@@ -78,6 +78,8 @@ pub struct Estate {
     pub intents: Vec<Intent>,
     /// Findings that somebody took responsibility for.
     pub accepts: Vec<Accept>,
+    /// Answers to what the exports cannot tell.
+    pub answers: Vec<GivenAnswer>,
     /// Whom to ask about a device, by its name.
     pub contacts: BTreeMap<String, String>,
     /// What the estate file says of thresholds of devices and places that there are none of.
@@ -140,6 +142,7 @@ impl Estate {
             apart: file.apart.clone(),
             intents: file.intents.clone(),
             accepts: file.accepts.clone(),
+            answers: file.answers.clone(),
             contacts,
             scales,
             yardsticks_of_nobody,

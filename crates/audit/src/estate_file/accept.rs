@@ -49,9 +49,23 @@ pub(super) struct RawAccept {
 /// A date, as TOML's own or as a text.
 #[derive(Deserialize)]
 #[serde(untagged)]
-enum Until {
+pub(super) enum Until {
     Date(toml::value::Datetime),
     Text(String),
+}
+
+impl Until {
+    /// The day.
+    ///
+    /// # Errors
+    /// What was expected, when it is none.
+    pub(super) fn date(self) -> Result<Date, String> {
+        let text = match self {
+            Self::Date(date) => date.to_string(),
+            Self::Text(text) => text,
+        };
+        text.parse().map_err(|_| format!("`{text}` is no date; expected one such as 2027-03-31"))
+    }
 }
 
 impl RawAccept {
@@ -64,14 +78,7 @@ impl RawAccept {
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
         let what = match (self.check, self.fingerprint) {
             (Some(check), None) => {
-                let known = checks::find(check.get_ref()).ok_or_else(|| {
-                    let near = checks::similar(check.get_ref());
-                    let hint = match near.first() {
-                        Some(near) => format!("; is `{near}` meant?"),
-                        None => "; `trevlin checks` lists them".to_owned(),
-                    };
-                    wrong(check.span().start, format!("there is no check `{}`{hint}", check.get_ref()))
-                })?;
+                let known = checks::known(check.get_ref()).map_err(|text| wrong(check.span().start, text))?;
                 Accepted::Check(known.id)
             }
             (None, Some(print)) => {
@@ -94,13 +101,7 @@ impl RawAccept {
             said => Ok(said.to_owned()),
         };
         let at = self.until.span().start;
-        let until = match self.until.into_inner() {
-            Until::Date(date) => date.to_string(),
-            Until::Text(text) => text,
-        };
-        let until = until
-            .parse()
-            .map_err(|_| wrong(at, format!("`{until}` is no date; expected one such as 2027-03-31")))?;
+        let until = self.until.into_inner().date().map_err(|text| wrong(at, text))?;
         Ok(Accept {
             what,
             device: self.device,

@@ -38,6 +38,14 @@
 //! reason = "the terminal is replaced in spring"
 //! until = 2027-03-31       # the last day; from then on it is open again
 //!
+//! [[answer]]               # what somebody said where the exports cannot tell
+//! check = "upkeep/clock-alone"    # the check that asks
+//! device = "aaa"           # only on this device; `about` = words of the question, where there are several
+//! answer = "it follows the edge"
+//! right = true             # whether that is as it should be; else it becomes a finding
+//! by = "Oda Lind"
+//! on = 2026-11-20
+//!
 //! [yardstick]              # what checks judge by; `trevlin yardstick` lists the thresholds
 //! base = "strict"          # a ready-made one; the default where left out
 //! local_logins = 5
@@ -48,8 +56,10 @@
 //! ```
 
 mod accept;
+mod answer;
 
 pub use accept::{Accept, Accepted, SHORTEST_FINGERPRINT};
+pub use answer::GivenAnswer;
 
 use crate::yardstick::YardstickFile;
 use ipnet::IpNet;
@@ -78,6 +88,8 @@ pub struct ValidEstateFile {
     pub intents: Vec<Intent>,
     /// Findings that somebody took responsibility for.
     pub accepts: Vec<Accept>,
+    /// Answers to what the exports cannot tell.
+    pub answers: Vec<GivenAnswer>,
     /// The thresholds that checks judge by.
     pub yardstick: YardstickFile,
 }
@@ -161,6 +173,8 @@ struct Raw {
     intent: Vec<toml::Spanned<RawIntent>>,
     #[serde(default)]
     accept: Vec<toml::Spanned<accept::RawAccept>>,
+    #[serde(default)]
+    answer: Vec<toml::Spanned<answer::RawAnswer>>,
     /// Read by itself, with the lines of its keys.
     #[serde(rename = "yardstick")]
     _yardstick: Option<toml::Value>,
@@ -348,9 +362,25 @@ impl ValidEstateFile {
             let line = line_of(one.span().start);
             accepts.push(one.into_inner().valid(line, &line_of)?);
         }
+        let mut answers = Vec::new();
+        for one in raw.answer {
+            let line = line_of(one.span().start);
+            answers.push(one.into_inner().valid(line, &line_of)?);
+        }
         let organisation = raw.organisation.all();
         let yardstick = YardstickFile::of(text, &line_of)?;
-        Ok(Self { organisation, networks, devices, wanted, joined, apart, intents, accepts, yardstick })
+        Ok(Self {
+            organisation,
+            networks,
+            devices,
+            wanted,
+            joined,
+            apart,
+            intents,
+            accepts,
+            answers,
+            yardstick,
+        })
     }
 }
 

@@ -19,5 +19,6 @@ mod rules;
 mod scrub;
 mod services;
 mod sheets;
+mod survey;
 mod tunnels;
 mod yardsticks;

@@ -98,8 +98,8 @@ pub fn suspects(line: &str) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     for (at, word) in words.iter().enumerate() {
         let text = &line[word.clone()];
-        let parts = text.split(|letter: char| !letter.is_alphanumeric());
-        let telling = parts.last().is_some_and(is_telling);
+        let mut parts = text.split(|letter: char| !letter.is_alphanumeric());
+        let telling = parts.next_back().is_some_and(is_telling);
         // `password = value`, `password: value`, `password is value`, `password value`.
         let mut next = at + 1;
         let between = |to: usize| line[word.end..words[to].start].contains(['=', ':']);

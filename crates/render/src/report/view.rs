@@ -1,6 +1,6 @@
 //! What a report shows, as words: the templates only lay it out.
 
-use crate::text::{answered, counted, merged, short};
+use crate::text::{answered, counted, idle, merged, said, short, stale};
 use crate::{neutral, picture};
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -11,8 +11,7 @@ use trevlin_audit::rules::RulesSheet;
 use trevlin_audit::services::ServedRow;
 use trevlin_audit::tunnels::TunnelRow;
 use trevlin_audit::{
-    AcceptanceEntry, Area, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status,
-    YardstickRow,
+    Area, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status, YardstickRow,
 };
 
 /// Everything that a report is made from.
@@ -54,6 +53,7 @@ pub(super) struct View {
     accepted: Vec<FindingView>,
     stale: Vec<String>,
     questions: Vec<QuestionView>,
+    answers: Vec<[String; 2]>,
     tables: Vec<TableView>,
     unread: Vec<UnreadView>,
     unknown: Vec<String>,
@@ -216,8 +216,15 @@ impl View {
             devices: outcome.devices.iter().map(|one| device(one, outcome)).collect(),
             areas,
             accepted,
-            stale: outcome.acceptances.iter().filter_map(stale).collect(),
+            stale: outcome
+                .acceptances
+                .iter()
+                .filter_map(stale)
+                .chain(outcome.answers.iter().filter_map(idle))
+                .map(|text| plain(&text))
+                .collect(),
             questions: questions(outcome),
+            answers: answers(outcome),
             tables: [logins(report), tunnels(report), services(report), rules(report)]
                 .into_iter()
                 .filter(|table| !table.groups.is_empty())
@@ -465,19 +472,11 @@ fn device(one: &DeviceSummary, outcome: &Outcome) -> DeviceView {
     }
 }
 
-fn stale(entry: &AcceptanceEntry) -> Option<String> {
-    let what = match &entry.device {
-        Some(device) => format!("{} on {device}", entry.accepts),
-        None => entry.accepts.clone(),
-    };
-    let told = match (entry.findings, entry.acceptance.expired) {
-        (0, _) => "fits no finding".to_owned(),
-        (count, true) => {
-            format!("ended on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
-        }
-        _ => return None,
-    };
-    Some(plain(&format!("trevlin.toml, line {}: {what} {told}", entry.line)))
+/// Questions that are settled, with what was said.
+fn answers(outcome: &Outcome) -> Vec<[String; 2]> {
+    let settled =
+        outcome.answers.iter().flat_map(|one| one.settles.iter().map(move |question| (question, one)));
+    settled.map(|(question, one)| [plain(question), plain(&said(one))]).collect()
 }
 
 fn questions(outcome: &Outcome) -> Vec<QuestionView> {

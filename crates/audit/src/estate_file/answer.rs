@@ -1,0 +1,106 @@
+//! Answers to open questions, as the estate file records them: who said what, and when.
+
+use super::{EstateFileError, accept};
+use crate::checks;
+use jiff::civil::Date;
+use serde::Deserialize;
+use toml::Spanned;
+
+/// An answer to what the exports could not tell.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GivenAnswer {
+    /// The check that asks.
+    pub check: &'static str,
+    /// Only what it asks about this device.
+    pub device: Option<String>,
+    /// Only questions with these words.
+    pub about: Option<String>,
+    /// What was said.
+    pub answer: String,
+    /// Whether that is as it should be.
+    pub right: bool,
+    /// Who said it.
+    pub by: String,
+    /// When.
+    pub on: Date,
+    /// Its line in the estate file, from 1.
+    pub line: usize,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawAnswer {
+    check: Spanned<String>,
+    device: Option<String>,
+    about: Option<String>,
+    answer: Spanned<String>,
+    right: bool,
+    by: Spanned<String>,
+    on: Spanned<accept::Until>,
+}
+
+impl RawAnswer {
+    /// `line`: where the entry begins. `line_of`: the line of an offset.
+    pub(super) fn valid(
+        self,
+        line: usize,
+        line_of: &dyn Fn(usize) -> usize,
+    ) -> Result<GivenAnswer, EstateFileError> {
+        let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
+        let check =
+            checks::known(self.check.get_ref()).map_err(|text| wrong(self.check.span().start, text))?.id;
+        let said = |name: &str, text: Spanned<String>| match text.get_ref().trim() {
+            "" => Err(wrong(
+                text.span().start,
+                format!("`{name}` is empty; an answer is worth what stands behind it"),
+            )),
+            said => Ok(said.to_owned()),
+        };
+        let at = self.on.span().start;
+        Ok(GivenAnswer {
+            check,
+            device: self.device,
+            about: self.about,
+            answer: said("answer", self.answer)?,
+            right: self.right,
+            by: said("by", self.by)?,
+            on: self.on.into_inner().date().map_err(|text| wrong(at, text))?,
+            line,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::ValidEstateFile;
+    use super::*;
+
+    fn read(entry: &str) -> Result<GivenAnswer, String> {
+        let file = ValidEstateFile::parse(&format!("\n[[answer]]\n{entry}\n"));
+        file.map(|file| file.answers[0].clone()).map_err(|error| error.to_string())
+    }
+
+    #[test]
+    fn entries() {
+        let rest = "answer = \"it follows the edge\"\nright = true\nby = \"Oda Lind\"\non = 2026-11-20";
+        let one = read(&format!("check = \"upkeep/clock-alone\"\ndevice = \"aaa\"\n{rest}")).unwrap();
+        assert_eq!((one.check, one.line, one.right), ("upkeep/clock-alone", 2, true));
+        assert_eq!((one.by.as_str(), one.on.to_string().as_str()), ("Oda Lind", "2026-11-20"));
+        for (entry, told) in [
+            (rest.to_owned(), "check"),
+            (
+                format!("check = \"upkeep/clock-alon\"\n{rest}"),
+                "line 3: there is no check `upkeep/clock-alon`; is",
+            ),
+            (format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("Oda Lind", "")), "`by` is empty"),
+            (
+                format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("2026-11-20", "\"soon\"")),
+                "`soon` is no date",
+            ),
+            (format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("right = true\n", "")), "right"),
+        ] {
+            let error = read(&entry).unwrap_err();
+            assert!(error.contains(told), "{entry}: {error}");
+        }
+    }
+}
