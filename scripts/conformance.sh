@@ -3,7 +3,7 @@
 # ocserv, ssh-keygen, sudo, dnsmasq, kea-dhcp4, dhcpd, netplan, ifquery, wg-quick, charon with swanctl and starter, Libreswan's
 # parsers, gnutls-cli, stunnel; the servers of files, pages, databases, names, time and logs (testparm, smbd, exportfs, rsync, vsftpd,
 # proftpd, nginx, apache2, haproxy, postgres, redis-server, mosquitto, named, unbound, snmpd, chronyd, rsyslogd); standard models by
-# yanglint; and the packet engine against the kernel, with nft and iptables in network namespaces.
+# yanglint; reports in a browser; and the packet engine against the kernel, with nft and iptables in network namespaces.
 # Installs the programs from Debian's packages where they are missing. Needs root (network namespaces).
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -38,6 +38,7 @@ command -v swanctl >/dev/null || [ -x /usr/sbin/swanctl ] || missing+=(strongswa
 command -v gnutls-cli >/dev/null || missing+=(gnutls-bin)
 command -v stunnel >/dev/null || missing+=(stunnel4)
 command -v curl >/dev/null || missing+=(curl)
+command -v chromium >/dev/null || missing+=(chromium)
 command -v smbd >/dev/null || [ -x /usr/sbin/smbd ] || missing+=(samba)
 command -v testparm >/dev/null || missing+=(samba-common-bin)
 command -v smbclient >/dev/null || missing+=(smbclient)
@@ -102,6 +103,6 @@ openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
 
 # The whole workspace, so that what the ordinary tests built is used again.
-cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_models --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates --test scrubbed -- --ignored
+cargo test --locked --workspace --test conformance --test conformance_accounts --test conformance_models --test conformance_addresses --test conformance_sshd --test conformance_services --test conformance_tunnels --test kernel --test estates --test scrubbed --test browser -- --ignored
 cargo test --locked --workspace --lib algorithms -- --ignored
 cargo test --locked --workspace --lib priorities -- --ignored
