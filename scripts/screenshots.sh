@@ -51,7 +51,7 @@ SCRIPT
 
 shot audit 'trevlin audit before --color always | head -n 40'
 shot audit-summary 'trevlin audit before --color always | tail -n 40'
-shot audit-quiet 'trevlin audit before --quiet --color always | head -n 36'
+shot survey 'trevlin survey before --color always' 120 9 54
 shot logins 'trevlin logins before' 100 13
 shot addresses 'trevlin addresses before --color always | head -n 42' 130 11
 shot tunnels 'trevlin tunnels before' 120 9 54

@@ -20,7 +20,16 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
     let at = if arguments.write { Some(target(arguments)?) } else { None };
     std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::estate(&arguments.paths, telling(common))?;
-    let found = survey(&estate, &audit(&estate, &estate.yardstick(today())));
+    let mut found = survey(&estate, &audit(&estate, &estate.yardstick(today())));
+    // Who is read through a sheet or a phrasebook has no commands to run.
+    let own_words = |format: &str| {
+        format == "sheet" || trevlin_readers::READERS.iter().all(|reader| reader.name != format)
+    };
+    for device in &mut found.devices {
+        if device.formats.iter().all(|one| own_words(&one.format)) {
+            device.lacks.clear();
+        }
+    }
     match arguments.format {
         Format::Text => print(|out| survey_text(&found, common.verbose, width(), out))?,
         Format::Json => print(|out| survey_json(&found, out))?,

@@ -112,7 +112,10 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
                 .map(|one| one.name.as_str())
                 .collect();
             let names = format!("  {what}: {}", of.join(", "));
-            let options = textwrap::Options::new(width).subsequent_indent("    ");
+            let options = textwrap::Options::new(width)
+                .subsequent_indent("    ")
+                .word_separator(textwrap::WordSeparator::AsciiSpace)
+                .word_splitter(textwrap::WordSplitter::NoHyphenation);
             writeln!(out, "{}", textwrap::fill(&neutral(&names), options))?;
         }
         writeln!(out)?;

@@ -46,6 +46,7 @@ fn the_output_shown_is_the_real_one() {
     let root = fs::canonicalize(Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")).unwrap();
     let folder = folder(&[]);
     std::os::unix::fs::symlink(fs::canonicalize(demo()).unwrap(), folder.path().join("before")).unwrap();
+    std::os::unix::fs::symlink(root.join("demo/after"), folder.path().join("after")).unwrap();
     std::os::unix::fs::symlink(root.join("docs/teach"), folder.path().join("teach")).unwrap();
     for page in PAGES {
         let path = root.join(page);
