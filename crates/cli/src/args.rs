@@ -153,7 +153,7 @@ outside), 2 they could not be compared.")]
     /// Make a copy of exports to hand on: every secret replaced by a stand-in, and on request addresses and names too
     #[command(after_help = "Examples:
   trevlin scrub exports/ --into copy/                                     secrets alone
-  trevlin scrub exports/ --into copy/ --addresses --names --key key.json  everything that tells whose it is
+  trevlin scrub exports/ --into copy/ --addresses --names --key key.json  and other addresses and names
   trevlin compare exports/ copy/                                          what the copy no longer shows
 
 Equal secrets have equal stand-ins, so that reuse stays visible. What was not understood is listed: look at those lines before
