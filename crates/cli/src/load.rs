@@ -13,6 +13,7 @@ use std::sync::Arc;
 use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, ValidEstateFile, device_folders};
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, LineClass, Note, Origin};
+use trevlin_readers::archive::sealed;
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Surroundings, decode, recognise};
 use zeroize::Zeroizing;
@@ -176,13 +177,13 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
     for (root, label) in roots.iter().zip(labels) {
         let stated = root.files.iter().find(|one| root.folder && one.path == ESTATE_FILE);
         if let Some(stated) = stated {
-            let (valid, text) = estate_file(&stated.at)?;
+            let (valid, text) = estate_file(stated)?;
             merge(&mut file, valid);
             beside.push((format!("{}{ESTATE_FILE}", label.prefix), text));
         }
         let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
         let read: Vec<_> =
-            files.map(|one| (one, one.leads_to.clone().map_or_else(|| read(&one.at), Ok))).collect();
+            files.map(|one| (one, one.leads_to.clone().map_or_else(|| read(one), Ok))).collect();
         let mut kept = Vec::new();
         for (one, outcome) in read {
             if one.leads_to.is_some() {
@@ -249,10 +250,12 @@ fn list(paths: &[PathBuf]) -> String {
     paths.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ")
 }
 
-fn estate_file(at: &Path) -> anyhow::Result<(ValidEstateFile, String)> {
-    let text = fs::read_to_string(at).with_context(|| format!("{} cannot be read", at.display()))?;
-    let file = ValidEstateFile::parse(&text)
-        .with_context(|| format!("{} is not a valid estate file", at.display()))?;
+fn estate_file(stated: &walk::File) -> anyhow::Result<(ValidEstateFile, String)> {
+    let shown = stated.at.display();
+    let bytes = stated.read().with_context(|| format!("{shown} cannot be read"))?;
+    let text = String::from_utf8(bytes.to_vec()).with_context(|| format!("{shown} is not UTF-8"))?;
+    let file =
+        ValidEstateFile::parse(&text).with_context(|| format!("{shown} is not a valid estate file"))?;
     Ok((file, text))
 }
 
@@ -271,8 +274,11 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.yardstick.add(one.yardstick);
 }
 
-fn read(at: &Path) -> Result<String, String> {
-    let bytes = Zeroizing::new(fs::read(at).map_err(|error| walk::explain(&error))?);
+fn read(file: &walk::File) -> Result<String, String> {
+    let bytes = file.read().map_err(|error| walk::explain(&error))?;
+    if let Some(what) = sealed(&bytes) {
+        return Err(format!("{what}; ask for a readable export"));
+    }
     decode(&bytes).map_err(|error| format!("{error}; export it as text, or leave it out"))
 }
 

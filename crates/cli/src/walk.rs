@@ -3,6 +3,9 @@
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use trevlin_readers::archive::{self, ArchiveLimits, Unpacked};
+use zeroize::Zeroizing;
 
 /// Largest file that is read, in bytes. Configurations are far smaller; logs and images are not.
 pub(crate) const LARGEST_FILE: u64 = 64 << 20;
@@ -16,7 +19,25 @@ pub(crate) struct File {
     pub(crate) path: String,
     /// Where it leads, for a link that is itself what a service goes by: its text then is this.
     pub(crate) leads_to: Option<String>,
+    /// What is in it, where it lies in an archive or came by standard input.
+    pub(crate) bytes: Option<Arc<Zeroizing<Vec<u8>>>>,
 }
+
+impl File {
+    /// Its bytes.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(crate) fn read(&self) -> io::Result<Arc<Zeroizing<Vec<u8>>>> {
+        match &self.bytes {
+            Some(bytes) => Ok(Arc::clone(bytes)),
+            None => Ok(Arc::new(Zeroizing::new(fs::read(&self.at)?))),
+        }
+    }
+}
+
+/// Standard input, as a path.
+pub(crate) const INPUT: &str = "-";
 
 /// One path given on the command line, and the files below it.
 #[derive(Debug)]
@@ -51,6 +72,9 @@ pub(crate) fn explain(error: &io::Error) -> String {
 
 /// Walks one path.
 pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
+    if given == Path::new(INPUT) {
+        return input(left_out);
+    }
     let metadata = match fs::metadata(given) {
         Ok(metadata) => metadata,
         Err(error) => {
@@ -62,6 +86,10 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
         let path = given
             .file_name()
             .map_or_else(|| given.display().to_string(), |name| name.to_string_lossy().into_owned());
+        if let Some(files) = opened(given, &path, &metadata, left_out) {
+            let stem = archive::stem(&path).unwrap_or(&path);
+            return Some(of_archive(given, stem, files));
+        }
         return take(given, path, &metadata, left_out).map(|file| Root {
             given: given.to_owned(),
             folder: false,
@@ -93,7 +121,20 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
         }
         let path = below(given, entry.path());
         match entry.metadata() {
-            Ok(metadata) => files.extend(take(entry.path(), path, &metadata, left_out)),
+            Ok(metadata) => match opened(entry.path(), &path, &metadata, left_out) {
+                Some(inside) => {
+                    let (folder, stem) = archive::stem(&path).unwrap_or(&path).rsplit_once('/').map_or_else(
+                        || (String::new(), archive::stem(&path).unwrap_or(&path)),
+                        |(folder, stem)| (format!("{folder}/"), stem),
+                    );
+                    // A folder that was packed under its own name is not one folder more.
+                    files.extend(bared(inside, stem).into_iter().map(|mut file| {
+                        file.path = format!("{folder}{stem}/{}", file.path);
+                        file
+                    }));
+                }
+                None => files.extend(take(entry.path(), path, &metadata, left_out)),
+            },
             Err(error) => left_out.push(LeftOut { at: entry.path().to_owned(), why: error.to_string() }),
         }
     }
@@ -114,11 +155,9 @@ fn telling_link(at: &Path, path: String, root: &Path) -> Option<File> {
     let mut parts = path.rsplit('/');
     let name = parts.next().unwrap_or_default();
     let folder = parts.next().unwrap_or_default();
-    let of_units =
-        folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/");
-    if of_units && name.contains('.') {
+    if is_of_units(&path, folder) && name.contains('.') {
         let leads_to = fs::read_link(at).ok()?.to_string_lossy().into_owned();
-        return Some(File { at: at.to_owned(), path, leads_to: Some(leads_to) });
+        return Some(File { at: at.to_owned(), path, leads_to: Some(leads_to), bytes: None });
     }
     if !folder.ends_with("-enabled") {
         return None;
@@ -126,6 +165,10 @@ fn telling_link(at: &Path, path: String, root: &Path) -> Option<File> {
     let target = fs::canonicalize(at).ok().filter(|target| target.starts_with(root))?;
     let metadata = fs::metadata(&target).ok().filter(|one| one.is_file() && one.len() <= LARGEST_FILE)?;
     take(&target, path, &metadata, &mut Vec::new())
+}
+
+fn is_of_units(path: &str, folder: &str) -> bool {
+    folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/")
 }
 
 fn unreadable(given: &Path, error: &ignore::Error) -> LeftOut {
@@ -165,8 +208,128 @@ fn take(at: &Path, path: String, metadata: &fs::Metadata, left_out: &mut Vec<Lef
             LARGEST_FILE >> 20
         )
     } else {
-        return Some(File { at: at.to_owned(), path, leads_to: None });
+        return Some(File { at: at.to_owned(), path, leads_to: None, bytes: None });
     };
     left_out.push(LeftOut { at: at.to_owned(), why });
     None
+}
+
+/// Most that is read of an archive and by standard input.
+const LARGEST_ARCHIVE: u64 = 512 << 20;
+
+/// What came by standard input: one file, or an archive of an estate.
+fn input(left_out: &mut Vec<LeftOut>) -> Option<Root> {
+    let given = PathBuf::from(INPUT);
+    let mut bytes = Zeroizing::new(Vec::new());
+    let read = io::Read::take(io::stdin().lock(), LARGEST_ARCHIVE + 1);
+    let mut read = read;
+    let why = match io::copy(&mut read, &mut *bytes) {
+        Err(error) => explain(&error),
+        Ok(count) if count > LARGEST_ARCHIVE => {
+            format!("standard input is larger than {} MiB; give a file or a folder", LARGEST_ARCHIVE >> 20)
+        }
+        Ok(_) => {
+            // Whatever form it is of, its content tells.
+            if let Some(unpacked) = archive::unpack("input.tar", &bytes, &ArchiveLimits::default()) {
+                return Some(of_archive(&given, "input", files_of(&given, unpacked, left_out)));
+            }
+            let file = File {
+                at: given.clone(),
+                path: "input".into(),
+                leads_to: None,
+                bytes: Some(Arc::new(bytes)),
+            };
+            return Some(Root { given, folder: false, files: vec![file] });
+        }
+    };
+    left_out.push(LeftOut { at: given, why });
+    None
+}
+
+/// What is in a file, where it is an archive by name and content.
+fn opened(at: &Path, path: &str, metadata: &fs::Metadata, left_out: &mut Vec<LeftOut>) -> Option<Vec<File>> {
+    archive::stem(path)?;
+    if !metadata.is_file() || metadata.len() > LARGEST_ARCHIVE {
+        return None;
+    }
+    let bytes = Zeroizing::new(fs::read(at).ok()?);
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let unpacked = archive::unpack(name, &bytes, &ArchiveLimits::default())?;
+    Some(files_of(at, unpacked, left_out))
+}
+
+/// The files of an archive, in order of path, and its links as those of a folder.
+fn files_of(at: &Path, unpacked: Unpacked, left_out: &mut Vec<LeftOut>) -> Vec<File> {
+    let Unpacked { files, links, left_out: refused, .. } = unpacked;
+    left_out.extend(refused.into_iter().map(|(path, why)| LeftOut { at: inside(at, &path), why }));
+    let mut found: Vec<File> = files
+        .into_iter()
+        .map(|(path, bytes)| File { at: at.join(&path), path, leads_to: None, bytes: Some(Arc::new(bytes)) })
+        .collect();
+    for (path, target) in links {
+        let mut parts = path.rsplit('/');
+        let (name, folder) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
+        if is_of_units(&path, folder) && name.contains('.') {
+            found.push(File { at: at.join(&path), path, leads_to: Some(target), bytes: None });
+            continue;
+        }
+        let leads = resolved(&path, &target).and_then(|to| found.iter().find(|file| file.path == to));
+        match leads.map(|file| file.bytes.clone()) {
+            Some(bytes) if folder.ends_with("-enabled") => {
+                found.push(File { at: at.join(&path), path, leads_to: None, bytes });
+            }
+            // What it leads to is read in its own place.
+            Some(_) => {}
+            None => left_out.push(LeftOut {
+                at: at.join(&path),
+                why: "a link to something that is not in the archive; export the file it should lead to"
+                    .into(),
+            }),
+        }
+    }
+    found.sort_by(|a, b| a.path.cmp(&b.path));
+    found
+}
+
+/// A path in an archive, whose own name the archive's messages begin with.
+fn inside(at: &Path, path: &str) -> PathBuf {
+    let name = at.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    match path.strip_prefix(name.as_str()) {
+        Some("") => at.to_owned(),
+        Some(rest) if !name.is_empty() => at.join(rest.trim_start_matches('/')),
+        _ => at.join(path),
+    }
+}
+
+/// Where a link in an archive leads to, as a path of the archive; none where that is outside of it.
+fn resolved(path: &str, target: &str) -> Option<String> {
+    let mut parts: Vec<&str> = if target.starts_with('/') { Vec::new() } else { path.split('/').collect() };
+    parts.pop();
+    for part in target.split('/').filter(|part| !part.is_empty() && *part != ".") {
+        if part == ".." {
+            parts.pop()?;
+        } else {
+            parts.push(part);
+        }
+    }
+    Some(parts.join("/"))
+}
+
+/// An archive that was given itself, as if it were the folder that was packed.
+fn of_archive(given: &Path, stem: &str, files: Vec<File>) -> Root {
+    let mut files = bared(files, stem);
+    files.sort_by(|a, b| a.path.cmp(&b.path));
+    Root { given: given.to_owned(), folder: true, files }
+}
+
+/// Without the folder that all lie in, where it has the archive's own name or is the top of an estate.
+fn bared(mut files: Vec<File>, stem: &str) -> Vec<File> {
+    let Some((top, _)) = files.first().and_then(|file| file.path.split_once('/')) else { return files };
+    let top = format!("{top}/");
+    let alone = files.iter().all(|file| file.path.starts_with(&top));
+    let estate = files.iter().any(|file| file.path == format!("{top}{}", trevlin_audit::ESTATE_FILE));
+    if alone && (estate || top.trim_end_matches('/') == stem) {
+        files.iter_mut().for_each(|file| file.path = file.path[top.len()..].to_owned());
+    }
+    files
 }

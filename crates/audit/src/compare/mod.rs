@@ -176,7 +176,9 @@ pub fn compare(old: Snapshot, new: Snapshot) -> Comparison {
                 let name = renamed.get(&was.device).unwrap_or(&was.device);
                 let missing = match was.evidence.first() {
                     _ if !now.contains(name) => Some(format!("the device {name}")),
-                    Some(first) if !renamed.contains_key(&was.device) && !files.contains(first.path.as_str()) => {
+                    Some(first)
+                        if !renamed.contains_key(&was.device) && !files.contains(first.path.as_str()) =>
+                    {
                         Some(format!("the file {}", first.path))
                     }
                     _ => None,
