@@ -40,7 +40,7 @@ pub use accepted::{Acceptance, AcceptanceEntry};
 pub use answered::AnswerEntry;
 pub use area::{Area, Severity};
 pub use check::{Answer, Check, Fail, Question, Verdict};
-pub use estate::{DialIn, Estate, ExportRecord, Input, OutsideInterface, OutsideReason};
+pub use estate::{DialIn, Estate, ExportRecord, Input, LeftOutFile, OutsideInterface, OutsideReason};
 pub use estate_file::{
     Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, SHORTEST_FINGERPRINT,
     ValidEstateFile, Wanted,

@@ -5,7 +5,8 @@ use crate::accepted;
 use crate::answered::{self, AnswerEntry};
 use crate::checks::CHECKS;
 use crate::{
-    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, Fail, Question, Severity, Verdict, Yardstick,
+    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, Fail, LeftOutFile, Question, Severity, Verdict,
+    Yardstick,
 };
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -176,6 +177,9 @@ pub struct Outcome {
     /// What became of each answer of the estate file.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub answers: Vec<AnswerEntry>,
+    /// What was given and could not be read: what it would have told is in nothing above.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<LeftOutFile>,
     /// Counts.
     pub summary: Summary,
 }
@@ -253,6 +257,7 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
         open_questions,
         acceptances,
         answers,
+        left_out: estate.left_out.clone(),
         summary,
     }
 }

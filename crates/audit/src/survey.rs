@@ -3,7 +3,7 @@
 use crate::estate::OutsideReason;
 use crate::outcome::{Evidence, place};
 use crate::special::is_public;
-use crate::{DeviceSummary, Estate, Outcome};
+use crate::{DeviceSummary, Estate, LeftOutFile, Outcome};
 use ipnet::IpNet;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -76,6 +76,8 @@ pub struct Survey {
     pub devices: Vec<SurveyedDevice>,
     /// Public networks of interfaces that face the outside: the organisation's own, as far as that can be told.
     pub networks: Vec<String>,
+    /// What was given and could not be read.
+    pub left_out: Vec<LeftOutFile>,
     /// Open questions that the exports leave.
     pub open_questions: usize,
 }
@@ -99,7 +101,12 @@ pub fn survey(estate: &Estate, outcome: &Outcome) -> Survey {
         })
         .collect();
     let networks = networks.into_iter().map(|net: IpNet| net.to_string()).collect();
-    Survey { devices, networks, open_questions: outcome.open_questions.len() }
+    Survey {
+        devices,
+        networks,
+        left_out: outcome.left_out.clone(),
+        open_questions: outcome.open_questions.len(),
+    }
 }
 
 fn read(estate: &Estate, at: usize, summary: &DeviceSummary) -> SurveyedDevice {

@@ -10,7 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, ValidEstateFile, device_folders};
+use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, LeftOutFile, ValidEstateFile, device_folders};
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, LineClass, Note, Origin};
 use trevlin_readers::archive::sealed;
@@ -71,7 +71,11 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
     if let Some(name) = yardstick {
         gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
     }
-    let estate = Estate::assemble(read_all(gathered.decoded, &gathered.file), &gathered.file);
+    let mut estate = Estate::assemble(read_all(gathered.decoded, &gathered.file), &gathered.file);
+    let left_out = gathered.left_out.into_iter();
+    estate.left_out = left_out
+        .map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why })
+        .collect();
     if telling != Telling::Nothing {
         estate.yardsticks_of_nobody.iter().for_each(|text| messages::warning(text));
     }

@@ -132,6 +132,19 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         }
         writeln!(out)?;
     }
+    if !survey.left_out.is_empty() {
+        section("Not read", "nothing of this is in any result", out)?;
+        let shown = if all { survey.left_out.len() } else { SHOWN_FILES };
+        for one in survey.left_out.iter().take(shown) {
+            let text = neutral(&format!("  {}: {}", one.path, one.why)).into_owned();
+            let options = textwrap::Options::new(width).subsequent_indent("    ");
+            writeln!(out, "{}", textwrap::fill(&text, options))?;
+        }
+        if survey.left_out.len() > shown {
+            writeln!(out, "  {DIM}and {} more (-v lists them){DIM:#}", survey.left_out.len() - shown)?;
+        }
+        writeln!(out)?;
+    }
     if survey.open_questions > 0 {
         writeln!(
             out,

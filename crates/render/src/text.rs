@@ -96,6 +96,7 @@ impl Page {
         self.questions(outcome)?;
         self.answers(outcome)?;
         self.not_understood(outcome)?;
+        self.left_out(outcome)?;
         self.summary(outcome)
     }
 
@@ -241,6 +242,23 @@ impl Page {
                 let options = self.indented("  ", "    ");
                 writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("! {told}")), options))?;
             }
+        }
+        writeln!(self.text)
+    }
+
+    /// What was given and not read: nothing above is about it.
+    fn left_out(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.left_out.is_empty() {
+            return Ok(());
+        }
+        self.heading("not read", "nothing above is about these")?;
+        let shown = if self.detail == Detail::All { outcome.left_out.len() } else { SHOWN_UNKNOWN };
+        for one in outcome.left_out.iter().take(shown) {
+            let text = neutral(&format!("{}: {}", one.path, one.why)).into_owned();
+            writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
+        }
+        if outcome.left_out.len() > shown {
+            writeln!(self.text, "  and {} more (-v lists them)", outcome.left_out.len() - shown)?;
         }
         writeln!(self.text)
     }

@@ -67,6 +67,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         findings,
         open_questions: vec![question],
         answers: Vec::new(),
+        left_out: Vec::new(),
         acceptances: Vec::new(),
     }
 }

@@ -16,6 +16,7 @@ use crate::yardstick::Scales;
 use crate::{Accept, ValidEstateFile, Wanted, Yardstick, YardstickRow};
 use ipnet::IpNet;
 use jiff::civil::Date;
+use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::{Arc, OnceLock};
@@ -58,6 +59,15 @@ pub struct ExportRecord {
     pub ledger: Ledger,
 }
 
+/// Something that was given and could not be read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct LeftOutFile {
+    /// Where it lies.
+    pub path: String,
+    /// Why it was left out, and what to do.
+    pub why: String,
+}
+
 /// Everything given in one run.
 #[derive(Debug)]
 pub struct Estate {
@@ -78,6 +88,8 @@ pub struct Estate {
     pub intents: Vec<Intent>,
     /// Findings that somebody took responsibility for.
     pub accepts: Vec<Accept>,
+    /// What was given and could not be read.
+    pub left_out: Vec<LeftOutFile>,
     /// Answers to what the exports cannot tell.
     pub answers: Vec<GivenAnswer>,
     /// Whom to ask about a device, by its name.
@@ -142,6 +154,7 @@ impl Estate {
             apart: file.apart.clone(),
             intents: file.intents.clone(),
             accepts: file.accepts.clone(),
+            left_out: Vec::new(),
             answers: file.answers.clone(),
             contacts,
             scales,

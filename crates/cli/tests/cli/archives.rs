@@ -79,4 +79,16 @@ fn what_an_archive_may_not_do_is_told() {
     }
     assert!(out.contains("community"), "what could be read is judged: {out}");
     assert!(!estate.path().parent().unwrap().join("escape").exists());
+    // Nothing partial passes for whole.
+    let left_out = json(estate.path(), &[])["left_out"].as_array().unwrap().len();
+    assert_eq!(left_out, 4);
+    for arguments in [
+        &["audit", &text(estate.path())][..],
+        &["survey", &text(estate.path())],
+        &["report", &text(estate.path()), "--to", "-", "--format", "html"],
+        &["report", &text(estate.path()), "--to", "-", "--format", "markdown"],
+    ] {
+        let (out, _, _) = run(arguments);
+        assert!(out.contains("sealed.bak") && out.contains("200 times its size"), "{out}");
+    }
 }

@@ -57,6 +57,7 @@ pub(super) struct View {
     tables: Vec<TableView>,
     unread: Vec<UnreadView>,
     unknown: Vec<String>,
+    left_out: Vec<[String; 2]>,
     yardstick: Vec<[String; 3]>,
     exposure_svg: Option<String>,
     plan_svg: Option<String>,
@@ -230,6 +231,7 @@ impl View {
                 .filter(|table| !table.groups.is_empty())
                 .collect(),
             unread: unread(outcome),
+            left_out: outcome.left_out.iter().map(|one| [plain(&one.path), plain(&one.why)]).collect(),
             unknown: exports(outcome).filter(|one| !is_known(one)).map(|one| plain(&one.path)).collect(),
             yardstick: report
                 .yardstick
