@@ -2,6 +2,7 @@
 
 use crate::args::{self, Common, CompareFormat};
 use crate::commands::{print, telling, width, yardstick};
+use crate::exposure;
 use crate::load::{self, Telling};
 use anyhow::{Context, bail};
 use std::fs;
@@ -9,8 +10,6 @@ use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::audit;
 use trevlin_audit::compare::{Snapshot, compare};
-use trevlin_audit::exposure::{all_services, from, sheet};
-use trevlin_audit::reach::{From, Ground};
 use trevlin_render::{Json, Names, Renderer, compare_json, compare_markdown, compare_text};
 
 /// The schema of saved results.
@@ -45,8 +44,8 @@ fn snapshot(path: &Path, arguments: &args::Compare, telling: Telling) -> anyhow:
     Json.render(&audit(&estate, &yardstick(&estate, &arguments.judging)), &mut bytes)?;
     let mut made: Snapshot = serde_json::from_slice(&bytes).context("the audit cannot be read back")?;
     // Where nothing tells where the outside is, nothing is known to be reached.
-    if let Ok(outside) = from(&Ground::of(&estate), &all_services(&estate), &From::Outside, None) {
-        made.add_exposure(&sheet(&estate, &all_services(&estate), &outside, "outside"));
+    if let Some(outside) = exposure::of_outside(&estate) {
+        made.add_exposure(&outside);
     }
     Ok(made)
 }

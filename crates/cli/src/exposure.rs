@@ -4,7 +4,8 @@ use crate::args::{self, Common, TableFormat};
 use crate::commands::{know_devices, print, telling, width};
 use crate::load;
 use std::process::ExitCode;
-use trevlin_audit::exposure::{all_services, from, sheet};
+use trevlin_audit::Estate;
+use trevlin_audit::exposure::{ExposureSheet, all_services, from, sheet};
 use trevlin_audit::reach::{From, Ground};
 
 /// Runs the command.
@@ -32,6 +33,13 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
         TableFormat::Csv => print(|out| trevlin_render::exposure_csv(&sheet, out))?,
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// What the outside reaches; none where nothing tells where it is.
+pub(crate) fn of_outside(estate: &Estate) -> Option<ExposureSheet> {
+    let services = all_services(estate);
+    let outside = from(&Ground::of(estate), &services, &From::Outside, None).ok()?;
+    Some(sheet(estate, &services, &outside, &name(&From::Outside)))
 }
 
 /// A place as it was asked for.

@@ -2,14 +2,14 @@
 
 use crate::args::{self, Common, ReportFormat};
 use crate::commands::{print, telling, yardstick};
+use crate::exposure::of_outside;
 use crate::{load, output};
 use anyhow::{Context, bail};
 use std::cell::LazyCell;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use trevlin_audit::exposure::{ExposureSheet, all_services, from, sheet};
-use trevlin_audit::reach::{From, Ground};
+use trevlin_audit::exposure::ExposureSheet;
 use trevlin_audit::{
     Estate, Outcome, Yardstick, YardstickRow, access, audit, plan, rules, services, tunnels,
 };
@@ -161,15 +161,12 @@ struct Sheets {
 
 impl Sheets {
     fn of(estate: &Estate, yardstick: &Yardstick) -> Self {
-        let served = all_services(estate);
-        let ground = Ground::of(estate);
-        let outside = from(&ground, &served, &From::Outside, None).ok();
         Self {
             logins: access::logins(estate),
             tunnels: tunnels::tunnels(estate, yardstick),
             services: services::sheet(estate, &[]),
             rules: rules::sheet(estate, &[], yardstick.as_of),
-            exposure: outside.map(|outside| sheet(estate, &served, &outside, "outside")),
+            exposure: of_outside(estate),
             plan: plan::sheet(estate, None),
             yardstick: estate.yardstick_rows(),
         }

@@ -5,8 +5,8 @@ use crate::commands::{print, telling};
 use crate::load::{self, Copied};
 use crate::output;
 use anyhow::{Context, bail};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::fmt::Write as _;
 use std::fs;
 use std::path::{Component, Path, PathBuf};
 use std::process::ExitCode;
@@ -65,7 +65,7 @@ pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<Ex
     may_write(arguments)?;
     let (key, known) = key(arguments.key.as_deref())?;
     let copied = load::to_copy(&arguments.paths, telling(common))?;
-    let work = Work::new(&copied, key.clone(), arguments);
+    let work = Work::new(&copied, key, arguments);
     let mut told = Told::default();
     let mut files: Vec<(PathBuf, Made)> = Vec::new();
     for record in &copied.estate.exports {
@@ -206,8 +206,8 @@ impl Work {
 
     /// Addresses and names, as far as they are asked for.
     fn rest(&self, text: &str) -> String {
-        let text = self.names.as_ref().map_or_else(|| text.to_owned(), |names| names.map_text(text));
-        self.addresses.as_ref().map_or_else(|| text.clone(), |addresses| addresses.map_text(&text))
+        let text = self.names.as_ref().map_or(Cow::Borrowed(text), |names| names.map_text(text).into());
+        self.addresses.as_ref().map(|map| map.map_text(&text)).unwrap_or_else(|| text.into_owned())
     }
 
     /// A line that nobody understood, with everything replaced that may be a secret.
@@ -281,7 +281,6 @@ impl Told {
             if arguments.addresses { ", other addresses" } else { "" },
             if arguments.names { ", other names" } else { "" },
         )?;
-        let mut text = String::new();
         for (title, lines) in [
             (
                 "Not understood; what looks like a secret is replaced, look at the rest before you hand it on",
@@ -295,14 +294,14 @@ impl Told {
                 continue;
             }
             let shown = if all { lines.len() } else { SHOWN.min(lines.len()) };
-            let _ = writeln!(text, "\n{title}:");
+            writeln!(out, "\n{title}:")?;
             for line in &lines[..shown] {
-                let _ = writeln!(text, "  {}", neutral(line));
+                writeln!(out, "  {}", neutral(line))?;
             }
             if shown < lines.len() {
-                let _ = writeln!(text, "  and {} more (-v lists them)", lines.len() - shown);
+                writeln!(out, "  and {} more (-v lists them)", lines.len() - shown)?;
             }
         }
-        out.write_all(text.as_bytes())
+        Ok(())
     }
 }

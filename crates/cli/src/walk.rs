@@ -1,5 +1,6 @@
 //! Finds the files below the paths given on the command line.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -87,8 +88,7 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
             .file_name()
             .map_or_else(|| given.display().to_string(), |name| name.to_string_lossy().into_owned());
         if let Some(files) = opened(given, &path, &metadata, left_out) {
-            let stem = archive::stem(&path).unwrap_or(&path);
-            return Some(of_archive(given, stem, files));
+            return Some(Root { given: given.to_owned(), folder: true, files });
         }
         return take(given, path, &metadata, left_out).map(|file| Root {
             given: given.to_owned(),
@@ -123,15 +123,9 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
         match entry.metadata() {
             Ok(metadata) => match opened(entry.path(), &path, &metadata, left_out) {
                 Some(inside) => {
-                    let (folder, stem) = archive::stem(&path).unwrap_or(&path).rsplit_once('/').map_or_else(
-                        || (String::new(), archive::stem(&path).unwrap_or(&path)),
-                        |(folder, stem)| (format!("{folder}/"), stem),
-                    );
-                    // A folder that was packed under its own name is not one folder more.
-                    files.extend(bared(inside, stem).into_iter().map(|mut file| {
-                        file.path = format!("{folder}{stem}/{}", file.path);
-                        file
-                    }));
+                    let folder = archive::stem(&path).unwrap_or(&path);
+                    let placed = |file: File| File { path: format!("{folder}/{}", file.path), ..file };
+                    files.extend(inside.into_iter().map(placed));
                 }
                 None => files.extend(take(entry.path(), path, &metadata, left_out)),
             },
@@ -221,9 +215,8 @@ const LARGEST_ARCHIVE: u64 = 512 << 20;
 fn input(left_out: &mut Vec<LeftOut>) -> Option<Root> {
     let given = PathBuf::from(INPUT);
     let mut bytes = Zeroizing::new(Vec::new());
-    let read = io::Read::take(io::stdin().lock(), LARGEST_ARCHIVE + 1);
-    let mut read = read;
-    let why = match io::copy(&mut read, &mut *bytes) {
+    let mut most = io::Read::take(io::stdin().lock(), LARGEST_ARCHIVE + 1);
+    let why = match io::copy(&mut most, &mut *bytes) {
         Err(error) => explain(&error),
         Ok(count) if count > LARGEST_ARCHIVE => {
             format!("standard input is larger than {} MiB; give a file or a folder", LARGEST_ARCHIVE >> 20)
@@ -231,7 +224,8 @@ fn input(left_out: &mut Vec<LeftOut>) -> Option<Root> {
         Ok(_) => {
             // Whatever form it is of, its content tells.
             if let Some(unpacked) = archive::unpack("input.tar", &bytes, &ArchiveLimits::default()) {
-                return Some(of_archive(&given, "input", files_of(&given, unpacked, left_out)));
+                let files = bared(files_of(&given, unpacked, left_out), "input");
+                return Some(Root { given, folder: true, files });
             }
             let file = File {
                 at: given.clone(),
@@ -246,7 +240,7 @@ fn input(left_out: &mut Vec<LeftOut>) -> Option<Root> {
     None
 }
 
-/// What is in a file, where it is an archive by name and content.
+/// What is in a file, where it is an archive by name and content, as if it were the folder that was packed.
 fn opened(at: &Path, path: &str, metadata: &fs::Metadata, left_out: &mut Vec<LeftOut>) -> Option<Vec<File>> {
     archive::stem(path)?;
     if !metadata.is_file() || metadata.len() > LARGEST_ARCHIVE {
@@ -255,17 +249,16 @@ fn opened(at: &Path, path: &str, metadata: &fs::Metadata, left_out: &mut Vec<Lef
     let bytes = Zeroizing::new(fs::read(at).ok()?);
     let name = path.rsplit('/').next().unwrap_or(path);
     let unpacked = archive::unpack(name, &bytes, &ArchiveLimits::default())?;
-    Some(files_of(at, unpacked, left_out))
+    Some(bared(files_of(at, unpacked, left_out), archive::stem(name).unwrap_or(name)))
 }
 
 /// The files of an archive, in order of path, and its links as those of a folder.
 fn files_of(at: &Path, unpacked: Unpacked, left_out: &mut Vec<LeftOut>) -> Vec<File> {
     let Unpacked { files, links, left_out: refused, .. } = unpacked;
     left_out.extend(refused.into_iter().map(|(path, why)| LeftOut { at: inside(at, &path), why }));
-    let mut found: Vec<File> = files
-        .into_iter()
-        .map(|(path, bytes)| File { at: at.join(&path), path, leads_to: None, bytes: Some(Arc::new(bytes)) })
-        .collect();
+    let files: BTreeMap<String, Arc<Zeroizing<Vec<u8>>>> =
+        files.into_iter().map(|(path, bytes)| (path, Arc::new(bytes))).collect();
+    let mut found = Vec::new();
     for (path, target) in links {
         let mut parts = path.rsplit('/');
         let (name, folder) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
@@ -273,10 +266,9 @@ fn files_of(at: &Path, unpacked: Unpacked, left_out: &mut Vec<LeftOut>) -> Vec<F
             found.push(File { at: at.join(&path), path, leads_to: Some(target), bytes: None });
             continue;
         }
-        let leads = resolved(&path, &target).and_then(|to| found.iter().find(|file| file.path == to));
-        match leads.map(|file| file.bytes.clone()) {
+        match resolved(&path, &target).and_then(|to| files.get(&to)) {
             Some(bytes) if folder.ends_with("-enabled") => {
-                found.push(File { at: at.join(&path), path, leads_to: None, bytes });
+                found.push(File { at: at.join(&path), path, leads_to: None, bytes: Some(Arc::clone(bytes)) });
             }
             // What it leads to is read in its own place.
             Some(_) => {}
@@ -287,6 +279,8 @@ fn files_of(at: &Path, unpacked: Unpacked, left_out: &mut Vec<LeftOut>) -> Vec<F
             }),
         }
     }
+    let file = |(path, bytes)| File { at: at.join(&path), path, leads_to: None, bytes: Some(bytes) };
+    found.extend(files.into_iter().map(file));
     found.sort_by(|a, b| a.path.cmp(&b.path));
     found
 }
@@ -313,13 +307,6 @@ fn resolved(path: &str, target: &str) -> Option<String> {
         }
     }
     Some(parts.join("/"))
-}
-
-/// An archive that was given itself, as if it were the folder that was packed.
-fn of_archive(given: &Path, stem: &str, files: Vec<File>) -> Root {
-    let mut files = bared(files, stem);
-    files.sort_by(|a, b| a.path.cmp(&b.path));
-    Root { given: given.to_owned(), folder: true, files }
 }
 
 /// Without the folder that all lie in, where it has the archive's own name or is the top of an estate.

@@ -95,7 +95,7 @@ pub fn unpack(name: &str, bytes: &[u8], limits: &ArchiveLimits) -> Option<Unpack
     stem(name)?;
     Form::of(bytes)?;
     let mut found = Unpacked::default();
-    found.open(name, "", bytes, limits, limits.depth);
+    found.open(name, &Place { beside: "", within: "" }, bytes, limits, limits.depth);
     Some(found)
 }
 
@@ -121,38 +121,41 @@ impl Refused {
     }
 }
 
+/// Where what is in an archive goes: a single compressed file stands beside it, an archive's files in a folder of its name.
+struct Place<'a> {
+    beside: &'a str,
+    within: &'a str,
+}
+
 impl Unpacked {
-    /// `under`: where its files go; `depth`: how many archives may still be opened, this one among them.
-    fn open(&mut self, name: &str, under: &str, bytes: &[u8], limits: &ArchiveLimits, depth: usize) {
-        let base = name.rsplit('/').next().unwrap_or(name);
-        let refuse = |all: &mut Self, why: &Refused| all.left_out.push((name.to_owned(), why.words(limits)));
-        match Form::of(bytes) {
-            Some(Form::Zip) => self.zip(name, under, bytes, limits, depth),
-            Some(Form::Tar) => self.tar(name, under, bytes, limits, depth),
-            Some(form) => {
-                let room = self.room(bytes.len() as u64, limits);
-                let unpacked = match form {
-                    Form::Gzip => limited(flate2::read::MultiGzDecoder::new(bytes), room, limits),
-                    Form::Xz => limited(lzma_rust2::XzReader::new(bytes, true), room, limits),
-                    _ => match ruzstd::decoding::StreamingDecoder::new(bytes) {
-                        Ok(reader) => limited(reader, room, limits),
-                        Err(error) => Err(Refused::Broken(error.to_string())),
-                    },
-                };
-                match unpacked {
-                    Err(why) => refuse(self, &why),
-                    // Compression around an archive is one archive.
-                    Ok(inner) if Form::of(&inner) == Some(Form::Tar) => {
-                        self.tar(name, under, &inner, limits, depth);
-                    }
-                    Ok(inner) => {
-                        let path = joined(under, stem(base).unwrap_or(base));
-                        self.keep(path, inner, limits, depth);
-                    }
-                }
+    /// `depth`: how many archives may still be opened, this one among them.
+    fn open(&mut self, name: &str, place: &Place<'_>, bytes: &[u8], limits: &ArchiveLimits, depth: usize) {
+        let room = self.room(bytes.len() as u64, limits);
+        let unpacked = match Form::of(bytes) {
+            None => return,
+            Some(Form::Zip) => return self.zip(name, place.within, bytes, limits, depth),
+            Some(Form::Tar) => return self.tar(name, place.within, bytes, limits, depth),
+            Some(Form::Gzip) => limited(flate2::read::MultiGzDecoder::new(bytes), room, limits),
+            Some(Form::Xz) => limited(lzma_rust2::XzReader::new(bytes, true), room, limits),
+            Some(Form::Zstd) => ruzstd::decoding::StreamingDecoder::new(bytes)
+                .map_err(|error| Refused::Broken(error.to_string()))
+                .and_then(|reader| limited(reader, room, limits)),
+        };
+        match unpacked {
+            Err(why) => self.refuse(name, &why, limits),
+            // Compression around an archive is one archive.
+            Ok(inner) if Form::of(&inner) == Some(Form::Tar) => {
+                self.tar(name, place.within, &inner, limits, depth);
             }
-            None => {}
+            Ok(inner) => {
+                let base = name.rsplit('/').next().unwrap_or(name);
+                self.keep(joined(place.beside, stem(base).unwrap_or(base)), inner, limits, depth);
+            }
         }
+    }
+
+    fn refuse(&mut self, path: &str, why: &Refused, limits: &ArchiveLimits) {
+        self.left_out.push((path.to_owned(), why.words(limits)));
     }
 
     /// How many bytes may come out of so many.
@@ -165,11 +168,7 @@ impl Unpacked {
     fn zip(&mut self, name: &str, under: &str, bytes: &[u8], limits: &ArchiveLimits, depth: usize) {
         let mut archive = match zip::ZipArchive::new(Cursor::new(bytes)) {
             Ok(archive) => archive,
-            Err(error) => {
-                let why = Refused::Broken(error.to_string());
-                self.left_out.push((name.to_owned(), why.words(limits)));
-                return;
-            }
+            Err(error) => return self.refuse(name, &Refused::Broken(error.to_string()), limits),
         };
         let mut room = self.room(bytes.len() as u64, limits);
         for number in 0..archive.len() {
@@ -203,7 +202,7 @@ impl Unpacked {
             };
             let is_link = entry.unix_mode().is_some_and(|mode| mode & 0o170_000 == 0o120_000);
             match limited(entry, room, limits) {
-                Err(why) => self.left_out.push((joined(name, &written), why.words(limits))),
+                Err(why) => self.refuse(&joined(name, &written), &why, limits),
                 Ok(bytes) if is_link => {
                     self.links.insert(joined(under, &path), String::from_utf8_lossy(&bytes).into_owned());
                 }
@@ -219,10 +218,7 @@ impl Unpacked {
         let mut archive = tar::Archive::new(bytes);
         let entries = match archive.entries() {
             Ok(entries) => entries,
-            Err(error) => {
-                self.left_out.push((name.to_owned(), Refused::Broken(error.to_string()).words(limits)));
-                return;
-            }
+            Err(error) => return self.refuse(name, &Refused::Broken(error.to_string()), limits),
         };
         for entry in entries {
             if self.is_full(name, limits) {
@@ -230,11 +226,8 @@ impl Unpacked {
             }
             let entry = match entry {
                 Ok(entry) => entry,
-                Err(error) => {
-                    // What follows cannot be found any more.
-                    self.left_out.push((name.to_owned(), Refused::Broken(error.to_string()).words(limits)));
-                    return;
-                }
+                // What follows cannot be found any more.
+                Err(error) => return self.refuse(name, &Refused::Broken(error.to_string()), limits),
             };
             let written = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
             let kind = entry.header().entry_type();
@@ -260,7 +253,7 @@ impl Unpacked {
             }
             let room = Room { bytes: limits.total_bytes.saturating_sub(self.total), by_ratio: false };
             match limited(entry, room, limits) {
-                Err(why) => self.left_out.push((joined(name, &written), why.words(limits))),
+                Err(why) => self.refuse(&joined(name, &written), &why, limits),
                 Ok(bytes) => self.keep(joined(under, &path), bytes, limits, depth),
             }
         }
@@ -268,7 +261,7 @@ impl Unpacked {
 
     /// Says once that there are too many files.
     fn is_full(&mut self, name: &str, limits: &ArchiveLimits) -> bool {
-        let full = self.files.len() >= limits.files;
+        let full = self.files.len() + self.links.len() >= limits.files;
         if full {
             let why = format!("it holds more than {} files; the rest is left out", limits.files);
             self.left_out.push((name.to_owned(), why));
@@ -284,15 +277,11 @@ impl Unpacked {
                 self.left_out.push((path, why));
                 return;
             }
-            let under = stem(&path).unwrap_or(&path).to_owned();
-            // A single compressed file stands where it stood.
-            let single = !matches!(Form::of(&bytes), Some(Form::Zip | Form::Tar));
-            let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
-            let packed_tar = path.to_ascii_lowercase();
-            let packed_tar =
-                packed_tar.contains(".tar.") || packed_tar.ends_with("tgz") || packed_tar.ends_with("txz");
-            let under = if single && !packed_tar { folder.to_owned() } else { under };
-            self.open(&path, &under, &bytes, limits, depth - 1);
+            let place = Place {
+                beside: path.rsplit_once('/').map_or("", |(folder, _)| folder),
+                within: stem(&path).unwrap_or(&path),
+            };
+            self.open(&path, &place, &bytes, limits, depth - 1);
             return;
         }
         self.files.insert(path, bytes);
@@ -324,10 +313,11 @@ struct Room {
 /// All of a stream, unless it is too long. Only what is an archive itself may be longer than a file.
 fn limited(mut reader: impl Read, room: Room, limits: &ArchiveLimits) -> Result<Zeroizing<Vec<u8>>, Refused> {
     let mut bytes = Zeroizing::new(Vec::new());
+    // Reads on to the one byte that is too much; whether there is one.
     let mut read = |bytes: &mut Vec<u8>, most: u64| -> Result<bool, Refused> {
-        let more = (&mut reader).take(most.saturating_sub(bytes.len() as u64) + 1);
-        let mut more = more;
-        io::copy(&mut more, bytes).map_err(|error| Refused::Broken(error.to_string()))?;
+        let left = most.saturating_sub(bytes.len() as u64) + 1;
+        io::copy(&mut reader.by_ref().take(left), bytes)
+            .map_err(|error| Refused::Broken(error.to_string()))?;
         Ok(bytes.len() as u64 > most)
     };
     let too_long = || if room.by_ratio { Refused::Ratio } else { Refused::Total };

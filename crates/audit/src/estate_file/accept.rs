@@ -96,17 +96,16 @@ impl RawAccept {
                 return Err(EstateFileError { line, text });
             }
         };
-        let said = |name: &str, text: Spanned<String>| match text.get_ref().trim() {
-            "" => Err(wrong(text.span().start, format!("`{name}` is empty; somebody has to answer for it"))),
-            said => Ok(said.to_owned()),
+        let said = |name: &str, text: &Spanned<String>| {
+            super::filled(name, text, "somebody has to answer for it", line_of)
         };
         let at = self.until.span().start;
         let until = self.until.into_inner().date().map_err(|text| wrong(at, text))?;
         Ok(Accept {
             what,
             device: self.device,
-            owner: said("owner", self.owner)?,
-            reason: said("reason", self.reason)?,
+            owner: said("owner", &self.owner)?,
+            reason: said("reason", &self.reason)?,
             until,
             line,
         })

@@ -49,21 +49,17 @@ impl RawAnswer {
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
         let check =
             checks::known(self.check.get_ref()).map_err(|text| wrong(self.check.span().start, text))?.id;
-        let said = |name: &str, text: Spanned<String>| match text.get_ref().trim() {
-            "" => Err(wrong(
-                text.span().start,
-                format!("`{name}` is empty; an answer is worth what stands behind it"),
-            )),
-            said => Ok(said.to_owned()),
+        let said = |name: &str, text: &Spanned<String>| {
+            super::filled(name, text, "an answer is worth what stands behind it", line_of)
         };
         let at = self.on.span().start;
         Ok(GivenAnswer {
             check,
             device: self.device,
             about: self.about,
-            answer: said("answer", self.answer)?,
+            answer: said("answer", &self.answer)?,
             right: self.right,
-            by: said("by", self.by)?,
+            by: said("by", &self.by)?,
             on: self.on.into_inner().date().map_err(|text| wrong(at, text))?,
             line,
         })

@@ -384,6 +384,22 @@ impl ValidEstateFile {
     }
 }
 
+/// A text that may not be left empty, and why not.
+fn filled(
+    name: &str,
+    text: &toml::Spanned<String>,
+    why: &str,
+    line_of: &dyn Fn(usize) -> usize,
+) -> Result<String, EstateFileError> {
+    match text.get_ref().trim() {
+        "" => Err(EstateFileError {
+            line: line_of(text.span().start),
+            text: format!("`{name}` is empty; {why}"),
+        }),
+        said => Ok(said.to_owned()),
+    }
+}
+
 /// `tcp 443`, `udp 5000-5010`, or `tcp` for every port.
 fn service(text: &str) -> Result<(u8, PortRange), String> {
     let wrong = || {

@@ -44,6 +44,22 @@ fn ready_made(name: &str) -> Option<&'static ReadyMade> {
     READY_MADE.iter().find(|one| one.name == name)
 }
 
+/// The ready-made one of this name.
+///
+/// # Errors
+/// The nearest name, when there is none of this one.
+fn known_base(name: &str) -> Result<&'static ReadyMade, String> {
+    ready_made(name).ok_or_else(|| {
+        let known: Vec<&str> = READY_MADE.iter().map(|one| one.name.as_str()).collect();
+        format!("there is no yardstick `{name}`; {}", hint(name, &known))
+    })
+}
+
+/// The words by which the estate file may name a device: its folder, the last part of that, and its name.
+fn keys<'a>(folder: &'a str, name: &'a str) -> [&'a str; 3] {
+    [folder, folder.rsplit('/').next().unwrap_or(folder), name]
+}
+
 /// The known word that is nearest, for people.
 fn hint(word: &str, known: &[&str]) -> String {
     let near =
@@ -98,11 +114,7 @@ impl YardstickFile {
     /// # Errors
     /// The nearest name, when there is none of this one.
     pub fn begin_with(&mut self, name: &str) -> Result<(), String> {
-        if ready_made(name).is_none() {
-            let known: Vec<&str> = READY_MADE.iter().map(|one| one.name.as_str()).collect();
-            return Err(format!("there is no yardstick `{name}`; {}", hint(name, &known)));
-        }
-        self.estate.base = Some(name.to_owned());
+        self.estate.base = Some(known_base(name)?.name.clone());
         Ok(())
     }
 
@@ -122,9 +134,8 @@ impl YardstickFile {
         self.estate.apply(&mut base, "");
         let base = Arc::new(base);
         let scale = |(folder, name, site): (&str, &str, Option<&str>)| {
-            let short = folder.rsplit('/').next().unwrap_or(folder);
             let of_device =
-                [folder, short, name].into_iter().find_map(|key| Some((key, self.devices.get(key)?)));
+                keys(folder, name).into_iter().find_map(|key| Some((key, self.devices.get(key)?)));
             let of_site = site.and_then(|site| Some((site, self.sites.get(site)?)));
             if of_device.is_none() && of_site.is_none() {
                 return Arc::clone(&base);
@@ -151,11 +162,7 @@ impl YardstickFile {
         &self,
         devices: impl Iterator<Item = (&'a str, &'a str, Option<&'a str>)> + Clone,
     ) -> Vec<String> {
-        let known = |key: &str| {
-            devices.clone().any(|(folder, name, _)| {
-                key == folder || key == name || Some(key) == folder.rsplit('/').next()
-            })
-        };
+        let known = |key: &str| devices.clone().any(|(folder, name, _)| keys(folder, name).contains(&key));
         let mut all: Vec<(usize, String)> = Vec::new();
         for (name, part) in self.devices.iter().filter(|(name, _)| !known(name)) {
             all.push((part.line, format!("device `{name}`")));
@@ -190,12 +197,8 @@ impl YardstickPart {
             let wrong = |text: String| EstateFileError { line, text };
             let name: &str = key.get_ref().as_ref();
             if name == "base" {
-                let base = value.get_ref().as_str().unwrap_or_default();
-                if ready_made(base).is_none() {
-                    let known: Vec<&str> = READY_MADE.iter().map(|one| one.name.as_str()).collect();
-                    return Err(wrong(format!("there is no yardstick `{base}`; {}", hint(base, &known))));
-                }
-                part.base = Some(base.to_owned());
+                let base = known_base(value.get_ref().as_str().unwrap_or_default()).map_err(wrong)?;
+                part.base = Some(base.name.clone());
                 continue;
             }
             let Some(at) = MARKS.iter().position(|mark| mark.key == name) else {

@@ -39,12 +39,8 @@ impl Masker {
         }
         for one in held {
             masker.by_place.entry(one.origin.export).or_default().push((one.origin.start, one.origin.end));
-            // A key block is many lines; nobody repeats it by accident, and its own place is masked.
-            let value = one.secret.expose();
-            // A published community is an ordinary word, as `public` is: elsewhere in a text it is not the secret.
-            let word = one.kind == SecretKind::Community && one.secret.known_default().is_some();
-            if value.len() >= MASKED_ANYWHERE && !value.contains('\n') && value != one.owner && !word {
-                for form in forms(one) {
+            if is_told_by_value(one) {
+                for form in forms(one.kind, one.secret.expose()) {
                     masker.by_length.entry(form.expose().len()).or_default().push(form);
                 }
             }
@@ -107,19 +103,36 @@ impl Masker {
     }
 }
 
-/// The forms in which a secret may turn up: as it is, and in the encodings that configurations know.
-fn forms(one: &HeldSecret) -> Vec<Secret> {
+/// Whether a secret is known by its value wherever that stands, and not in its own place alone.
+pub(super) fn is_told_by_value(one: &HeldSecret) -> bool {
     let value = one.secret.expose();
+    // A published community is an ordinary word, as `public` is: elsewhere in a text it is not the secret.
+    let word = one.kind == SecretKind::Community && one.secret.known_default().is_some();
+    // A key block is many lines; nobody repeats it by accident, and its own place is masked.
+    value.len() >= MASKED_ANYWHERE && !value.contains('\n') && value != one.owner && !word
+}
+
+/// Whether a program made such secrets, so that nobody writes them in another encoding.
+pub(super) fn is_of_machines(kind: SecretKind) -> bool {
+    matches!(kind, SecretKind::PrivateKey | SecretKind::SharedKey | SecretKind::PasswordHash)
+}
+
+/// The forms in which a value may turn up, in a fixed order: as it is, and in the encodings that configurations know.
+pub(super) fn forms(kind: SecretKind, value: &str) -> Vec<Secret> {
     let mut forms = vec![Secret::new(value)];
-    if !matches!(one.kind, SecretKind::PrivateKey | SecretKind::SharedKey | SecretKind::PasswordHash) {
-        let hex: Zeroizing<String> =
-            Zeroizing::new(value.bytes().map(|byte| format!("{byte:02x}")).collect());
+    if !is_of_machines(kind) {
+        let hex = hex(value);
         forms.push(Secret::new(hex.to_uppercase()));
         forms.push(Secret::new(hex.as_str()));
         forms.push(Secret::new(STANDARD.encode(value)));
         forms.push(Secret::new(STANDARD_NO_PAD.encode(value)));
     }
     forms
+}
+
+/// A text in hexadecimal digits.
+pub(super) fn hex(text: &str) -> Zeroizing<String> {
+    Zeroizing::new(text.bytes().map(|byte| format!("{byte:02x}")).collect())
 }
 
 /// The text with these byte spans replaced; spans may overlap. Blanks behind a secret become one, since in a list

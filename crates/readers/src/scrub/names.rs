@@ -10,6 +10,8 @@ const SHORTEST: usize = 3;
 pub struct NameMap {
     /// By the name in lower case.
     names: BTreeMap<String, String>,
+    /// Lengths of those names in bytes, the longest first: a host goes before the domain it is in.
+    lengths: Vec<usize>,
 }
 
 impl NameMap {
@@ -30,7 +32,8 @@ impl NameMap {
                 }
             }
         }
-        Self { names }
+        let lengths: BTreeSet<usize> = names.keys().map(String::len).collect();
+        Self { names, lengths: lengths.into_iter().rev().collect() }
     }
 
     /// What became of which name.
@@ -42,9 +45,6 @@ impl NameMap {
     /// A copy of a text with every name replaced that stands as a whole word, in whatever case.
     #[must_use]
     pub fn map_text(&self, text: &str) -> String {
-        let mut lengths: Vec<usize> = self.names.keys().map(String::len).collect();
-        lengths.sort_unstable();
-        lengths.dedup();
         let mut out = String::with_capacity(text.len());
         let mut at = 0;
         while at < text.len() {
@@ -54,8 +54,7 @@ impl NameMap {
                 let ends = !text[at + length..].starts_with(char::is_alphanumeric);
                 ends.then(|| self.names.get(&candidate.to_lowercase())).flatten().map(|name| (name, *length))
             };
-            // The longest counts: a host goes before the domain it is in.
-            if let Some((name, length)) = lengths.iter().rev().filter(|_| begins).find_map(fits) {
+            if let Some((name, length)) = self.lengths.iter().filter(|_| begins).find_map(fits) {
                 out.push_str(name);
                 at += length;
                 continue;
