@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::{LineClass, Origin};
+use trevlin_model::{ExportId, LineClass, Origin};
 
 /// Most places one finding shows: beyond these more lines prove nothing more.
 const MOST_EVIDENCE: usize = 8;
@@ -195,6 +195,13 @@ pub struct Selection {
     pub devices: Vec<String>,
 }
 
+impl Finding {
+    /// The line that an auditor would cite.
+    fn first_place(&self) -> Option<(&str, u32)> {
+        self.evidence.first().map(|first| (first.path.as_str(), first.line))
+    }
+}
+
 impl Outcome {
     /// Keeps what the selection names, and counts again. Open questions have no severity and stay.
     #[must_use]
@@ -216,7 +223,7 @@ impl Outcome {
 
 /// Runs the checks and gathers what they say.
 pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
-    let mut findings = Vec::new();
+    let mut fails = Vec::new();
     let mut open_questions = Vec::new();
     let mut seen: BTreeMap<String, u32> = BTreeMap::new();
     for (check, judged) in CHECKS.iter().copied().zip(answers(estate, yardstick)) {
@@ -225,7 +232,7 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
             match answer.verdict {
                 Verdict::Fail(fail) => {
                     let print = fingerprint(check.id, device, &answer.subject, &mut seen);
-                    findings.push(finding(estate, check, device, fail, print));
+                    fails.push((check, device.as_str(), fail, print));
                 }
                 Verdict::Undetermined(question) => {
                     open_questions.push(open_question(estate, check, device, answer.subject, question));
@@ -234,18 +241,17 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
             }
         }
     }
+    // Quoting and masking lines is most of the work, and each finding's is its own.
+    let quoted =
+        fails.into_par_iter().map(|(check, device, fail, print)| finding(estate, check, device, fail, print));
+    let mut findings: Vec<Finding> = quoted.collect();
     let answers = answered::apply(&estate.answers, &mut open_questions, &mut findings, &mut seen, &|text| {
         estate.masker().mask(text)
     });
     findings.sort_by(|a, b| {
-        let place = |one: &Finding| one.evidence.first().map(|first| (first.path.clone(), first.line));
-        (b.severity, &a.device, place(a), a.check, &a.title).cmp(&(
-            a.severity,
-            &b.device,
-            place(b),
-            b.check,
-            &b.title,
-        ))
+        let by_device = b.severity.cmp(&a.severity).then_with(|| a.device.cmp(&b.device));
+        let by_place = by_device.then_with(|| a.first_place().cmp(&b.first_place()));
+        by_place.then_with(|| (a.check, &a.title).cmp(&(b.check, &b.title)))
     });
     open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
     let acceptances = accepted::apply(&estate.accepts, &mut findings, yardstick.as_of);
@@ -257,7 +263,7 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
         open_questions,
         acceptances,
         answers,
-        left_out: estate.left_out.clone(),
+        left_out: estate.left_out.iter().cloned().chain(estate.too_costly()).collect(),
         summary,
     }
 }
@@ -303,9 +309,8 @@ pub(crate) fn fingerprint(
 fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fingerprint: String) -> Finding {
     let mask = |text: &str| estate.masker().mask(text);
     // The line that is cited first says whose finding it is.
-    let cited = fail.evidence.first().map(|origin| origin.export);
-    let holder = cited.and_then(|export| estate.devices.iter().find(|one| one.exports.contains(&export)));
-    let device = holder.map_or(device, |one| one.name.as_str());
+    let holder = fail.evidence.first().and_then(|origin| estate.holder(origin.export));
+    let device = holder.map_or(device, |at| estate.devices[at].name.as_str());
     Finding {
         check: check.id,
         area: check.area,
@@ -327,10 +332,9 @@ fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fin
 
 /// The devices that the evidence comes from; at least the finding's own.
 fn devices_of(estate: &Estate, own: &str, evidence: &[Origin]) -> Vec<String> {
-    let exports: BTreeSet<_> = evidence.iter().map(|origin| origin.export).collect();
-    let holds =
-        |device: &&trevlin_model::Device| device.exports.iter().any(|export| exports.contains(export));
-    let mut names: Vec<_> = estate.devices.iter().filter(holds).map(|device| device.name.clone()).collect();
+    let holders: BTreeSet<usize> =
+        evidence.iter().filter_map(|origin| estate.holder(origin.export)).collect();
+    let mut names: Vec<_> = holders.into_iter().map(|at| estate.devices[at].name.clone()).collect();
     if !names.iter().any(|name| name == own) {
         names.push(own.to_owned());
     }
@@ -366,12 +370,15 @@ fn open_question(
 /// Places as text, each line once.
 pub(crate) fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
     let mut found: Vec<Evidence> = Vec::new();
+    let mut told: Vec<(ExportId, u32)> = Vec::new();
     for origin in origins {
-        let one = place(estate, *origin);
-        if found.len() < MOST_EVIDENCE
-            && !found.iter().any(|held| (&held.path, held.line) == (&one.path, one.line))
-        {
-            found.push(one);
+        let line = (origin.export, estate.export(origin.export).position(origin.start).line);
+        if found.len() == MOST_EVIDENCE {
+            break;
+        }
+        if !told.contains(&line) {
+            told.push(line);
+            found.push(place(estate, *origin));
         }
     }
     found

@@ -13,7 +13,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRange, Origin, PortRange};
+use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
 use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, Verdict};
 
 /// A connection that somebody asks about.
@@ -154,7 +154,7 @@ impl<'a> Ground<'a> {
     /// The devices, joined.
     #[must_use]
     pub fn net(&self) -> Net<'_> {
-        Net::new(&self.hosts, &self.estate.shape().shape)
+        Net::new(&self.hosts, &self.estate.shape().shape).costing(self.estate.limits.of(Limit::SetNodes))
     }
 }
 

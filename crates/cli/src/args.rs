@@ -39,8 +39,18 @@ pub(crate) struct Common {
     #[arg(short, long, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
     /// Say more: what each file was taken for, and every note
-    #[arg(short, long, global = true)]
-    pub(crate) verbose: bool,
+    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    pub(crate) verbose: u8,
+    /// Read more or less than by default, as NAME=VALUE (can be repeated); docs/limits.md lists them
+    #[arg(long, global = true, value_name = "NAME=VALUE", value_delimiter = ',')]
+    pub(crate) limit: Vec<String>,
+}
+
+impl Common {
+    /// Whether to say more. Said twice it says no more than once.
+    pub(crate) fn is_verbose(&self) -> bool {
+        self.verbose > 0
+    }
 }
 
 #[derive(Debug, Subcommand)]

@@ -65,7 +65,7 @@ pub(crate) fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> any
 }
 
 pub(crate) fn telling(common: &args::Common) -> Telling {
-    match (common.quiet, common.verbose) {
+    match (common.quiet, common.is_verbose()) {
         (true, _) => Telling::Nothing,
         (_, true) => Telling::Everything,
         _ => Telling::Warnings,
@@ -78,7 +78,7 @@ pub(crate) fn yardstick(estate: &Estate, judging: &args::Judging) -> Yardstick {
 }
 
 fn text(common: &args::Common) -> Text {
-    let detail = match (common.quiet, common.verbose) {
+    let detail = match (common.quiet, common.is_verbose()) {
         (true, _) => Detail::Lines,
         (_, true) => Detail::All,
         _ => Detail::Full,

@@ -1,5 +1,6 @@
 //! The demo estate, compiled into the program.
 
+use crate::output;
 use anyhow::{Context, bail};
 use include_dir::{Dir, DirEntry, include_dir};
 use std::fs;
@@ -39,9 +40,9 @@ fn write_dir(dir: &Dir<'_>, into: &Path) -> anyhow::Result<()> {
         match entry {
             DirEntry::Dir(dir) => write_dir(dir, into)?,
             DirEntry::File(file) => {
-                let folder = at.parent().unwrap_or(into);
+                let folder = output::folder(&at);
                 fs::create_dir_all(folder).with_context(|| context(folder))?;
-                fs::write(&at, file.contents()).with_context(|| context(&at))?;
+                output::replace(&at, file.contents())?;
             }
         }
     }

@@ -3,7 +3,7 @@
 use crate::args::Judging;
 use crate::labels::{Label, drop_repeated_files, labels};
 use crate::walk::{self, LeftOut, Root};
-use crate::{messages, phrasebooks};
+use crate::{limits, messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -12,11 +12,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, LeftOutFile, ValidEstateFile, device_folders};
 use trevlin_model::written::kept;
-use trevlin_model::{Export, ExportId, HeldSecret, LineClass, Note, Origin};
+use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
 use trevlin_readers::archive::sealed;
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Surroundings, decode, recognise};
-use zeroize::Zeroizing;
+use zeroize::{Zeroize, Zeroizing};
 
 /// How much to tell while reading.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -71,14 +71,15 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
     if let Some(name) = yardstick {
         gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
     }
-    let mut estate = Estate::assemble(read_all(gathered.decoded, &gathered.file), &gathered.file);
-    let left_out = gathered.left_out.into_iter();
-    estate.left_out = left_out
-        .map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why })
-        .collect();
+    let mut estate =
+        Estate::within(read_all(gathered.decoded, &gathered.file), &gathered.file, limits::in_force());
+    let files = gathered.left_out.into_iter();
+    let files = files.map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why });
     if telling != Telling::Nothing {
+        estate.left_out.iter().for_each(|one| messages::warning(&format!("{}: {}", one.path, one.why)));
         estate.yardsticks_of_nobody.iter().for_each(|text| messages::warning(text));
     }
+    estate.left_out = files.chain(std::mem::take(&mut estate.left_out)).collect();
     Ok(estate)
 }
 
@@ -108,7 +109,8 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
         .map(|one| {
             let export = &one.export;
             Decoded {
-                export: Export::new(export.id(), export.path(), uncommented(export.text())),
+                export: Export::new(export.id(), export.path(), uncommented(export.text()))
+                    .within(*export.limits()),
                 folder: one.folder.clone(),
                 recognised: one.recognised.clone(),
                 book: one.book.clone(),
@@ -120,7 +122,8 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
         commented.extend(input.facts.secrets);
         commented_places.extend(input.facts.masked_places);
     }
-    let estate = Estate::assemble(read_all(gathered.decoded, &gathered.file), &gathered.file);
+    let estate =
+        Estate::within(read_all(gathered.decoded, &gathered.file), &gathered.file, limits::in_force());
     // Only what is said in comments alone: of all else the estate knows better what it is. A quote that prose opens closes at the
     // end of its line.
     let within = |origin: Origin| -> Option<(Origin, bool)> {
@@ -161,6 +164,8 @@ struct Gathered {
 }
 
 fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
+    let limits = limits::in_force();
+    let mut allowance = walk::Allowance::of(limits);
     let mut left_out = Vec::new();
     let mut seen = Vec::new();
     let mut roots: Vec<Root> = paths
@@ -172,7 +177,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
             seen.push(canonical);
             !again
         })
-        .filter_map(|path| walk::walk(path, &mut left_out))
+        .filter_map(|path| walk::walk(path, &mut allowance, &mut left_out))
         .collect();
     drop_repeated_files(&mut roots);
     let labels = labels(&roots);
@@ -187,14 +192,21 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
         }
         let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
         let read: Vec<_> =
-            files.map(|one| (one, one.leads_to.clone().map_or_else(|| read(one), Ok))).collect();
+            files.map(|one| (one, one.leads_to.clone().map_or_else(|| read(one, &limits), Ok))).collect();
         let mut kept = Vec::new();
         for (one, outcome) in read {
             if one.leads_to.is_some() {
                 links.insert(format!("{}{}", label.prefix, one.path));
             }
             match outcome {
-                Ok(text) => kept.push((one.path.clone(), text)),
+                Ok(mut text) => {
+                    let long = blank_long_lines(&mut text, &limits);
+                    left_out.extend(long.into_iter().map(|(line, why)| LeftOut {
+                        at: PathBuf::from(format!("{}:{line}", one.at.display())),
+                        why,
+                    }));
+                    kept.push((one.path.clone(), text));
+                }
                 Err(why) => left_out.push(LeftOut { at: one.at.clone(), why }),
             }
         }
@@ -256,7 +268,7 @@ fn list(paths: &[PathBuf]) -> String {
 
 fn estate_file(stated: &walk::File) -> anyhow::Result<(ValidEstateFile, String)> {
     let shown = stated.at.display();
-    let bytes = stated.read().with_context(|| format!("{shown} cannot be read"))?;
+    let bytes = stated.read(&limits::in_force()).map_err(|why| anyhow!("{shown} cannot be read: {why}"))?;
     let text = String::from_utf8(bytes.to_vec()).with_context(|| format!("{shown} is not UTF-8"))?;
     let file =
         ValidEstateFile::parse(&text).with_context(|| format!("{shown} is not a valid estate file"))?;
@@ -278,8 +290,32 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.yardstick.add(one.yardstick);
 }
 
-fn read(file: &walk::File) -> Result<String, String> {
-    let bytes = file.read().map_err(|error| walk::explain(&error))?;
+/// Takes lines out that are longer than a line may be, and says which: the others stay at their numbers.
+fn blank_long_lines(text: &mut String, limits: &Limits) -> Vec<(usize, String)> {
+    let most = limits.of(Limit::LineBytes);
+    if text.len() <= most || text.split('\n').all(|line| line.len() <= most) {
+        return Vec::new();
+    }
+    let mut told = Vec::new();
+    let mut kept = Zeroizing::new(String::with_capacity(text.len()));
+    for (number, line) in text.split('\n').enumerate() {
+        if number > 0 {
+            kept.push('\n');
+        }
+        if line.len() <= most {
+            kept.push_str(line);
+        } else {
+            let (shown, remedy) = (size(most as u64), Limit::LineBytes.remedy());
+            told.push((number + 1, format!("this line is longer than {shown} and was not read; {remedy}")));
+        }
+    }
+    text.zeroize();
+    text.push_str(&kept);
+    told
+}
+
+fn read(file: &walk::File, limits: &Limits) -> Result<String, String> {
+    let bytes = file.read(limits)?;
     if let Some(what) = sealed(&bytes) {
         return Err(format!("{what}; ask for a readable export"));
     }
@@ -291,9 +327,11 @@ fn read(file: &walk::File) -> Result<String, String> {
 /// # Errors
 /// When it cannot be read, or is no text.
 pub(crate) fn export(at: &Path) -> anyhow::Result<Export> {
-    let bytes = Zeroizing::new(fs::read(at).with_context(|| format!("{} cannot be read", at.display()))?);
-    let text = decode(&bytes).map_err(|error| anyhow::anyhow!("{}: {error}", at.display()))?;
-    Ok(Export::new(ExportId(0), at.to_string_lossy(), text))
+    let limits = limits::in_force();
+    let bytes = walk::read_file(at, &limits, Limit::FileBytes)
+        .map_err(|why| anyhow!("{} cannot be read: {why}", at.display()))?;
+    let text = decode(&bytes).map_err(|error| anyhow!("{}: {error}", at.display()))?;
+    Ok(Export::new(ExportId(0), at.to_string_lossy(), text).within(limits))
 }
 
 /// The files of one path given, as text.
@@ -341,7 +379,8 @@ fn sort_into_devices(
         let exports: Vec<_> = files
             .into_iter()
             .map(|(path, text)| {
-                (path.clone(), Export::new(ExportId(0), format!("{}{path}", label.prefix), text))
+                let export = Export::new(ExportId(0), format!("{}{path}", label.prefix), text);
+                (path, export.within(limits::in_force()))
             })
             .collect();
         let recognised: Vec<_> = exports
@@ -428,8 +467,10 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
     let readings: Vec<Reading> = decoded
         .par_iter()
         .map(|one| match (&one.book, one.reader()) {
-            (Some(book), _) => book.read_export(&one.export),
-            (None, Some(reader)) => (reader.read)(&one.export, &surroundings[one.folder.as_str()]),
+            (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
+            (None, Some(reader)) => whatever_happens(&one.export, || {
+                (reader.read)(&one.export, &surroundings[one.folder.as_str()])
+            }),
             (None, None) => unread(&one.export),
         })
         .collect();
@@ -460,6 +501,18 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
             ledger: reading.ledger,
         })
         .collect()
+}
+
+/// A reading, even where a reader has a fault: the other files are not to be lost with this one, and that it was not read is told.
+fn whatever_happens(export: &Export, read: impl FnOnce() -> Reading) -> Reading {
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)).unwrap_or_else(|_| {
+        let mut reading = Reading::of(export);
+        reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);
+        let (origin, text) = (export.origin(0..0), "a fault of Trevlin's own: this file was not read");
+        reading.ledger.notes.push(Note { origin, text: text.into() });
+        reading.ledger.faults.push(text.into());
+        reading
+    })
 }
 
 /// Places of a file, with what became of them.

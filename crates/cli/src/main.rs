@@ -7,6 +7,7 @@ mod compare;
 mod demo;
 mod exposure;
 mod labels;
+mod limits;
 mod load;
 mod messages;
 mod output;
@@ -28,9 +29,12 @@ use std::process::ExitCode;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
+    messages::tell_faults_without_their_words();
     let arguments = args::Arguments::parse();
     arguments.common.color.write_global();
-    match commands::run(&arguments) {
+    let run = || limits::set(&arguments.common.limit).and_then(|()| commands::run(&arguments));
+    // A fault was told when it came up.
+    match std::panic::catch_unwind(std::panic::AssertUnwindSafe(run)).unwrap_or(Ok(ExitCode::from(2))) {
         Ok(code) => code,
         Err(error) => {
             messages::error(&format!("{error:#}"));

@@ -27,3 +27,26 @@ pub(crate) fn warning(text: &str) {
 pub(crate) fn note(text: &str) {
     say(NOTE, "note", text);
 }
+
+/// From now on a fault of our own is told by its place alone: the words of a panic may quote what was being read, a secret with it.
+pub(crate) fn tell_faults_without_their_words() {
+    std::panic::set_hook(Box::new(|info| error(&fault(info.location()))));
+}
+
+fn fault(place: Option<&std::panic::Location<'_>>) -> String {
+    let at = place.map(|place| format!(" (at {}:{})", place.file(), place.line())).unwrap_or_default();
+    format!(
+        "this is a fault of Trevlin's own{at}; please report it, with the file that brings it about where that may be shown"
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_fault_is_told_by_its_place() {
+        let told = fault(Some(std::panic::Location::caller()));
+        assert!(told.contains("messages.rs:") && told.contains("a fault of Trevlin's own"), "{told}");
+    }
+}

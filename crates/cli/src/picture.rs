@@ -1,7 +1,7 @@
 //! Writes pictures.
 
-use anyhow::{Context, bail};
-use std::fs;
+use crate::output;
+use anyhow::bail;
 use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::exposure::ExposureSheet;
@@ -38,6 +38,6 @@ fn by_ending(
             file.display()
         ),
     };
-    fs::write(file, bytes).with_context(|| format!("{} cannot be written", file.display()))?;
+    output::replace(file, &bytes)?;
     Ok(ExitCode::SUCCESS)
 }

@@ -3,7 +3,7 @@
 use crate::args::{self, Common};
 use crate::commands::{print, telling};
 use crate::load::{self, Copied};
-use crate::output;
+use crate::output::{self, NewFolder};
 use anyhow::{Context, bail};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -109,21 +109,25 @@ pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<Ex
     }
     told.left_out = copied.left_out.iter().map(|one| format!("{}: {}", one.at.display(), one.why)).collect();
     told.files = files.len();
-    for (path, made) in files {
-        write(&arguments.into.join(path), &made)?;
+    // Links come last: nothing is written through one.
+    let (links, texts): (Vec<_>, Vec<_>) =
+        files.into_iter().partition(|(_, made)| matches!(made, Made::Link(_)));
+    let copy = NewFolder::begin(&arguments.into)?;
+    for (path, made) in texts.into_iter().chain(links) {
+        write(&copy.place(&path)?, &made)?;
     }
+    copy.finish()?;
     if let Some(file) = &arguments.key {
         keep(file, &known, &work)?;
     }
-    print(|out| told.write(arguments, common.verbose, out))?;
+    print(|out| told.write(arguments, common.is_verbose(), out))?;
     Ok(ExitCode::SUCCESS)
 }
 
 /// The copy goes into a folder of its own.
 fn may_write(arguments: &args::Scrub) -> anyhow::Result<()> {
     let into = &arguments.into;
-    let empty = fs::read_dir(into).map_or(!into.exists(), |mut all| all.next().is_none());
-    if !empty && !arguments.force {
+    if !output::is_free(into) && !arguments.force {
         bail!("{} is there already; name another folder, or give --force to write into it", into.display());
     }
     if let Some(path) = output::among(into, &arguments.paths) {
@@ -243,8 +247,6 @@ enum Made {
 }
 
 fn write(at: &Path, made: &Made) -> anyhow::Result<()> {
-    let folder = output::folder(at);
-    fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))?;
     match made {
         Made::Text(text) => output::replace(at, text.as_bytes()),
         #[cfg(unix)]

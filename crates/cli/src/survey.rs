@@ -31,7 +31,7 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
         }
     }
     match arguments.format {
-        Format::Text => print(|out| survey_text(&found, common.verbose, width(), out))?,
+        Format::Text => print(|out| survey_text(&found, common.is_verbose(), width(), out))?,
         Format::Json => print(|out| survey_json(&found, out))?,
     }
     if let Some(at) = at {

@@ -5,11 +5,9 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use trevlin_readers::archive::{self, ArchiveLimits, Unpacked};
+use trevlin_model::{Limit, Limits, size};
+use trevlin_readers::archive::{self, Unpacked};
 use zeroize::Zeroizing;
-
-/// Largest file that is read, in bytes. Configurations are far smaller; logs and images are not.
-pub(crate) const LARGEST_FILE: u64 = 64 << 20;
 
 /// A file to read.
 #[derive(Debug)]
@@ -25,15 +23,83 @@ pub(crate) struct File {
 }
 
 impl File {
-    /// Its bytes.
+    /// Its bytes. A file that grew since it was found is read as far as a file may be.
     ///
     /// # Errors
-    /// When it cannot be read.
-    pub(crate) fn read(&self) -> io::Result<Arc<Zeroizing<Vec<u8>>>> {
+    /// When it cannot be read, or is no file any more.
+    pub(crate) fn read(&self, limits: &Limits) -> Result<Arc<Zeroizing<Vec<u8>>>, String> {
         match &self.bytes {
             Some(bytes) => Ok(Arc::clone(bytes)),
-            None => Ok(Arc::new(Zeroizing::new(fs::read(&self.at)?))),
+            None => read_file(&self.at, limits, Limit::FileBytes).map(Arc::new),
         }
+    }
+}
+
+/// The bytes of a file. A pipe or a device that took its place is not read.
+pub(crate) fn read_file(at: &Path, limits: &Limits, limit: Limit) -> Result<Zeroizing<Vec<u8>>, String> {
+    let most = limits.get(limit);
+    let there = fs::metadata(at).map_err(|error| explain(&error))?;
+    if !there.is_file() {
+        return Err(NO_FILE.into());
+    }
+    let file = fs::File::open(at).map_err(|error| explain(&error))?;
+    let mut bytes =
+        Zeroizing::new(Vec::with_capacity(usize::try_from(there.len().min(most)).unwrap_or_default()));
+    io::Read::read_to_end(&mut io::Read::take(file, most + 1), &mut bytes)
+        .map_err(|error| explain(&error))?;
+    if bytes.len() as u64 > most {
+        return Err(too_large(limits, limit));
+    }
+    Ok(bytes)
+}
+
+const NO_FILE: &str = "neither a file nor a folder";
+
+fn too_large(limits: &Limits, limit: Limit) -> String {
+    let which = if limit == Limit::FileBytes { ", which no configuration is" } else { "" };
+    format!(
+        "larger than {}{which}; leave it out or cut it down, or {}",
+        size(limits.get(limit)),
+        limit.remedy()
+    )
+}
+
+/// What may still be taken of the files of a run.
+#[derive(Debug)]
+pub(crate) struct Allowance {
+    /// How much is read.
+    pub(crate) limits: Limits,
+    files: u64,
+    bytes: u64,
+}
+
+impl Allowance {
+    /// All that is allowed.
+    pub(crate) fn of(limits: Limits) -> Self {
+        Self { limits, files: 0, bytes: 0 }
+    }
+
+    /// Takes a file of so many bytes, or says which limit that is beyond.
+    fn take(&mut self, bytes: u64) -> Result<(), Limit> {
+        self.files += 1;
+        self.bytes = self.bytes.saturating_add(bytes);
+        if self.files > self.limits.get(Limit::Files) {
+            return Err(Limit::Files);
+        }
+        if self.bytes > self.limits.get(Limit::TotalBytes) {
+            return Err(Limit::TotalBytes);
+        }
+        Ok(())
+    }
+
+    fn words(&self, limit: Limit) -> String {
+        let most = self.limits.get(limit);
+        let most = if limit.row().bytes { size(most) } else { most.to_string() };
+        format!(
+            "more than {most} {}: neither this one nor what comes later in order of path was read; {}",
+            if limit.row().bytes { "in all files of the run" } else { limit.row().what },
+            limit.remedy()
+        )
     }
 }
 
@@ -72,9 +138,11 @@ pub(crate) fn explain(error: &io::Error) -> String {
 }
 
 /// Walks one path.
-pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
+pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftOut>) -> Option<Root> {
+    let limits = allowance.limits;
     if given == Path::new(INPUT) {
-        return input(left_out);
+        return input(&limits, left_out)
+            .map(|root| Root { files: allowed(root.files, allowance, left_out), ..root });
     }
     let metadata = match fs::metadata(given) {
         Ok(metadata) => metadata,
@@ -87,14 +155,13 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
         let path = given
             .file_name()
             .map_or_else(|| given.display().to_string(), |name| name.to_string_lossy().into_owned());
-        if let Some(files) = opened(given, &path, &metadata, left_out) {
+        if let Some(files) = opened(given, &path, &metadata, &limits, left_out) {
+            let files = allowed(files, allowance, left_out);
             return Some(Root { given: given.to_owned(), folder: true, files });
         }
-        return take(given, path, &metadata, left_out).map(|file| Root {
-            given: given.to_owned(),
-            folder: false,
-            files: vec![file],
-        });
+        let file = take(given, path, &metadata, &limits, left_out)?;
+        let files = allowed(vec![file], allowance, left_out);
+        return Some(Root { given: given.to_owned(), folder: false, files });
     }
     let root = fs::canonicalize(given).unwrap_or_else(|_| given.to_owned());
     let mut walker = ignore::WalkBuilder::new(given);
@@ -113,27 +180,56 @@ pub(crate) fn walk(given: &Path, left_out: &mut Vec<LeftOut>) -> Option<Root> {
             continue;
         }
         if entry.file_type().is_some_and(|kind| kind.is_symlink()) {
-            match telling_link(entry.path(), below(given, entry.path()), &root) {
+            match telling_link(entry.path(), below(given, entry.path()), &root, &limits) {
                 Some(file) => files.push(file),
                 None => left_out.extend(link(entry.path(), &root)),
             }
             continue;
         }
         let path = below(given, entry.path());
-        match entry.metadata() {
-            Ok(metadata) => match opened(entry.path(), &path, &metadata, left_out) {
-                Some(inside) => {
-                    let folder = archive::stem(&path).unwrap_or(&path);
-                    let placed = |file: File| File { path: format!("{folder}/{}", file.path), ..file };
-                    files.extend(inside.into_iter().map(placed));
-                }
-                None => files.extend(take(entry.path(), path, &metadata, left_out)),
-            },
-            Err(error) => left_out.push(LeftOut { at: entry.path().to_owned(), why: error.to_string() }),
+        let metadata = match entry.metadata() {
+            Ok(metadata) => metadata,
+            Err(error) => {
+                left_out.push(unreadable(given, &error));
+                continue;
+            }
+        };
+        let found: Vec<File> = match opened(entry.path(), &path, &metadata, &limits, left_out) {
+            Some(inside) => {
+                let folder = archive::stem(&path).unwrap_or(&path);
+                let placed = |file: File| File { path: format!("{folder}/{}", file.path), ..file };
+                inside.into_iter().map(placed).collect()
+            }
+            None => take(entry.path(), path, &metadata, &limits, left_out).into_iter().collect(),
+        };
+        let count = found.len();
+        let found = allowed(found, allowance, left_out);
+        let full = found.len() < count;
+        files.extend(found);
+        if full {
+            break;
         }
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));
     Some(Root { given: given.to_owned(), folder: true, files })
+}
+
+/// As many of the files as may still be taken, in order of path. The first that may not is named for all.
+fn allowed(files: Vec<File>, allowance: &mut Allowance, left_out: &mut Vec<LeftOut>) -> Vec<File> {
+    let mut taken = Vec::with_capacity(files.len());
+    for file in files {
+        let bytes = match &file.bytes {
+            Some(bytes) => bytes.len() as u64,
+            None if file.leads_to.is_some() => 0,
+            None => fs::metadata(&file.at).map_or(0, |metadata| metadata.len()),
+        };
+        if let Err(limit) = allowance.take(bytes) {
+            left_out.push(LeftOut { at: file.at, why: allowance.words(limit) });
+            break;
+        }
+        taken.push(file);
+    }
+    taken
 }
 
 /// The path below the one given, with `/` between its parts.
@@ -145,7 +241,7 @@ fn below(given: &Path, at: &Path) -> String {
 /// A link that says something by being there: a unit that systemd starts or may not start (systemd.unit(5)), a site or module that
 /// a web server has enabled. Of the first kind only where it leads is of use, and that need not exist; the second is read in its
 /// place, as long as it stays within the folder.
-fn telling_link(at: &Path, path: String, root: &Path) -> Option<File> {
+fn telling_link(at: &Path, path: String, root: &Path, limits: &Limits) -> Option<File> {
     let mut parts = path.rsplit('/');
     let name = parts.next().unwrap_or_default();
     let folder = parts.next().unwrap_or_default();
@@ -157,8 +253,8 @@ fn telling_link(at: &Path, path: String, root: &Path) -> Option<File> {
         return None;
     }
     let target = fs::canonicalize(at).ok().filter(|target| target.starts_with(root))?;
-    let metadata = fs::metadata(&target).ok().filter(|one| one.is_file() && one.len() <= LARGEST_FILE)?;
-    take(&target, path, &metadata, &mut Vec::new())
+    let metadata = fs::metadata(&target).ok()?;
+    take(&target, path, &metadata, limits, &mut Vec::new())
 }
 
 fn is_of_units(path: &str, folder: &str) -> bool {
@@ -193,14 +289,19 @@ fn link(at: &Path, root: &Path) -> Option<LeftOut> {
     Some(LeftOut { at: at.to_owned(), why: why.into() })
 }
 
-fn take(at: &Path, path: String, metadata: &fs::Metadata, left_out: &mut Vec<LeftOut>) -> Option<File> {
+fn take(
+    at: &Path,
+    path: String,
+    metadata: &fs::Metadata,
+    limits: &Limits,
+    left_out: &mut Vec<LeftOut>,
+) -> Option<File> {
     let why = if !metadata.is_file() {
-        "neither a file nor a folder".to_owned()
-    } else if metadata.len() > LARGEST_FILE {
-        format!(
-            "larger than {} MiB, which no configuration is; leave it out or cut it down",
-            LARGEST_FILE >> 20
-        )
+        NO_FILE.to_owned()
+    } else if metadata.len() > limits.get(Limit::FileBytes) {
+        // An archive that is opened may be larger than a file that is read.
+        let is_archive = archive::stem(&path).is_some() && metadata.len() > limits.get(Limit::ArchiveBytes);
+        too_large(limits, if is_archive { Limit::ArchiveBytes } else { Limit::FileBytes })
     } else {
         return Some(File { at: at.to_owned(), path, leads_to: None, bytes: None });
     };
@@ -208,22 +309,20 @@ fn take(at: &Path, path: String, metadata: &fs::Metadata, left_out: &mut Vec<Lef
     None
 }
 
-/// Most that is read of an archive and by standard input.
-const LARGEST_ARCHIVE: u64 = 512 << 20;
-
 /// What came by standard input: one file, or an archive of an estate.
-fn input(left_out: &mut Vec<LeftOut>) -> Option<Root> {
+fn input(limits: &Limits, left_out: &mut Vec<LeftOut>) -> Option<Root> {
+    let largest = limits.get(Limit::ArchiveBytes);
     let given = PathBuf::from(INPUT);
     let mut bytes = Zeroizing::new(Vec::new());
-    let mut most = io::Read::take(io::stdin().lock(), LARGEST_ARCHIVE + 1);
+    let mut most = io::Read::take(io::stdin().lock(), largest + 1);
     let why = match io::copy(&mut most, &mut *bytes) {
         Err(error) => explain(&error),
-        Ok(count) if count > LARGEST_ARCHIVE => {
-            format!("standard input is larger than {} MiB; give a file or a folder", LARGEST_ARCHIVE >> 20)
+        Ok(count) if count > largest => {
+            format!("standard input is larger than {}; {}", size(largest), Limit::ArchiveBytes.remedy())
         }
         Ok(_) => {
             // Whatever form it is of, its content tells.
-            if let Some(unpacked) = archive::unpack("input.tar", &bytes, &ArchiveLimits::default()) {
+            if let Some(unpacked) = archive::unpack("input.tar", &bytes, limits) {
                 let files = bared(files_of(&given, unpacked, left_out), "input");
                 return Some(Root { given, folder: true, files });
             }
@@ -241,14 +340,20 @@ fn input(left_out: &mut Vec<LeftOut>) -> Option<Root> {
 }
 
 /// What is in a file, where it is an archive by name and content, as if it were the folder that was packed.
-fn opened(at: &Path, path: &str, metadata: &fs::Metadata, left_out: &mut Vec<LeftOut>) -> Option<Vec<File>> {
+fn opened(
+    at: &Path,
+    path: &str,
+    metadata: &fs::Metadata,
+    limits: &Limits,
+    left_out: &mut Vec<LeftOut>,
+) -> Option<Vec<File>> {
     archive::stem(path)?;
-    if !metadata.is_file() || metadata.len() > LARGEST_ARCHIVE {
+    if !metadata.is_file() || metadata.len() > limits.get(Limit::ArchiveBytes) {
         return None;
     }
-    let bytes = Zeroizing::new(fs::read(at).ok()?);
+    let bytes = read_file(at, limits, Limit::ArchiveBytes).ok()?;
     let name = path.rsplit('/').next().unwrap_or(path);
-    let unpacked = archive::unpack(name, &bytes, &ArchiveLimits::default())?;
+    let unpacked = archive::unpack(name, &bytes, limits)?;
     Some(bared(files_of(at, unpacked, left_out), archive::stem(name).unwrap_or(name)))
 }
 
@@ -319,4 +424,44 @@ fn bared(mut files: Vec<File>, stem: &str) -> Vec<File> {
         files.iter_mut().for_each(|file| file.path = file.path[top.len()..].to_owned());
     }
     files
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+    use super::*;
+
+    #[test]
+    fn files_that_change_after_they_were_found() {
+        let folder = tempfile::TempDir::new().unwrap();
+        let limits = Limits::default().with("file-bytes=100").unwrap();
+        for name in ["grows", "vanishes", "turns", "stays"] {
+            fs::write(folder.path().join(name), "text\n").unwrap();
+        }
+        let mut left_out = Vec::new();
+        let root = walk(folder.path(), &mut Allowance::of(limits), &mut left_out).unwrap();
+        assert_eq!((root.files.len(), left_out.len()), (4, 0));
+        fs::write(folder.path().join("grows"), "x".repeat(200)).unwrap();
+        for name in ["vanishes", "turns"] {
+            fs::remove_file(folder.path().join(name)).unwrap();
+        }
+        fs::create_dir(folder.path().join("turns")).unwrap();
+        let told: Vec<String> = root
+            .files
+            .iter()
+            .map(|file| match file.read(&limits) {
+                Ok(bytes) => format!("{}: {} bytes", file.path, bytes.len()),
+                Err(why) => format!("{}: {why}", file.path),
+            })
+            .collect();
+        for (line, wanted) in told.iter().zip([
+            "grows: larger than 100 bytes",
+            "stays: 5 bytes",
+            "turns: neither a file nor a folder",
+            "vanishes: there is no such file or folder",
+        ]) {
+            assert!(line.starts_with(wanted), "{line}");
+        }
+    }
 }

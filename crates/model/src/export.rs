@@ -1,5 +1,6 @@
 //! One input file as text, and the one place where bytes become lines and columns.
 
+use crate::Limits;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
@@ -66,6 +67,7 @@ pub struct Export {
     path: String,
     text: Zeroizing<String>,
     line_starts: Vec<u32>,
+    limits: Limits,
 }
 
 impl std::fmt::Debug for Export {
@@ -81,7 +83,20 @@ impl Export {
         let text = Zeroizing::new(text);
         let mut line_starts = vec![0];
         line_starts.extend(memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1));
-        Self { id, path: path.into(), text, line_starts }
+        Self { id, path: path.into(), text, line_starts, limits: Limits::default() }
+    }
+
+    /// The same, to be followed as far as these limits go.
+    #[must_use]
+    pub fn within(mut self, limits: Limits) -> Self {
+        self.limits = limits;
+        self
+    }
+
+    /// How far it is followed.
+    #[must_use]
+    pub fn limits(&self) -> &Limits {
+        &self.limits
     }
 
     /// The number given to it in this run.
@@ -241,38 +256,56 @@ pub fn find_paths(pattern: &str, named_in: &str, paths: &[&str]) -> Vec<usize> {
     found
 }
 
-/// Whether one part of a path fits one part of a pattern.
+/// Whether one part of a path fits one part of a pattern. Where more stars than one could take a letter, the last takes it: going
+/// back further finds nothing else, and without end in a pattern of many stars.
 fn glob_part(text: &str, pattern: &str) -> bool {
-    fn fits(text: &[char], pattern: &[char]) -> bool {
-        match (pattern.first(), text.first()) {
-            (None, None) => true,
-            (Some('*'), _) => fits(text, &pattern[1..]) || (!text.is_empty() && fits(&text[1..], pattern)),
-            (Some('?'), Some(_)) => fits(&text[1..], &pattern[1..]),
-            (Some('['), Some(letter)) => match pattern.iter().skip(2).position(|one| *one == ']') {
-                Some(end) => {
-                    let set = &pattern[1..end + 2];
-                    let (negated, set) = match set.first() {
-                        Some('!' | '^') => (true, &set[1..]),
-                        _ => (false, set),
-                    };
-                    in_set(*letter, set) != negated && fits(&text[1..], &pattern[end + 3..])
-                }
-                None => *letter == '[' && fits(&text[1..], &pattern[1..]),
-            },
-            (Some(wanted), Some(letter)) => wanted == letter && fits(&text[1..], &pattern[1..]),
-            _ => false,
+    if text.starts_with('.') && !pattern.starts_with('.') {
+        return false;
+    }
+    let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
+    let (mut at, mut in_pattern) = (0, 0);
+    // Behind the last star, and the letter that it has not taken yet.
+    let mut star: Option<(usize, usize)> = None;
+    while at < text.len() {
+        if pattern.get(in_pattern) == Some(&'*') {
+            star = Some((in_pattern + 1, at));
+            in_pattern += 1;
+        } else if let Some(length) = one_letter(text[at], &pattern[in_pattern..]) {
+            in_pattern += length;
+            at += 1;
+        } else if let Some((behind, taken)) = star {
+            star = Some((behind, taken + 1));
+            in_pattern = behind;
+            at = taken + 1;
+        } else {
+            return false;
         }
     }
-    fn in_set(letter: char, set: &[char]) -> bool {
+    pattern[in_pattern..].iter().all(|sign| *sign == '*')
+}
+
+/// How much of a pattern stands for a letter, where it does.
+fn one_letter(letter: char, pattern: &[char]) -> Option<usize> {
+    let in_set = |set: &[char]| {
         let range = |at: usize| set.get(at + 1) == Some(&'-') && at + 2 < set.len();
         (0..set.len())
             .any(|at| set[at] == letter || (range(at) && set[at] <= letter && letter <= set[at + 2]))
+    };
+    match pattern.first()? {
+        '?' => Some(1),
+        '[' => match pattern.iter().skip(2).position(|one| *one == ']') {
+            Some(end) => {
+                let set = &pattern[1..end + 2];
+                let (negated, set) = match set.first() {
+                    Some('!' | '^') => (true, &set[1..]),
+                    _ => (false, set),
+                };
+                (in_set(set) != negated).then_some(end + 3)
+            }
+            None => (letter == '[').then_some(1),
+        },
+        wanted => (*wanted == letter).then_some(1),
     }
-    // A hostile pattern of many stars would take for ever; no file name needs more than a few.
-    if pattern.matches('*').count() > 8 || (text.starts_with('.') && !pattern.starts_with('.')) {
-        return false;
-    }
-    fits(&text.chars().collect::<Vec<_>>(), &pattern.chars().collect::<Vec<_>>())
 }
 
 #[cfg(test)]
@@ -356,9 +389,18 @@ mod tests {
             ("/etc/ssh/*.conf", vec![2]),
             ("/etc/ssh/x.conf", vec![2]),
             ("*hid", vec![]),
+            ("ss*/x*o*n*f", vec![2]),
+            ("ss*/x**x", vec![]),
         ] {
             assert_eq!(find_paths(pattern, "d/etc/ssh/sshd_config", &paths), found, "{pattern}");
         }
+    }
+
+    #[test]
+    fn many_stars_end() {
+        let (text, pattern) = ("a".repeat(200), "*a".repeat(100) + "b");
+        assert!(find_paths(&pattern, "d/x", &[&text]).is_empty());
+        assert_eq!(find_paths(&"*a".repeat(100), "d/x", &[&text]), [0]);
     }
 
     #[test]

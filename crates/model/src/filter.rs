@@ -1,6 +1,6 @@
 //! Packet filters and address translation, in the shape the exports have them.
 
-use crate::{ExportState, Family, IpRange, Origin};
+use crate::{Cut, ExportState, Family, IpRange, Limit, Limits, Origin};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -121,6 +121,40 @@ pub struct Filter {
 }
 
 impl Filter {
+    /// Leaves out rules beyond a limit, and says so. Where they stood, anything may happen to a packet.
+    pub fn cut(&mut self, limits: &Limits) -> Option<Cut> {
+        let most = limits.of(Limit::Rules);
+        let count: usize = self.chains.iter().map(|chain| chain.rules.len()).sum();
+        if count <= most {
+            return None;
+        }
+        let mut left = most;
+        let mut first = None;
+        for chain in &mut self.chains {
+            let kept = left.min(chain.rules.len());
+            left -= kept;
+            let Some(origin) = chain.rules.get(kept).map(|rule| rule.origin) else { continue };
+            first = first.or(Some(origin));
+            chain.rules.truncate(kept);
+            chain.rules.push(Rule {
+                matches: Vec::new(),
+                target: Target::NotModelled { name: "rules that were not read".into(), ends: true },
+                logs: false,
+                comment: None,
+                packets: None,
+                origin,
+            });
+        }
+        self.complete = false;
+        let text = format!(
+            "table {} has {count} rules; from here on those beyond {most} were not read, and verdicts that they may change are left \
+             open; {}",
+            self.table,
+            Limit::Rules.remedy()
+        );
+        Some(Cut { limit: Limit::Rules, origin: first.unwrap_or(self.origin), text })
+    }
+
     /// The chain with this name.
     #[must_use]
     pub fn chain(&self, name: &str) -> Option<&Chain> {

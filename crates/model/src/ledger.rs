@@ -1,6 +1,6 @@
 //! The ledger of lines: what a reader understood, passed over, and did not understand.
 
-use crate::Origin;
+use crate::{Limit, Origin};
 
 /// What became of a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -28,13 +28,44 @@ pub struct Ledger {
     classes: Vec<LineClass>,
     /// One note for each place that was not understood, or that was understood with a reservation.
     pub notes: Vec<Note>,
+    /// What a limit left out, the first places of each limit.
+    pub cuts: Vec<Cut>,
+    /// Why the whole export was not read, where a reader failed.
+    pub faults: Vec<String>,
+}
+
+/// A place from which on something was not read, since it is beyond a limit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cut {
+    /// Which limit.
+    pub limit: Limit,
+    /// Where.
+    pub origin: Origin,
+    /// What was left out, and what to do.
+    pub text: String,
 }
 
 impl Ledger {
     /// A ledger for an export of so many lines, all of them passed over until a reader says otherwise.
     #[must_use]
     pub fn new(lines: u32) -> Self {
-        Self { classes: vec![LineClass::PassedOver; lines as usize], notes: Vec::new() }
+        Self {
+            classes: vec![LineClass::PassedOver; lines as usize],
+            notes: Vec::new(),
+            cuts: Vec::new(),
+            faults: Vec::new(),
+        }
+    }
+
+    /// Notes that something is left out from here on. A limit that is hit again and again is told for the first places; whether this
+    /// is one of them.
+    pub fn cut(&mut self, cut: Cut) -> bool {
+        const MOST: usize = 4;
+        let first = self.cuts.iter().filter(|known| known.limit == cut.limit).count() < MOST;
+        if first {
+            self.cuts.push(cut);
+        }
+        first
     }
 
     /// Sets the class of the lines `first..=last` (from 1). "Not understood" is kept once said.

@@ -25,6 +25,7 @@ mod interface;
 pub mod ipsec;
 pub mod kernel;
 mod ledger;
+mod limits;
 pub mod listen;
 mod login;
 pub mod offer;
@@ -52,7 +53,8 @@ pub use filter::{
     MatchKind, NamedSet, PortForward, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
 };
 pub use interface::{Interface, InterfaceAddress, Route};
-pub use ledger::{Ledger, LineClass, Note};
+pub use ledger::{Cut, Ledger, LineClass, Note};
+pub use limits::{LIMITS, Limit, LimitRow, Limits, size};
 pub use login::{FactorKind, Login, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};

@@ -189,7 +189,13 @@ impl Sources {
     #[must_use]
     pub fn without(mut self, gone: &[IpRange]) -> Self {
         for range in gone {
-            self.ranges = self.ranges.iter().flat_map(|one| one.without(range)).collect();
+            if self.ranges.is_empty() {
+                break;
+            }
+            // Most ranges meet none of those that are left.
+            if self.ranges.iter().any(|one| one.intersection(range).is_some()) {
+                self.ranges = self.ranges.iter().flat_map(|one| one.without(range)).collect();
+            }
         }
         self
     }

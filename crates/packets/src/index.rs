@@ -119,7 +119,8 @@ impl Index {
     ) -> Option<()> {
         let take = |list: &[u32], found: &mut Vec<u32>| {
             let from = list.partition_point(|one| *one < span.start);
-            found.extend(list[from..].iter().take_while(|one| **one < span.end));
+            let room = (most + 1).saturating_sub(found.len());
+            found.extend(list[from..].iter().take_while(|one| **one < span.end).take(room));
             (found.len() <= most).then_some(())
         };
         take(&self.others, found)?;

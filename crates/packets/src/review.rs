@@ -13,12 +13,12 @@ use rayon::prelude::*;
 use std::collections::BTreeMap;
 use trevlin_model::{Chain, Filter, Hook};
 
-/// Nodes that one question may cost.
-const BUDGET: usize = 60_000;
 /// Earlier steps that are taken away from one to prove that it never matches.
 const MOST_BEFORE: usize = 6_000;
 /// Steps that are taken away from one to tell what is left of it, or whether it changes anything.
 const MOST_NEAR: usize = 256;
+/// Steps that are looked at over a whole chain: each rule has its part of them, so that a list of very many broad rules ends too.
+const WORK: usize = 600_000_000;
 /// Packets of a cube that are tried.
 const TRIES: u64 = 12;
 
@@ -34,8 +34,10 @@ pub enum Standing {
         /// Those, in order; each takes a part that none before it takes.
         by: Vec<RuleId>,
     },
-    /// Telling would have cost too much.
+    /// A part of the chain is missing, or a condition before it is not modelled.
     NotDecided,
+    /// Telling would have cost too much.
+    TooCostly,
 }
 
 /// What is known of one rule at one base chain.
@@ -134,6 +136,7 @@ impl RuleReview {
         self.standing = match (std::mem::replace(&mut self.standing, Standing::Alive), other.standing) {
             (Standing::Alive, _) | (_, Standing::Alive) => Standing::Alive,
             (Standing::NotDecided, _) | (_, Standing::NotDecided) => Standing::NotDecided,
+            (Standing::TooCostly, _) | (_, Standing::TooCostly) => Standing::TooCostly,
             (Standing::Covered { mut by }, Standing::Covered { by: more }) => {
                 by.extend(more);
                 by.sort_unstable();
@@ -157,6 +160,7 @@ struct Remainder {
 /// Everything that is at hand while the steps of a program are reviewed.
 struct Desk<'a> {
     greatest: [u128; FIELDS],
+    nodes: usize,
     program: &'a Program,
     domain: Region,
     /// New connections that do not come from the device itself over its loopback.
@@ -170,7 +174,8 @@ impl<'a> Desk<'a> {
         let elsewhere = Cube::of(Field::Entering, space.from_elsewhere());
         let elsewhere = Region { cubes: elsewhere.into_iter().collect(), exact: true };
         let new = new_connections().and(&elsewhere);
-        Self { greatest, program, domain, new, index: Index::of(&program.steps, &greatest) }
+        let index = Index::of(&program.steps, &greatest);
+        Self { greatest, nodes: space.nodes(), program, domain, new, index }
     }
 
     fn step(&self, number: u32) -> &'a Step {
@@ -193,7 +198,7 @@ impl<'a> Desk<'a> {
         }
         let mut witness = region.cubes.iter().find_map(|cube| self.witness(cube, number));
         if witness.is_none() {
-            let mut sets = Diagrams::new(&self.greatest, BUDGET);
+            let mut sets = Diagrams::new(&self.greatest, self.nodes);
             review.standing = match self.remainder(&mut sets, &region, number, MOST_BEFORE) {
                 Some(Remainder { set: EMPTY, takers }) if self.program.whole => {
                     let mut by: Vec<RuleId> = takers.iter().filter_map(|one| self.step(*one).rule).collect();
@@ -206,6 +211,7 @@ impl<'a> Desk<'a> {
                     witness = sets.witness(set).and_then(|point| point.try_into().ok());
                     Standing::Alive
                 }
+                None if self.program.whole => Standing::TooCostly,
                 _ => Standing::NotDecided,
             };
         }
@@ -292,9 +298,11 @@ impl<'a> Desk<'a> {
     /// The steps of a span that meet a region; `None` where there are too many.
     fn meeting(&self, region: &Region, span: std::ops::Range<u32>, most: usize) -> Option<Vec<u32>> {
         let mut found = Vec::new();
+        let mut looked_at = (40 * most).min(WORK / self.program.steps.len().max(1));
         for cube in &region.cubes {
             // Most of what the index gives for a broad cube does not meet it in the other fields.
-            let near = self.index.meeting(cube, span.clone(), 40 * most)?;
+            let near = self.index.meeting(cube, span.clone(), looked_at)?;
+            looked_at -= near.len().min(looked_at);
             found.extend(near.into_iter().filter(|one| self.step(*one).region.meets(cube)));
             if found.len() > most {
                 return None;
@@ -361,7 +369,7 @@ impl<'a> Desk<'a> {
         if new.is_empty() {
             return;
         }
-        let mut sets = Diagrams::new(&self.greatest, BUDGET);
+        let mut sets = Diagrams::new(&self.greatest, self.nodes);
         let Some(Remainder { set, takers }) = self.remainder(&mut sets, &new, number, MOST_NEAR) else {
             return;
         };
@@ -400,6 +408,8 @@ impl<'a> Desk<'a> {
         let met = loop {
             match self.next_for(&lists, witness, at..end).map(|one| (one, self.step(one).action)) {
                 None => break self.program.policy,
+                // The same rule where its chain is jumped to again would be gone as well.
+                Some((one, _)) if self.step(one).rule == step.rule => at = one + 1,
                 Some((_, Action::End(ending))) => break ending,
                 Some((_, Action::Skip(to))) => at = to,
                 Some((one, Action::Pass { .. })) => at = one + 1,
@@ -408,9 +418,10 @@ impl<'a> Desk<'a> {
         if met != ours {
             return None;
         }
-        let mut sets = Diagrams::new(&self.greatest, BUDGET);
+        let mut sets = Diagrams::new(&self.greatest, self.nodes);
         let taken = self.remainder(&mut sets, region, number, MOST_NEAR)?.set;
-        let later = self.meeting(region, number + 1..end, MOST_NEAR)?;
+        let mut later = self.meeting(region, number + 1..end, MOST_NEAR)?;
+        later.retain(|one| self.step(*one).rule != step.rule);
         self.same_later(&mut sets, taken, ours, &later).ok().flatten()
     }
 

@@ -5,8 +5,8 @@ use crate::cube::{Cube, FIELDS, Field, NOBODY, Point, Ranges, Region, Value, oth
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use trevlin_model::{
-    AddressKind, ConnectionStates, Family, Filter, Interface, IpRange, Match, MatchKind, PortRange, Protocol,
-    Rule,
+    AddressKind, ConnectionStates, Family, Filter, Interface, IpRange, Limit, Limits, Match, MatchKind,
+    PortRange, Protocol, Rule,
 };
 
 /// Whether a condition holds for a packet.
@@ -70,6 +70,8 @@ pub struct Space {
     loopback: Ranges,
     /// Whether any rule exempts packets from connection tracking.
     untracked: bool,
+    /// Nodes that one question may cost.
+    nodes: usize,
 }
 
 /// The number of no interface: that by which packets from the device itself enter.
@@ -116,7 +118,22 @@ impl Space {
             |name: &String| name == "lo" || interfaces.iter().any(|one| one.loopback && one.name == *name);
         let loops = names.iter().enumerate().filter(|(_, name)| is_loopback(name));
         let loopback = ranges(loops.map(|(at, _)| (at as Value, at as Value)).collect());
-        Self { family, names, loopback, own: (!interfaces.is_empty()).then_some(own), broadcast, untracked }
+        let own = (!interfaces.is_empty()).then_some(own);
+        let nodes = Limits::default().of(Limit::SetNodes);
+        Self { family, names, loopback, own, broadcast, untracked, nodes }
+    }
+
+    /// The same, where one question about a rule may cost so many nodes of a set diagram.
+    #[must_use]
+    pub fn costing(mut self, nodes: usize) -> Self {
+        self.nodes = nodes;
+        self
+    }
+
+    /// Nodes of a set diagram that one question about a rule may cost.
+    #[must_use]
+    pub fn nodes(&self) -> usize {
+        self.nodes
     }
 
     /// IP version.

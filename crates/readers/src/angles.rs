@@ -1,10 +1,7 @@
 //! Files of directives, one a line, with sections `<Name arguments>` to `</Name>` (httpd.conf, proftpd.conf).
 
 use crate::reader::Bookkeeper;
-use trevlin_model::{Export, Origin};
-
-/// How deep sections may nest.
-const DEPTH: usize = 32;
+use trevlin_model::{Export, Limit, Origin};
 
 /// A directive, or a section with what stands in it.
 #[derive(Debug, Clone)]
@@ -62,11 +59,8 @@ pub(crate) fn directives<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> V
         if let Some(heading) = text.strip_prefix('<') {
             let mut words = words(heading.trim_end().trim_end_matches('>'));
             let name = if words.is_empty() { "" } else { words.remove(0) };
-            if stack.len() >= DEPTH {
-                book.not_understood(
-                    origin,
-                    "sections nest deeper than any configuration does; what stands here is left out",
-                );
+            if stack.len() >= export.limits().of(Limit::Nesting) {
+                book.cut(origin, Limit::Nesting, "sections in each other");
                 continue;
             }
             stack.push(Directive {

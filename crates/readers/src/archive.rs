@@ -7,28 +7,8 @@
 use crate::decode;
 use std::collections::BTreeMap;
 use std::io::{self, Cursor, Read};
+use trevlin_model::{Limit, Limits, size};
 use zeroize::Zeroizing;
-
-/// How much is taken out of archives.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct ArchiveLimits {
-    /// Bytes of one file.
-    pub file_bytes: u64,
-    /// Bytes of all files.
-    pub total_bytes: u64,
-    /// Files.
-    pub files: usize,
-    /// How many times its size an archive may grow to; the first mebibyte is free.
-    pub ratio: u64,
-    /// How deep archives are opened: 1 for none within another.
-    pub depth: usize,
-}
-
-impl Default for ArchiveLimits {
-    fn default() -> Self {
-        Self { file_bytes: 64 << 20, total_bytes: 512 << 20, files: 200_000, ratio: 200, depth: 2 }
-    }
-}
 
 /// What may always come out of an archive, however small it is.
 const FREE: u64 = 1 << 20;
@@ -91,11 +71,11 @@ impl Form {
 
 /// Opens an archive by name and content. A name without an archive's ending, or bytes that are none, are none.
 #[must_use]
-pub fn unpack(name: &str, bytes: &[u8], limits: &ArchiveLimits) -> Option<Unpacked> {
+pub fn unpack(name: &str, bytes: &[u8], limits: &Limits) -> Option<Unpacked> {
     stem(name)?;
     Form::of(bytes)?;
     let mut found = Unpacked::default();
-    found.open(name, &Place { beside: "", within: "" }, bytes, limits, limits.depth);
+    found.open(name, &Place { beside: "", within: "" }, bytes, limits, limits.of(Limit::ArchiveDepth));
     Some(found)
 }
 
@@ -108,14 +88,23 @@ enum Refused {
 }
 
 impl Refused {
-    fn words(&self, limits: &ArchiveLimits) -> String {
+    fn words(&self, limits: &Limits) -> String {
         match self {
-            Self::Larger => format!("larger than {} MiB, which no configuration is", limits.file_bytes >> 20),
-            Self::Ratio => format!(
-                "it unpacks to more than {} times its size, as an archive does that is made to fill memory",
-                limits.ratio
+            Self::Larger => format!(
+                "larger than {}, which no configuration is; {}",
+                size(limits.get(Limit::FileBytes)),
+                Limit::FileBytes.remedy()
             ),
-            Self::Total => format!("the archive holds more than {} MiB", limits.total_bytes >> 20),
+            Self::Ratio => format!(
+                "it unpacks to more than {} times its size, as an archive does that is made to fill memory; {}",
+                limits.get(Limit::ArchiveRatio),
+                Limit::ArchiveRatio.remedy()
+            ),
+            Self::Total => format!(
+                "the archive holds more than {}; {}",
+                size(limits.get(Limit::ArchiveBytes)),
+                Limit::ArchiveBytes.remedy()
+            ),
             Self::Broken(why) => format!("it cannot be unpacked ({why}); ask for it again"),
         }
     }
@@ -129,7 +118,7 @@ struct Place<'a> {
 
 impl Unpacked {
     /// `depth`: how many archives may still be opened, this one among them.
-    fn open(&mut self, name: &str, place: &Place<'_>, bytes: &[u8], limits: &ArchiveLimits, depth: usize) {
+    fn open(&mut self, name: &str, place: &Place<'_>, bytes: &[u8], limits: &Limits, depth: usize) {
         let room = self.room(bytes.len() as u64, limits);
         let unpacked = match Form::of(bytes) {
             None => return,
@@ -154,18 +143,18 @@ impl Unpacked {
         }
     }
 
-    fn refuse(&mut self, path: &str, why: &Refused, limits: &ArchiveLimits) {
+    fn refuse(&mut self, path: &str, why: &Refused, limits: &Limits) {
         self.left_out.push((path.to_owned(), why.words(limits)));
     }
 
     /// How many bytes may come out of so many.
-    fn room(&self, packed: u64, limits: &ArchiveLimits) -> Room {
-        let by_ratio = packed.saturating_mul(limits.ratio).max(FREE);
-        let left = limits.total_bytes.saturating_sub(self.total);
+    fn room(&self, packed: u64, limits: &Limits) -> Room {
+        let by_ratio = packed.saturating_mul(limits.get(Limit::ArchiveRatio)).max(FREE);
+        let left = limits.get(Limit::ArchiveBytes).saturating_sub(self.total);
         Room { bytes: by_ratio.min(left), by_ratio: by_ratio < left }
     }
 
-    fn zip(&mut self, name: &str, under: &str, bytes: &[u8], limits: &ArchiveLimits, depth: usize) {
+    fn zip(&mut self, name: &str, under: &str, bytes: &[u8], limits: &Limits, depth: usize) {
         let mut archive = match zip::ZipArchive::new(Cursor::new(bytes)) {
             Ok(archive) => archive,
             Err(error) => return self.refuse(name, &Refused::Broken(error.to_string()), limits),
@@ -214,7 +203,7 @@ impl Unpacked {
         }
     }
 
-    fn tar(&mut self, name: &str, under: &str, bytes: &[u8], limits: &ArchiveLimits, depth: usize) {
+    fn tar(&mut self, name: &str, under: &str, bytes: &[u8], limits: &Limits, depth: usize) {
         let mut archive = tar::Archive::new(bytes);
         let entries = match archive.entries() {
             Ok(entries) => entries,
@@ -251,7 +240,8 @@ impl Unpacked {
                 self.left_out.push((joined(name, &written), "neither a file nor a folder".to_owned()));
                 continue;
             }
-            let room = Room { bytes: limits.total_bytes.saturating_sub(self.total), by_ratio: false };
+            let room =
+                Room { bytes: limits.get(Limit::ArchiveBytes).saturating_sub(self.total), by_ratio: false };
             match limited(entry, room, limits) {
                 Err(why) => self.refuse(&joined(name, &written), &why, limits),
                 Ok(bytes) => self.keep(joined(under, &path), bytes, limits, depth),
@@ -260,20 +250,28 @@ impl Unpacked {
     }
 
     /// Says once that there are too many files.
-    fn is_full(&mut self, name: &str, limits: &ArchiveLimits) -> bool {
-        let full = self.files.len() + self.links.len() >= limits.files;
+    fn is_full(&mut self, name: &str, limits: &Limits) -> bool {
+        let full = self.files.len() + self.links.len() >= limits.of(Limit::Files);
         if full {
-            let why = format!("it holds more than {} files; the rest is left out", limits.files);
+            let why = format!(
+                "it holds more than {} files; the rest is left out; {}",
+                limits.of(Limit::Files),
+                Limit::Files.remedy()
+            );
             self.left_out.push((name.to_owned(), why));
         }
         full
     }
 
-    fn keep(&mut self, path: String, bytes: Zeroizing<Vec<u8>>, limits: &ArchiveLimits, depth: usize) {
+    fn keep(&mut self, path: String, bytes: Zeroizing<Vec<u8>>, limits: &Limits, depth: usize) {
         self.total += bytes.len() as u64;
         if stem(&path).is_some() && Form::of(&bytes).is_some() {
             if depth <= 1 {
-                let why = format!("an archive in {} others; unpack it and give what is in it", limits.depth);
+                let why = format!(
+                    "an archive in {} others; unpack it and give what is in it, or {}",
+                    limits.of(Limit::ArchiveDepth),
+                    Limit::ArchiveDepth.remedy()
+                );
                 self.left_out.push((path, why));
                 return;
             }
@@ -311,7 +309,7 @@ struct Room {
 }
 
 /// All of a stream, unless it is too long. Only what is an archive itself may be longer than a file.
-fn limited(mut reader: impl Read, room: Room, limits: &ArchiveLimits) -> Result<Zeroizing<Vec<u8>>, Refused> {
+fn limited(mut reader: impl Read, room: Room, limits: &Limits) -> Result<Zeroizing<Vec<u8>>, Refused> {
     let mut bytes = Zeroizing::new(Vec::new());
     // Reads on to the one byte that is too much; whether there is one.
     let mut read = |bytes: &mut Vec<u8>, most: u64| -> Result<bool, Refused> {
@@ -321,10 +319,10 @@ fn limited(mut reader: impl Read, room: Room, limits: &ArchiveLimits) -> Result<
         Ok(bytes.len() as u64 > most)
     };
     let too_long = || if room.by_ratio { Refused::Ratio } else { Refused::Total };
-    if room.bytes <= limits.file_bytes {
+    if room.bytes <= limits.get(Limit::FileBytes) {
         return if read(&mut bytes, room.bytes)? { Err(too_long()) } else { Ok(bytes) };
     }
-    if !read(&mut bytes, limits.file_bytes)? {
+    if !read(&mut bytes, limits.get(Limit::FileBytes))? {
         return Ok(bytes);
     }
     if Form::of(&bytes).is_none() {
@@ -416,7 +414,7 @@ mod tests {
     }
 
     /// Paths, and what was left out.
-    fn told(name: &str, bytes: &[u8], limits: &ArchiveLimits) -> Vec<String> {
+    fn told(name: &str, bytes: &[u8], limits: &Limits) -> Vec<String> {
         let found = unpack(name, bytes, limits).unwrap();
         let files = found.files.iter().map(|(path, bytes)| format!("{path} {}", bytes.len()));
         let links = found.links.iter().map(|(path, to)| format!("{path} -> {to}"));
@@ -436,11 +434,11 @@ mod tests {
             ("a.tar.xz", xz(&tar)),
             ("A.TAR.ZST", zstd(&tar)),
         ] {
-            assert_eq!(told(name, &bytes, &ArchiveLimits::default()), wanted, "{name}");
+            assert_eq!(told(name, &bytes, &Limits::default()), wanted, "{name}");
         }
-        assert_eq!(told("edge.conf.gz", &gzip(b"text"), &ArchiveLimits::default()), ["edge.conf 4"]);
+        assert_eq!(told("edge.conf.gz", &gzip(b"text"), &Limits::default()), ["edge.conf 4"]);
         for (name, bytes) in [("a.zip", &b"no archive"[..]), ("a.docx", &zip), ("a.tar", &tar[..100])] {
-            assert!(unpack(name, bytes, &ArchiveLimits::default()).is_none(), "{name}");
+            assert!(unpack(name, bytes, &Limits::default()).is_none(), "{name}");
         }
     }
 
@@ -448,7 +446,7 @@ mod tests {
     fn one_within_another() {
         let inner = gzip(&tar_of(&[("etc/a", b"one")]));
         let middle = zip_of(&[("edge.tar.gz", &inner), ("logs/b.txt.gz", &gzip(b"text"))]);
-        let limits = ArchiveLimits::default();
+        let limits = Limits::default();
         assert_eq!(told("all.zip", &middle, &limits), ["edge/etc/a 3", "logs/b.txt 4"]);
         let outer = tar_of(&[("all.zip", &middle)]);
         let lines = told("outer.tar", &outer, &limits);
@@ -457,12 +455,8 @@ mod tests {
 
     #[test]
     fn what_would_do_harm_is_left_out() {
-        let limits = ArchiveLimits {
-            file_bytes: 4 << 20,
-            total_bytes: 16 << 20,
-            files: 3,
-            ..ArchiveLimits::default()
-        };
+        let limits = ["file-bytes=4M", "archive-bytes=16M", "files=3"];
+        let limits = limits.iter().fold(Limits::default(), |all, said| all.with(said).unwrap());
         let zeros = vec![0u8; 8 << 20];
         for (name, bytes, wanted) in [
             (
@@ -497,7 +491,7 @@ mod tests {
             header.set_size(0);
             builder.append_link(&mut header, path, target).unwrap();
         }
-        let lines = told("a.tar", &builder.into_inner().unwrap(), &ArchiveLimits::default());
+        let lines = told("a.tar", &builder.into_inner().unwrap(), &Limits::default());
         assert_eq!(
             lines,
             [

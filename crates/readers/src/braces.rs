@@ -1,10 +1,7 @@
 //! Files of statements that end with `;` and blocks in braces (nginx.conf, named.conf).
 
 use crate::reader::Bookkeeper;
-use trevlin_model::{Export, Origin};
-
-/// How deep blocks may nest.
-const DEPTH: usize = 32;
+use trevlin_model::{Export, Limit, LineClass, Origin};
 
 /// Which signs begin a comment besides `#`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -77,7 +74,11 @@ pub(crate) fn statements<'a>(
             Token::Word(word) => words.push(word),
             Token::End => {
                 if let Some(one) = statement(export, std::mem::take(&mut words), None) {
-                    push(&mut stack, &mut top, one);
+                    if skipped > 0 {
+                        book.class(one.origin, LineClass::NotUnderstood);
+                    } else {
+                        push(&mut stack, &mut top, one);
+                    }
                 }
             }
             Token::Open => {
@@ -92,12 +93,11 @@ pub(crate) fn statements<'a>(
                 if nameless {
                     one.words.push("");
                 }
-                if stack.len() >= DEPTH {
+                if stack.len() >= export.limits().of(Limit::Nesting) {
                     if skipped == 0 {
-                        book.not_understood(
-                            one.origin,
-                            "blocks nest deeper than in any configuration; what stands here is left out",
-                        );
+                        book.cut(one.origin, Limit::Nesting, "blocks in each other");
+                    } else {
+                        book.class(one.origin, LineClass::NotUnderstood);
                     }
                     skipped += 1;
                     continue;

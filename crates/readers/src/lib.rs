@@ -65,6 +65,7 @@ mod tls;
 mod uci;
 mod upkeep;
 mod web;
+mod xml;
 mod yaml;
 mod yang;
 

@@ -1,9 +1,9 @@
 //! What a reader is.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
-use trevlin_model::{Export, Facts, Ledger, LineClass, Note, Origin, find_path, find_paths};
+use trevlin_model::{Cut, Export, Facts, Ledger, Limit, LineClass, Note, Origin, find_path, find_paths};
 
 /// How sure a reader is that an export is of its format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -75,6 +75,10 @@ pub struct Surroundings<'a> {
     pub ike_daemon: Option<IkeDaemon>,
     /// Paths of exports that others read in, by the function that finds them: worked out once for each format.
     read_in: Arc<Mutex<BTreeMap<usize, Arc<BTreeSet<String>>>>>,
+    /// Numbers of exports by the last part of their paths.
+    by_name: Arc<OnceLock<BTreeMap<String, Vec<usize>>>>,
+    /// What patterns with wildcards mean: a device may have many files, and each may ask for the same.
+    patterns: Arc<Mutex<BTreeMap<String, Arc<Vec<usize>>>>>,
 }
 
 impl<'a> Surroundings<'a> {
@@ -87,30 +91,55 @@ impl<'a> Surroundings<'a> {
     /// The other exports, and whose files for IKE they are.
     #[must_use]
     pub fn with_ike_daemon(exports: Vec<&'a Export>, ike_daemon: Option<IkeDaemon>) -> Self {
-        Self { exports, ike_daemon, read_in: Arc::default() }
+        Self { exports, ike_daemon, ..Self::default() }
     }
 }
 
 impl<'a> Surroundings<'a> {
+    /// Numbers of the exports with this last part of their paths, in order.
+    fn named(&self, name: &str) -> &[usize] {
+        let by_name = self.by_name.get_or_init(|| {
+            let mut by_name: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+            for (at, export) in self.exports.iter().enumerate() {
+                by_name.entry(export.file_name().to_owned()).or_default().push(at);
+            }
+            by_name
+        });
+        by_name.get(name).map_or(&[], Vec::as_slice)
+    }
+
     /// The export that a path in `named_in` means.
     #[must_use]
     pub fn find(&self, path: &str, named_in: &Export) -> Option<&'a Export> {
-        let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
-        find_path(path, named_in.path(), &paths).map(|at| self.exports[at])
+        // Whatever a path means ends as the path does.
+        let candidates = self.named(path.rsplit('/').next()?);
+        let paths: Vec<_> = candidates.iter().map(|at| self.exports[*at].path()).collect();
+        find_path(path, named_in.path(), &paths).map(|at| self.exports[candidates[at]])
     }
 
     /// The exports that a path with wildcards in `named_in` means, in order of path.
     #[must_use]
     pub fn find_all(&self, pattern: &str, named_in: &Export) -> Vec<&'a Export> {
-        let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
-        find_paths(pattern, named_in.path(), &paths).into_iter().map(|at| self.exports[at]).collect()
+        if !pattern.contains(['*', '?', '[']) {
+            return self.find(pattern, named_in).into_iter().collect();
+        }
+        let known = self.patterns.lock().unwrap_or_else(PoisonError::into_inner).get(pattern).cloned();
+        // What a pattern means does not hang on where it stands.
+        let found = known.unwrap_or_else(|| {
+            let paths: Vec<_> = self.exports.iter().map(|export| export.path()).collect();
+            let found = Arc::new(find_paths(pattern, named_in.path(), &paths));
+            let mut patterns = self.patterns.lock().unwrap_or_else(PoisonError::into_inner);
+            patterns.insert(pattern.to_owned(), Arc::clone(&found));
+            found
+        });
+        found.iter().map(|at| self.exports[*at]).collect()
     }
 
     /// Whether a program's own file of one of these names is among the exports, so that this one is part of it where it is read in,
     /// and of nobody's where it is not.
     pub(crate) fn has_main(&self, names: &[&str], export: &Export) -> bool {
-        let main = |one: &&&Export| names.contains(&one.file_name()) && one.path() != export.path();
-        !names.contains(&export.file_name()) && self.exports.iter().any(|one| main(&one))
+        let main = |name: &&str| self.named(name).iter().any(|at| self.exports[*at].path() != export.path());
+        !names.contains(&export.file_name()) && names.iter().any(main)
     }
 
     /// What is to be said of an include that is read as a file of its own: nothing, unless it names one file that was not
@@ -157,6 +186,29 @@ pub(crate) struct Bookkeeper<'a> {
     export: &'a Export,
     ledger: &'a mut Ledger,
     elsewhere: &'a mut Vec<(Origin, LineClass)>,
+    /// Files read in so far, and their bytes.
+    read_in: (usize, usize),
+}
+
+/// How many files one export may read in, each time counted: a few lines that name a file with such lines, and so on, would never end.
+const MOST_READ_IN: usize = 20_000;
+/// The same in bytes.
+const MOST_BYTES_READ_IN: usize = 256 << 20;
+
+/// Where reading stands when a file names another.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Open {
+    /// Whether the other is open already.
+    pub(crate) again: bool,
+    /// How many files are open, the first among them.
+    pub(crate) depth: usize,
+}
+
+impl Open {
+    /// By the paths of the files that are open.
+    pub(crate) fn of<P: AsRef<str>>(open: &[P], other: &Export) -> Self {
+        Self { again: open.iter().any(|path| path.as_ref() == other.path()), depth: open.len() }
+    }
 }
 
 impl<'a> Bookkeeper<'a> {
@@ -165,7 +217,7 @@ impl<'a> Bookkeeper<'a> {
         ledger: &'a mut Ledger,
         elsewhere: &'a mut Vec<(Origin, LineClass)>,
     ) -> Self {
-        Self { export, ledger, elsewhere }
+        Self { export, ledger, elsewhere, read_in: (0, 0) }
     }
 
     /// Puts the lines of an origin into a class. Places in other exports are kept apart.
@@ -187,6 +239,39 @@ impl<'a> Bookkeeper<'a> {
     pub(crate) fn not_understood(&mut self, origin: Origin, text: impl Into<String>) {
         self.class(origin, LineClass::NotUnderstood);
         self.note(origin, text);
+    }
+
+    /// What stands here is beyond a limit and was not read; `what` says what it is, as the beginning of a sentence.
+    pub(crate) fn cut(&mut self, origin: Origin, limit: Limit, what: &str) {
+        self.class(origin, LineClass::NotUnderstood);
+        let text = format!("{what}: more than {} {}", self.export.limits().get(limit), limit.row().what);
+        // What is read in from another export is told here too: nobody else followed it this far.
+        if self.ledger.cut(Cut { limit, origin, text: format!("{text}; {}", limit.remedy()) }) {
+            self.note(origin, format!("{text}; what is beyond was not read"));
+        }
+    }
+
+    /// Whether a file that another names is to be read in there: not again within itself, not deeper than `most` or than was asked
+    /// for, and not without end where files read in others over and over. What is not
+    /// read in is told.
+    pub(crate) fn may_read_in(&mut self, origin: Origin, other: &Export, open: Open, most: usize) -> bool {
+        let path = other.path();
+        if open.again {
+            self.note(origin, format!("`{path}` reads itself in again; it was read once"));
+            return false;
+        }
+        let most = most.min(self.export.limits().of(Limit::Includes));
+        if open.depth > most {
+            self.cut(origin, Limit::Includes, &format!("`{path}` was not read in"));
+            return false;
+        }
+        self.read_in.0 += 1;
+        self.read_in.1 += other.text().len();
+        if self.read_in.0 > MOST_READ_IN || self.read_in.1 > MOST_BYTES_READ_IN {
+            self.cut(origin, Limit::Includes, "files read in others over and over; the rest was not read in");
+            return false;
+        }
+        true
     }
 
     /// The statement was understood with a reservation.

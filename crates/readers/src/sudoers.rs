@@ -1,6 +1,6 @@
 //! `sudoers`: who may act as somebody else (sudoers(5)).
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::collections::BTreeMap;
 use trevlin_model::sudo::SudoRule;
 use trevlin_model::{Export, LineClass, Origin, Reference};
@@ -9,8 +9,8 @@ use trevlin_model::{Export, LineClass, Origin, Reference};
 pub(crate) const READER: Reader =
     Reader { name: "sudoers", title: "who may act as somebody else", manual: "sudoers(5)", recognise, read };
 
-/// How deep files read in others (the program: 128).
-const DEPTH: usize = 16;
+/// How deep files read in others, as the program has it (`MAX_SUDOERS_DEPTH`).
+const DEPTH: usize = 128;
 
 /// Tags that may stand before a command.
 const TAGS: [&str; 17] = [
@@ -170,7 +170,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut state = State::default();
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    take(export, around, &mut state, &mut book, 0);
+    take(export, around, &mut state, &mut book, 1);
     // A file that the main one reads in is judged there, in its place.
     if !around.reads_in(export, included) {
         reading.facts.missing.append(&mut state.missing);
@@ -201,12 +201,12 @@ fn take(
                     origin: line.origin,
                 });
             }
-            if depth < DEPTH {
-                for file in files {
+            for file in files {
+                // The program counts depth alone: a file that reads itself in ends there too.
+                let open = Open { again: false, depth };
+                if book.may_read_in(line.origin, file, open, DEPTH) {
                     take(file, around, state, book, depth + 1);
                 }
-            } else {
-                book.not_understood(line.origin, "files read in each other too deep");
             }
             continue;
         }

@@ -3,9 +3,6 @@
 use saphyr_parser::{Event, Parser, Span};
 use std::ops::Range;
 
-/// How deep a document may nest.
-const DEPTH: usize = 64;
-
 /// One value.
 #[derive(Debug)]
 pub(crate) enum Node {
@@ -64,9 +61,18 @@ enum Open {
     Map(Vec<(String, Range<usize>, Node)>, Option<(String, Range<usize>)>),
 }
 
-/// The documents of a text, and the byte where reading stopped, if it did. Aliases stand for nothing here, so that a
+/// Why and at which byte reading stopped.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Stopped {
+    /// What stands here is no YAML.
+    Broken(usize),
+    /// Lists and maps stand deeper in each other than was asked for.
+    TooDeep(usize),
+}
+
+/// The documents of a text, followed to a depth of `most`, and where reading stopped, if it did. Aliases stand for nothing here, so that a
 /// small text cannot become a large one.
-pub(crate) fn documents(text: &str) -> (Vec<Node>, Option<usize>) {
+pub(crate) fn documents(text: &str, most: usize) -> (Vec<Node>, Option<Stopped>) {
     let mut bytes: Vec<usize> = text.char_indices().map(|(at, _)| at).collect();
     bytes.push(text.len());
     let at = |index: usize| bytes.get(index).copied().unwrap_or(text.len());
@@ -79,14 +85,14 @@ pub(crate) fn documents(text: &str) -> (Vec<Node>, Option<usize>) {
         let (event, span) = match event {
             Ok(event) => event,
             Err(error) => {
-                broken = Some(at(error.marker().index()));
+                broken = Some(Stopped::Broken(at(error.marker().index())));
                 break;
             }
         };
         reached = place(&span).start.max(reached);
         let value = match event {
-            Event::SequenceStart(..) | Event::MappingStart(..) if open.len() >= DEPTH => {
-                broken = Some(reached);
+            Event::SequenceStart(..) | Event::MappingStart(..) if open.len() >= most => {
+                broken = Some(Stopped::TooDeep(reached));
                 break;
             }
             Event::SequenceStart(..) => {
@@ -142,7 +148,7 @@ mod tests {
     #[test]
     fn places_are_bytes() {
         let text = "# ü\na:\n  - \"ö x\"\n  - {b: c}\n";
-        let (found, broken) = documents(text);
+        let (found, broken) = documents(text, 32);
         assert_eq!(broken, None);
         let list = found[0].get("a").unwrap().elements();
         let (value, span) = list[0].scalar().unwrap();
@@ -153,18 +159,19 @@ mod tests {
 
     #[test]
     fn what_stands_before_a_fault_is_kept() {
-        let (found, broken) = documents("a: 1\nb: [2, 3\nc: }\n");
+        let (found, broken) = documents("a: 1\nb: [2, 3\nc: }\n", 32);
         assert_eq!(found[0].get("a").unwrap().scalar().unwrap().0, "1");
-        assert!(broken.is_some());
-        let deep = "[".repeat(5000);
-        assert!(documents(&deep).1.is_some());
+        assert!(matches!(broken, Some(Stopped::Broken(_))));
+        let deep = format!("{}{}", "[".repeat(60), "]".repeat(60));
+        assert_eq!(documents(&deep, 32).1, Some(Stopped::TooDeep(32)));
     }
 
     proptest! {
         #[test]
         fn any_text_is_read(text in "[a-c:\\-\\[\\]{}#&*!|>'\"\n ü]{0,60}") {
-            let (found, broken) = documents(&text);
-            prop_assert!(broken.is_none_or(|at| at <= text.len()));
+            let (found, broken) = documents(&text, 32);
+            let stops = broken.map(|(Stopped::Broken(at) | Stopped::TooDeep(at))| at);
+            prop_assert!(stops.is_none_or(|at| at <= text.len()));
             for node in &found {
                 if let Some((_, span)) = node.scalar() {
                     prop_assert!(text.get(span).is_some());

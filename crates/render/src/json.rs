@@ -3,6 +3,8 @@
 use crate::Renderer;
 use crate::neutral::is_active;
 use serde::Serialize;
+use serde_json::Serializer;
+use serde_json::ser::{Formatter, PrettyFormatter};
 use std::io;
 use trevlin_audit::Outcome;
 
@@ -23,27 +25,50 @@ impl Renderer for Json {
     }
 }
 
-/// Writes a document, with everything that could act on a terminal escaped.
+/// Writes a document, with everything that could act on a terminal escaped. What is written is not held in memory: an estate's
+/// findings may be many.
 pub(crate) fn write(document: &impl Serialize, out: &mut dyn io::Write) -> io::Result<()> {
-    let text = serde_json::to_string_pretty(document)?;
-    out.write_all(escape(&text).as_bytes())?;
+    document.serialize(&mut Serializer::with_formatter(&mut *out, Neutral::default()))?;
     out.write_all(b"\n")
 }
 
-/// Writes characters that act on a terminal as escapes. Outside of strings JSON has none but blanks and line ends.
-fn escape(json: &str) -> String {
-    let mut out = String::with_capacity(json.len());
-    for letter in json.chars() {
-        if letter != '\n' && is_active(letter) {
-            let mut units = [0; 2];
-            for unit in letter.encode_utf16(&mut units) {
-                out.push_str(&format!("\\u{unit:04x}"));
+/// Writes JSON as people read it, and characters that act on a terminal as escapes.
+#[derive(Default)]
+struct Neutral<'a>(PrettyFormatter<'a>);
+
+/// What a writer of JSON does at each bracket is what the pretty one does.
+macro_rules! as_the_pretty_one {
+    ($($name:ident($($argument:ident: $kind:ty)?)),+) => {
+        $(fn $name<W: ?Sized + io::Write>(&mut self, writer: &mut W $(, $argument: $kind)?) -> io::Result<()> {
+            self.0.$name(writer $(, $argument)?)
+        })+
+    };
+}
+
+impl Formatter for Neutral<'_> {
+    as_the_pretty_one!(
+        begin_array(),
+        end_array(),
+        begin_array_value(first: bool),
+        end_array_value(),
+        begin_object(),
+        end_object(),
+        begin_object_key(first: bool),
+        begin_object_value(),
+        end_object_value()
+    );
+
+    fn write_string_fragment<W: ?Sized + io::Write>(&mut self, writer: &mut W, text: &str) -> io::Result<()> {
+        let mut rest = text;
+        while let Some((at, letter)) = rest.char_indices().find(|(_, letter)| is_active(*letter)) {
+            writer.write_all(&rest.as_bytes()[..at])?;
+            for unit in letter.encode_utf16(&mut [0; 2]) {
+                write!(writer, "\\u{unit:04x}")?;
             }
-        } else {
-            out.push(letter);
+            rest = &rest[at + letter.len_utf8()..];
         }
+        writer.write_all(rest.as_bytes())
     }
-    out
 }
 
 #[cfg(test)]
@@ -53,8 +78,14 @@ mod tests {
     #[test]
     fn escapes_stay_readable_for_parsers() {
         let text = "a\u{9b}b\u{202e}c\u{1b}ü\u{e0001}";
-        let escaped = escape(&serde_json::to_string(text).unwrap());
-        assert!(!escaped.contains(is_active));
-        assert_eq!(serde_json::from_str::<String>(&escaped).unwrap(), text);
+        let mut out = Vec::new();
+        write(&serde_json::json!({ text: [text, 1, {}] }), &mut out).unwrap();
+        let escaped = String::from_utf8(out).unwrap();
+        assert!(!escaped.contains(|letter| letter != '\n' && is_active(letter)));
+        assert_eq!(serde_json::from_str::<serde_json::Value>(&escaped).unwrap()[text][0], text);
+        let plain = serde_json::json!({ "a": [1, {}, []], "b": { "c": "d\n" } });
+        let mut out = Vec::new();
+        write(&plain, &mut out).unwrap();
+        assert_eq!(String::from_utf8(out).unwrap(), serde_json::to_string_pretty(&plain).unwrap() + "\n");
     }
 }

@@ -23,7 +23,8 @@ use std::sync::{Arc, OnceLock};
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, FilterFormat, Hook, Interface,
-    Ledger, Origin, Pool, PortForward, Protocol, Setting, Target, TranslationKind, TunnelFamily, find_path,
+    Ledger, Limits, Origin, Pool, PortForward, Protocol, Setting, Target, TranslationKind, TunnelFamily,
+    find_path,
 };
 
 /// One export as read.
@@ -90,6 +91,8 @@ pub struct Estate {
     pub accepts: Vec<Accept>,
     /// What was given and could not be read.
     pub left_out: Vec<LeftOutFile>,
+    /// How far it is followed.
+    pub(crate) limits: Limits,
     /// Answers to what the exports cannot tell.
     pub answers: Vec<GivenAnswer>,
     /// Whom to ask about a device, by its name.
@@ -110,6 +113,8 @@ pub struct Estate {
     shape: OnceLock<EstateShape>,
     views: OnceLock<Views>,
     inner_views: OnceLock<InnerViews>,
+    /// Which device an export is of, by its number.
+    holders: Vec<Option<usize>>,
     /// Reviews of packet filters, by device, each made when it is first asked for.
     rule_reviews: Vec<OnceLock<Vec<Kept>>>,
 }
@@ -118,14 +123,37 @@ impl Estate {
     /// Puts exports together. Inputs come in the order of their numbers.
     #[must_use]
     pub fn assemble(inputs: Vec<Input>, file: &ValidEstateFile) -> Self {
+        Self::within(inputs, file, Limits::default())
+    }
+
+    /// The same as far as these limits go. What readers left out for one is told, and so is what is left out here.
+    #[must_use]
+    pub fn within(inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
         let mut exports = Vec::with_capacity(inputs.len());
         let mut by_folder: BTreeMap<String, (Vec<ExportId>, Facts)> = BTreeMap::new();
-        for input in inputs {
+        let (mut cuts, mut faults) = (Vec::new(), Vec::new());
+        for mut input in inputs {
+            cuts.append(&mut input.ledger.cuts);
+            let path = input.export.path();
+            faults
+                .extend(input.ledger.faults.drain(..).map(|why| LeftOutFile { path: path.to_owned(), why }));
+            for filter in &mut input.facts.filters {
+                cuts.extend(filter.cut(&limits));
+            }
             let (ids, facts) = by_folder.entry(input.folder).or_default();
             ids.push(input.export.id());
             facts.absorb(input.facts);
             exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
         }
+        let left_out = cuts
+            .into_iter()
+            .filter_map(|cut| {
+                let record: &ExportRecord = exports.get(cut.origin.export.0 as usize)?;
+                let line = record.export.position(cut.origin.start).line;
+                Some(LeftOutFile { path: format!("{}:{line}", record.export.path()), why: cut.text })
+            })
+            .chain(faults)
+            .collect();
         let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
         let mut by_name: Vec<(Device, String)> = by_folder
             .into_iter()
@@ -154,7 +182,8 @@ impl Estate {
             apart: file.apart.clone(),
             intents: file.intents.clone(),
             accepts: file.accepts.clone(),
-            left_out: Vec::new(),
+            left_out,
+            limits,
             answers: file.answers.clone(),
             contacts,
             scales,
@@ -169,7 +198,16 @@ impl Estate {
             views: OnceLock::new(),
             inner_views: OnceLock::new(),
             rule_reviews: Vec::new(),
+            holders: Vec::new(),
         };
+        estate.holders = vec![None; estate.exports.len()];
+        for (at, device) in estate.devices.iter().enumerate() {
+            for export in &device.exports {
+                if let Some(holder) = estate.holders.get_mut(export.0 as usize) {
+                    *holder = Some(at);
+                }
+            }
+        }
         estate.rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
         estate.index();
         dial_in::settle(&mut estate);
@@ -321,6 +359,11 @@ impl Estate {
     /// Every intent of the estate file, held against what is.
     pub fn held_intents(&self) -> &[crate::intents::Held] {
         &self.inner_views().intents
+    }
+
+    /// Number of the device that an export is of.
+    pub(crate) fn holder(&self, export: ExportId) -> Option<usize> {
+        self.holders.get(export.0 as usize).copied().flatten()
     }
 
     /// The review of a device's packet filters, made when it is first asked for.

@@ -7,7 +7,7 @@ use crate::services::{Known, Service, What};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRange, Origin, PortRange};
+use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
 use trevlin_packets::diagram::{Diagrams, EMPTY};
 use trevlin_packets::way::{Cell, Cells, Delivery, Gone, Sent, Verdict, has_ports};
 
@@ -82,15 +82,14 @@ pub(super) fn gather(
         opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
     }
     if whole {
-        exposure.breadth = breadth(&found);
+        exposure.breadth = breadth(&found, 3 * estate.limits.of(Limit::SetNodes).min(usize::MAX / 3));
         exposure.forwards = forwards::fates(estate, &exposure, &found);
     }
     exposure
 }
 
 /// How many pairs of an address and a port are let through to hosts that do not lie outside.
-fn breadth(found: &[Found]) -> Vec<Breadth> {
-    const MOST_NODES: usize = 200_000;
+fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
     let mut by_protocol: BTreeMap<(Family, u8), Vec<&Cell>> = BTreeMap::new();
     for one in found {
         let cell = &one.cell;
@@ -102,7 +101,7 @@ fn breadth(found: &[Found]) -> Vec<Breadth> {
     let mut all = Vec::new();
     for ((family, protocol), cells) in by_protocol {
         let last = trevlin_packets::number(IpRange::all(family).last());
-        let mut sets = Diagrams::new(&[last, 65535], MOST_NODES);
+        let mut sets = Diagrams::new(&[last, 65535], nodes);
         let mut whole = EMPTY;
         let mut addresses: Vec<IpRange> = Vec::new();
         for cell in cells {

@@ -11,12 +11,12 @@ pub use rows::{ChainSheet, FilterSheet, ListRow, RemarkRow, RuleRow, RuleSummary
 pub(crate) use rows::{hook_word, leads_to};
 pub use words::{Described, describe};
 
-use crate::Estate;
+use crate::{Estate, LeftOutFile};
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::{Chain, ChainKind, Filter, Hook, Rule, Target};
+use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::program::RuleId;
-use trevlin_packets::review::{RuleReview, review};
+use trevlin_packets::review::{RuleReview, Standing, review};
 
 /// What was found for a rule, and by which hooks packets come to it.
 pub type Reviewed = (RuleReview, BTreeSet<Hook>);
@@ -108,6 +108,36 @@ pub fn of_device(estate: &Estate, device: usize) -> Vec<FilterReview<'_>> {
     .collect()
 }
 
+impl Estate {
+    /// What was not told, since telling would cost too much: what the outside reaches beyond what was found, and of each filter
+    /// whether rules are ever met.
+    pub(crate) fn too_costly(&self) -> Vec<LeftOutFile> {
+        let mut told = Vec::new();
+        if self.views().outside.cut {
+            let why = format!(
+                "it was not followed to its end, since that would cost too much, and there may be more of it; {}",
+                Limit::SetNodes.remedy()
+            );
+            told.push(LeftOutFile { path: "what the outside reaches".into(), why });
+        }
+        for device in 0..self.devices.len() {
+            for kept in self.rule_reviews(device) {
+                let costly = |one: &&Reviewed| one.0.standing == Standing::TooCostly;
+                let count = kept.rules.values().filter(costly).count();
+                if count > 0 {
+                    let why = format!(
+                        "of {count} rules of this filter it was not told whether they are ever met, since that would cost too much; {}",
+                        Limit::SetNodes.remedy()
+                    );
+                    let origin = self.devices[device].facts.filters[kept.filter].origin;
+                    told.push(LeftOutFile { path: self.place(origin), why });
+                }
+            }
+        }
+        told
+    }
+}
+
 /// Reviews the tables in force on a device.
 pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
     let tables = estate.tables_in_force(device);
@@ -126,7 +156,8 @@ pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
         for family in filter.families.each() {
             let of_family: Vec<&Filter> =
                 tables.iter().copied().filter(|table| table.families.has(family)).collect();
-            let space = Space::new(family, &of_family, &facts.interfaces);
+            let space =
+                Space::new(family, &of_family, &facts.interfaces).costing(estate.limits.of(Limit::SetNodes));
             for chain in &chains {
                 take(&mut one, &space, filter, chain);
             }

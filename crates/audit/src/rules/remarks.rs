@@ -4,7 +4,7 @@ use super::{FilterReview, describe};
 use crate::Estate;
 use jiff::civil::Date;
 use serde::Serialize;
-use trevlin_model::{MatchKind, Origin, Rule, Target};
+use trevlin_model::{Limit, MatchKind, Origin, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::breadth::Breadth;
 use trevlin_packets::program::RuleId;
@@ -122,7 +122,15 @@ fn standing(
         ),
         Standing::NotDecided => push(
             RemarkKind::NotModelled,
-            "whether it is ever met was not decided: a part of the chain is missing, or telling would cost too much".into(),
+            "whether it is ever met was not decided: a part of the chain is missing".into(),
+            Vec::new(),
+        ),
+        Standing::TooCostly => push(
+            RemarkKind::NotModelled,
+            format!(
+                "whether it is ever met was not decided: telling would cost too much; {}",
+                Limit::SetNodes.remedy()
+            ),
             Vec::new(),
         ),
         Standing::Covered { by } => {
@@ -141,7 +149,8 @@ fn standing(
                 Some(one) => origins(review, &[*one]),
                 // Nearly every list accepts known connections first; what matters is who takes the new ones.
                 None => {
-                    let new: Vec<RuleId> = by.iter().copied().filter(|one| review.rule(*one).is_some_and(may_be_new)).collect();
+                    let new: Vec<RuleId> =
+                        by.iter().copied().filter(|one| review.rule(*one).is_some_and(may_be_new)).collect();
                     origins(review, if new.is_empty() { by } else { &new })
                 }
             };
@@ -151,13 +160,21 @@ fn standing(
             if let Some(by) = &found.changes_nothing
                 && !rule.matches.is_empty()
             {
-                let text = if by.is_empty() { "without it the policy does the same" } else { "without it later rules do the same" };
+                let text = if by.is_empty() {
+                    "without it the policy does the same"
+                } else {
+                    "without it later rules do the same"
+                };
                 push(RemarkKind::ChangesNothing, text.into(), origins(review, by));
             }
             let (exceptions, parts): (Vec<_>, Vec<_>) = found.partly.iter().partition(|one| one.exception);
             if !parts.is_empty() {
                 let ids: Vec<RuleId> = parts.iter().map(|one| one.by).collect();
-                let text = if rule.target == Target::Accept { "an earlier rule denies a part of it" } else { "an earlier rule accepts a part of it" };
+                let text = if rule.target == Target::Accept {
+                    "an earlier rule denies a part of it"
+                } else {
+                    "an earlier rule accepts a part of it"
+                };
                 push(RemarkKind::PartlyTaken, text.into(), origins(review, &ids));
             }
             // That the last rule of a chain is behind all others needs no word.

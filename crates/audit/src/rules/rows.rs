@@ -284,7 +284,7 @@ fn rule_row(
         Some(Standing::Alive) => "in use",
         Some(Standing::Covered { .. }) => "never met",
         Some(Standing::Impossible) => "cannot match",
-        Some(Standing::NotDecided) => "not decided",
+        Some(Standing::NotDecided | Standing::TooCostly) => "not decided",
     };
     summary.rules += 1;
     summary.never_met += usize::from(matches!(verdict, "never met" | "cannot match"));

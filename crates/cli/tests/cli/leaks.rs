@@ -436,6 +436,7 @@ fn no_output_holds_any_of_two_hundred_secrets() {
     let outputs: Vec<(Vec<&str>, String)> = [
         &["audit", at][..],
         &["audit", at, "-v"],
+        &["audit", at, "-vv"],
         &["audit", at, "-q"],
         &["audit", at, "--color", "always"],
         &["audit", at, "--format", "json"],
@@ -489,7 +490,8 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         (arguments.to_vec(), format!("{out}{err}{drawn}"))
     })
     .collect();
-    let (_, whole) = &outputs[4];
+    let whole =
+        &outputs.iter().find(|(arguments, _)| arguments == &["audit", at, "--format", "json"]).unwrap().1;
     for format in [
         "ppp-secrets",
         "openvpn",

@@ -8,8 +8,11 @@ mod audit;
 mod common;
 mod compare;
 mod demo;
+mod dependencies;
 mod exposure;
 mod five_ways;
+#[allow(clippy::disallowed_methods, reason = "that it ends in time is what is tested")]
+mod hostile;
 mod leaks;
 mod logins;
 mod phrasebooks;

@@ -178,3 +178,61 @@ fn where_a_copy_may_not_go() {
     }
     assert!(!elsewhere.path().join("copy").exists());
 }
+
+#[cfg(unix)]
+#[test]
+fn an_interrupted_copy_is_none() {
+    let estate = folder(&[]);
+    for device in 0..60 {
+        for file in ["etc/snmp/snmpd.conf", "etc/ssh/sshd_config", "etc/motd.conf"] {
+            let at = estate.path().join(format!("d{device}/{file}"));
+            std::fs::create_dir_all(at.parent().unwrap()).unwrap();
+            std::fs::write(at, "rocommunity tide-and-gull\nPort 22\nPermitRootLogin yes\n").unwrap();
+        }
+    }
+    let work = tempfile::TempDir::new().unwrap();
+    let mut whole = 0;
+    for wait in (0..400).step_by(20) {
+        let into = work.path().join(format!("copy{wait}"));
+        let program = assert_cmd::cargo::cargo_bin("trevlin");
+        let mut child = std::process::Command::new(program)
+            .args(["scrub", "--into"])
+            .args([&into, &estate.path().to_owned()])
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(wait));
+        let _ = child.kill();
+        child.wait().unwrap();
+        // There under its name, it is all there.
+        if into.exists() {
+            whole += 1;
+            for device in 0..60 {
+                assert!(into.join(format!("d{device}/etc/ssh/sshd_config")).is_file());
+            }
+        }
+    }
+    let named = std::fs::read_dir(work.path())
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap());
+    let others: Vec<String> = named.filter(|name| !name.starts_with("copy")).collect();
+    assert!(others.iter().all(|name| name.starts_with(".trevlin-unfinished-")), "{others:?}");
+    assert!(whole < 20, "none was interrupted");
+}
+
+#[cfg(unix)]
+#[test]
+fn nothing_is_written_through_a_link() {
+    use std::os::unix::fs::symlink;
+    let work = tempfile::TempDir::new().unwrap();
+    let outside = work.path().join("outside");
+    std::fs::create_dir(&outside).unwrap();
+    let estate = folder(&[("gate/etc/snmp/snmpd.conf", "rocommunity tide-and-gull\n")]);
+    let copy = work.path().join("copy");
+    std::fs::create_dir_all(copy.join("gate")).unwrap();
+    symlink(&outside, copy.join("gate/etc")).unwrap();
+    let path = |at: &std::path::Path| at.to_string_lossy().into_owned();
+    let (_, err, code) = run(&["scrub", &path(estate.path()), "--into", &path(&copy), "--force"]);
+    assert!(code == 2 && err.contains("is a link, and nothing is written through it"), "{err}");
+    assert!(std::fs::read_dir(&outside).unwrap().next().is_none());
+}

@@ -23,8 +23,10 @@ pub const MASK: &str = "[secret]";
 pub struct Masker {
     /// Places in each export, sorted.
     by_place: BTreeMap<ExportId, Vec<(u32, u32)>>,
-    /// Values that are masked wherever they occur, by length in bytes, each list sorted by value.
-    by_length: BTreeMap<usize, Vec<Secret>>,
+    /// The longest place in each export, in bytes.
+    longest_place: BTreeMap<ExportId, u32>,
+    /// Values that are masked wherever they occur: by how they begin, then by length in bytes, each list sorted by value.
+    values: Vec<BTreeMap<usize, Vec<Secret>>>,
     /// How those values begin, sorted: most places in a text are passed over by looking at this alone.
     beginnings: Zeroizing<Vec<[u8; MASKED_ANYWHERE]>>,
 }
@@ -34,26 +36,34 @@ impl Masker {
     #[must_use]
     pub fn new<'a>(held: impl IntoIterator<Item = &'a Arc<HeldSecret>>, places: &[Origin]) -> Self {
         let mut masker = Self::default();
+        let mut all: Vec<Secret> = Vec::new();
         for place in places {
             masker.by_place.entry(place.export).or_default().push((place.start, place.end));
         }
         for one in held {
             masker.by_place.entry(one.origin.export).or_default().push((one.origin.start, one.origin.end));
             if is_told_by_value(one) {
-                for form in forms(one.kind, one.secret.expose()) {
-                    masker.by_length.entry(form.expose().len()).or_default().push(form);
-                }
+                all.extend(forms(one.kind, one.secret.expose()));
             }
         }
-        masker.by_place.values_mut().for_each(|places| places.sort_unstable());
-        for list in masker.by_length.values_mut() {
-            list.sort_by(|a, b| a.expose().cmp(b.expose()));
-            list.dedup_by(|a, b| a.same_as(b));
+        for (export, places) in &mut masker.by_place {
+            places.sort_unstable();
+            let longest = places.iter().map(|(start, end)| end.saturating_sub(*start)).max();
+            masker.longest_place.insert(*export, longest.unwrap_or_default());
         }
-        let beginning = |one: &Secret| one.expose().as_bytes().first_chunk().copied();
-        masker.beginnings.extend(masker.by_length.values().flatten().filter_map(beginning));
-        masker.beginnings.sort_unstable();
-        masker.beginnings.dedup();
+        all.sort_by(|a, b| a.expose().cmp(b.expose()));
+        all.dedup_by(|a, b| a.same_as(b));
+        // Sorted by value they are sorted by how they begin.
+        for one in all {
+            let Some(beginning) = one.expose().as_bytes().first_chunk().copied() else { continue };
+            if masker.beginnings.last() != Some(&beginning) {
+                masker.beginnings.push(beginning);
+                masker.values.push(BTreeMap::new());
+            }
+            if let Some(lists) = masker.values.last_mut() {
+                lists.entry(one.expose().len()).or_default().push(one);
+            }
+        }
         masker
     }
 
@@ -62,7 +72,13 @@ impl Masker {
     pub fn mask_at(&self, text: &str, place: Origin) -> String {
         let base = place.start as usize;
         let mut spans = self.spans(text);
-        for (start, end) in self.by_place.get(&place.export).into_iter().flatten() {
+        let places = self.by_place.get(&place.export).map_or(&[][..], Vec::as_slice);
+        // Places that could reach into this text begin no further before it than the longest of them is.
+        let longest = self.longest_place.get(&place.export).copied().unwrap_or_default();
+        let first = places.partition_point(|(start, _)| start.saturating_add(longest) < place.start);
+        for (start, end) in
+            places[first..].iter().take_while(|(start, _)| (*start as usize) < base + text.len())
+        {
             let from = (*start as usize).saturating_sub(base).min(text.len());
             let to = (*end as usize).saturating_sub(base).min(text.len());
             if from < to {
@@ -84,10 +100,8 @@ impl Masker {
         let mut spans = Vec::new();
         for (at, _) in text.char_indices() {
             let beginning = text.as_bytes()[at..].first_chunk::<MASKED_ANYWHERE>();
-            if beginning.is_none_or(|beginning| self.beginnings.binary_search(beginning).is_err()) {
-                continue;
-            }
-            for (length, list) in &self.by_length {
+            let known = beginning.and_then(|beginning| self.beginnings.binary_search(beginning).ok());
+            for (length, list) in known.into_iter().flat_map(|known| &self.values[known]) {
                 let Some(candidate) = text.get(at..at + length) else { continue };
                 if list.binary_search_by(|one| one.expose().cmp(candidate)).is_err() {
                     continue;

@@ -9,8 +9,8 @@ use crate::space::{address, number};
 use crate::trace::{Of, SENT, Trace};
 use trevlin_model::{Family, IpRange, PortRange};
 
-/// How large the set of what is left may get.
-const MOST_NODES: usize = 400_000;
+/// How many times the nodes of a question about one rule a question about a whole estate may cost.
+const NODES: usize = 7;
 
 /// Packets as they are sent: every combination of what lies in these ranges.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -69,7 +69,7 @@ impl Net<'_> {
         cells: &mut Vec<Cell>,
     ) -> Result<bool, OverBudget> {
         let last = number(IpRange::all(sent.family).last());
-        let mut sets = Diagrams::new(&[last, last, 65535, 65535], MOST_NODES);
+        let mut sets = Diagrams::new(&[last, last, 65535, 65535], NODES.saturating_mul(self.nodes));
         let whole = sides(sent);
         let mut left = set(&mut sets, &whole)?;
         while let Some(point) = sets.witness(left) {

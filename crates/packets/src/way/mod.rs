@@ -23,7 +23,7 @@ use crate::trace::Trace;
 use packet::Packet;
 use std::net::IpAddr;
 use std::sync::OnceLock;
-use trevlin_model::{Family, Filter, Interface, IpRange, Origin, Route, Translation};
+use trevlin_model::{Family, Filter, Interface, IpRange, Limit, Limits, Origin, Route, Translation};
 
 /// How deep jumps are followed.
 const DEPTH: usize = 64;
@@ -150,6 +150,7 @@ pub struct Net<'a> {
     hosts: &'a [Host<'a>],
     spaces: Vec<OnceLock<[Space; 2]>>,
     shape: &'a Shape,
+    nodes: usize,
 }
 
 /// One device made ready to be asked, alone: what leaves it is delivered, and what answers comes back the same way.
@@ -194,7 +195,15 @@ impl<'a> Net<'a> {
     /// Devices, and how they are joined.
     #[must_use]
     pub fn new(hosts: &'a [Host<'a>], shape: &'a Shape) -> Self {
-        Self { hosts, spaces: hosts.iter().map(|_| OnceLock::new()).collect(), shape }
+        let nodes = Limits::default().of(Limit::SetNodes);
+        Self { hosts, spaces: hosts.iter().map(|_| OnceLock::new()).collect(), shape, nodes }
+    }
+
+    /// The same, where one question may cost so many nodes of a set diagram.
+    #[must_use]
+    pub fn costing(mut self, nodes: usize) -> Self {
+        self.nodes = nodes;
+        self
     }
 
     fn space(&self, device: usize, family: Family) -> &Space {

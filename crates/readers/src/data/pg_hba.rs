@@ -6,7 +6,7 @@ use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving;
 use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Sources};
-use trevlin_model::{Export, IpRange, Origin, Setting};
+use trevlin_model::{Export, Origin, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -179,12 +179,13 @@ fn parts(rows: &[Row], no_tls: bool) -> Vec<Part> {
         if row.method == "reject" || (no_tls && row.kind == "hostssl") {
             continue;
         }
-        let taken: Vec<IpRange> = rows[..at]
-            .iter()
-            .filter(|before| covers(before, row))
-            .flat_map(|one| one.sources.ranges.clone())
-            .collect();
-        let sources = row.sources.clone().without(&taken);
+        let mut sources = row.sources.clone();
+        for before in rows[..at].iter().filter(|before| covers(before, row)) {
+            sources = sources.without(&before.sources.ranges);
+            if sources.is_nobody() {
+                break;
+            }
+        }
         if sources.is_nobody() {
             continue;
         }

@@ -2,7 +2,7 @@
 //! with TLS. The last value wins, and `postgresql.auto.conf` comes after all others.
 
 use super::pg_hba;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known, truth};
 use crate::tls;
 use std::collections::BTreeMap;
@@ -18,9 +18,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// How deep files that read in others are followed.
-const DEPTH: usize = 8;
 
 fn recognise(export: &Export) -> Recognition {
     const TELLING: [&str; 6] = [
@@ -98,11 +95,12 @@ fn load<'a>(
                     values.entry(name).or_insert((value, origin));
                 }
                 for other in found {
-                    if open.len() <= DEPTH && !open.contains(&other.path()) {
-                        open.push(other.path());
-                        load(other, around, values, open, book);
-                        open.pop();
+                    if !book.may_read_in(origin, other, Open::of(open, other), usize::MAX) {
+                        continue;
                     }
+                    open.push(other.path());
+                    load(other, around, values, open, book);
+                    open.pop();
                 }
             }
             _ if JUDGED.contains(&name.as_str()) => {

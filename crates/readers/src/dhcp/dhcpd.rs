@@ -9,7 +9,7 @@ use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, IpRange, LineClass, MalformedAddress, Origin, Secret};
+use trevlin_model::{Export, HeldSecret, IpRange, Limit, LineClass, MalformedAddress, Origin, Secret};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -36,9 +36,6 @@ fn other(words: &[&str]) -> LineClass {
 
 /// What is said of a statement that the manual has not.
 const NO_STATEMENT: &str = "no statement of dhcpd.conf(5) begins like this; the server refuses to start";
-
-/// How deep blocks are followed.
-const DEPTH: usize = 32;
 
 fn recognise(export: &Export) -> Recognition {
     let tells = |line: &str| {
@@ -126,7 +123,14 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut statement: Vec<Token<'_>> = Vec::new();
     for token in all {
         match token.text {
-            "{" if scopes.len() < DEPTH => {
+            "{" if scopes.len() >= export.limits().of(Limit::Nesting) => {
+                let rest = token.span.start..export.text().len();
+                book.cut(export.origin(rest), Limit::Nesting, "blocks in each other");
+                statement.clear();
+                scopes.truncate(1);
+                break;
+            }
+            "{" => {
                 let inner = state.opens(&statement, scopes.last().cloned().unwrap_or_default(), &mut book);
                 scopes.push(inner);
                 statement.clear();

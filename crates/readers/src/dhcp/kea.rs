@@ -1,6 +1,7 @@
 //! `kea-dhcp4.conf` and `kea-dhcp6.conf` (kea-dhcp4(8)): JSON with comments of three kinds and includes.
 
 use crate::addresses;
+use crate::json::Source;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use ipnet::IpNet;
 use serde_json::value::RawValue;
@@ -10,7 +11,7 @@ use std::sync::Arc;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::plan::Placed;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, NotModelled, Origin, Secret};
+use trevlin_model::{Export, HeldSecret, NotModelled, Origin, Secret};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -103,8 +104,7 @@ type Map<'a> = BTreeMap<Cow<'a, str>, &'a RawValue>;
 
 struct State<'a> {
     export: &'a Export,
-    /// Where the plain text begins in memory, to turn a slice of it into a place.
-    base: usize,
+    source: &'a Source<'a>,
     server: DhcpServer,
     reading: Reading,
 }
@@ -114,38 +114,26 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let (text, includes) = plain(export.text());
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let whole = export.origin(0..export.text().len().max(1));
-    let top: Map<'_> = match serde_json::from_str(&text) {
-        Ok(top) => top,
-        Err(error) => {
-            let line = u32::try_from(error.line()).unwrap_or(1).max(1);
-            let origin = export.line(line).map_or(whole, |line| export.origin_of(line.text));
-            book.class(whole, LineClass::NotUnderstood);
-            book.note(
-                origin,
-                "the JSON is broken here, so nothing of the file could be read; the server refuses it too",
-            );
-            reading.facts.not_modelled.push(NotModelled {
-                what: "a DHCP server's configuration that is broken".into(),
-                filters_packets: false,
-                apart: false,
-                origin,
-            });
-            return reading;
-        }
-    };
-    book.class(whole, LineClass::Understood);
+    let source = Source::of_text(export, Cow::Owned(text));
+    let top: Map<'_> = serde_json::from_str(source.text()).unwrap_or_default();
+    source.settle(&mut book, "the server refuses the file");
+    if let Some(broken) = source.broken {
+        let what = if top.is_empty() { "that is broken" } else { "of which a part is broken" };
+        reading.facts.not_modelled.push(NotModelled {
+            what: format!("a DHCP server's configuration {what}"),
+            filters_packets: false,
+            apart: false,
+            origin: export.origin(broken.offset..broken.offset + 1),
+        });
+    }
     for span in includes {
         book.not_understood(
             export.origin(span),
             "an include is not followed: what it holds is missing here; export the configuration with `config-get`",
         );
     }
-    let mut state = State {
-        export,
-        base: text.as_ptr() as usize,
-        server: DhcpServer::new("Kea", export.file_name(), whole),
-        reading,
-    };
+    let mut state =
+        State { export, source: &source, server: DhcpServer::new("Kea", export.file_name(), whole), reading };
     for (name, suffix) in [("Dhcp4", "4"), ("Dhcp6", "6")] {
         let Some(dhcp) = top.get(name).and_then(|raw| object(raw)) else { continue };
         // Its first line is enough to cite; comments in the rest are nobody's to read.
@@ -153,10 +141,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         state.server.origin = Origin { end: whole.start + 1, ..whole };
         state.secrets(top[name], "", 0);
         // As packages ship it: examples of everything, and no interface on which anybody is answered.
-        if dhcp
-            .get("interfaces-config")
-            .and_then(|raw| object(raw))
-            .is_none_or(|map| list(&map, "interfaces").is_empty())
+        let broken = source.broken.is_some() && !dhcp.contains_key("interfaces-config");
+        if !broken
+            && dhcp
+                .get("interfaces-config")
+                .and_then(|raw| object(raw))
+                .is_none_or(|map| list(&map, "interfaces").is_empty())
         {
             let origin = state.server.origin;
             state.reading.facts.not_modelled.push(NotModelled {
@@ -204,8 +194,7 @@ fn string(raw: &RawValue) -> Option<String> {
 
 impl<'a> State<'a> {
     fn origin(&self, raw: &RawValue) -> Origin {
-        let start = raw.get().as_ptr() as usize - self.base;
-        self.export.origin(start..start + raw.get().len())
+        self.source.origin(raw.get())
     }
 
     fn text(&self, map: &Map<'_>, name: &str) -> Option<(String, Origin)> {
@@ -359,7 +348,7 @@ impl<'a> State<'a> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
-    use trevlin_model::ExportId;
+    use trevlin_model::{ExportId, LineClass};
 
     const TEXT: &str = r#"// harbour
 { "Dhcp4": { # the LAN

@@ -32,18 +32,15 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let whole = export.origin(0..export.text().len().max(1));
-    let top = match json::parse(export) {
-        Ok(top) => top,
-        Err(broken) => {
-            book.class(whole, LineClass::NotUnderstood);
-            book.note(
-                broken,
-                "the JSON is broken here, so nothing of the file could be read; the target refuses it too",
-            );
-            return reading;
-        }
-    };
+    let (top, broken) = json::parse(export);
     book.class(whole, LineClass::Understood);
+    if let Some(broken) = broken {
+        book.not_understood(
+            export.origin(broken.offset..export.text().len()),
+            broken.words("the target refuses the file"),
+        );
+    }
+    top.tell_cuts(&mut book);
     for target in top.list("targets") {
         let fabric = target.text("fabric").unwrap_or_default();
         if fabric != "iscsi" {
@@ -56,7 +53,8 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         let name = target.text("wwn").unwrap_or_else(|| "unnamed".into());
         for group in target.list("tpgs") {
             let off = group.get("enable").is_some_and(|one| one.is_false());
-            if !off {
+            // What is missing of one may be who has to log in.
+            if !off && group.is_whole() {
                 let served = served(export, &name, group, &mut reading.facts);
                 reading.facts.served.push(served);
             }

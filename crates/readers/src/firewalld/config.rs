@@ -1,7 +1,8 @@
 //! What the files say, before it becomes rules.
 
 use super::{FileKind, kind};
-use roxmltree::{Document, Node};
+use crate::xml::Source;
+use roxmltree::Node;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
@@ -112,23 +113,20 @@ impl Config {
     }
 
     fn xml(&mut self, file: &Export, kind: FileKind) {
-        let document = match Document::parse(file.text()) {
-            Ok(document) => document,
-            Err(error) => {
-                let line = file.line(error.pos().row).or_else(|| file.line(1));
-                let place = line.map_or(file.origin(0..0), |line| file.origin_of(line.text));
-                self.notes.push((place, format!("this is no XML that can be read: {error}")));
-                return;
-            }
-        };
+        let source = Source::of(file);
+        if let Some((rest, why)) = source.fault() {
+            self.classes.push((rest, LineClass::NotUnderstood));
+            self.notes.push((rest, why.to_owned()));
+        }
+        let Some(document) = source.document() else { return };
         let root = document.root_element();
         let name = file.file_name().strip_suffix(".xml").unwrap_or(file.file_name()).to_owned();
-        let head = head_of(file, root);
+        let head = head_of(&source, root);
         self.classes.push((head, LineClass::Understood));
         let elements: Vec<Element> = root
             .children()
             .filter(Node::is_element)
-            .filter_map(|node| self.element(file, node, kind, 0))
+            .filter_map(|node| self.element(&source, node, kind, 0))
             .collect();
         let attribute = |name: &str| root.attribute(name).unwrap_or_default().to_owned();
         match kind {
@@ -160,7 +158,7 @@ impl Config {
 
     fn element(
         &mut self,
-        file: &Export,
+        source: &Source<'_>,
         node: Node<'_, '_>,
         kind: FileKind,
         depth: usize,
@@ -202,19 +200,24 @@ impl Config {
             "priority",
         ];
         let name = node.tag_name().name();
-        let range = node.range();
-        let origin = file.origin(range.start..range.end);
+        // What is missing of a rule would make it say something else.
+        if !source.holds(node.range()) {
+            self.classes.push((source.origin(node.range()), LineClass::NotUnderstood));
+            return None;
+        }
         if PASSED.contains(&name) {
             return None;
         }
         if !KNOWN.contains(&name) || depth > 3 {
             let what = if kind == FileKind::Service { "service" } else { "zone or policy" };
-            self.notes.push((head_of(file, node), format!("`{name}` is no element that a {what} has here")));
+            self.notes
+                .push((head_of(source, node), format!("`{name}` is no element that a {what} has here")));
             return None;
         }
+        let origin = source.origin(node.range());
         self.classes.push((origin, LineClass::Understood));
         let inner = node.children().filter(Node::is_element);
-        let inner = inner.filter_map(|child| self.element(file, child, kind, depth + 1)).collect();
+        let inner = inner.filter_map(|child| self.element(source, child, kind, depth + 1)).collect();
         let attributes =
             node.attributes().map(|one| (one.name().to_owned(), one.value().to_owned())).collect();
         Some(Element { name: name.to_owned(), attributes, inner, origin })
@@ -249,9 +252,6 @@ impl Config {
 }
 
 /// The opening of an element.
-fn head_of(file: &Export, node: Node<'_, '_>) -> Origin {
-    let range = node.range();
-    let text = &file.text()[range.clone()];
-    let end = text.find('>').map_or(range.end, |end| range.start + end + 1);
-    file.origin(range.start..end)
+fn head_of(source: &Source<'_>, node: Node<'_, '_>) -> Origin {
+    source.opening(node.range())
 }

@@ -8,8 +8,8 @@ use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::{AddressPlan, FixedAddress};
 use trevlin_model::{DefaultValue, Origin, Setting};
 
-/// How far `also` and `include` are followed.
-pub(super) const DEPTH: usize = 8;
+/// How far `also` is followed.
+const DEPTH: usize = 16;
 
 /// A section of the kind `conn`, or `config setup` under the name of a keyword that no connection can have.
 pub(super) struct Conn<'a> {

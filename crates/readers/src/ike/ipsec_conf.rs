@@ -5,9 +5,9 @@
 //! `conn %default` holds for every connection; `also` brings in another section's lines. The left side is taken for this end,
 //! as both daemons do where neither address is one of their own.
 
-use super::conn::{Conn, DEPTH, SETUP, Said};
+use super::conn::{Conn, SETUP, Said};
 use super::{finish, strongswan_conf, tell};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
@@ -96,14 +96,15 @@ fn sections<'a>(
                         book.note(origin, why);
                     }
                     for other in around.find_all(path, export) {
-                        if open.len() < DEPTH
-                            && !open.contains(&other.path())
-                            && recognise(other) != Recognition::No
-                        {
-                            open.push(other.path());
-                            sections(other, around, all, book, open);
-                            open.pop();
+                        if recognise(other) == Recognition::No {
+                            continue;
                         }
+                        if !book.may_read_in(origin, other, Open::of(open, other), usize::MAX) {
+                            continue;
+                        }
+                        open.push(other.path());
+                        sections(other, around, all, book, open);
+                        open.pop();
                     }
                 }
                 _ => book.not_understood(origin, "no section of ipsec.conf(5) begins like this"),

@@ -1,11 +1,11 @@
 //! The files of strongSwan's own format (strongswan.conf(5)): nested sections in braces, `key = value` lines, sections that
 //! refer to others, and files that are read in.
 
-use crate::reader::{Bookkeeper, Surroundings};
-use trevlin_model::{Export, LineClass, Origin};
+use crate::reader::{Bookkeeper, Open, Surroundings};
+use trevlin_model::{Export, Limit, LineClass, Origin};
 
-/// How deep sections, references and files that are read in are followed.
-const DEPTH: usize = 16;
+/// How deep references to sections are followed.
+const DEPTH: usize = 100;
 
 /// A section, as one file has it.
 #[derive(Debug, Default)]
@@ -159,8 +159,9 @@ impl<'a> Parser<'_, 'a> {
                                 continue;
                             };
                             book.class(origin, LineClass::Understood);
-                            if depth >= DEPTH {
-                                book.not_understood(origin, "sections nest too deep");
+                            if depth >= export.limits().of(Limit::Nesting) {
+                                let rest = export.origin(*place..export.text().len());
+                                book.cut(rest, Limit::Nesting, "sections in each other");
                                 *at = tokens.len();
                                 return;
                             }
@@ -286,11 +287,12 @@ impl<'a> Parser<'_, 'a> {
             book.note(origin, why);
         }
         for other in self.around.find_all(path, export) {
-            if self.open.len() < DEPTH && !self.open.contains(&other.path()) {
-                self.open.push(other.path());
-                self.file(other, section, book);
-                self.open.pop();
+            if !book.may_read_in(origin, other, Open::of(&self.open, other), usize::MAX) {
+                continue;
             }
+            self.open.push(other.path());
+            self.file(other, section, book);
+            self.open.pop();
         }
     }
 }

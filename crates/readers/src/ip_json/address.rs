@@ -1,6 +1,7 @@
 //! `ip -j addr show`.
 
 use super::{elements, inside_quotes, recognise, settle};
+use crate::json::Source;
 use crate::reader::{Bookkeeper, Reader, Reading, Surroundings};
 use ipnet::IpNet;
 use serde::Deserialize;
@@ -43,20 +44,21 @@ struct Address<'a> {
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let (links, broken) = elements(export.text());
+    let source = Source::of(export);
+    let (links, broken) = elements(&source);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    settle(export, &mut book, broken);
+    settle(&source, &mut book, broken);
     reading.facts.has_interfaces = true;
     for raw in links {
-        let origin = export.origin_of(raw.get());
+        let origin = source.origin(raw.get());
         // With `-d` the ends of tunnels are told here as well.
         if let Ok(link) = serde_json::from_str(raw.get()) {
-            reading.facts.tunnels.extend(super::link::tunnel(export, link));
+            reading.facts.tunnels.extend(super::link::tunnel(&source, link));
         }
         match serde_json::from_str::<Link<'_>>(raw.get()) {
             // `ip` leaves an empty object for every interface that a filter on its command line hides.
             Ok(Link { ifname: None, addr_info, .. }) if addr_info.is_empty() => {}
-            Ok(link) => match interface(export, link, &mut book) {
+            Ok(link) => match interface(&source, link, &mut book) {
                 Some(interface) => reading.facts.interfaces.push(interface),
                 None => book.not_understood(origin, "an interface without a name (`ifname`)"),
             },
@@ -66,7 +68,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn interface(export: &Export, link: Link<'_>, book: &mut Bookkeeper<'_>) -> Option<Interface> {
+fn interface(source: &Source<'_>, link: Link<'_>, book: &mut Bookkeeper<'_>) -> Option<Interface> {
     let raw_name = link.ifname?;
     let name: String = serde_json::from_str(raw_name.get()).ok()?;
     let flag = |wanted: &str| link.flags.as_ref().map(|flags| flags.iter().any(|flag| flag == wanted));
@@ -78,12 +80,10 @@ fn interface(export: &Export, link: Link<'_>, book: &mut Bookkeeper<'_>) -> Opti
         if parsed.as_ref().is_some_and(|one| one.local.is_none() && one.prefixlen.is_none()) {
             continue;
         }
-        match parsed.and_then(|parsed| address(export, &parsed)) {
+        match parsed.and_then(|parsed| address(source, &parsed)) {
             Some(address) => addresses.push(address),
-            None => book.not_understood(
-                export.origin_of(raw.get()),
-                "expected `local` and `prefixlen` of an address",
-            ),
+            None => book
+                .not_understood(source.origin(raw.get()), "expected `local` and `prefixlen` of an address"),
         }
     }
     Some(Interface {
@@ -92,12 +92,12 @@ fn interface(export: &Export, link: Link<'_>, book: &mut Bookkeeper<'_>) -> Opti
         up: flag("UP"),
         addresses,
         asks: None,
-        origin: inside_quotes(export, raw_name),
+        origin: inside_quotes(source, raw_name),
         name,
     })
 }
 
-fn address(export: &Export, parsed: &Address<'_>) -> Option<InterfaceAddress> {
+fn address(source: &Source<'_>, parsed: &Address<'_>) -> Option<InterfaceAddress> {
     let raw = parsed.local?;
     let local: IpAddr = serde_json::from_str(raw.get()).ok()?;
     let net = IpNet::new(local, parsed.prefixlen?).ok()?;
@@ -105,7 +105,7 @@ fn address(export: &Export, parsed: &Address<'_>) -> Option<InterfaceAddress> {
         net,
         peer: parsed.address,
         dynamic: parsed.dynamic,
-        origin: inside_quotes(export, raw),
+        origin: inside_quotes(source, raw),
     })
 }
 

@@ -1,7 +1,8 @@
 //! `ip -j -d link show` and `ip -j tunnel show`: interfaces that are ends of tunnels.
 
-use super::{elements, inside_quotes, recognise, settle};
+use super::{elements, inside_quotes, recognise, settle, whole};
 use crate::encapsulation::encapsulation;
+use crate::json::Source;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use serde::Deserialize;
 use serde_json::value::RawValue;
@@ -57,15 +58,16 @@ struct Data {
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let (links, broken) = elements(export.text());
+    let source = Source::of(export);
+    let (links, broken) = elements(&source);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    settle(export, &mut book, broken);
-    for raw in links {
+    settle(&source, &mut book, broken);
+    for raw in whole(&source, links, &mut book) {
         match serde_json::from_str::<Link<'_>>(raw.get()) {
-            Ok(link) => reading.facts.tunnels.extend(tunnel(export, link)),
+            Ok(link) => reading.facts.tunnels.extend(tunnel(&source, link)),
             Err(_) => {
                 book.not_understood(
-                    export.origin_of(raw.get()),
+                    source.origin(raw.get()),
                     "expected a link as `ip -j -d link show` prints it",
                 );
             }
@@ -75,7 +77,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
 }
 
 /// The tunnel that a link is an end of.
-pub(super) fn tunnel(export: &Export, link: Link<'_>) -> Option<Tunnel> {
+pub(super) fn tunnel(source: &Source<'_>, link: Link<'_>) -> Option<Tunnel> {
     let raw = link.ifname?;
     let name: String = serde_json::from_str(raw.get()).ok()?;
     let (kind, data) = match (link.linkinfo, link.mode) {
@@ -85,7 +87,7 @@ pub(super) fn tunnel(export: &Export, link: Link<'_>) -> Option<Tunnel> {
     };
     let local = data.local.or(data.local6);
     let remote = data.remote.or(data.remote6).or(data.group).or(data.group6);
-    encapsulation(&kind, &name, local.as_deref(), remote.as_deref(), inside_quotes(export, raw))
+    encapsulation(&kind, &name, local.as_deref(), remote.as_deref(), inside_quotes(source, raw))
 }
 
 #[cfg(test)]

@@ -10,50 +10,19 @@ pub(crate) use address::READER as ADDRESSES;
 pub(crate) use link::READER as LINKS;
 pub(crate) use route::READER as ROUTES;
 
+use crate::json::Source;
 use crate::reader::{Bookkeeper, Recognition};
 use serde::de::{DeserializeSeed, Deserializer, SeqAccess, Visitor};
 use serde_json::value::RawValue;
 use trevlin_model::{Export, LineClass, Origin};
 
-/// What the parser found wrong, with the place.
-struct Broken {
-    offset: usize,
-    text: String,
-}
-
-/// The elements of every array in a text, each as the slice that holds it, and what stopped the reading.
-/// What stands before the fault is kept.
-fn elements(text: &str) -> (Vec<&RawValue>, Option<Broken>) {
+/// The elements of every array in a text, each as the slice that holds it, and a document that is no array.
+fn elements<'s>(source: &'s Source<'_>) -> (Vec<&'s RawValue>, Option<Origin>) {
     let mut found = Vec::new();
-    let mut at = 0;
-    while !text[at..].trim().is_empty() {
-        let rest = &text[at..];
-        let mut stream = serde_json::Deserializer::from_str(rest).into_iter::<&RawValue>();
-        match stream.next() {
-            Some(Ok(whole)) => {
-                let inner =
-                    Elements(&mut found).deserialize(&mut serde_json::Deserializer::from_str(whole.get()));
-                if inner.is_err() {
-                    return (found, Some(Broken { offset: at, text: "expected a JSON array".into() }));
-                }
-                at += stream.byte_offset();
-            }
-            Some(Err(_)) | None => {
-                // The array is broken somewhere: take the elements before the fault.
-                let mut parser = serde_json::Deserializer::from_str(rest);
-                let error = Elements(&mut found).deserialize(&mut parser).err();
-                let (line, column) = error.as_ref().map_or((1, 1), |error| (error.line(), error.column()));
-                let before: usize =
-                    rest.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum();
-                let text = if error.is_some_and(|error| error.is_eof()) {
-                    "the JSON breaks off here; what stands before it was read, export it again".into()
-                } else {
-                    "the JSON is broken here; what stands before it was read".into()
-                };
-                let offset =
-                    at + (before + column.saturating_sub(1)).min(rest.trim_end().len().saturating_sub(1));
-                return (found, Some(Broken { offset, text }));
-            }
+    let documents = serde_json::Deserializer::from_str(source.text()).into_iter::<&RawValue>();
+    for whole in documents.map_while(Result::ok) {
+        if Elements(&mut found).deserialize(&mut serde_json::Deserializer::from_str(whole.get())).is_err() {
+            return (found, Some(source.origin(whole.get())));
         }
     }
     (found, None)
@@ -101,25 +70,30 @@ fn recognise(export: &Export, fields: [&str; 2], names: [&str; 2]) -> Recognitio
     if named && head.starts_with('[') { Recognition::Name } else { Recognition::No }
 }
 
+/// Those that are there to their end: what is missing of a route may be where it leads.
+fn whole<'s>(source: &Source<'_>, all: Vec<&'s RawValue>, book: &mut Bookkeeper<'_>) -> Vec<&'s RawValue> {
+    let (kept, lost): (Vec<_>, Vec<_>) = all.into_iter().partition(|raw| source.holds(raw.get()));
+    lost.into_iter().for_each(|raw| book.class(source.origin(raw.get()), LineClass::NotUnderstood));
+    kept
+}
+
 /// Marks the whole text understood, then what was broken.
-fn settle(export: &Export, book: &mut Bookkeeper<'_>, broken: Option<Broken>) {
-    let end = broken.as_ref().map_or(export.text().len(), |broken| broken.offset);
-    book.class(export.origin(0..end.max(1)), LineClass::Understood);
-    if let Some(broken) = broken {
-        let rest = export.origin(broken.offset..export.text().len());
-        book.class(rest, LineClass::NotUnderstood);
-        book.note(export.origin(broken.offset..broken.offset), broken.text);
+fn settle(source: &Source<'_>, book: &mut Bookkeeper<'_>, no_array: Option<Origin>) {
+    source.settle(book, "");
+    if let Some(origin) = no_array {
+        book.not_understood(origin, "expected a JSON array");
     }
 }
 
 /// The place of a slice of the text that holds a JSON string, without its quotes.
-fn inside_quotes(export: &Export, raw: &RawValue) -> Origin {
-    export.origin_of(raw.get().trim_matches('"'))
+fn inside_quotes(source: &Source<'_>, raw: &RawValue) -> Origin {
+    source.origin(raw.get().trim_matches('"'))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use trevlin_model::ExportId;
 
     #[test]
     fn elements_before_a_fault_are_kept() {
@@ -127,13 +101,16 @@ mod tests {
             ("[{\"a\":1},{}]\n[{}]\n", 3, None),
             ("[]", 0, None),
             ("", 0, None),
-            ("[{\"a\":1},\n{\"b\":", 1, Some(14)),
-            ("[{\"a\":1},\n{\"b\" 2}]\n", 1, Some(15)),
+            ("[{\"a\":1},\n{\"b\":", 2, Some(11)),
+            ("[{\"a\":1},\n{\"b\" 2}]\n", 2, Some(11)),
             ("{\"a\":1}", 0, Some(0)),
         ] {
-            let (found, broken) = elements(text);
+            let export = Export::new(ExportId(0), "x", text.into());
+            let source = Source::of(&export);
+            let (found, no_array) = elements(&source);
             assert_eq!(found.len(), count, "{text}");
-            assert_eq!(broken.map(|broken| broken.offset), at, "{text}");
+            let broken = source.broken.map(|broken| broken.offset as u32);
+            assert_eq!(broken.or(no_array.map(|origin| origin.start)), at, "{text}");
         }
     }
 }

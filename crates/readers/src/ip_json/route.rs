@@ -1,6 +1,7 @@
 //! `ip -j route show`.
 
-use super::{elements, inside_quotes, recognise, settle};
+use super::{elements, inside_quotes, recognise, settle, whole};
+use crate::json::Source;
 use crate::reader::{Bookkeeper, Reader, Reading, Surroundings};
 use ipnet::IpNet;
 use serde::Deserialize;
@@ -49,18 +50,19 @@ const FORWARDING: [&str; 2] = ["unicast", "nat"];
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let (entries, broken) = elements(export.text());
+    let source = Source::of(export);
+    let (entries, broken) = elements(&source);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    settle(export, &mut book, broken);
-    let parsed: Vec<_> = entries
-        .iter()
-        .map(|raw| (export.origin_of(raw.get()), serde_json::from_str::<Entry<'_>>(raw.get())))
+    settle(&source, &mut book, broken);
+    let parsed: Vec<_> = whole(&source, entries, &mut book)
+        .into_iter()
+        .map(|raw| (source.origin(raw.get()), serde_json::from_str::<Entry<'_>>(raw.get())))
         .collect();
     // A default route without a gateway does not tell its IP version; the dump holds one version as a rule.
     let usual =
         parsed.iter().filter_map(|(_, entry)| family(entry.as_ref().ok()?)).next().unwrap_or(Family::V4);
     for (origin, entry) in parsed {
-        let place = |entry: &Entry<'_>| entry.dst.map_or(origin, |dst| inside_quotes(export, dst));
+        let place = |entry: &Entry<'_>| entry.dst.map_or(origin, |dst| inside_quotes(&source, dst));
         match entry.ok().and_then(|entry| routes(&entry, usual, place(&entry))) {
             Some(routes) => reading.facts.routes.extend(routes),
             None => {

@@ -3,7 +3,7 @@
 use super::recursion;
 use crate::addresses;
 use crate::braces::{Comments, Statement, statements};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
@@ -14,8 +14,11 @@ use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol,
 pub(crate) const READER: Reader =
     Reader { name: "named", title: "name server (BIND)", manual: "named.conf(5)", recognise, read };
 
-/// How deep files that read in others, and lists that name others, are followed.
-const DEPTH: usize = 8;
+/// How deep lists that name others are followed.
+const DEPTH: usize = 16;
+
+/// What stands for lists further on: somebody, and nobody knows who.
+const FURTHER: &str = "lists in more lists than are followed";
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES).any(|line| {
@@ -77,10 +80,11 @@ impl<'a> World<'a> {
                 }
             }
             for other in others {
-                if files.len() <= DEPTH && !files.contains(&other.path()) {
-                    files.push(other.path());
-                    found.extend(self.tree(other, files, book));
+                if !book.may_read_in(one.origin, other, Open::of(files, other), usize::MAX) {
+                    continue;
                 }
+                files.push(other.path());
+                found.extend(self.tree(other, files, book));
             }
         }
         found
@@ -215,7 +219,11 @@ impl<'s, 'a> Lists<'s, 'a> {
             }
             let word = words.first().map_or("", |word| word.trim_start_matches('!'));
             let meant = if one.block.is_some() {
-                if depth < DEPTH { self.collect(one.children(), depth + 1) } else { Sources::default() }
+                if depth < DEPTH {
+                    self.collect(one.children(), depth + 1)
+                } else {
+                    Sources { names: vec![FURTHER.into()], ..Sources::default() }
+                }
             } else {
                 self.named(word, words, depth)
             };

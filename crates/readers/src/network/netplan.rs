@@ -5,14 +5,14 @@ use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::encapsulation::encapsulation;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
-use crate::yaml::{Node, documents};
+use crate::yaml::{Node, Stopped, documents};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Pool, Secret};
+use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Pool, Secret};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -60,21 +60,28 @@ struct State<'a> {
 }
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
-    let (found, broken) = documents(export.text());
+    let (found, broken) = documents(export.text(), export.limits().of(Limit::Nesting));
     let mut state = State { export, reading: Reading::of(export) };
     let mut book = Bookkeeper::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere);
-    let end = broken.unwrap_or(export.text().len());
+    let end = match broken {
+        Some(Stopped::Broken(at) | Stopped::TooDeep(at)) => at,
+        None => export.text().len(),
+    };
     book.class(export.origin(0..end.max(1)), LineClass::Understood);
-    if let Some(at) = broken {
-        let mut at = at.min(export.text().len().saturating_sub(1));
+    if let Some(why) = broken {
+        let mut at = end.min(export.text().len().saturating_sub(1));
         while !export.text().is_char_boundary(at) {
             at -= 1;
         }
-        book.class(export.origin(at..export.text().len()), LineClass::NotUnderstood);
-        book.note(
-            export.origin(at..at),
-            "the YAML is broken here; what stands before it was read, netplan refuses the file",
-        );
+        let rest = export.origin(at..export.text().len());
+        book.class(rest, LineClass::NotUnderstood);
+        match why {
+            Stopped::TooDeep(_) => book.cut(rest, Limit::Nesting, "lists and maps in each other"),
+            Stopped::Broken(_) => book.note(
+                export.origin(at..at),
+                "the YAML is broken here; what stands before it was read, netplan refuses the file",
+            ),
+        }
     }
     for network in found.iter().filter_map(|document| document.get("network")) {
         for (kind, span, devices) in network.entries() {

@@ -2,11 +2,12 @@
 
 use super::expr::{Base, Command, Data, Element, Expr, Op, Place, RuleText, Statement, TableName, Verdict};
 use super::parser::priority;
+use crate::json::Source;
 use crate::reader::Bookkeeper;
 use serde::Deserialize;
 use serde_json::Value;
 use serde_json::value::RawValue;
-use trevlin_model::{Export, Origin};
+use trevlin_model::{Export, LineClass, Origin};
 
 #[derive(Deserialize)]
 struct Document<'a> {
@@ -14,12 +15,13 @@ struct Document<'a> {
     nftables: Vec<&'a RawValue>,
 }
 
-/// How deep expressions may be nested.
-const DEPTH: usize = super::parser::DEPTH;
+/// How deep expressions are followed; nft itself writes fewer than ten in each other. A rule with more is told as not understood.
+const DEPTH: usize = 32;
 
-/// Reads a whole ruleset.
-pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Command> {
-    let document: Document<'_> = match serde_json::from_str(export.text()) {
+/// Reads a whole ruleset, and says whether it is broken.
+pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Command>, bool) {
+    let source = Source::of(export);
+    let document: Document<'_> = match serde_json::from_str(source.text()) {
         Ok(document) => document,
         Err(error) => {
             let line = u32::try_from(error.line()).unwrap_or(1).clamp(1, export.line_count().max(1));
@@ -28,12 +30,21 @@ pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Command> {
                 place,
                 format!("this is not the JSON that `nft -j list ruleset` prints (line {line})"),
             );
-            return Vec::new();
+            return (Vec::new(), true);
         }
     };
+    // A rule that is not whole could say anything.
+    let last = document.nftables.len();
+    if source.broken.is_some() {
+        source.settle(book, "");
+    }
     let mut commands = Vec::new();
-    for raw in document.nftables {
-        let origin = export.origin_of(raw.get());
+    for (number, raw) in document.nftables.into_iter().enumerate() {
+        let origin = source.origin(raw.get());
+        if source.broken.is_some() && number + 1 == last {
+            book.class(origin, LineClass::NotUnderstood);
+            break;
+        }
         let Ok(Value::Object(object)) = serde_json::from_str::<Value>(raw.get()) else {
             book.not_understood(origin, "expected an object such as {\"table\": …}");
             continue;
@@ -69,7 +80,7 @@ pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Command> {
             None => book.not_understood(origin, format!("`{kind}` is not understood here")),
         }
     }
-    commands
+    (commands, source.broken.is_some())
 }
 
 fn text(value: &Value, key: &str) -> Option<String> {

@@ -91,8 +91,11 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let part = around.reads_in(export, included);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut breaks_off = false;
     let commands = if is_json(export) {
-        json::read(export, &mut book)
+        let (commands, broken) = json::read(export, &mut book);
+        breaks_off = broken;
+        commands
     } else {
         let (mut commands, mut variables) = (Vec::new(), BTreeMap::new());
         parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, part).file();
@@ -109,6 +112,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading.facts.not_modelled = built.not_modelled;
     reading.facts.forwards = built.filters.iter().flat_map(crate::forwards::of).collect();
     reading.facts.filters = built.filters;
+    // Rules that were lost may have decided anything.
+    reading.facts.filters.iter_mut().filter(|_| breaks_off).for_each(|filter| filter.complete = false);
     reading
 }
 

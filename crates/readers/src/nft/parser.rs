@@ -4,12 +4,12 @@
 use super::expr::{Base, Command, Expr, Place, RuleText, TableName, number};
 use super::lexer::{Kind, Token, split};
 use super::statements;
-use crate::reader::{Bookkeeper, Surroundings};
+use crate::reader::{Bookkeeper, Open, Surroundings};
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Origin};
 
-/// How deep braces and includes may be nested.
-pub(super) const DEPTH: usize = 16;
+/// How deep files are read in others (nftables: `MAX_INCLUDE_DEPTH`).
+const DEPTH: usize = 16;
 
 /// What the parser works on.
 pub(super) struct Parser<'a, 'b> {
@@ -204,10 +204,10 @@ impl<'a, 'b> Parser<'a, 'b> {
             return;
         }
         for export in found.into_iter().filter(|one| one.path() != self.export.path()) {
-            if self.depth + 1 >= DEPTH {
-                let origin = self.origin_from(first);
-                self.book
-                    .note(origin, "includes are nested too deeply, or in a circle; this one is not followed");
+            let origin = self.origin_from(first);
+            // By depth alone, as the program does it.
+            let open = Open { again: false, depth: self.depth + 1 };
+            if !self.book.may_read_in(origin, export, open, DEPTH) {
                 return;
             }
             let mut inner = Parser {

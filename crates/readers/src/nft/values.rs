@@ -2,7 +2,8 @@
 
 use super::expr::{Data, Element, Expr, Verdict};
 use super::lexer::Kind;
-use super::parser::{DEPTH, Parser};
+use super::parser::Parser;
+use trevlin_model::Limit;
 
 impl Parser<'_, '_> {
     /// `{ key [: data], … }`, or a variable that stands for it.
@@ -44,7 +45,9 @@ impl Parser<'_, '_> {
     }
 
     fn primary(&mut self, depth: usize) -> Expr {
-        if depth >= DEPTH {
+        if depth >= self.export.limits().of(Limit::Nesting) {
+            let place = self.peek().map_or("", |token| token.text);
+            self.book.cut(self.export.origin_of(place), Limit::Nesting, "braces in each other");
             self.skip_statement();
             return Expr::Other("nested too deeply".into());
         }

@@ -13,7 +13,7 @@ mod plan;
 mod proof;
 mod refusal;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use config::Config;
 use directives::{Class, class};
 use lines::{Directive, split};
@@ -198,13 +198,12 @@ fn include<'a>(
 ) {
     let Some(path) = directive.arg(0) else { return };
     match around.find(path, export) {
-        Some(found) if open.len() < DEPTH && !open.contains(&found.path()) => {
-            open.push(found.path());
-            take(found, around, config, book, open);
-            open.pop();
-        }
-        Some(_) => {
-            book.not_understood(directive.origin, "this file is being read already, or includes go too deep")
+        Some(found) => {
+            if book.may_read_in(directive.origin, found, Open::of(open, found), DEPTH) {
+                open.push(found.path());
+                take(found, around, config, book, open);
+                open.pop();
+            }
         }
         None => config.missing_include(path, directive.origin),
     }

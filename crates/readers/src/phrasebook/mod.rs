@@ -28,7 +28,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use target::{Plan, Target, Values, apart};
 use trevlin_model::secret::Masker;
-use trevlin_model::{Export, LineClass, Note, Origin};
+use trevlin_model::{Export, Limit, LineClass, Note, Origin};
 use value::Kind;
 
 /// What became of a statement.
@@ -107,6 +107,7 @@ impl Phrasebook {
             number: (piece as u64) << 32,
             sheet: Sheet::new(export.origin(0..0)),
             notes: Vec::new(),
+            cuts: Vec::new(),
             classes: Vec::new(),
             masked: Vec::new(),
             told: tells.then(Vec::new),
@@ -122,7 +123,7 @@ impl Phrasebook {
             runner
         };
         let runs: Vec<Runner<'_, '_>> = pieces.par_iter().enumerate().map(run).collect();
-        let Runner { sheet, mut notes, classes, masked, told, near_rules, .. } =
+        let Runner { sheet, mut notes, cuts, classes, masked, told, near_rules, .. } =
             runs.into_iter().reduce(Runner::followed_by).unwrap_or_else(|| start(0));
         let mut reading = Reading::of(export);
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
@@ -133,6 +134,7 @@ impl Phrasebook {
         };
         let lines = || classes.into_iter().for_each(|(origin, class)| book.class(origin, class));
         let ((mut found, shown), ()) = rayon::join(facts, lines);
+        cuts.into_iter().for_each(|at| book.cut(at, Limit::Nesting, "statements in each other"));
         for note in notes {
             book.not_understood(note.origin, note.text);
         }
@@ -263,6 +265,7 @@ struct Runner<'a, 'b> {
     number: u64,
     sheet: Sheet,
     notes: Vec<Note>,
+    cuts: Vec<Origin>,
     classes: Vec<(Origin, LineClass)>,
     masked: Vec<Origin>,
     told: Option<Vec<(Origin, Took)>>,
@@ -322,6 +325,13 @@ impl<'a> Sink<'a> for Runner<'a, '_> {
         }
     }
 
+    fn cut(&mut self, at: Origin) {
+        self.cuts.push(at);
+        if let Some(told) = &mut self.told {
+            told.push((at, Took::Nobody("this stands in more statements than are followed".into())));
+        }
+    }
+
     fn broken(&mut self, at: Origin, what: &str) {
         self.notes.push(Note { origin: at, text: what.to_owned() });
         if let Some(told) = &mut self.told {
@@ -335,6 +345,7 @@ impl<'a> Runner<'a, '_> {
     fn followed_by(mut self, later: Self) -> Self {
         self.sheet.append(later.sheet);
         self.notes.extend(later.notes);
+        self.cuts.extend(later.cuts);
         self.classes.extend(later.classes);
         self.masked.extend(later.masked);
         self.near_rules.extend(later.near_rules);

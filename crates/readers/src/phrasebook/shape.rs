@@ -3,6 +3,7 @@
 use super::pattern::Word;
 use crate::json::{self, Json};
 use crate::sheet::take::nearest;
+use crate::xml::Source;
 use std::ops::Range;
 use trevlin_model::{Export, Origin};
 
@@ -52,6 +53,8 @@ pub(super) trait Sink<'a> {
     fn statement(&mut self, depth: usize, words: &[Word<'a>], line: Origin);
     /// Something that is no statement of this shape.
     fn broken(&mut self, at: Origin, what: &str);
+    /// A statement that stands in more than are followed.
+    fn cut(&mut self, at: Origin);
 }
 
 /// How many lines are worth a thread.
@@ -93,10 +96,14 @@ pub(super) fn walk<'a>(
         Shape::Braces => braces(comments, export, sink),
         Shape::Sections => sections(comments, export, sink),
         Shape::Csv => table(export, sink),
-        Shape::Json => match json::parse(export) {
-            Ok(top) => json_value(export, &top, 0, sink),
-            Err(at) => sink.broken(at, "this is not JSON; from here on nothing can be read"),
-        },
+        Shape::Json => {
+            let (top, broken) = json::parse(export);
+            top.cuts().into_iter().for_each(|at| sink.cut(at));
+            json_value(export, &top, 0, sink);
+            if let Some(broken) = broken {
+                sink.broken(export.origin(broken.offset..export.text().len()), &broken.words(""));
+            }
+        }
         Shape::Xml => xml(export, sink),
     }
 }
@@ -178,7 +185,7 @@ fn lines<'a>(
                 open.pop();
             }
             if open.len() >= DEPTH {
-                sink.broken(export.origin_of(inner), "this stands in more statements than are followed");
+                sink.cut(export.origin_of(inner));
                 continue;
             }
             open.push(width);
@@ -211,10 +218,7 @@ fn braces<'a>(comments: &[String], export: &'a Export, sink: &mut dyn Sink<'a>) 
                     said(&mut found, depth, export, sink);
                     match word.text {
                         "{" if depth < DEPTH => depth += 1,
-                        "{" => sink.broken(
-                            export.origin_of(inner),
-                            "this stands in more statements than are followed",
-                        ),
+                        "{" => sink.cut(export.origin_of(inner)),
                         "}" if depth > 0 => depth -= 1,
                         "}" => sink.broken(export.origin_of(inner), "this closes nothing"),
                         _ => {}
@@ -322,7 +326,7 @@ fn rows(text: &str, separator: char) -> Vec<Vec<&str>> {
 /// The members of an object are statements; those that are objects hold others, and a list says its name once for each element.
 fn json_value<'a>(export: &'a Export, one: &Json<'a>, depth: usize, sink: &mut dyn Sink<'a>) {
     if depth >= DEPTH {
-        sink.broken(one.origin, "this stands in more statements than are followed");
+        sink.cut(one.origin);
         return;
     }
     let mut members: Vec<(&str, &Json<'a>)> = one.members().collect();
@@ -373,29 +377,27 @@ fn find_name<'a>(export: &'a Export, name: &str, before: u32) -> Option<&'a str>
 
 /// Elements are statements, attributes are statements in theirs, and text belongs to the element that holds it.
 fn xml<'a>(export: &'a Export, sink: &mut dyn Sink<'a>) {
-    // Entities of a document type could grow without end; none is read.
-    let options = roxmltree::ParsingOptions { allow_dtd: false, ..roxmltree::ParsingOptions::default() };
-    let document = match roxmltree::Document::parse_with_options(export.text(), options) {
-        Ok(document) => document,
-        Err(error) => {
-            let line = export.line(error.pos().row);
-            let at = line.map_or(export.origin(0..0), |line| export.origin_of(line.text));
-            sink.broken(at, &format!("this is not XML: {error}"));
-            return;
-        }
-    };
-    element(export, document.root_element(), 0, sink);
+    let source = Source::of(export);
+    if let Some(document) = source.document() {
+        element(export, &source, document.root_element(), 0, sink);
+    }
+    if let Some((rest, why)) = source.fault() {
+        sink.broken(rest, why);
+    }
 }
 
-fn element<'a>(export: &'a Export, node: roxmltree::Node<'_, '_>, depth: usize, sink: &mut dyn Sink<'a>) {
+fn element<'a>(
+    export: &'a Export,
+    source: &Source<'a>,
+    node: roxmltree::Node<'_, '_>,
+    depth: usize,
+    sink: &mut dyn Sink<'a>,
+) {
     let range = node.range();
     let text = export.text();
-    // The heading: the element's first tag.
-    let head = text.get(range.clone()).unwrap_or_default();
-    let heading = head.find('>').map_or(range.end, |end| range.start + end + 1);
-    let line = export.origin(range.start..heading);
+    let line = source.opening(range.clone());
     if depth >= DEPTH {
-        sink.broken(line, "this stands in more statements than are followed");
+        sink.cut(line);
         return;
     }
     let slice = |name: &str, from: usize| -> Option<&'a str> {
@@ -430,7 +432,7 @@ fn element<'a>(export: &'a Export, node: roxmltree::Node<'_, '_>, depth: usize, 
         }
     }
     for child in node.children().filter(roxmltree::Node::is_element) {
-        element(export, child, depth + 1, sink);
+        element(export, source, child, depth + 1, sink);
     }
 }
 
@@ -448,6 +450,9 @@ mod tests {
             self.0.push(format!("{}{}", ">".repeat(depth), texts.join("_")));
         }
 
+        fn cut(&mut self, at: Origin) {
+            self.broken(at, "too deep");
+        }
         fn broken(&mut self, at: Origin, _: &str) {
             self.0.push(format!("!{}", at.start));
         }
@@ -475,9 +480,9 @@ mod tests {
                 "{\"a\": {\"b\": [1, \"c d\"], \"e\": null}, \"f\": [{\"g\": true}]}",
                 "a >b_1 >b_c d >e f >g_true",
             ),
-            (Shape::Json, "{\"a\": ", "!0"),
+            (Shape::Json, "{\"a\": ", "!1"),
             (Shape::Xml, "<a x=\"1\"><b>c d</b><e/></a>", "a >x_1 >b_c d >e"),
-            (Shape::Xml, "<a><b></a>", "!0"),
+            (Shape::Xml, "<a><b></a>", "a >b !6"),
         ] {
             assert_eq!(told(shape, text), wanted, "{shape:?} {text}");
         }

@@ -2,7 +2,7 @@
 
 use super::words::{Word, words};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
@@ -37,9 +37,6 @@ const TELLING: [&str; 9] = [
     "nobsdcomp",
     "lcp-echo-interval",
 ];
-
-/// How deep `file` and `call` are followed.
-const DEPTH: usize = 10;
 
 fn recognise(export: &Export) -> Recognition {
     let content = export.lines().take(TELLING_LINES).any(|line| {
@@ -213,15 +210,13 @@ impl State<'_> {
 
     fn include(&mut self, path: &str, named_in: &Export, origin: Origin, book: &mut Bookkeeper<'_>) {
         match self.around.find(path, named_in) {
-            Some(found) if self.open.len() < DEPTH && !self.open.iter().any(|open| open == found.path()) => {
-                self.open.push(found.path().to_owned());
-                self.file(found, book);
-                self.open.pop();
+            Some(found) => {
+                if book.may_read_in(origin, found, Open::of(&self.open, found), usize::MAX) {
+                    self.open.push(found.path().to_owned());
+                    self.file(found, book);
+                    self.open.pop();
+                }
             }
-            Some(_) => book.note(
-                origin,
-                format!("`{path}` is being read already, or includes go too deep; left out here"),
-            ),
             None => self.profile.missing.push((path.to_owned(), origin)),
         }
     }

@@ -3,10 +3,7 @@
 use crate::reader::Bookkeeper;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
-
-/// How deep sections may nest before the file is no configuration.
-const DEPTH: usize = 32;
+use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Secret};
 
 /// One item of a section: `name = value`.
 pub(super) struct Item<'a> {
@@ -90,8 +87,9 @@ pub(super) fn parse<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Sectio
             } else if let Some(head) = piece.strip_suffix('{') {
                 let (kind, name) = head.trim().split_once([' ', '\t']).unwrap_or((head.trim(), ""));
                 open.push(Section::of(kind, bare(name.trim()), origin));
-                if open.len() > DEPTH {
-                    book.not_understood(origin, "sections nest too deep; the rest was not read");
+                if open.len() > export.limits().of(Limit::Nesting) {
+                    let rest = export.origin(origin.start as usize..export.text().len());
+                    book.cut(rest, Limit::Nesting, "sections in each other");
                     while open.len() > 1 {
                         close(&mut open);
                     }

@@ -197,6 +197,11 @@ fn read_plug_in(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).class(origin, class);
     }
+    if let Some((server, held, origin)) = open {
+        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
+            .note(origin, "this section is not closed by `}`; export the file whole");
+        reading.facts.radius_targets.push(target(RadiusAsker::OpenVpn, &server, held, origin));
+    }
     reading
 }
 

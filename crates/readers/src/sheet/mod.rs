@@ -86,14 +86,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
 
 /// The document of an export as a tree, with what is wrong with its form.
 fn document(export: &Export) -> (Node, Vec<Note>) {
-    if export.text().trim_start().starts_with('{') {
-        match node::of_json(export) {
-            Ok(top) => (top, Vec::new()),
-            Err(note) => (Node::table(export.origin(0..0)), vec![note]),
-        }
-    } else {
-        node::of_toml(export)
-    }
+    if export.text().trim_start().starts_with('{') { node::of_json(export) } else { node::of_toml(export) }
 }
 
 /// What a document in the shape of a sheet says.

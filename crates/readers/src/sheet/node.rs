@@ -5,7 +5,7 @@ use smol_str::{SmolStr, ToSmolStr};
 use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
-use trevlin_model::{Export, Note, Origin};
+use trevlin_model::{Export, Limit, Note, Origin};
 
 /// How deep values are followed; what nests deeper is left out, and said.
 const DEPTH: usize = 32;
@@ -207,16 +207,21 @@ fn starts_line(export: &Export, at: u32) -> bool {
     before.rsplit('\n').next().is_none_or(|line| line.trim().is_empty())
 }
 
-/// The tree of a JSON document.
-///
-/// # Errors
-/// With the line where it is broken.
-pub(crate) fn of_json(export: &Export) -> Result<Node, Note> {
-    let top = json::parse(export).map_err(|origin| Note {
-        origin,
-        text: "this is not JSON, from here on nothing can be read".into(),
-    })?;
-    Ok(of_value(export, &top))
+/// The tree of a JSON document, with what is wrong with its form. What stands before a fault is read.
+pub(crate) fn of_json(export: &Export) -> (Node, Vec<Note>) {
+    let (top, broken) = json::parse(export);
+    let mut notes = Vec::new();
+    if let Some(broken) = broken {
+        let origin = export.origin(broken.offset..export.text().len());
+        notes.push(Note { origin, text: broken.words("") });
+    }
+    if let Some(origin) = top.cuts().first() {
+        let most = export.limits().of(Limit::Nesting);
+        let text =
+            format!("values stand deeper in each other than {most}, which no sheet's do; leave them out");
+        notes.push(Note { origin: *origin, text });
+    }
+    (of_value(export, &top), notes)
 }
 
 fn of_value(export: &Export, one: &Json<'_>) -> Node {
@@ -279,13 +284,14 @@ mod tests {
         let (top, notes) = of_toml(&broken);
         assert_eq!(top.get("b").unwrap().value, Value::Number(2));
         assert!(notes.len() >= 3, "{notes:?}");
-        assert!(of_json(&export("{\"a\": ")).is_err());
+        assert_eq!(of_json(&export("{\"a\": ")).1.len(), 1);
     }
 
     #[test]
     fn json_is_the_same_tree() {
         let export = export("{\"a\": [1, {\"b\": \"c\"}], \"d\": true, \"e\": 1.5, \"f\": null}");
-        let top = of_json(&export).unwrap();
+        let (top, notes) = of_json(&export);
+        assert!(notes.is_empty());
         assert_eq!(top.get("a").unwrap().each()[1].get("b").and_then(Node::text), Some("c"));
         assert_eq!(top.entries()[0].key_origin, export.origin(1..4));
         assert_eq!(top.get("d").unwrap().value, Value::Truth(true));

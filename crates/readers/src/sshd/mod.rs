@@ -9,7 +9,7 @@ mod lines;
 
 pub(crate) use keywords::modelled as keywords;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use keywords::{Class, class};
 use lines::{arguments, keyword};
 use trevlin_model::ssh::{SshBlock, SshCriterion, SshServer, SshStatement};
@@ -177,11 +177,7 @@ impl<'a> State<'a> {
                 self.missing.push(Reference { path, configuration: true, unsaid: false, origin });
             }
             for file in found {
-                if self.open.len() >= DEPTH || self.open.contains(&file.path()) {
-                    book.note(
-                        origin,
-                        "this file is being read already, or includes go too deep; left out here",
-                    );
+                if !book.may_read_in(origin, file, Open::of(&self.open, file), DEPTH) {
                     continue;
                 }
                 self.open.push(file.path());

@@ -16,6 +16,7 @@ use trevlin_model::{
 /// What the other packages want to know of the networks.
 #[derive(Debug, Default)]
 pub(super) struct Networks {
+    missing: bool,
     by_name: BTreeMap<String, (Vec<String>, Vec<IpNet>)>,
 }
 
@@ -27,9 +28,10 @@ const NAMED_BY_PROTOCOL: [&str; 14] = [
 
 impl Networks {
     pub(super) fn of<'a>(packages: impl Iterator<Item = &'a Package>) -> Self {
-        let mut networks = Self::default();
+        let mut networks = Self { missing: true, ..Self::default() };
         for package in packages.filter(|package| package.name == "network") {
             for section in package.of("interface") {
+                networks.missing = false;
                 if let Some(name) = &section.name {
                     let nets = addresses_of(section).into_iter().filter_map(|(net, _)| net).collect();
                     networks.by_name.insert(name.clone(), (devices(section), nets));
@@ -37,6 +39,11 @@ impl Networks {
             }
         }
         networks
+    }
+
+    /// Whether nobody exported what they are.
+    pub(super) fn are_missing(&self) -> bool {
+        self.missing
     }
 
     /// Devices of an interface; an alias has those of the interface that it names.

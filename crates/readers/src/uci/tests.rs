@@ -286,3 +286,13 @@ fn ipsec() {
     assert_eq!(reading.facts.pre_shared_keys[0].identities, ["198.51.100.9"]);
     assert!(!format!("{reading:?}").contains("Sesame"));
 }
+
+#[test]
+fn a_firewall_without_its_networks_stands_by_their_names() {
+    let text = "config zone\n\toption name 'wan'\n\tlist network 'uplink'\n\toption input 'REJECT'\n\nconfig redirect\n\toption src 'wan'\n\toption proto 'tcp'\n\toption src_dport '8443'\n\toption dest_ip '10.20.4.9'\n\toption dest_port '443'\n";
+    let export = Export::new(ExportId(0), "gate/etc/config/firewall", text.into());
+    let reading = read(&export, &Surroundings::of(vec![&export]));
+    assert_eq!(reading.facts.forwards.len(), 1);
+    assert_eq!(reading.facts.forwards[0].entering.as_deref(), Some("uplink"));
+    assert!(reading.ledger.notes.iter().any(|note| note.text.contains("/etc/config/network")));
+}

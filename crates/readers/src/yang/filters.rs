@@ -187,7 +187,7 @@ fn ports(part: &Item, make: fn(Vec<PortRange>) -> MatchKind, seen: &Seen) -> Mat
 }
 
 /// Static mappings as forwards, and policies with a pool of outside addresses as translations of sources.
-pub(super) fn translations(nat: &Item, seen: &Seen) -> Option<Filter> {
+pub(super) fn translations(nat: &Item, seen: &Seen, notes: &mut Vec<Note>) -> Option<Filter> {
     let (mut arrival, mut departure) = (Vec::new(), Vec::new());
     for instance in nat.each(&["instances", "instance"]) {
         if instance.is_true("enable", seen).is_some_and(|(on, _)| !on) {
@@ -197,7 +197,15 @@ pub(super) fn translations(nat: &Item, seen: &Seen) -> Option<Filter> {
             if mapping.identity("type", seen).is_some_and(|(kind, _)| kind != "static") {
                 continue;
             }
-            arrival.extend(forward(mapping, seen));
+            match forward(mapping, seen) {
+                Some(rule) => arrival.push(rule),
+                None => notes.push(Note {
+                    origin: mapping.value,
+                    text: "expected `external-src-address` and `internal-src-address`, each an address with a length; this \
+                           mapping was left out"
+                        .into(),
+                }),
+            }
         }
         for policy in instance.all("policy") {
             for pool in policy.all("external-ip-address-pool") {

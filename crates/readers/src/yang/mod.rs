@@ -60,13 +60,8 @@ fn recognise(export: &Export) -> Recognition {
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let roots = match tree::parse(export) {
-        Ok(roots) => roots,
-        Err((at, why)) => {
-            Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).not_understood(at, why);
-            return reading;
-        }
-    };
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let (roots, broken) = tree::parse(export, &mut book);
     let seen = RefCell::new(Vec::new());
     let mut unknown: Vec<(Origin, String)> = Vec::new();
     let mut reader = device::Reader { export, reading: &mut reading, seen: &seen, notes: Vec::new() };
@@ -75,11 +70,13 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             ("ietf-interfaces", "interfaces") => reader.interfaces(root),
             ("ietf-routing", "routing") => reader.routing(root),
             ("ietf-access-control-list", "acls") => {
-                let filter = filters::lists(root, &seen, &mut reader.notes);
+                let mut filter = filters::lists(root, &seen, &mut reader.notes);
+                // Entries that were lost may have decided anything.
+                filter.complete &= !broken;
                 reader.reading.facts.filters.push(filter);
             }
             ("ietf-nat", "nat") => {
-                if let Some(filter) = filters::translations(root, &seen) {
+                if let Some(filter) = filters::translations(root, &seen, &mut reader.notes) {
                     reader.reading.facts.forwards.extend(forwards::of(&filter));
                     reader.reading.facts.filters.push(filter);
                 }

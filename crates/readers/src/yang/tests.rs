@@ -101,7 +101,8 @@ fn other_modules_are_told_by_subtree() {
     for broken in
         ["{\"ietf-interfaces:interfaces\": ", "<a xmlns=\"urn:ietf:params:xml:ns:yang:ietf-ip\"><b></a>"]
     {
-        assert_eq!(of(broken).ledger.notes.len(), 1);
+        let notes = of(broken).ledger.notes;
+        assert!(notes.iter().any(|note| note.text.contains("what stands before it was read")), "{notes:?}");
     }
 }
 

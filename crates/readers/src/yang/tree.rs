@@ -2,11 +2,10 @@
 //! and what wraps it taken off (NETCONF, RFC 6241; instance data sets, RFC 9195).
 
 use crate::json::{self, Json};
+use crate::reader::Bookkeeper;
+use crate::xml::Source;
 use std::cell::RefCell;
-use trevlin_model::{Export, Origin};
-
-/// How deep data is followed.
-const DEPTH: usize = 32;
+use trevlin_model::{Export, Limit, LineClass, Origin};
 
 /// A node of data.
 #[derive(Debug)]
@@ -73,25 +72,22 @@ impl Item {
     }
 }
 
-/// Roots by module: the data of an export.
-///
-/// # Errors
-/// Where and why it cannot be read.
-pub(super) fn parse(export: &Export) -> Result<Vec<Item>, (Origin, String)> {
+/// Roots by module: the data of an export, and whether a part of it is missing.
+pub(super) fn parse(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Item>, bool) {
     if export.text().trim_start().starts_with('<') {
-        return xml(export);
+        return xml(export, book);
     }
-    let top = json::parse(export)
-        .map_err(|at| (at, "this is not JSON; from here on nothing can be read".to_owned()))?;
+    let (top, broken) = json::parse(export);
+    if let Some(broken) = broken {
+        book.not_understood(export.origin(broken.offset..export.text().len()), broken.words(""));
+    }
+    let cut = top.tell_cuts(book);
     let mut found = Vec::new();
-    members(&top, "", 0, &mut found);
-    Ok(unwrapped(found))
+    members(&top, "", book, &mut found);
+    (unwrapped(found), broken.is_some() || cut)
 }
 
-fn members(one: &Json<'_>, module: &str, depth: usize, into: &mut Vec<Item>) {
-    if depth >= DEPTH {
-        return;
-    }
+fn members(one: &Json<'_>, module: &str, book: &mut Bookkeeper<'_>, into: &mut Vec<Item>) {
     let mut all: Vec<(&str, &Json<'_>)> = one.members().collect();
     all.sort_by_key(|(_, value)| value.origin);
     for (name, value) in all {
@@ -103,14 +99,18 @@ fn members(one: &Json<'_>, module: &str, depth: usize, into: &mut Vec<Item>) {
         let values =
             if value.slice.starts_with('[') { value.elements() } else { std::slice::from_ref(value) };
         for value in values {
-            into.push(item(value, module, name, depth));
+            if !value.is_whole() && is_record(name) {
+                book.class(value.origin, LineClass::NotUnderstood);
+                continue;
+            }
+            into.push(item(value, module, name, book));
         }
     }
 }
 
-fn item(value: &Json<'_>, module: &str, name: &str, depth: usize) -> Item {
+fn item(value: &Json<'_>, module: &str, name: &str, book: &mut Bookkeeper<'_>) -> Item {
     let mut children = Vec::new();
-    members(value, module, depth + 1, &mut children);
+    members(value, module, book, &mut children);
     let text = match value.slice.as_bytes().first() {
         Some(b'{' | b'[') => None,
         Some(b'"') => value.text_of(),
@@ -126,14 +126,18 @@ fn item(value: &Json<'_>, module: &str, name: &str, depth: usize) -> Item {
     Item { module: module.to_owned(), name: name.to_owned(), text, origin, value: value.origin, children }
 }
 
-fn xml(export: &Export) -> Result<Vec<Item>, (Origin, String)> {
-    let options = roxmltree::ParsingOptions { allow_dtd: false, ..roxmltree::ParsingOptions::default() };
-    let document = roxmltree::Document::parse_with_options(export.text(), options).map_err(|error| {
-        let line = export.line(error.pos().row);
-        let at = line.map_or(export.origin(0..0), |line| export.origin_of(line.text));
-        (at, format!("this is not XML: {error}"))
-    })?;
-    Ok(unwrapped(vec![element(export, document.root_element(), 0)]))
+fn xml(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Item>, bool) {
+    let source = Source::of(export);
+    if let Some((rest, why)) = source.fault() {
+        book.not_understood(rest, why);
+    }
+    let root = source.document().map(|document| element(&source, document.root_element(), 0, book));
+    (unwrapped(root.into_iter().collect()), source.broken.is_some())
+}
+
+/// Whether what is missing of an entry would make it say something else: a rule without its conditions holds for everything.
+fn is_record(name: &str) -> bool {
+    matches!(name, "ace" | "mapping-entry")
 }
 
 /// The module of a namespace: its last part, as the modules of the IETF have it.
@@ -141,30 +145,38 @@ fn module(namespace: Option<&str>) -> String {
     namespace.and_then(|text| text.rsplit(':').next()).unwrap_or_default().to_owned()
 }
 
-fn element(export: &Export, node: roxmltree::Node<'_, '_>, depth: usize) -> Item {
+fn element(
+    source: &Source<'_>,
+    node: roxmltree::Node<'_, '_>,
+    depth: usize,
+    book: &mut Bookkeeper<'_>,
+) -> Item {
     let range = node.range();
-    let slice = export.text().get(range.clone()).unwrap_or_default();
-    let children: Vec<Item> = if depth >= DEPTH {
-        Vec::new()
+    let inner = node.children().filter(roxmltree::Node::is_element);
+    let whole =
+        |one: &roxmltree::Node<'_, '_>| source.holds(one.range()) || !is_record(one.tag_name().name());
+    for lost in inner.clone().filter(|one| !whole(one)) {
+        book.class(source.origin(lost.range()), LineClass::NotUnderstood);
+    }
+    let inner = inner.filter(whole);
+    let children: Vec<Item> = if depth < source.limits().of(Limit::Nesting) {
+        inner.map(|child| element(source, child, depth + 1, book)).collect()
     } else {
-        node.children()
-            .filter(roxmltree::Node::is_element)
-            .map(|child| element(export, child, depth + 1))
-            .collect()
+        if inner.count() > 0 {
+            book.cut(source.origin(range.clone()), Limit::Nesting, "elements in each other");
+        }
+        Vec::new()
     };
     let text = children.is_empty().then(|| node.text().unwrap_or_default().trim().to_owned());
-    let end = match &text {
-        Some(_) => range.end,
-        None => slice.find('>').map_or(range.end, |at| range.start + at + 1),
-    };
+    let origin = if text.is_some() { source.origin(range.clone()) } else { source.opening(range.clone()) };
     let inner = node.first_child().filter(|child| child.is_text());
-    let value = inner.map_or(range.start..end, |inner| inner.range());
+    let value = inner.map_or(origin, |inner| source.origin(inner.range()));
     Item {
         module: module(node.tag_name().namespace()),
         name: node.tag_name().name().to_owned(),
         text,
-        origin: export.origin(range.start..end),
-        value: export.origin(value),
+        origin,
+        value,
         children,
     }
 }

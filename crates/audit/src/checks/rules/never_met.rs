@@ -30,7 +30,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     let Some((found, _)) = judged.found else { return Verdict::DoesNotApply };
     let by = match &found.standing {
         Standing::Alive => return Verdict::Pass,
-        Standing::NotDecided => return Verdict::DoesNotApply,
+        Standing::NotDecided | Standing::TooCostly => return Verdict::DoesNotApply,
         Standing::Impossible => {
             return fail(
                 judged,

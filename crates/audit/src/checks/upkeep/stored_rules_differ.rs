@@ -2,7 +2,7 @@
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use std::collections::BTreeSet;
-use trevlin_model::{Chain, ChainKind, ExportState, Filter, FilterFormat, Hook, Origin, Rule, Target};
+use trevlin_model::{Chain, ChainKind, ExportState, Filter, FilterFormat, Hook, Limit, Origin, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::diagram::Diagrams;
 use trevlin_packets::fates::fates;
@@ -22,8 +22,8 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-/// Nodes that comparing one chain may cost.
-const BUDGET: usize = 200_000;
+/// How many times the nodes of a question about one rule a comparison may cost.
+const NODES: usize = 3;
 /// Lines that are named for each side.
 const MOST_LINES: usize = 5;
 
@@ -42,13 +42,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// Whether two chains let through the same packets; `None` where it cannot be told.
-fn same_effect(running: (&Filter, &Chain), stored: (&Filter, &Chain)) -> Option<bool> {
+fn same_effect(estate: &Estate, running: (&Filter, &Chain), stored: (&Filter, &Chain)) -> Option<bool> {
     if running.1.kind == ChainKind::Nat {
         return None;
     }
     for family in running.0.families.each() {
         let space = Space::new(family, &[running.0, stored.0], &[]);
-        let mut sets = Diagrams::new(&space.greatest(), BUDGET);
+        let mut sets =
+            Diagrams::new(&space.greatest(), NODES.saturating_mul(estate.limits.of(Limit::SetNodes)));
         let one = fates(&space, running.0, running.1, &mut sets).ok()?;
         let two = fates(&space, stored.0, stored.1, &mut sets).ok()?;
         if one != two {
@@ -67,14 +68,14 @@ fn judge(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
         return Verdict::DoesNotApply;
     }
     if stored.format == FilterFormat::Firewalld {
-        return by_effect(running, stored);
+        return by_effect(estate, running, stored);
     }
     let pair =
         |chain: &&Chain| stored.chains.iter().find(|one| one.hook == chain.hook && one.name == chain.name);
     let hooked: Vec<(&Chain, Option<&Chain>)> =
         running.chains.iter().filter(|one| one.hook.is_some()).map(|one| (one, pair(&one))).collect();
     let same = hooked.iter().all(|(one, other)| {
-        other.is_some_and(|other| same_effect((running, one), (stored, other)) == Some(true))
+        other.is_some_and(|other| same_effect(estate, (running, one), (stored, other)) == Some(true))
     });
     if same && !hooked.is_empty() {
         return Verdict::Pass;
@@ -132,7 +133,7 @@ fn places(estate: &Estate, rules: &[&Rule]) -> String {
 }
 
 /// Compares what was written in two languages, as zones and what was loaded for them: by what the chains that filter do.
-fn by_effect(running: &Filter, stored: &Filter) -> Verdict {
+fn by_effect(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
     let mut sure = true;
     for chain in running.chains.iter().filter(|chain| matches!(chain.hook, Some(Hook::Input | Hook::Forward)))
     {
@@ -140,7 +141,7 @@ fn by_effect(running: &Filter, stored: &Filter) -> Verdict {
         else {
             continue;
         };
-        match same_effect((running, chain), (stored, other)) {
+        match same_effect(estate, (running, chain), (stored, other)) {
             Some(true) => {}
             None => sure = false,
             Some(false) => {

@@ -6,7 +6,7 @@
 #[cfg(test)]
 mod tests;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known, truth};
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
@@ -18,9 +18,6 @@ use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 /// The reader.
 pub(crate) const READER: Reader =
     Reader { name: "smb", title: "file shares (Samba)", manual: "smb.conf(5)", recognise, read };
-
-/// How deep files that read in others are followed.
-const DEPTH: usize = 8;
 
 /// Names of settings that stand for others (smb.conf(5), "synonym"), blanks left out.
 const SYNONYMS: [(&str, &str); 15] = [
@@ -298,9 +295,7 @@ fn include<'a>(
             format!("`{path}` is another file for each client or user; ask for every file that it can mean");
         loaded.open.push((question, origin));
     } else if let Some(other) = around.find(path, export) {
-        if open.len() > DEPTH || open.contains(&other.path()) {
-            book.note(origin, format!("`{path}` reads itself in again; it was read once"));
-        } else {
+        if book.may_read_in(origin, other, Open::of(open, other), usize::MAX) {
             open.push(other.path());
             load(other, around, loaded, open, book);
             open.pop();

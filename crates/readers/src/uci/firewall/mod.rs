@@ -207,6 +207,14 @@ impl<'a> Compiler<'a, '_> {
         let mut devices: Vec<String> = section.all("device").map(|(word, _)| word.to_owned()).collect();
         for (network, said) in section.all("network") {
             match self.networks.devices(network) {
+                _ if self.networks.are_missing() => {
+                    let text = format!(
+                        "the package `network` is not among the exports: which device `{network}` has is not known, and it stands \
+                         here by that name; ask for /etc/config/network"
+                    );
+                    self.book.note(said.line, text);
+                    devices.push(network.to_owned());
+                }
                 found if found.is_empty() => {
                     let text = format!(
                         "the package `network` has no interface `{network}` with a device, so no packet belongs to it"

@@ -11,7 +11,7 @@ mod sites;
 mod tests;
 
 use crate::angles::{Directive, directives};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known};
 use trevlin_model::{Export, Facts, LineClass, Origin};
 
@@ -23,9 +23,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// How deep files that read in others are followed.
-const DEPTH: usize = 8;
 
 /// Modules that are part of the program as distributions build it.
 const BUILT_IN: [&str; 8] =
@@ -172,8 +169,7 @@ impl<'a> Loader<'a> {
         }
         let mut found = Vec::new();
         for other in others {
-            if open.contains(&other.path()) || open.len() > DEPTH {
-                book.note(one.origin, format!("`{}` reads itself in again; it was read once", one.first()));
+            if !book.may_read_in(one.origin, other, Open::of(open, other), usize::MAX) {
                 continue;
             }
             open.push(other.path());

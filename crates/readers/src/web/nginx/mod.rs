@@ -8,7 +8,7 @@ mod tests;
 
 use super::{Way, both, page, parts_of};
 use crate::braces::{Comments, Statement, statements};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known};
 use crate::tls;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
@@ -23,9 +23,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// How deep files that read in others are followed.
-const DEPTH: usize = 8;
 
 const UNITS: &[&str] = &["nginx"];
 
@@ -141,11 +138,9 @@ impl<'a> World<'a> {
                 self.open.push((text, one.origin));
             }
             for other in files {
-                if open.contains(&other.path) || open.len() > DEPTH {
-                    book.note(
-                        one.origin,
-                        format!("`{}` reads itself in again; it was read once", one.value()),
-                    );
+                // A dump holds many files as one export, each by its own name.
+                let open_now = Open { again: open.contains(&other.path), depth: open.len() };
+                if !book.may_read_in(one.origin, other.export, open_now, usize::MAX) {
                     continue;
                 }
                 open.push(other.path);

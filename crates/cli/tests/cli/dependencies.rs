@@ -1,0 +1,105 @@
+//! What the program is built from: documented, from one registry, under licences that are allowed, and no more versions than known.
+
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+fn top() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// Everything that is built, as Cargo tells it for this system; nothing is fetched.
+fn metadata() -> Value {
+    let host = String::from_utf8(Command::new("rustc").arg("-vV").output().unwrap().stdout).unwrap();
+    let host = host.lines().find_map(|line| line.strip_prefix("host: ")).unwrap().to_owned();
+    let output = Command::new(env!("CARGO"))
+        .args(["metadata", "--format-version", "1", "--locked", "--offline", "--filter-platform", &host])
+        .current_dir(top())
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    serde_json::from_slice(&output.stdout).unwrap()
+}
+
+fn text(one: &Value, key: &str) -> String {
+    one[key].as_str().unwrap_or_default().to_owned()
+}
+
+/// The part of the document under a heading.
+fn part(heading: &str) -> String {
+    let document = fs::read_to_string(top().join("docs/dependencies.md")).unwrap();
+    let from = document.find(&format!("## {heading}\n")).unwrap();
+    let rest = &document[from + 3..];
+    rest[..rest.find("\n## ").unwrap_or(rest.len())].to_owned()
+}
+
+/// Names in the first column of a table, each with a reason beside it.
+fn rows(heading: &str) -> BTreeSet<String> {
+    let named = |line: &str| {
+        let cells: Vec<&str> = line.trim_matches('|').split('|').map(str::trim).collect();
+        assert!(cells.len() == 2 && cells[1].len() > 4, "no reason: {line}");
+        cells[0].to_owned()
+    };
+    part(heading).lines().filter(|line| line.starts_with("| ")).skip(2).map(named).collect()
+}
+
+#[test]
+fn each_has_a_reason() {
+    let metadata = metadata();
+    let ours: Vec<&str> =
+        metadata["workspace_members"].as_array().unwrap().iter().filter_map(Value::as_str).collect();
+    let mut wanted: BTreeMap<bool, BTreeSet<String>> = BTreeMap::new();
+    for package in metadata["packages"].as_array().unwrap() {
+        if !ours.contains(&package["id"].as_str().unwrap()) {
+            continue;
+        }
+        for one in package["dependencies"].as_array().unwrap().iter().filter(|one| one["path"].is_null()) {
+            wanted.entry(one["kind"] == "dev").or_default().insert(text(one, "name"));
+        }
+    }
+    let in_program = wanted.remove(&false).unwrap();
+    let for_tests: BTreeSet<String> =
+        wanted.remove(&true).unwrap().difference(&in_program).cloned().collect();
+    assert_eq!(rows("In the program"), in_program);
+    assert_eq!(rows("For tests and measuring"), for_tests);
+}
+
+#[test]
+fn licences_sources_and_versions_are_known() {
+    let metadata = metadata();
+    let allowed = part("Licences");
+    let allowed: BTreeSet<&str> = allowed.split('`').skip(1).step_by(2).collect();
+    let mut versions: BTreeMap<String, usize> = BTreeMap::new();
+    for package in metadata["packages"].as_array().unwrap() {
+        let (name, licence, source) =
+            (text(package, "name"), text(package, "license"), text(package, "source"));
+        assert!(source.is_empty() || source.starts_with("registry+"), "{name} comes from {source}");
+        // Of what is offered with OR one has to be allowed, and of what is asked with AND all.
+        let plain = licence.replace('/', " OR ").replace("  ", " ");
+        let fits = plain.split(" AND ").all(|all| {
+            all.trim_matches(['(', ')', ' '])
+                .split(" OR ")
+                .any(|one| allowed.contains(one.trim_matches(['(', ')', ' '])))
+        });
+        assert!(fits, "{name} is under `{licence}`");
+        *versions.entry(name).or_default() += 1;
+    }
+    let twice: Vec<String> =
+        versions.into_iter().filter(|(_, count)| *count > 1).map(|(name, _)| name).collect();
+    let known = part("Packages in two versions");
+    let known = known.rsplit("\n\n").next().unwrap().replace('\n', " ");
+    let known: Vec<String> = known.split(',').map(|name| name.trim().to_owned()).collect();
+    assert_eq!(twice, known);
+}
+
+#[test]
+fn no_crate_of_ours_may_be_unsafe() {
+    let whole = fs::read_to_string(top().join("Cargo.toml")).unwrap();
+    assert!(whole.contains("unsafe_code = \"forbid\""));
+    for entry in fs::read_dir(top().join("crates")).unwrap() {
+        let manifest = fs::read_to_string(entry.unwrap().path().join("Cargo.toml")).unwrap();
+        assert!(manifest.contains("[lints]\nworkspace = true"), "{manifest}");
+    }
+}

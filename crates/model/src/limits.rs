@@ -1,0 +1,292 @@
+//! How much of what is given is read, and how far it is followed: hostile or broken input ends at one of these, and not in memory
+//! that runs out or in a run without end. Whoever hits one says what was left out.
+
+/// Something that is bounded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Limit {
+    /// Bytes of one file.
+    FileBytes,
+    /// Bytes of all files of a run.
+    TotalBytes,
+    /// Files of a run.
+    Files,
+    /// Bytes of an archive, and of all that comes out of it.
+    ArchiveBytes,
+    /// How many times its size an archive may unpack to.
+    ArchiveRatio,
+    /// How many archives may lie in each other.
+    ArchiveDepth,
+    /// Bytes of one line.
+    LineBytes,
+    /// How deep blocks, sections and values are followed in each other.
+    Nesting,
+    /// How many files may read in each other. A daemon's own limit holds where it is lower.
+    Includes,
+    /// Rules of one packet filter.
+    Rules,
+    /// Nodes of a set diagram that one question about packets may cost.
+    SetNodes,
+}
+
+/// What is known of a limit.
+#[derive(Debug)]
+pub struct LimitRow {
+    /// Which.
+    pub limit: Limit,
+    /// Its name, as the command takes it.
+    pub name: &'static str,
+    /// What is bounded, as a phrase, with its unit.
+    pub what: &'static str,
+    /// Whether it counts bytes.
+    pub bytes: bool,
+    /// What holds where nothing is said.
+    pub default: u64,
+    /// The least and the most that it can be set to.
+    pub range: (u64, u64),
+    /// What happens to what is beyond it.
+    pub beyond: &'static str,
+}
+
+const ANY: u64 = u32::MAX as u64;
+
+/// Every limit, in the order of [`Limit`].
+pub const LIMITS: [LimitRow; 11] = [
+    LimitRow {
+        limit: Limit::FileBytes,
+        name: "file-bytes",
+        what: "bytes of one file",
+        bytes: true,
+        default: 64 << 20,
+        // Places in a text are counted in 32 bits.
+        range: (1, 2000 << 20),
+        beyond: "the file is not read",
+    },
+    LimitRow {
+        limit: Limit::TotalBytes,
+        name: "total-bytes",
+        what: "bytes of all files of a run",
+        bytes: true,
+        default: 4 << 30,
+        range: (1, u64::MAX),
+        beyond: "files that come later in order of path are not read",
+    },
+    LimitRow {
+        limit: Limit::Files,
+        name: "files",
+        what: "files of a run",
+        bytes: false,
+        default: 500_000,
+        range: (1, 50_000_000),
+        beyond: "files that come later in order of path are not read",
+    },
+    LimitRow {
+        limit: Limit::ArchiveBytes,
+        name: "archive-bytes",
+        what: "bytes of an archive or of standard input, and of all that an archive holds",
+        bytes: true,
+        default: 512 << 20,
+        range: (1, u64::MAX),
+        beyond: "an archive that is larger is not read; of one that holds more, what comes later",
+    },
+    LimitRow {
+        limit: Limit::ArchiveRatio,
+        name: "archive-ratio",
+        what: "times its size that an archive may unpack to; the first MiB is free",
+        bytes: false,
+        default: 200,
+        range: (1, 1_000_000),
+        beyond: "what is packed more tightly is not unpacked",
+    },
+    LimitRow {
+        limit: Limit::ArchiveDepth,
+        name: "archive-depth",
+        what: "archives in each other",
+        bytes: false,
+        default: 2,
+        range: (1, 16),
+        beyond: "archives that lie deeper are not opened",
+    },
+    LimitRow {
+        limit: Limit::LineBytes,
+        name: "line-bytes",
+        what: "bytes of one line",
+        bytes: true,
+        default: 16 << 20,
+        range: (1, 2000 << 20),
+        beyond: "the line is not read; the file's others are",
+    },
+    LimitRow {
+        limit: Limit::Nesting,
+        name: "nesting",
+        what: "blocks, sections and values in each other",
+        bytes: false,
+        default: 32,
+        range: (1, 100),
+        beyond: "what stands deeper is not read",
+    },
+    LimitRow {
+        limit: Limit::Includes,
+        name: "includes",
+        what: "files that read in each other",
+        bytes: false,
+        default: 16,
+        range: (1, 100),
+        beyond: "files further on are not read in; a daemon's own limit holds where it is lower",
+    },
+    LimitRow {
+        limit: Limit::Rules,
+        name: "rules",
+        what: "rules of one packet filter",
+        bytes: false,
+        default: 1_000_000,
+        range: (1, ANY),
+        beyond: "verdicts for which later rules may matter are left open",
+    },
+    LimitRow {
+        limit: Limit::SetNodes,
+        name: "set-nodes",
+        what: "nodes of a set diagram that one question about packets may cost",
+        bytes: false,
+        default: 60_000,
+        range: (1, ANY),
+        beyond: "the question is left open, and said to be",
+    },
+];
+
+impl Limit {
+    /// What is known of it.
+    #[must_use]
+    pub fn row(self) -> &'static LimitRow {
+        &LIMITS[self as usize]
+    }
+
+    /// How to go beyond it, as a sentence to end a message with.
+    #[must_use]
+    pub fn remedy(self) -> String {
+        format!("`--limit {}=N` sets another limit", self.row().name)
+    }
+}
+
+/// What each limit is set to.
+///
+/// ```
+/// use trevlin_model::{Limit, Limits};
+///
+/// let limits = Limits::default().with("nesting=8").unwrap().with("file-bytes=2M").unwrap();
+/// assert_eq!((limits.of(Limit::Nesting), limits.of(Limit::FileBytes)), (8, 2 << 20));
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits([u64; LIMITS.len()]);
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self(LIMITS.each_ref().map(|row| row.default))
+    }
+}
+
+impl Limits {
+    /// What a limit is set to.
+    #[must_use]
+    pub fn get(&self, limit: Limit) -> u64 {
+        self.0[limit as usize]
+    }
+
+    /// What a limit is set to, as a count of things in memory.
+    #[must_use]
+    pub fn of(&self, limit: Limit) -> usize {
+        usize::try_from(self.get(limit)).unwrap_or(usize::MAX)
+    }
+
+    /// The same with one limit set, as `NAME=VALUE`; K, M and G stand for 1024 of the smaller unit where bytes are counted, and for
+    /// 1000 elsewhere.
+    ///
+    /// # Errors
+    /// With what was expected.
+    pub fn with(mut self, said: &str) -> Result<Self, String> {
+        let (name, value) = said
+            .split_once('=')
+            .ok_or_else(|| format!("`{said}` says no value; write NAME=VALUE, such as nesting=64"))?;
+        let Some(row) = LIMITS.iter().find(|row| row.name == name.trim()) else {
+            let names: Vec<_> = LIMITS.iter().map(|row| row.name).collect();
+            return Err(format!("there is no limit `{name}`; there are {}", names.join(", ")));
+        };
+        let number = number(value.trim(), row.bytes)
+            .filter(|number| (row.range.0..=row.range.1).contains(number))
+            .ok_or_else(|| {
+                let (least, most) = row.range;
+                let most = if most == u64::MAX { String::new() } else { format!(" to {most}") };
+                format!("`{value}` is no value for {name} ({}); it goes from {least}{most}", row.what)
+            })?;
+        self.0[row.limit as usize] = number;
+        Ok(self)
+    }
+}
+
+fn number(text: &str, bytes: bool) -> Option<u64> {
+    let digits = text.trim_end_matches(|sign: char| sign.is_ascii_alphabetic());
+    let step: u64 = if bytes { 1024 } else { 1000 };
+    let unit = match text[digits.len()..].to_ascii_lowercase().trim_end_matches("ib") {
+        "" => 1,
+        "k" => step,
+        "m" => step * step,
+        "g" => step * step * step,
+        _ => return None,
+    };
+    digits.parse::<u64>().ok()?.checked_mul(unit)
+}
+
+/// A size as people write it.
+#[must_use]
+pub fn size(bytes: u64) -> String {
+    let units = [("GiB", 30), ("MiB", 20), ("KiB", 10)];
+    let fits = units.iter().find(|(_, shift)| bytes >= 1 << shift && bytes.is_multiple_of(1 << shift));
+    match fits {
+        Some((unit, shift)) => format!("{} {unit}", bytes >> shift),
+        None if bytes == 1 => "1 byte".to_owned(),
+        None => format!("{bytes} bytes"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rows_stand_in_the_order_of_limits() {
+        for (number, row) in LIMITS.iter().enumerate() {
+            assert_eq!(row.limit as usize, number, "{}", row.name);
+            assert!((row.range.0..=row.range.1).contains(&row.default), "{}", row.name);
+        }
+    }
+
+    #[test]
+    fn values() {
+        for (said, wanted) in [
+            ("files=20", Ok((Limit::Files, 20))),
+            ("files=2k", Ok((Limit::Files, 2000))),
+            ("line-bytes=2KiB", Ok((Limit::LineBytes, 2048))),
+            ("total-bytes=8G", Ok((Limit::TotalBytes, 8 << 30))),
+            ("files", Err("says no value")),
+            ("fils=3", Err("there is no limit `fils`; there are file-bytes")),
+            ("nesting=0", Err("it goes from 1 to 100")),
+            ("nesting=200", Err("it goes from 1 to 100")),
+            ("nesting=-1", Err("is no value for nesting")),
+            ("total-bytes=99999999999G", Err("it goes from 1")),
+        ] {
+            match (Limits::default().with(said), wanted) {
+                (Ok(limits), Ok((limit, value))) => assert_eq!(limits.get(limit), value, "{said}"),
+                (Err(why), Err(part)) => assert!(why.contains(part), "{said}: {why}"),
+                (found, _) => panic!("{said}: {found:?}"),
+            }
+        }
+    }
+
+    #[test]
+    fn sizes() {
+        for (bytes, shown) in
+            [(64 << 20, "64 MiB"), (4 << 30, "4 GiB"), (1500, "1500 bytes"), (2048, "2 KiB")]
+        {
+            assert_eq!(size(bytes), shown);
+        }
+    }
+}
