@@ -1,0 +1,11 @@
+//! `trevlin.toml`.
+
+#![no_main]
+
+use trevlin_audit::ValidEstateFile;
+
+libfuzzer_sys::fuzz_target!(|data: &[u8]| {
+    if let Ok(text) = std::str::from_utf8(data) {
+        let _ = ValidEstateFile::parse(text).map_err(|error| error.to_string());
+    }
+});

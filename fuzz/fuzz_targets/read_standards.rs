@@ -1,0 +1,8 @@
+//! Readers of standard models and sheets: whatever bytes come, they neither panic nor point outside of the text.
+
+#![no_main]
+
+#[path = "../src/lib.rs"]
+mod shared;
+
+libfuzzer_sys::fuzz_target!(|data: &[u8]| shared::read(&shared::STANDARDS, data));

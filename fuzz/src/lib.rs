@@ -1,0 +1,119 @@
+//! What the targets share.
+
+#![allow(dead_code, unreachable_pub, missing_docs, reason = "each target uses its part of this")]
+
+use trevlin_audit::{Estate, Input, ValidEstateFile, audit};
+use trevlin_model::{Export, ExportId, LineClass};
+use trevlin_readers::{READERS, Surroundings, decode};
+
+/// Readers of packet filters.
+pub const FILTERS: [&str; 6] = ["iptables-save", "ipset", "nftables", "firewalld", "uci", "port-mapper"];
+/// Readers of tunnels.
+pub const TUNNELS: [&str; 15] = [
+    "openvpn",
+    "ocserv",
+    "wireguard",
+    "swanctl",
+    "ipsec-conf",
+    "ipsec-secrets",
+    "strongswan-conf",
+    "stunnel",
+    "pptpd",
+    "xl2tpd",
+    "l2tp-secrets",
+    "ppp-options",
+    "ppp-secrets",
+    "ip-link",
+    "openvpn-radius",
+];
+/// Readers of addresses, routes and interfaces.
+pub const ADDRESSES: [&str; 13] = [
+    "ip-addr", "ip-route", "dhcpd", "dnsmasq", "kea", "netplan", "networkd", "ifupdown", "sysctl", "sockets",
+    "hostapd", "ddclient", "inadyn",
+];
+/// Readers of logins, keys and certificates.
+pub const LOGINS: [&str; 15] = [
+    "passwd",
+    "shadow",
+    "group",
+    "sudoers",
+    "pam",
+    "sshd",
+    "ssh-client",
+    "ssh-keys",
+    "pem",
+    "radius",
+    "radius-users",
+    "radius-servers",
+    "radius-client",
+    "ocpasswd",
+    "smbpasswd",
+];
+/// Readers of services.
+pub const SERVICES: [&str; 28] = [
+    "apache",
+    "nginx",
+    "haproxy",
+    "smb",
+    "exports",
+    "nfs-conf",
+    "rsyncd",
+    "rsyncd-secrets",
+    "vsftpd",
+    "proftpd",
+    "iscsi-target",
+    "postgresql",
+    "pg-hba",
+    "mariadb",
+    "redis",
+    "mosquitto",
+    "named",
+    "unbound",
+    "snmpd",
+    "chrony",
+    "ntp",
+    "timesyncd",
+    "rsyslog",
+    "journald",
+    "unit-files",
+    "unit-link",
+    "dnsmasq",
+    "sockets",
+];
+/// Readers of standard models and sheets.
+pub const STANDARDS: [&str; 2] = ["yang", "sheet"];
+
+/// Between a file and another that it may read in.
+pub const BETWEEN: char = '\u{c}';
+
+/// The first byte says which reader of a group reads the rest.
+pub fn read(group: &[&str], data: &[u8]) {
+    let [which, rest @ ..] = data else { return };
+    let name = group[usize::from(*which) % group.len()];
+    let reader = READERS.iter().find(|reader| reader.name == name).expect("a reader");
+    let Ok(text) = decode(rest) else { return };
+    let (text, other) = text.split_once(BETWEEN).unwrap_or((&text, ""));
+    let export = Export::new(ExportId(0), "device/etc/one.conf", text.to_owned());
+    let other = Export::new(ExportId(1), "device/etc/other", other.to_owned());
+    let _ = (reader.recognise)(&export);
+    let reading = (reader.read)(&export, &Surroundings::of(vec![&export, &other]));
+    let classes = [LineClass::Understood, LineClass::PassedOver, LineClass::NotUnderstood];
+    let lines: u32 = classes.iter().map(|class| reading.ledger.count(*class)).sum();
+    assert_eq!(lines, export.line_count());
+    for note in reading.ledger.notes.iter().filter(|note| note.origin.export == export.id()) {
+        let place = note.origin.start as usize..note.origin.end as usize;
+        assert!(export.text().get(place).is_some(), "{note:?}");
+    }
+    // The checks judge whatever facts come; they take long, so that they see one input in four.
+    if text.len() < 4096 && data.len().is_multiple_of(4) {
+        let input =
+            |export, format, facts, ledger| Input { export, folder: "device".into(), format, facts, ledger };
+        let unread = trevlin_readers::Reading::of(&other);
+        let inputs = vec![
+            input(export, Some(reader.name), reading.facts, reading.ledger),
+            input(other, None, unread.facts, unread.ledger),
+        ];
+        let estate = Estate::assemble(inputs, &ValidEstateFile::default());
+        let _ = audit(&estate, &estate.yardstick(jiff::civil::date(2026, 11, 25)));
+    }
+}
