@@ -17,7 +17,7 @@ flags="--cfg fuzzing -Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-leve
 -Cllvm-args=-sanitizer-coverage-trace-compares"
 CARGO_TARGET_DIR="$target" RUSTFLAGS="$flags" cargo build --manifest-path fuzz/Cargo.toml --release --locked --quiet \
     --target "$host" --bins
-cargo run --quiet --locked -p trevlin --example fuzz_seeds -- fuzz/seeds
+cargo run --quiet --locked --example fuzz_seeds -- fuzz/seeds
 
 run() {
     local name=$1 log="$target/$1.log"

@@ -77,7 +77,7 @@ fn estate(count: u32) -> Estate {
             export: Export::new(ExportId(at), format!("d{at}/lan.conf"), "x\n".into()),
             folder: format!("d{at}"),
             format: Some("dnsmasq"),
-            facts: Facts { dhcp_servers: vec![server], ..Facts::default() },
+            facts: Box::new(Facts { dhcp_servers: vec![server], ..Facts::default() }),
             ledger: Ledger::new(1),
         }
     });

@@ -15,7 +15,7 @@ use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
 use trevlin_readers::archive::sealed;
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
-use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Surroundings, decode, recognise};
+use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, decode, recognise};
 use zeroize::{Zeroize, Zeroizing};
 
 /// How much to tell while reading.
@@ -214,7 +214,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
     }
     let mut books = take_phrasebooks(&mut texts, telling, &mut beside);
     books.extend(phrasebooks::of_the_user(telling));
-    let decoded = sort_into_devices(texts, &books, &mut left_out);
+    let decoded = sort_into_devices(texts, &Shelf::of(books), &mut left_out);
     tell_what_was_left_out(&left_out, paths, telling);
     if decoded.is_empty() {
         bail!("nothing to audit: no file below {} could be read", list(paths));
@@ -371,7 +371,7 @@ fn take_phrasebooks(
 /// Gives every file its device and every export its number.
 fn sort_into_devices(
     texts: Vec<Texts<'_>>,
-    books: &[Arc<Phrasebook>],
+    books: &Shelf<Arc<Phrasebook>>,
     left_out: &mut Vec<LeftOut>,
 ) -> Vec<Decoded> {
     let mut decoded = Vec::new();
@@ -505,6 +505,12 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
 
 /// A reading, even where a reader has a fault: the other files are not to be lost with this one, and that it was not read is told.
 fn whatever_happens(export: &Export, read: impl FnOnce() -> Reading) -> Reading {
+    let read = || {
+        let mut reading = read();
+        reading.facts.shrink();
+        reading.ledger.shrink();
+        reading
+    };
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)).unwrap_or_else(|_| {
         let mut reading = Reading::of(export);
         reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);

@@ -5,7 +5,7 @@ use crate::messages;
 use std::path::PathBuf;
 use std::sync::Arc;
 use trevlin_model::Export;
-use trevlin_readers::{Phrasebook, Recognised, Recognition};
+use trevlin_readers::{Phrasebook, Recognised, Shelf};
 
 /// A phrasebook from its file. What is wrong with it is told.
 pub(crate) fn of(export: &Export, telling: Telling) -> Arc<Phrasebook> {
@@ -41,14 +41,13 @@ pub(crate) fn of_the_user(telling: Telling) -> Vec<Arc<Phrasebook>> {
 
 /// The phrasebook that is for an export. One that knows it by its content comes before a reader that only thinks it does.
 pub(crate) fn for_export(
-    books: &[Arc<Phrasebook>],
+    books: &Shelf<Arc<Phrasebook>>,
     export: &Export,
     known: &Recognised,
 ) -> Option<Arc<Phrasebook>> {
     if known.declared {
         return None;
     }
-    let claim = |wanted: Recognition| books.iter().find(|book| book.recognises(export) == wanted).cloned();
-    claim(Recognition::Declared)
-        .or_else(|| if known.reader.is_none() { claim(Recognition::Name) } else { None })
+    let by_name = || if known.reader.is_none() { books.by_name(export) } else { None };
+    books.by_content(export).or_else(by_name).cloned()
 }

@@ -42,7 +42,8 @@ fn made(number: usize, seeds: &[Seed]) -> (String, Vec<u8>) {
     for _ in 0..1 + dice.roll(6) {
         damage(&mut bytes, seeds, &mut dice);
     }
-    (format!("d{:05}/{number}/{}", number / PER_DEVICE, seed.path), bytes)
+    // Folders that hold `etc` would each be a device if they lay directly in one.
+    (format!("d{:05}/files/{number}/{}", number / PER_DEVICE, seed.path), bytes)
 }
 
 /// Reads and judges a file alone.

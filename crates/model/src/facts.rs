@@ -142,6 +142,20 @@ pub struct Facts {
     pub not_modelled: Vec<NotModelled>,
 }
 
+/// Runs a macro over every list of facts.
+macro_rules! each_list {
+    ($run:ident) => {
+        $run! {
+            interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
+            forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
+            units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
+            radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
+            radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
+            secrets masked_places missing unreadable_blocks files not_modelled
+        }
+    };
+}
+
 impl Facts {
     /// Tunnels that their daemon would start with.
     pub fn running(&self) -> impl Iterator<Item = &Tunnel> {
@@ -162,53 +176,26 @@ impl Facts {
     pub fn absorb(&mut self, other: Self) {
         self.said_name = self.said_name.take().or(other.said_name);
         self.said_kind = self.said_kind.or(other.said_kind);
-        self.interfaces.extend(other.interfaces);
         self.has_interfaces |= other.has_interfaces;
-        self.routes.extend(other.routes);
-        self.stored_interfaces.extend(other.stored_interfaces);
-        self.stored_routes.extend(other.stored_routes);
-        self.name_servers.extend(other.name_servers);
-        self.dhcp_servers.extend(other.dhcp_servers);
-        self.malformed.extend(other.malformed);
-        self.filters.extend(other.filters);
-        self.forwards.extend(other.forwards);
-        self.kernel.extend(other.kernel);
-        self.sockets.extend(other.sockets);
         self.has_sockets |= other.has_sockets;
-        self.port_mappers.extend(other.port_mappers);
-        self.dynamic_names.extend(other.dynamic_names);
-        self.served.extend(other.served);
-        self.log_keepers.extend(other.log_keepers);
-        self.clock_keepers.extend(other.clock_keepers);
-        self.radios.extend(other.radios);
-        self.units.extend(other.units);
-        self.tunnels.extend(other.tunnels);
-        self.ssh_servers.extend(other.ssh_servers);
-        self.ssh_keys.extend(other.ssh_keys);
-        self.sudo_rules.extend(other.sudo_rules);
-        self.accounts.extend(other.accounts);
-        self.shadow.extend(other.shadow);
-        self.groups.extend(other.groups);
-        self.pam_services.extend(other.pam_services);
-        self.radius_clients.extend(other.radius_clients);
-        self.radius_upstreams.extend(other.radius_upstreams);
-        self.radius_targets.extend(other.radius_targets);
-        self.radius_entries.extend(other.radius_entries);
-        self.radius_sites.extend(other.radius_sites);
-        self.eap_settings.extend(other.eap_settings);
-        self.radius_security.extend(other.radius_security);
-        self.ppp_profiles.extend(other.ppp_profiles);
-        self.credentials.extend(other.credentials);
-        self.pre_shared_keys.extend(other.pre_shared_keys);
-        self.logins.extend(other.logins);
-        self.certificates.extend(other.certificates);
-        self.private_keys.extend(other.private_keys);
-        self.secrets.extend(other.secrets);
-        self.masked_places.extend(other.masked_places);
-        self.missing.extend(other.missing);
-        self.unreadable_blocks.extend(other.unreadable_blocks);
-        self.files.extend(other.files);
-        self.not_modelled.extend(other.not_modelled);
+        macro_rules! take {
+            ($($list:ident)*) => {
+                $(if self.$list.is_empty() {
+                    self.$list = other.$list;
+                } else {
+                    self.$list.extend(other.$list);
+                })*
+            };
+        }
+        each_list!(take);
+    }
+
+    /// Gives back the room that lists have for more: of very many exports it is most of what they fill.
+    pub fn shrink(&mut self) {
+        macro_rules! shrink {
+            ($($list:ident)*) => { $(self.$list.shrink_to_fit();)* };
+        }
+        each_list!(shrink);
     }
 }
 

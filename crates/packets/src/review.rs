@@ -4,7 +4,7 @@
 //! A rule is alive as soon as one packet is found that no earlier rule takes, and most rules show one at once. Only where none
 //! is found are the earlier rules that meet it taken away from it, exactly.
 
-use crate::cube::{Cube, FIELDS, Field, Point, Region, ranges, state};
+use crate::cube::{Cube, FIELDS, Field, Point, Region, Value, ranges, state};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::index::Index;
 use crate::program::{Action, Ending, Program, RuleId, Step, Waiting, at_hook};
@@ -17,10 +17,16 @@ use trevlin_model::{Chain, Filter, Hook};
 const MOST_BEFORE: usize = 6_000;
 /// Steps that are taken away from one to tell what is left of it, or whether it changes anything.
 const MOST_NEAR: usize = 256;
-/// Steps that are looked at over a whole chain: each rule has its part of them, so that a list of very many broad rules ends too.
-const WORK: usize = 600_000_000;
+/// Cubes that are looked at over all reviews of a device, for each node of a set diagram that one question may cost.
+const WORK_PER_NODE: usize = 3_000;
+/// How many cubes one node of a set diagram counts as.
+const WORK_OF_NODE: usize = 4;
+/// The part of them that every rule has an equal share of. The rest goes to those for which that was too little.
+const FIRST: usize = 4;
 /// Packets of a cube that are tried.
 const TRIES: u64 = 12;
+/// Packets of a rule that are tried: what shows none by then is worked out.
+const MOST_TRIES: usize = 600;
 
 /// Whether packets come to a rule and are decided there.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -89,18 +95,34 @@ pub struct ChainReview {
     pub whole: bool,
 }
 
-/// Reviews a base chain.
+/// Reviews a base chain. The work that may be spent on a device is shared by so many reviews; what cannot be told with this one's
+/// share is left open, the same way on every machine.
 #[must_use]
-pub fn review(space: &Space, filter: &Filter, chain: &Chain) -> ChainReview {
+pub fn review(space: &Space, filter: &Filter, chain: &Chain, among: usize) -> ChainReview {
     let program = Program::of(space, filter, chain);
     let hook = chain.hook.unwrap_or(Hook::Forward);
     let desk = Desk::new(space, &program, at_hook(space, hook));
-    let numbers: Vec<u32> = (0..program.steps.len() as u32).collect();
-    // A chain of which a part is missing may decide anything before a rule: none is said to be dead there.
-    let steps: Vec<Option<(RuleId, RuleReview)>> =
-        numbers.par_iter().map(|number| Some((desk.step(*number).rule?, desk.review(*number)))).collect();
+    let numbers: Vec<u32> =
+        (0..program.steps.len() as u32).filter(|number| desk.step(*number).rule.is_some()).collect();
+    let work = space.nodes().saturating_mul(WORK_PER_NODE) / among.max(1);
+    let share = |all: usize, among: usize| Work { left: all / among.max(1), short: false };
+    let mut steps: Vec<(RuleReview, bool)> =
+        numbers.par_iter().map(|number| desk.review(*number, share(work / FIRST, numbers.len()))).collect();
+    let mut short: Vec<(u32, &mut RuleReview)> = numbers
+        .iter()
+        .zip(&mut steps)
+        .filter_map(|(number, (review, short))| short.then_some((*number, review)))
+        .collect();
+    let many = short.len();
+    short.par_iter_mut().for_each(|(number, review)| {
+        **review = desk.review(*number, share(work - work / FIRST, many)).0;
+    });
+    let steps = numbers
+        .iter()
+        .zip(steps)
+        .filter_map(|(number, (review, _))| Some((desk.step(*number).rule?, review)));
     let mut rules: BTreeMap<RuleId, RuleReview> = BTreeMap::new();
-    for (id, one) in steps.into_iter().flatten() {
+    for (id, one) in steps {
         match rules.get_mut(&id) {
             Some(known) => known.join(one),
             None => {
@@ -157,6 +179,31 @@ struct Remainder {
     takers: Vec<u32>,
 }
 
+/// What may still be looked at for one rule, in cubes; the same every time, so that what is found never hangs on the machine.
+struct Work {
+    left: usize,
+    /// Whether it was too little.
+    short: bool,
+}
+
+impl Work {
+    /// Takes from it; `None` where that is more than is left.
+    fn take(&mut self, cubes: usize) -> Option<()> {
+        self.short |= cubes > self.left;
+        self.left = self.left.saturating_sub(cubes);
+        (!self.short).then_some(())
+    }
+
+    /// Lets something have a half of it.
+    fn half<T>(&mut self, run: impl FnOnce(&mut Self) -> T) -> T {
+        let mut half = Self { left: self.left / 2, short: false };
+        let kept = self.left - half.left;
+        let found = run(&mut half);
+        self.left = kept + half.left;
+        found
+    }
+}
+
 /// Everything that is at hand while the steps of a program are reviewed.
 struct Desk<'a> {
     greatest: [u128; FIELDS],
@@ -182,7 +229,8 @@ impl<'a> Desk<'a> {
         &self.program.steps[number as usize]
     }
 
-    fn review(&self, number: u32) -> RuleReview {
+    /// What is found of a step with some work, and whether that was too little to find everything.
+    fn review(&self, number: u32, mut work: Work) -> (RuleReview, bool) {
         let step = self.step(number);
         let mut review = RuleReview {
             standing: Standing::Alive,
@@ -194,12 +242,12 @@ impl<'a> Desk<'a> {
         let region = step.region.and(&self.domain);
         if region.is_empty() {
             review.standing = if self.program.whole { Standing::Impossible } else { Standing::NotDecided };
-            return review;
+            return (review, false);
         }
-        let mut witness = region.cubes.iter().find_map(|cube| self.witness(cube, number));
+        let mut witness = work.half(|work| self.witness(&region, number, work));
         if witness.is_none() {
-            let mut sets = Diagrams::new(&self.greatest, self.nodes);
-            review.standing = match self.remainder(&mut sets, &region, number, MOST_BEFORE) {
+            let mut sets = self.sets(&work);
+            review.standing = match self.remainder(&mut sets, &region, number, MOST_BEFORE, &mut work) {
                 Some(Remainder { set: EMPTY, takers }) if self.program.whole => {
                     let mut by: Vec<RuleId> = takers.iter().filter_map(|one| self.step(*one).rule).collect();
                     by.sort_unstable();
@@ -216,17 +264,26 @@ impl<'a> Desk<'a> {
             };
         }
         if review.standing == Standing::Alive {
-            self.what_is_left(number, &region, &mut review);
+            self.what_is_left(number, &region, &mut work, &mut review);
             if let Some(witness) = &witness {
-                review.changes_nothing = self.changes_nothing(number, &region, witness);
+                review.changes_nothing = self.changes_nothing(number, &region, witness, &mut work);
             }
         }
-        review
+        (review, work.short)
     }
 
-    /// A packet of a cube that no earlier step takes.
-    fn witness(&self, cube: &Cube, number: u32) -> Option<Point> {
-        (0..TRIES).map(|seed| self.sample(cube, seed)).find(|point| !self.taken_before(point, number))
+    /// A packet of a region that no earlier step takes. `None` where none of those that are tried is one, or where trying them
+    /// costs too much: it says nothing of whether there is one.
+    fn witness(&self, region: &Region, number: u32, work: &mut Work) -> Option<Point> {
+        for cube in region.cubes.iter().take(MOST_TRIES.div_ceil(TRIES as usize)) {
+            for seed in 0..TRIES {
+                let point = self.sample(cube, seed);
+                if !self.taken_before(&point, number, work)? {
+                    return Some(point);
+                }
+            }
+        }
+        None
     }
 
     /// A packet of a cube: at first the least of each field, then the greatest, then others. The same every time.
@@ -236,10 +293,9 @@ impl<'a> Desk<'a> {
             mix ^= mix << 13;
             mix ^= mix >> 7;
             mix ^= mix << 17;
-            u128::from(mix) << 64 | u128::from(mix.wrapping_mul(0x2545_f491_4f6c_dd1d))
+            mix
         };
         std::array::from_fn(|at| {
-            let (which, place) = (next(), next());
             let whole = [(0, self.greatest[at])];
             let side = cube.side(field(at)).map_or(&whole[..], |side| side);
             // New connections of hosts elsewhere are what most rules are about.
@@ -249,34 +305,40 @@ impl<'a> Desk<'a> {
                 0 => side[0].0,
                 1 => side[side.len() - 1].1,
                 _ => {
-                    let (first, last) = side[(which % side.len() as u128) as usize];
-                    match (last - first).checked_add(1) {
-                        Some(size) => first + place % size,
-                        None => place,
-                    }
+                    let (first, last) = side[(next() % side.len() as u64) as usize];
+                    first + below(last - first, next())
                 }
             }
         })
     }
 
-    /// Whether a packet never comes to a step, or may as well not.
-    fn taken_before(&self, point: &Point, number: u32) -> bool {
+    /// Whether a packet never comes to a step, or may as well not. `None` where telling costs too much.
+    fn taken_before(&self, point: &Point, number: u32, work: &mut Work) -> Option<bool> {
         let mut lists = Vec::new();
         self.index.lists(point, &mut lists);
+        // Looking the lists up costs as well.
+        work.take(FIELDS + lists.len())?;
         let mut at = 0;
-        while let Some(found) = self.next_for(&lists, point, at..number) {
+        while let Some(found) = self.next_for(&lists, point, at..number, work)? {
             match self.step(found).action {
-                Action::End(_) => return true,
-                Action::Skip(to) if to > number => return true,
+                Action::End(_) => return Some(true),
+                Action::Skip(to) if to > number => return Some(true),
                 Action::Skip(to) => at = to,
                 Action::Pass { .. } => at = found + 1,
             }
         }
-        false
+        Some(false)
     }
 
-    /// The next step of a span, of those in some lists, that surely holds for a packet and decides where it goes.
-    fn next_for(&self, lists: &[&[u32]], point: &Point, span: std::ops::Range<u32>) -> Option<u32> {
+    /// The next step of a span, of those in some lists, that surely holds for a packet and decides where it goes. `None` where
+    /// finding it costs too much.
+    fn next_for(
+        &self,
+        lists: &[&[u32]],
+        point: &Point,
+        span: std::ops::Range<u32>,
+        work: &mut Work,
+    ) -> Option<Option<u32>> {
         let mut best = span.end;
         for list in lists {
             let from = list.partition_point(|one| *one < span.start);
@@ -285,6 +347,7 @@ impl<'a> Desk<'a> {
                     break;
                 }
                 let step = self.step(*one);
+                work.take(step.region.cubes.len())?;
                 let decides = !matches!(step.action, Action::Pass { .. });
                 if decides && step.region.exact && step.region.contains(point) {
                     best = *one;
@@ -292,17 +355,38 @@ impl<'a> Desk<'a> {
                 }
             }
         }
-        (best < span.end).then_some(best)
+        Some((best < span.end).then_some(best))
     }
 
-    /// The steps of a span that meet a region; `None` where there are too many.
-    fn meeting(&self, region: &Region, span: std::ops::Range<u32>, most: usize) -> Option<Vec<u32>> {
+    /// No sets yet, of as many nodes as the work that is left allows.
+    fn sets(&self, work: &Work) -> Diagrams {
+        Diagrams::new(&self.greatest, self.nodes.min(work.left / WORK_OF_NODE))
+    }
+
+    /// What sets gave, once they are paid for. Sets that ran out of nodes for want of work make it short.
+    fn paid<T>(&self, sets: &Diagrams, found: Result<T, OverBudget>, work: &mut Work) -> Option<T> {
+        work.short |= found.is_err() && work.left / WORK_OF_NODE < self.nodes;
+        work.left = work.left.saturating_sub(WORK_OF_NODE * sets.len());
+        found.ok()
+    }
+
+    /// The steps of a span that meet a region; `None` where there are too many, or where finding them costs too much.
+    fn meeting(
+        &self,
+        region: &Region,
+        span: std::ops::Range<u32>,
+        most: usize,
+        work: &mut Work,
+    ) -> Option<Vec<u32>> {
         let mut found = Vec::new();
-        let mut looked_at = (40 * most).min(WORK / self.program.steps.len().max(1));
         for cube in &region.cubes {
             // Most of what the index gives for a broad cube does not meet it in the other fields.
-            let near = self.index.meeting(cube, span.clone(), looked_at)?;
-            looked_at -= near.len().min(looked_at);
+            let near = self.index.meeting(cube, span.clone(), (40 * most).min(work.left));
+            let Some(near) = near else {
+                work.short |= work.left < 40 * most;
+                return None;
+            };
+            work.take(1 + near.iter().map(|one| self.step(*one).region.cubes.len()).sum::<usize>())?;
             found.extend(near.into_iter().filter(|one| self.step(*one).region.meets(cube)));
             if found.len() > most {
                 return None;
@@ -314,9 +398,17 @@ impl<'a> Desk<'a> {
     }
 
     /// What the steps before one leave of a region. `None` where that costs too much.
-    fn remainder(&self, sets: &mut Diagrams, region: &Region, number: u32, most: usize) -> Option<Remainder> {
-        let near = self.meeting(region, 0..number, most)?;
-        self.take_away(sets, region, number, &near).ok()
+    fn remainder(
+        &self,
+        sets: &mut Diagrams,
+        region: &Region,
+        number: u32,
+        most: usize,
+        work: &mut Work,
+    ) -> Option<Remainder> {
+        let near = self.meeting(region, 0..number, most, work)?;
+        let left = self.take_away(sets, region, number, &near);
+        self.paid(sets, left, work)
     }
 
     fn take_away(
@@ -364,13 +456,13 @@ impl<'a> Desk<'a> {
     }
 
     /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest.
-    fn what_is_left(&self, number: u32, region: &Region, review: &mut RuleReview) {
+    fn what_is_left(&self, number: u32, region: &Region, work: &mut Work, review: &mut RuleReview) {
         let new = region.and(&self.new);
         if new.is_empty() {
             return;
         }
-        let mut sets = Diagrams::new(&self.greatest, self.nodes);
-        let Some(Remainder { set, takers }) = self.remainder(&mut sets, &new, number, MOST_NEAR) else {
+        let mut sets = self.sets(work);
+        let Some(Remainder { set, takers }) = self.remainder(&mut sets, &new, number, MOST_NEAR, work) else {
             return;
         };
         let Ok(whole) = new.diagram(&mut sets) else { return };
@@ -394,7 +486,13 @@ impl<'a> Desk<'a> {
 
     /// Whether a step could be left out: later ones, or the policy, decide the same for everything that it takes, and no log
     /// line is gained or lost.
-    fn changes_nothing(&self, number: u32, region: &Region, witness: &Point) -> Option<Vec<RuleId>> {
+    fn changes_nothing(
+        &self,
+        number: u32,
+        region: &Region,
+        witness: &Point,
+        work: &mut Work,
+    ) -> Option<Vec<RuleId>> {
         let step = self.step(number);
         let Action::End(ours) = step.action else { return None };
         if ours == Ending::NotModelled || step.logs || !step.region.exact || !self.program.whole {
@@ -406,7 +504,7 @@ impl<'a> Desk<'a> {
         let mut lists = Vec::new();
         self.index.lists(witness, &mut lists);
         let met = loop {
-            match self.next_for(&lists, witness, at..end).map(|one| (one, self.step(one).action)) {
+            match self.next_for(&lists, witness, at..end, work)?.map(|one| (one, self.step(one).action)) {
                 None => break self.program.policy,
                 // The same rule where its chain is jumped to again would be gone as well.
                 Some((one, _)) if self.step(one).rule == step.rule => at = one + 1,
@@ -418,11 +516,12 @@ impl<'a> Desk<'a> {
         if met != ours {
             return None;
         }
-        let mut sets = Diagrams::new(&self.greatest, self.nodes);
-        let taken = self.remainder(&mut sets, region, number, MOST_NEAR)?.set;
-        let mut later = self.meeting(region, number + 1..end, MOST_NEAR)?;
+        let mut sets = self.sets(work);
+        let taken = self.remainder(&mut sets, region, number, MOST_NEAR, work)?.set;
+        let mut later = self.meeting(region, number + 1..end, MOST_NEAR, work)?;
         later.retain(|one| self.step(*one).rule != step.rule);
-        self.same_later(&mut sets, taken, ours, &later).ok().flatten()
+        let same = self.same_later(&mut sets, taken, ours, &later);
+        self.paid(&sets, same, work).flatten()
     }
 
     fn same_later(
@@ -465,6 +564,19 @@ impl<'a> Desk<'a> {
         }
         left = waiting.joined(u32::MAX, left, sets)?;
         Ok((left == EMPTY || self.program.policy == ours).then_some(by))
+    }
+}
+
+/// A number up to another, from one that is any.
+fn below(last: Value, any: u64) -> Value {
+    match u64::try_from(last) {
+        Ok(u64::MAX) => Value::from(any),
+        Ok(last) => Value::from(any % (last + 1)),
+        // Wider than the number: its bits count for the upper half as well, cut to what there is.
+        Err(_) => {
+            (Value::from(any) << 64 | Value::from(any.rotate_left(32)))
+                & (Value::MAX >> (last.leading_zeros() + 1))
+        }
     }
 }
 

@@ -98,6 +98,12 @@ proptest! {
     fn rules_stand_as_brute_force_says(filter in filter()) {
         prop_assert_eq!(small_world::check(&filter), Ok(()), "{:#?}", filter);
     }
+
+    #[test]
+    fn who_may_spend_little_knows_less_and_nothing_else(filter in filter(), nodes in 1usize..400, among in 1usize..100_000) {
+        prop_assert_eq!(small_world::check_cheap(&filter, nodes, 1), Ok(()), "{:#?}", filter);
+        prop_assert_eq!(small_world::check_cheap(&filter, 60_000, among), Ok(()), "{:#?}", filter);
+    }
 }
 
 /// Found by the fuzzer: a chain that is jumped to twice holds a rule twice, and neither may stand in for the other.

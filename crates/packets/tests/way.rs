@@ -21,7 +21,7 @@ fn facts(rules: &str) -> Facts {
         let reader = recognise(&export).reader.expect("recognised");
         let reading = (reader.read)(&export, &Surroundings::default());
         assert!(reading.ledger.notes.is_empty(), "{name}: {:?}", reading.ledger.notes);
-        all.absorb(reading.facts);
+        all.absorb(*reading.facts);
     }
     all
 }

@@ -70,7 +70,7 @@ mod yaml;
 mod yang;
 
 pub use decode::{DecodeError, decode};
-pub use phrasebook::{BOOK, Phrasebook, Took, Tried, guide as phrasebook_guide};
+pub use phrasebook::{BOOK, Phrasebook, Shelf, Took, Tried, guide as phrasebook_guide};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
 pub use sheet::{
     FORM, Head, Report, check as check_sheet, guide as sheet_guide, schema as sheet_schema,

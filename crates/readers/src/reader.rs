@@ -51,7 +51,7 @@ pub struct Recognised {
 #[derive(Debug, Default)]
 pub struct Reading {
     /// Facts.
-    pub facts: Facts,
+    pub facts: Box<Facts>,
     /// What became of each line.
     pub ledger: Ledger,
     /// What became of places in other exports that this one reads in.
@@ -62,7 +62,7 @@ impl Reading {
     /// A reading with nothing in it yet.
     #[must_use]
     pub fn of(export: &Export) -> Self {
-        Self { facts: Facts::default(), ledger: Ledger::new(export.line_count()), elsewhere: Vec::new() }
+        Self { facts: Box::default(), ledger: Ledger::new(export.line_count()), elsewhere: Vec::new() }
     }
 }
 

@@ -110,10 +110,10 @@ fn netplan_and_what_it_generates_are_alike() {
     for entry in std::fs::read_dir(root.path().join("run/systemd/network")).unwrap() {
         let path = entry.unwrap().path();
         let text = std::fs::read_to_string(&path).unwrap();
-        generated.push(read(path.to_str().unwrap(), &text).facts);
+        generated.push(*read(path.to_str().unwrap(), &text).facts);
     }
     assert!(generated.len() >= 5);
-    let ours = facts(&[read("d/etc/netplan/01-quay.yaml", &text).facts]);
+    let ours = facts(&[*read("d/etc/netplan/01-quay.yaml", &text).facts]);
     assert!(ours.len() > 10, "{ours:?}");
     assert_eq!(ours, facts(&generated));
 }

@@ -37,7 +37,7 @@ pub struct Input {
     /// Name of the format, where a reader took it.
     pub format: Option<&'static str>,
     /// Its facts.
-    pub facts: Facts,
+    pub facts: Box<Facts>,
     /// What became of its lines.
     pub ledger: Ledger,
 }
@@ -130,7 +130,7 @@ impl Estate {
     #[must_use]
     pub fn within(inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
         let mut exports = Vec::with_capacity(inputs.len());
-        let mut by_folder: BTreeMap<String, (Vec<ExportId>, Facts)> = BTreeMap::new();
+        let mut by_folder: BTreeMap<String, (Vec<ExportId>, Box<Facts>)> = BTreeMap::new();
         let (mut cuts, mut faults) = (Vec::new(), Vec::new());
         for mut input in inputs {
             cuts.append(&mut input.ledger.cuts);
@@ -142,7 +142,7 @@ impl Estate {
             }
             let (ids, facts) = by_folder.entry(input.folder).or_default();
             ids.push(input.export.id());
-            facts.absorb(input.facts);
+            facts.absorb(*input.facts);
             exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
         }
         let left_out = cuts
@@ -157,7 +157,7 @@ impl Estate {
         let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
         let mut by_name: Vec<(Device, String)> = by_folder
             .into_iter()
-            .map(|(folder, (exports, facts))| (device(folder.clone(), exports, facts, file), folder))
+            .map(|(folder, (exports, facts))| (device(folder.clone(), exports, *facts, file), folder))
             .collect();
         by_name.sort_by(|(a, _), (b, _)| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
         let named =

@@ -16,7 +16,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::program::RuleId;
-use trevlin_packets::review::{RuleReview, Standing, review};
+use trevlin_packets::review::{ChainReview, RuleReview, Standing, review};
 
 /// What was found for a rule, and by which hooks packets come to it.
 pub type Reviewed = (RuleReview, BTreeSet<Hook>);
@@ -32,6 +32,7 @@ pub struct FilterReview<'a> {
     pub rules: &'a BTreeMap<RuleId, Reviewed>,
     /// The spaces of its packets, one for each IP version that it judges.
     pub(crate) spaces: &'a [Space],
+    callers: &'a BTreeMap<String, Vec<RuleId>>,
     /// Whether all of it could be followed.
     pub whole: bool,
 }
@@ -43,6 +44,8 @@ pub(crate) struct Kept {
     filter: usize,
     rules: BTreeMap<RuleId, Reviewed>,
     spaces: Vec<Space>,
+    /// Rules that jump to a chain, by its name.
+    callers: BTreeMap<String, Vec<RuleId>>,
     whole: bool,
 }
 
@@ -51,6 +54,15 @@ impl FilterReview<'_> {
     #[must_use]
     pub fn rule(&self, id: RuleId) -> Option<&Rule> {
         self.filter.chains.get(id.chain as usize)?.rules.get(id.rule as usize)
+    }
+
+    /// Every rule that jumps to a chain, with the chain it stands in, in the order of the file.
+    pub(crate) fn calling(&self, chain: &Chain) -> impl Iterator<Item = (RuleId, &Chain, &Rule)> {
+        let ids = self.callers.get(&chain.name).into_iter().flatten();
+        ids.filter_map(|id| {
+            let outer = self.filter.chains.get(id.chain as usize)?;
+            Some((*id, outer, outer.rules.get(id.rule as usize)?))
+        })
     }
 
     /// Every rule of the table in the order of the file, with what was found where packets can come to it.
@@ -103,6 +115,7 @@ pub fn of_device(estate: &Estate, device: usize) -> Vec<FilterReview<'_>> {
         filter: &filters[one.filter],
         rules: &one.rules,
         spaces: &one.spaces,
+        callers: &one.callers,
         whole: one.whole,
     })
     .collect()
@@ -142,24 +155,34 @@ impl Estate {
 pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
     let tables = estate.tables_in_force(device);
     let facts = &estate.devices[device].facts;
+    let judged: Vec<(usize, &Filter, Vec<&Chain>)> = facts
+        .filters
+        .iter()
+        .enumerate()
+        .filter(|(_, filter)| tables.iter().any(|one| std::ptr::eq(*one, *filter)))
+        .map(|(number, filter)| {
+            (number, filter, filter.chains.iter().filter(|chain| filters(filter, chain)).collect::<Vec<_>>())
+        })
+        .filter(|(.., chains)| !chains.is_empty())
+        .collect();
+    let reviews =
+        judged.iter().map(|(_, filter, chains)| filter.families.each().count() * chains.len()).sum();
     let mut found = Vec::new();
-    for (number, filter) in facts.filters.iter().enumerate() {
-        if !tables.iter().any(|one| std::ptr::eq(*one, filter)) {
-            continue;
-        }
-        let chains: Vec<&Chain> = filter.chains.iter().filter(|chain| filters(filter, chain)).collect();
-        if chains.is_empty() {
-            continue;
-        }
-        let mut one =
-            Kept { filter: number, rules: BTreeMap::new(), spaces: Vec::new(), whole: filter.complete };
+    for (number, filter, chains) in judged {
+        let mut one = Kept {
+            filter: number,
+            rules: BTreeMap::new(),
+            spaces: Vec::new(),
+            callers: callers(filter),
+            whole: filter.complete,
+        };
         for family in filter.families.each() {
             let of_family: Vec<&Filter> =
                 tables.iter().copied().filter(|table| table.families.has(family)).collect();
             let space =
                 Space::new(family, &of_family, &facts.interfaces).costing(estate.limits.of(Limit::SetNodes));
             for chain in &chains {
-                take(&mut one, &space, filter, chain);
+                take(&mut one, review(&space, filter, chain, reviews));
             }
             one.spaces.push(space);
         }
@@ -168,8 +191,19 @@ pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
     found
 }
 
-fn take(to: &mut Kept, space: &Space, filter: &Filter, chain: &Chain) {
-    let found = review(space, filter, chain);
+fn callers(filter: &Filter) -> BTreeMap<String, Vec<RuleId>> {
+    let mut found: BTreeMap<String, Vec<RuleId>> = BTreeMap::new();
+    for (at, chain) in filter.chains.iter().enumerate() {
+        for (number, rule) in chain.rules.iter().enumerate() {
+            if let Target::Jump(name) | Target::Goto(name) = &rule.target {
+                found.entry(name.clone()).or_default().push(RuleId { chain: at as u32, rule: number as u32 });
+            }
+        }
+    }
+    found
+}
+
+fn take(to: &mut Kept, found: ChainReview) {
     to.whole &= found.whole;
     for (id, one) in found.rules {
         match to.rules.get_mut(&id) {

@@ -237,10 +237,7 @@ fn ends(chain: &Chain) -> bool {
 
 /// Whether a rule that is reached jumps to a chain.
 pub(crate) fn leads_to(review: &FilterReview<'_>, chain: &Chain) -> bool {
-    review.each().any(|(_, _, rule, found)| {
-        found.is_some()
-            && matches!(&rule.target, Target::Jump(name) | Target::Goto(name) if *name == chain.name)
-    })
+    review.calling(chain).any(|(id, ..)| review.rules.contains_key(&id))
 }
 
 fn lists(estate: &Estate, review: &FilterReview<'_>) -> Vec<ListRow> {

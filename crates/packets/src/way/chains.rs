@@ -26,7 +26,7 @@ impl<'a> Way<'a> {
             let mut kept: Vec<Packet> = Vec::new();
             for one in next {
                 match kept.iter_mut().find(|known| (known.point, known.of) == (one.point, one.of)) {
-                    Some(known) => one.doubts.into_iter().for_each(|doubt| known.doubt_step(doubt)),
+                    Some(known) => known.doubt_as(&one),
                     None => kept.push(one),
                 }
             }
@@ -182,7 +182,7 @@ impl<'a> Way<'a> {
             return Went::Ended;
         }
         if let Some(ending) = ending(&rule.target) {
-            found.push((End::Of(ending), packet));
+            end(found, ending, packet);
             return Went::Ended;
         }
         match &rule.target {
@@ -190,7 +190,7 @@ impl<'a> Way<'a> {
             Target::Jump(name) | Target::Goto(name) => {
                 let Some(next) = filter.chain(name).filter(|_| depth < DEPTH) else {
                     packet.doubt(format!("chain {name} is not in the export"), Some(rule.origin));
-                    found.push((End::Of(Ending::NotModelled), packet));
+                    end(found, Ending::NotModelled, packet);
                     return Went::Ended;
                 };
                 let told = packet.trail.len();
@@ -214,6 +214,19 @@ impl<'a> Way<'a> {
             }
             _ => Went::On(packet),
         }
+    }
+}
+
+/// Ends a packet's way through a base chain. One that ended the same there before stands for both: a list of very many rules that
+/// may or may not hold has as many ends.
+fn end(found: &mut Vec<(End<'_>, Packet)>, ending: Ending, packet: Packet) {
+    let known = found.iter_mut().find(|(end, known)| {
+        matches!(end, End::Of(known) if *known == ending)
+            && (known.point, known.of) == (packet.point, packet.of)
+    });
+    match known {
+        Some((_, known)) => known.doubt_as(&packet),
+        None => found.push((End::Of(ending), packet)),
     }
 }
 

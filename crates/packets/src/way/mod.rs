@@ -267,7 +267,7 @@ fn answer(ends: Vec<Ended>) -> Answer {
         };
     }
     // The way that was followed furthest, and what it hangs on.
-    let doubts = ends.iter().flat_map(|one| &one.packet.doubts);
+    let doubts = ends.iter().flat_map(|one| &*one.packet.doubts);
     let mut steps: Vec<Step> = Vec::new();
     for doubt in doubts {
         if !steps.contains(doubt) {

@@ -59,6 +59,9 @@ impl Crossing {
     }
 }
 
+/// Doubts of a packet that are told: an answer that hangs on more is no clearer for them.
+const MOST_DOUBTS: usize = 64;
+
 /// A packet on its way.
 #[derive(Debug, Clone)]
 pub(super) struct Packet {
@@ -68,8 +71,8 @@ pub(super) struct Packet {
     /// Destination and its port before translation, for what follows a first packet.
     pub(super) wire: Option<[Known; 2]>,
     pub(super) trail: Vec<Step>,
-    /// Rules that may or may not have held, and other things that are not known.
-    pub(super) doubts: Vec<Step>,
+    /// Rules that may or may not have held, and other things that are not known; the first of them, where there are very many.
+    pub(super) doubts: Rc<Vec<Step>>,
     /// The device where it is.
     pub(super) device: usize,
     pub(super) crossings: Vec<Rc<Crossing>>,
@@ -112,7 +115,7 @@ impl Packet {
             of,
             wire: None,
             trail: Vec::new(),
-            doubts: Vec::new(),
+            doubts: Rc::default(),
             device: 0,
             crossings: Vec::new(),
             visited: Vec::new(),
@@ -171,9 +174,16 @@ impl Packet {
         self.doubt_step(step);
     }
 
-    pub(super) fn doubt_step(&mut self, step: Step) {
-        if !self.doubts.contains(&step) {
-            self.doubts.push(step);
+    fn doubt_step(&mut self, step: Step) {
+        if self.doubts.len() < MOST_DOUBTS && !self.doubts.contains(&step) {
+            Rc::make_mut(&mut self.doubts).push(step);
+        }
+    }
+
+    /// Takes the doubts of another as well.
+    pub(super) fn doubt_as(&mut self, other: &Self) {
+        if !Rc::ptr_eq(&self.doubts, &other.doubts) {
+            other.doubts.iter().for_each(|step| self.doubt_step(step.clone()));
         }
     }
 

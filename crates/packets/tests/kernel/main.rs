@@ -100,7 +100,7 @@ impl Count {
         net.load(list);
         let mut facts = Facts::default();
         for (name, text) in net.dumps(list.kind) {
-            facts.absorb(read(&name, &text).facts);
+            facts.absorb(*read(&name, &text).facts);
         }
         let mut tables: Vec<&Filter> = facts.filters.iter().collect();
         if list.kind == Kind::Nft {

@@ -224,7 +224,7 @@ impl Config {
             "ca" | "cert" | "extra-certs" => {
                 let mut reading = Reading::of(export);
                 pem::take(export, inline, "", &mut reading);
-                self.inline.absorb(reading.facts);
+                self.inline.absorb(*reading.facts);
                 return;
             }
             _ => return,
@@ -234,7 +234,7 @@ impl Config {
             let mut reading = Reading::of(export);
             pem::take(export, inline, &owner, &mut reading);
             if !reading.facts.private_keys.is_empty() {
-                self.inline.absorb(reading.facts);
+                self.inline.absorb(*reading.facts);
                 return;
             }
         }

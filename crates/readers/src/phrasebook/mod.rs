@@ -7,6 +7,7 @@ mod guide;
 mod land;
 mod pattern;
 mod shape;
+mod shelf;
 mod target;
 #[cfg(test)]
 mod tests;
@@ -14,6 +15,7 @@ mod value;
 
 pub use book::{BOOK, Phrasebook};
 pub use guide::guide;
+pub use shelf::Shelf;
 
 use crate::reader::{Bookkeeper, Reading, Recognition, TELLING_LINES};
 use crate::sheet::node::Node;
@@ -56,30 +58,6 @@ pub struct Tried {
 }
 
 impl Phrasebook {
-    /// Whether an export is one that the phrasebook is for.
-    #[must_use]
-    pub fn recognises(&self, export: &Export) -> Recognition {
-        let by_name = self.fits_name(export);
-        if by_name == Some(false) || !self.recognises_something() {
-            return Recognition::No;
-        }
-        if self.telling.is_empty() {
-            return Recognition::Name;
-        }
-        let mut open: Vec<&Level> = self.telling.iter().collect();
-        for line in export.lines().take(TELLING_LINES) {
-            let text = line.text.trim();
-            open.retain(|level| {
-                let Some(pattern) = &level.pattern else { return false };
-                pattern.matches(&shape::plain(export, text)).is_none()
-            });
-            if open.is_empty() {
-                return Recognition::Declared;
-            }
-        }
-        Recognition::No
-    }
-
     /// Facts of an export.
     #[must_use]
     pub fn read_export(&self, export: &Export) -> Reading {
@@ -147,7 +125,7 @@ impl Phrasebook {
             found.notes.retain(|note| !near.holds(note.origin));
             found.facts.filters.iter_mut().for_each(|filter| filter.complete = false);
         }
-        reading.facts = found.facts;
+        *reading.facts = found.facts;
         reading.facts.masked_places.extend(masked);
         let sheet = shown.map(|top| {
             let facts = &reading.facts;

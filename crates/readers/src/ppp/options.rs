@@ -67,7 +67,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         open: vec![export.path().to_owned()],
     };
     state.file(export, &mut book);
-    reading.facts = state.facts;
+    *reading.facts = state.facts;
     reading.facts.ppp_profiles.push(state.profile);
     reading
 }

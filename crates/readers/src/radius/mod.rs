@@ -64,7 +64,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     if is_only_available(export) {
         // Its secrets are kept for masking; what it says is not in force.
         let secrets = std::mem::take(&mut reading.facts.secrets);
-        reading.facts = trevlin_model::Facts::default();
+        *reading.facts = trevlin_model::Facts::default();
         reading.facts.masked_places.extend(secrets.iter().map(|held| held.origin));
     }
     reading

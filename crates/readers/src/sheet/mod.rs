@@ -80,7 +80,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     for origin in found.understood {
         book.understood(origin);
     }
-    reading.facts = found.facts;
+    *reading.facts = found.facts;
     reading
 }
 

@@ -52,7 +52,7 @@ fn facts(files: &[(&str, &str)]) -> Facts {
         let reading = (reader.read)(export, &around);
         let notes: Vec<&str> = reading.ledger.notes.iter().map(|note| note.text.as_str()).collect();
         assert!(notes.is_empty(), "{}: {notes:?}\n{}", export.path(), export.text());
-        facts.absorb(reading.facts);
+        facts.absorb(*reading.facts);
     }
     facts
 }

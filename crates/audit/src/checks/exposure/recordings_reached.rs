@@ -1,10 +1,12 @@
 //! Callers who are meant to service machines reach recorded files.
 
+use crate::exposure::Reachable;
 use crate::intents::is_meant;
 use crate::services::What;
-use crate::serving::of_device;
+use crate::serving::{Subject, of_device};
 use crate::views::deciding;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::collections::BTreeMap;
 use trevlin_model::served::{Asked, Part, Served};
 
 /// Words in names and folders of what cameras and other machines record.
@@ -41,27 +43,33 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     let views = estate.views();
+    let mut recorded: BTreeMap<usize, Vec<(Subject<'_>, Vec<&Part>)>> = BTreeMap::new();
+    for device in 0..estate.devices.len() {
+        for one in of_device(estate, device).filter(|one| one.served.kind.holds_files() && one.is_met()) {
+            let parts: Vec<&Part> = one.served.parts.iter().filter(|part| is_recorded(part)).collect();
+            if !parts.is_empty() {
+                recorded.entry(device).or_default().push((one, parts));
+            }
+        }
+    }
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
-        for device in 0..estate.devices.len() {
-            for one in of_device(estate, device).filter(|one| one.served.kind.holds_files()) {
-                let recorded: Vec<&Part> = one.served.parts.iter().filter(|part| is_recorded(part)).collect();
-                if recorded.is_empty() || !one.is_met() {
-                    continue;
-                }
+        // What callers do not come to holds nothing of theirs.
+        let mut by_device: BTreeMap<usize, Vec<&Reachable>> = BTreeMap::new();
+        for reached in &exposure.reached {
+            by_device.entry(reached.device).or_default().push(reached);
+        }
+        for (device, met) in by_device {
+            for (one, recorded) in recorded.get(&device).into_iter().flatten() {
                 let subject = format!("{} to {} of {}", callers.tunnel, one.served.name, one.device_name());
                 let mine = |number: usize| matches!(views.services[device][number].what, What::Served(at, _) if std::ptr::eq(served(estate, device, at), one.served));
-                let reached = exposure
-                    .reached
-                    .iter()
-                    .filter(|reached| reached.device == device && mine(reached.service))
-                    .find(|reached| {
-                        recorded.iter().any(|part| {
-                            !part.sources.names.is_empty()
-                                || part.sources.ranges.iter().any(|range| {
-                                    reached.sources.iter().any(|other| range.intersection(other).is_some())
-                                })
-                        })
-                    });
+                let reached = met.iter().filter(|reached| mine(reached.service)).find(|reached| {
+                    recorded.iter().any(|part| {
+                        !part.sources.names.is_empty()
+                            || part.sources.ranges.iter().any(|range| {
+                                reached.sources.iter().any(|other| range.intersection(other).is_some())
+                            })
+                    })
+                });
                 let Some(reached) = reached else {
                     answers.push(Answer::new(device, subject, Verdict::Pass));
                     continue;

@@ -1,9 +1,9 @@
 //! A rule that lets every service through.
 
 use super::{Judged, REFERENCES, each_rule, named};
-use crate::rules::{EVERY_SERVICE, describe, let_through, within_device};
+use crate::rules::{EVERY_SERVICE, FilterReview, describe, let_through, within_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Chain, Filter, Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
+use trevlin_model::{Chain, Hook, Match, MatchKind, Origin, Rule, Tunnel, TunnelFamily};
 use trevlin_packets::review::Standing;
 
 /// The check.
@@ -32,7 +32,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
         return judge_alone(estate, judged);
     }
     // What leads to a chain narrows what its rules let through; the widest way there counts.
-    let ways = ways_to(judged.review.filter, judged.chain, 0);
+    let ways = ways_to(judged.review, judged.chain, 0, &mut { MOST_STEPS });
     if ways.is_empty() {
         return judge_alone(estate, judged);
     }
@@ -75,34 +75,37 @@ struct WayTo<'a> {
     last: &'a Rule,
 }
 
-/// How many ways to a chain are looked at, and how long they may be.
+/// How many ways to a chain are looked at, how long they may be, and how many rules are followed on the way: a list may jump about
+/// without ever coming from a hook.
 const MOST_WAYS: usize = 64;
 const LONGEST_WAY: usize = 8;
+const MOST_STEPS: usize = 4_096;
 
-fn ways_to<'a>(filter: &'a Filter, chain: &Chain, depth: usize) -> Vec<WayTo<'a>> {
+fn ways_to<'a>(
+    review: &'a FilterReview<'_>,
+    chain: &Chain,
+    depth: usize,
+    steps: &mut usize,
+) -> Vec<WayTo<'a>> {
     let mut found: Vec<WayTo<'a>> = Vec::new();
     if depth > LONGEST_WAY {
         return found;
     }
-    for outer in &filter.chains {
-        for rule in &outer.rules {
-            let leads =
-                matches!(&rule.target, Target::Jump(name) | Target::Goto(name) if *name == chain.name);
-            if !leads || found.len() >= MOST_WAYS {
-                continue;
-            }
-            let own = || rule.matches.iter();
-            if let Some(hook) = outer.hook {
-                if !matches!(hook, Hook::Input | Hook::Forward) {
-                    continue;
-                }
+    for (_, outer, rule) in review.calling(chain) {
+        if found.len() >= MOST_WAYS || *steps == 0 {
+            break;
+        }
+        *steps -= 1;
+        let own = || rule.matches.iter();
+        if let Some(hook) = outer.hook {
+            if matches!(hook, Hook::Input | Hook::Forward) {
                 found.push(WayTo { matches: own().collect(), last: rule });
-            } else {
-                found.extend(ways_to(filter, outer, depth + 1).into_iter().map(|mut way| {
-                    way.matches.extend(own());
-                    WayTo { last: rule, ..way }
-                }));
             }
+        } else {
+            found.extend(ways_to(review, outer, depth + 1, steps).into_iter().map(|mut way| {
+                way.matches.extend(own());
+                WayTo { last: rule, ..way }
+            }));
         }
     }
     found

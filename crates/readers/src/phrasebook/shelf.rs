@@ -1,0 +1,96 @@
+//! Many phrasebooks at once: which of them is for an export, without asking each for each line.
+
+use super::{Phrasebook, Recognition, TELLING_LINES, shape};
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Deref;
+use trevlin_model::Export;
+
+/// Phrasebooks in order: where several are for an export, the first is taken.
+#[derive(Debug, Default)]
+pub struct Shelf<B> {
+    books: Vec<B>,
+    /// Lines that tell, by the word they begin with.
+    by_word: BTreeMap<String, Vec<Sign>>,
+    /// Those that begin with no certain word.
+    others: Vec<Sign>,
+    /// Books that are known by their name alone, or by lines of which nothing is said.
+    without_words: Vec<usize>,
+}
+
+/// A line that tells: the number of its book, and its number there.
+type Sign = (usize, usize);
+
+impl<B: Deref<Target = Phrasebook>> Shelf<B> {
+    /// Puts phrasebooks in order.
+    #[must_use]
+    pub fn of(books: Vec<B>) -> Self {
+        let mut by_word: BTreeMap<String, Vec<Sign>> = BTreeMap::new();
+        let mut others = Vec::new();
+        let mut without_words = Vec::new();
+        for (number, book) in books.iter().enumerate() {
+            let mut words = false;
+            for (at, level) in book.telling.iter().enumerate() {
+                let Some(pattern) = &level.pattern else { continue };
+                words = true;
+                match pattern.first_word() {
+                    Some(word) => by_word.entry(word.to_owned()).or_default().push((number, at)),
+                    None => others.push((number, at)),
+                }
+            }
+            if !words {
+                without_words.push(number);
+            }
+        }
+        Self { books, by_word, others, without_words }
+    }
+
+    /// The first book that knows an export by what it says.
+    #[must_use]
+    pub fn by_content(&self, export: &Export) -> Option<&B> {
+        let mut seen: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
+        for line in export.lines().take(TELLING_LINES) {
+            let words = shape::plain(export, line.text.trim());
+            let here = words.first().and_then(|word| self.by_word.get(word.text)).into_iter().flatten();
+            for (number, at) in here.chain(&self.others) {
+                let known = seen.get(number).is_some_and(|all| all.contains(at));
+                let pattern = || self.books[*number].telling[*at].pattern.as_ref();
+                if !known && pattern().is_some_and(|pattern| pattern.matches(&words).is_some()) {
+                    seen.entry(*number).or_default().insert(*at);
+                }
+            }
+        }
+        let whole = |(number, all): (&usize, &BTreeSet<usize>)| {
+            let wanted = self.books[*number].telling.iter().filter(|level| level.pattern.is_some()).count();
+            (all.len() == wanted).then_some(*number)
+        };
+        let any_line = export.lines().next().is_some();
+        let anything = self
+            .without_words
+            .iter()
+            .copied()
+            .filter(|number| any_line && !self.books[*number].telling.is_empty());
+        let mut found: Vec<usize> = seen.iter().filter_map(whole).chain(anything).collect();
+        found.sort_unstable();
+        found.into_iter().map(|number| &self.books[number]).find(|book| book.fits_name(export) != Some(false))
+    }
+
+    /// The first book that knows an export by its name, and says nothing of what stands in it.
+    #[must_use]
+    pub fn by_name(&self, export: &Export) -> Option<&B> {
+        let books = self.without_words.iter().map(|number| &self.books[*number]);
+        books.filter(|book| book.telling.is_empty()).find(|book| book.fits_name(export) == Some(true))
+    }
+}
+
+impl Phrasebook {
+    /// Whether an export is one that the phrasebook is for.
+    #[must_use]
+    pub fn recognises(&self, export: &Export) -> Recognition {
+        let shelf = Shelf::of(vec![self]);
+        match (shelf.by_content(export), shelf.by_name(export)) {
+            (Some(_), _) => Recognition::Declared,
+            (None, Some(_)) => Recognition::Name,
+            (None, None) => Recognition::No,
+        }
+    }
+}
