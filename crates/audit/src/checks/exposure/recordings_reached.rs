@@ -155,7 +155,7 @@ mod tests {
             ),
             ("[global]\n[a]\npath = /srv/camera\n", open, "", &["ask gate"]),
             ("[global]\n[a]\npath = /srv/camera\n", open, files, &["pass gate"]),
-            ("[global]\n[a]\npath = /srv/camera\n", "", lift, &["pass gate"]),
+            ("[global]\n[a]\npath = /srv/camera\n", "", lift, &[]),
             ("[global]\n[recordings]\nhosts allow = 192.168.77.0/24\n", open, lift, &["pass gate"]),
             ("[global]\n[a]\npath = /srv/plans\n", open, lift, &[]),
         ] {
