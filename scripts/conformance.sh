@@ -98,6 +98,8 @@ VSFTPD=$(realpath "$beside/usr/sbin/vsftpd")
 CHRONYD=$(realpath "$beside/usr/sbin/chronyd")
 export VSFTPD CHRONYD
 export PATH="$PATH:/usr/sbin:/sbin"
+# Where its service runs it has this folder, and without it the program reads nothing.
+[ -d /run/sshd ] || mkdir -p /run/sshd
 iptables --version
 openvpn --version | sed -n 1p
 sshd -V 2>&1 | sed -n 1p || true
