@@ -505,12 +505,6 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
 
 /// A reading, even where a reader has a fault: the other files are not to be lost with this one, and that it was not read is told.
 fn whatever_happens(export: &Export, read: impl FnOnce() -> Reading) -> Reading {
-    let read = || {
-        let mut reading = read();
-        reading.facts.shrink();
-        reading.ledger.shrink();
-        reading
-    };
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)).unwrap_or_else(|_| {
         let mut reading = Reading::of(export);
         reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);

@@ -83,7 +83,6 @@ impl Export {
         let text = Zeroizing::new(text);
         let mut line_starts = vec![0];
         line_starts.extend(memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1));
-        line_starts.shrink_to_fit();
         Self { id, path: path.into(), text, line_starts, limits: Limits::default() }
     }
 

@@ -142,20 +142,6 @@ pub struct Facts {
     pub not_modelled: Vec<NotModelled>,
 }
 
-/// Runs a macro over every list of facts.
-macro_rules! each_list {
-    ($run:ident) => {
-        $run! {
-            interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
-            forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
-            units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
-            radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
-            secrets masked_places missing unreadable_blocks files not_modelled
-        }
-    };
-}
-
 impl Facts {
     /// Tunnels that their daemon would start with.
     pub fn running(&self) -> impl Iterator<Item = &Tunnel> {
@@ -187,15 +173,14 @@ impl Facts {
                 })*
             };
         }
-        each_list!(take);
-    }
-
-    /// Gives back the room that lists have for more: of very many exports it is most of what they fill.
-    pub fn shrink(&mut self) {
-        macro_rules! shrink {
-            ($($list:ident)*) => { $(self.$list.shrink_to_fit();)* };
+        take! {
+            interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
+            forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
+            units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
+            radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
+            radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
+            secrets masked_places missing unreadable_blocks files not_modelled
         }
-        each_list!(shrink);
     }
 }
 

@@ -57,12 +57,6 @@ impl Ledger {
         }
     }
 
-    /// Gives back the room that its lists have for more.
-    pub fn shrink(&mut self) {
-        self.notes.shrink_to_fit();
-        self.cuts.shrink_to_fit();
-    }
-
     /// Notes that something is left out from here on. A limit that is hit again and again is told for the first places; whether this
     /// is one of them.
     pub fn cut(&mut self, cut: Cut) -> bool {

@@ -25,8 +25,8 @@ const WORK_OF_NODE: usize = 4;
 const FIRST: usize = 4;
 /// Packets of a cube that are tried.
 const TRIES: u64 = 12;
-/// Packets of a rule that are tried: what shows none by then is worked out.
-const MOST_TRIES: usize = 600;
+/// Cubes of a rule of which packets are tried: what shows none by then is worked out.
+const MOST_CUBES: usize = 50;
 
 /// Whether packets come to a rule and are decided there.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -275,7 +275,7 @@ impl<'a> Desk<'a> {
     /// A packet of a region that no earlier step takes. `None` where none of those that are tried is one, or where trying them
     /// costs too much: it says nothing of whether there is one.
     fn witness(&self, region: &Region, number: u32, work: &mut Work) -> Option<Point> {
-        for cube in region.cubes.iter().take(MOST_TRIES.div_ceil(TRIES as usize)) {
+        for cube in region.cubes.iter().take(MOST_CUBES) {
             for seed in 0..TRIES {
                 let point = self.sample(cube, seed);
                 if !self.taken_before(&point, number, work)? {

@@ -82,7 +82,7 @@ pub(super) fn gather(
         opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
     }
     if whole {
-        exposure.breadth = breadth(&found, 3 * estate.limits.of(Limit::SetNodes).min(usize::MAX / 3));
+        exposure.breadth = breadth(&found, estate.limits.of(Limit::SetNodes).saturating_mul(3));
         exposure.forwards = forwards::fates(estate, &exposure, &found);
     }
     exposure

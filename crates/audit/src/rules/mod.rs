@@ -32,7 +32,7 @@ pub struct FilterReview<'a> {
     pub rules: &'a BTreeMap<RuleId, Reviewed>,
     /// The spaces of its packets, one for each IP version that it judges.
     pub(crate) spaces: &'a [Space],
-    callers: &'a BTreeMap<String, Vec<RuleId>>,
+    jumps: &'a BTreeMap<String, Vec<RuleId>>,
     /// Whether all of it could be followed.
     pub whole: bool,
 }
@@ -45,7 +45,7 @@ pub(crate) struct Kept {
     rules: BTreeMap<RuleId, Reviewed>,
     spaces: Vec<Space>,
     /// Rules that jump to a chain, by its name.
-    callers: BTreeMap<String, Vec<RuleId>>,
+    jumps: BTreeMap<String, Vec<RuleId>>,
     whole: bool,
 }
 
@@ -57,8 +57,8 @@ impl FilterReview<'_> {
     }
 
     /// Every rule that jumps to a chain, with the chain it stands in, in the order of the file.
-    pub(crate) fn calling(&self, chain: &Chain) -> impl Iterator<Item = (RuleId, &Chain, &Rule)> {
-        let ids = self.callers.get(&chain.name).into_iter().flatten();
+    pub(crate) fn jumps_to(&self, chain: &Chain) -> impl Iterator<Item = (RuleId, &Chain, &Rule)> {
+        let ids = self.jumps.get(&chain.name).into_iter().flatten();
         ids.filter_map(|id| {
             let outer = self.filter.chains.get(id.chain as usize)?;
             Some((*id, outer, outer.rules.get(id.rule as usize)?))
@@ -115,7 +115,7 @@ pub fn of_device(estate: &Estate, device: usize) -> Vec<FilterReview<'_>> {
         filter: &filters[one.filter],
         rules: &one.rules,
         spaces: &one.spaces,
-        callers: &one.callers,
+        jumps: &one.jumps,
         whole: one.whole,
     })
     .collect()
@@ -173,7 +173,7 @@ pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
             filter: number,
             rules: BTreeMap::new(),
             spaces: Vec::new(),
-            callers: callers(filter),
+            jumps: jumps(filter),
             whole: filter.complete,
         };
         for family in filter.families.each() {
@@ -191,7 +191,7 @@ pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
     found
 }
 
-fn callers(filter: &Filter) -> BTreeMap<String, Vec<RuleId>> {
+fn jumps(filter: &Filter) -> BTreeMap<String, Vec<RuleId>> {
     let mut found: BTreeMap<String, Vec<RuleId>> = BTreeMap::new();
     for (at, chain) in filter.chains.iter().enumerate() {
         for (number, rule) in chain.rules.iter().enumerate() {

@@ -237,7 +237,7 @@ fn ends(chain: &Chain) -> bool {
 
 /// Whether a rule that is reached jumps to a chain.
 pub(crate) fn leads_to(review: &FilterReview<'_>, chain: &Chain) -> bool {
-    review.calling(chain).any(|(id, ..)| review.rules.contains_key(&id))
+    review.jumps_to(chain).any(|(id, ..)| review.rules.contains_key(&id))
 }
 
 fn lists(estate: &Estate, review: &FilterReview<'_>) -> Vec<ListRow> {

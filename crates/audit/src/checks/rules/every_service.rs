@@ -91,7 +91,7 @@ fn ways_to<'a>(
     if depth > LONGEST_WAY {
         return found;
     }
-    for (_, outer, rule) in review.calling(chain) {
+    for (_, outer, rule) in review.jumps_to(chain) {
         if found.len() >= MOST_WAYS || *steps == 0 {
             break;
         }
