@@ -35,7 +35,7 @@ pub struct AcceptanceEntry {
 
 /// Marks what is accepted, and says what became of each entry. Where several entries fit one that is in force counts, the one that
 /// lasts longest.
-pub(crate) fn apply(accepts: &[Accept], findings: &mut [Finding], as_of: Date) -> Vec<AcceptanceEntry> {
+pub(crate) fn apply(accepts: &[Accept], findings: &mut [Box<Finding>], as_of: Date) -> Vec<AcceptanceEntry> {
     let mut entries: Vec<AcceptanceEntry> = accepts.iter().map(|one| entry(one, as_of)).collect();
     for finding in findings {
         let fitting = accepts.iter().zip(&mut entries).filter(|(one, _)| fits(one, finding));
@@ -47,7 +47,7 @@ pub(crate) fn apply(accepts: &[Accept], findings: &mut [Finding], as_of: Date) -
             .reduce(|best, other| if other.0 > best.0 { other } else { best });
         if let Some((_, acceptance)) = best {
             finding.status = if acceptance.expired { Status::Open } else { Status::Accepted };
-            finding.acceptance = Some(acceptance.clone());
+            finding.acceptance = Some(Box::new(acceptance.clone()));
         }
     }
     entries
@@ -76,5 +76,5 @@ fn fits(one: &Accept, finding: &Finding) -> bool {
         Accepted::Check(id) => finding.check == *id,
         Accepted::Fingerprint(print) => finding.fingerprint.starts_with(print.as_str()),
     };
-    what && one.device.as_ref().is_none_or(|device| *device == finding.device)
+    what && one.device.as_ref().is_none_or(|device| **device == *finding.device)
 }

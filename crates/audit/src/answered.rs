@@ -2,10 +2,9 @@
 //! evidence.
 
 use crate::estate_file::GivenAnswer;
-use crate::outcome::{self, Evidence, Finding, OpenQuestion};
+use crate::outcome::{self, Evidence, Finding, OpenQuestion, Prints};
 use crate::{ESTATE_FILE, Status, checks};
 use serde::Serialize;
-use std::collections::BTreeMap;
 
 /// What became of an answer of the estate file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -32,8 +31,8 @@ pub struct AnswerEntry {
 pub(crate) fn apply(
     answers: &[GivenAnswer],
     questions: &mut Vec<OpenQuestion>,
-    findings: &mut Vec<Finding>,
-    seen: &mut BTreeMap<String, u32>,
+    found: &mut dyn FnMut(Finding),
+    seen: &mut Prints,
     mask: &dyn Fn(&str) -> String,
 ) -> Vec<AnswerEntry> {
     let mut entries: Vec<AnswerEntry> = answers
@@ -55,7 +54,7 @@ pub(crate) fn apply(
         };
         entry.settles.push(format!("{}: {}", question.device, question.question));
         if !one.right {
-            findings.extend(finding(entry, question, seen));
+            finding(entry, question, seen).into_iter().for_each(&mut *found);
         }
         false
     });
@@ -65,29 +64,30 @@ pub(crate) fn apply(
 fn fits(one: &GivenAnswer, question: &OpenQuestion) -> bool {
     let about = |words: &String| question.question.to_lowercase().contains(&words.to_lowercase());
     one.check == question.check
-        && one.device.as_ref().is_none_or(|device| *device == question.device)
+        && one.device.as_ref().is_none_or(|device| **device == *question.device)
         && one.about.as_ref().is_none_or(about)
 }
 
-fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut BTreeMap<String, u32>) -> Option<Finding> {
+fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Option<Finding> {
     let check = checks::find(one.check)?;
     let said = Evidence {
-        path: ESTATE_FILE.to_owned(),
+        path: ESTATE_FILE.into(),
         line: one.line as u32,
         end_line: one.line as u32,
-        excerpt: format!("{} ({}, {})", one.answer, one.by, one.on),
+        excerpt: format!("{} ({}, {})", one.answer, one.by, one.on).into(),
     };
     Some(Finding {
         check: check.id,
         area: check.area,
         severity: check.severity,
         device: question.device.clone(),
-        title: check.title.to_owned(),
+        title: check.title.into(),
         detail: format!(
             "{} said on {}: {}. It was asked: {}.",
             one.by, one.on, one.answer, question.question
-        ),
-        why_this_severity: "as the check rates it: no export tells more".to_owned(),
+        )
+        .into(),
+        why_this_severity: "as the check rates it: no export tells more".into(),
         evidence: question.evidence.iter().cloned().chain([said]).collect(),
         remedy: check.fix,
         references: check.references,

@@ -12,10 +12,14 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_model::{ExportId, LineClass, Origin};
 
 /// Most places one finding shows: beyond these more lines prove nothing more.
 const MOST_EVIDENCE: usize = 8;
+
+/// More rules than this make a packet filter a large one.
+const LARGE_FILTER: usize = 2_000;
 
 /// Most lines one place shows.
 const MOST_EXCERPT_LINES: u32 = 5;
@@ -30,7 +34,7 @@ const SHOWN_BEFORE: usize = 24;
 #[derive(Debug, Clone, Serialize)]
 pub struct ExportSummary {
     /// Path below the estate.
-    pub path: String,
+    pub path: Arc<str>,
     /// Format, or `unknown`.
     pub format: &'static str,
     /// Lines in all.
@@ -50,7 +54,7 @@ pub struct NoteSummary {
     /// Line, from 1.
     pub line: u32,
     /// What was found, what was expected, what to do.
-    pub text: String,
+    pub text: Arc<str>,
 }
 
 /// One device in the outcome.
@@ -68,13 +72,13 @@ pub struct DeviceSummary {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Evidence {
     /// Path below the estate.
-    pub path: String,
+    pub path: Arc<str>,
     /// First line, from 1.
     pub line: u32,
     /// Last line.
     pub end_line: u32,
     /// The lines, secrets masked, cut to a few.
-    pub excerpt: String,
+    pub excerpt: Arc<str>,
 }
 
 /// Whether a finding stands.
@@ -97,13 +101,13 @@ pub struct Finding {
     /// Severity in its context.
     pub severity: Severity,
     /// Device of the first evidence.
-    pub device: String,
+    pub device: Arc<str>,
     /// A line for this case.
-    pub title: String,
+    pub title: Arc<str>,
     /// What was found.
-    pub detail: String,
+    pub detail: Arc<str>,
     /// The context that made the severity.
-    pub why_this_severity: String,
+    pub why_this_severity: Arc<str>,
     /// Places, the one to cite first.
     pub evidence: Vec<Evidence>,
     /// How to fix it.
@@ -116,13 +120,13 @@ pub struct Finding {
     pub status: Status,
     /// Who took responsibility for it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub acceptance: Option<Acceptance>,
+    pub acceptance: Option<Box<Acceptance>>,
     /// Why it matters.
     #[serde(skip)]
     pub why: &'static str,
     /// Every device it has evidence from.
     #[serde(skip)]
-    pub devices: Vec<String>,
+    pub devices: Vec<Arc<str>>,
 }
 
 /// Something the exports cannot tell.
@@ -133,9 +137,9 @@ pub struct OpenQuestion {
     /// Area.
     pub area: Area,
     /// Device.
-    pub device: String,
+    pub device: Arc<str>,
     /// What cannot be told, and what to ask for.
-    pub question: String,
+    pub question: Arc<str>,
     /// What makes one ask.
     pub evidence: Vec<Evidence>,
     /// What was judged, as in the fingerprint of a finding.
@@ -167,8 +171,9 @@ pub struct Outcome {
     pub as_of: String,
     /// Devices in order of name.
     pub devices: Vec<DeviceSummary>,
-    /// Findings: gravest first, then by device, file and line.
-    pub findings: Vec<Finding>,
+    /// Findings: gravest first, then by device, file and line. Each by itself, so that putting them in order moves no more than
+    /// where they are.
+    pub findings: Vec<Box<Finding>>,
     /// Open questions, in the order of work.
     pub open_questions: Vec<OpenQuestion>,
     /// What became of each entry of accepted findings.
@@ -198,11 +203,16 @@ pub struct Selection {
 impl Finding {
     /// The line that an auditor would cite.
     fn first_place(&self) -> Option<(&str, u32)> {
-        self.evidence.first().map(|first| (first.path.as_str(), first.line))
+        self.evidence.first().map(|first| (&*first.path, first.line))
     }
 }
 
 impl Outcome {
+    /// Every finding, in order.
+    pub fn findings(&self) -> impl Iterator<Item = &Finding> {
+        self.findings.iter().map(AsRef::as_ref)
+    }
+
     /// Keeps what the selection names, and counts again. Open questions have no severity and stay.
     #[must_use]
     pub fn select(mut self, selection: &Selection) -> Self {
@@ -221,44 +231,60 @@ impl Outcome {
     }
 }
 
+/// Texts on their way out. Of very many findings few say what no other says: each text is held once.
+#[derive(Default)]
+struct Texts(Mutex<BTreeSet<Arc<str>>>);
+
+impl Texts {
+    fn hold(&self, text: &str) -> Arc<str> {
+        // Whoever panicked beside this left the set as it was.
+        let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = held.get(text) {
+            return Arc::clone(known);
+        }
+        let text: Arc<str> = text.into();
+        held.insert(Arc::clone(&text));
+        text
+    }
+
+    /// Places as text, each line once.
+    fn evidence(&self, estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
+        let mut found = evidence(estate, origins);
+        for one in &mut found {
+            one.excerpt = self.hold(&one.excerpt);
+        }
+        found
+    }
+}
+
 /// Runs the checks and gathers what they say.
 pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
-    let mut fails = Vec::new();
-    let mut open_questions = Vec::new();
-    let mut seen: BTreeMap<String, u32> = BTreeMap::new();
-    for (check, judged) in CHECKS.iter().copied().zip(answers(estate, yardstick)) {
-        for answer in judged {
-            let device = &estate.devices[answer.device].name;
-            match answer.verdict {
-                Verdict::Fail(fail) => {
-                    let print = fingerprint(check.id, device, &answer.subject, &mut seen);
-                    fails.push((check, device.as_str(), fail, print));
-                }
-                Verdict::Undetermined(question) => {
-                    open_questions.push(open_question(estate, check, device, answer.subject, question));
-                }
-                Verdict::Pass | Verdict::DoesNotApply => {}
-            }
-        }
+    let texts = Texts::default();
+    let said = ask_all(estate, yardstick, &texts);
+    let mut findings = Vec::with_capacity(said.iter().map(|one| one.findings.len()).sum());
+    let mut open_questions = Vec::with_capacity(said.iter().map(|one| one.questions.len()).sum());
+    let mut seen = Prints::new();
+    for mut one in said {
+        findings.append(&mut one.findings);
+        open_questions.append(&mut one.questions);
+        seen.append(&mut one.seen);
     }
-    // Quoting and masking lines is most of the work, and each finding's is its own.
-    let quoted =
-        fails.into_par_iter().map(|(check, device, fail, print)| finding(estate, check, device, fail, print));
-    let mut findings: Vec<Finding> = quoted.collect();
-    let answers = answered::apply(&estate.answers, &mut open_questions, &mut findings, &mut seen, &|text| {
-        estate.masker().mask(text)
-    });
-    findings.sort_by(|a, b| {
+    let mut add = |finding| findings.push(Box::new(finding));
+    let mask = |text: &str| estate.masker().mask(text);
+    let answers = answered::apply(&estate.answers, &mut open_questions, &mut add, &mut seen, &mask);
+    // Where nothing else tells two apart, the fingerprint does: an order that needs no memory beside them.
+    findings.sort_unstable_by(|a, b| {
         let by_device = b.severity.cmp(&a.severity).then_with(|| a.device.cmp(&b.device));
         let by_place = by_device.then_with(|| a.first_place().cmp(&b.first_place()));
-        by_place.then_with(|| (a.check, &a.title).cmp(&(b.check, &b.title)))
+        let by_title = by_place.then_with(|| (a.check, &a.title).cmp(&(b.check, &b.title)));
+        by_title.then_with(|| (&a.detail, &a.fingerprint).cmp(&(&b.detail, &b.fingerprint)))
     });
     open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
     let acceptances = accepted::apply(&estate.accepts, &mut findings, yardstick.as_of);
     let summary = count(&findings);
     Outcome {
         as_of: yardstick.as_of.to_string(),
-        devices: devices(estate),
+        devices: devices(estate, &texts),
         findings,
         open_questions,
         acceptances,
@@ -268,11 +294,30 @@ pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     }
 }
 
+/// What one check finds wrong and asks.
+#[derive(Default)]
+struct Said {
+    #[expect(clippy::vec_box, reason = "putting very many in order is to move no more than where they are")]
+    findings: Vec<Box<Finding>>,
+    questions: Vec<OpenQuestion>,
+    /// Kept where an answer may become a finding.
+    seen: Prints,
+}
+
 /// What every check finds wrong or asks, in the order of the checks, whoever was first: they know nothing of each other.
-fn answers(estate: &Estate, yardstick: &Yardstick) -> Vec<Vec<Answer>> {
+fn ask_all(estate: &Estate, yardstick: &Yardstick, texts: &Texts) -> Vec<Said> {
+    // Reviewing a large filter takes much memory for a while: no two are reviewed beside each other, nor beside anything else.
+    let large = |device: &usize| {
+        let chains = estate.devices[*device].facts.filters.iter().flat_map(|filter| &filter.chains);
+        chains.map(|chain| chain.rules.len()).sum::<usize>() > LARGE_FILTER
+    };
+    let (large, others): (Vec<usize>, Vec<usize>) = (0..estate.devices.len()).partition(large);
+    for device in large {
+        estate.rule_reviews(device);
+    }
     // What several checks ask for is made once, beside those that ask for none of it and take long over secrets.
     let prepare = || {
-        (0..estate.devices.len()).into_par_iter().for_each(|device| {
+        others.into_par_iter().for_each(|device| {
             estate.rule_reviews(device);
         });
         estate.views();
@@ -282,39 +327,68 @@ fn answers(estate: &Estate, yardstick: &Yardstick) -> Vec<Vec<Answer>> {
         matches!(check.area, Area::Addresses | Area::Ciphers | Area::Secrets)
             && !crate::checks::NEED_VIEWS.contains(&check.id)
     };
-    let run = |wanted: bool| -> Vec<Option<Vec<Answer>>> {
-        let chosen = |check: &&'static Check| {
-            (alone(check) == wanted).then(|| {
-                let mut answers = (check.run)(estate, yardstick);
-                // What is right fills no memory: of very many devices it is nearly everything.
-                answers.retain(|one| matches!(one.verdict, Verdict::Fail(_) | Verdict::Undetermined(_)));
-                answers.shrink_to_fit();
-                answers
-            })
+    let run = |wanted: bool| -> Vec<Option<Said>> {
+        let ask = |check: &&'static Check| {
+            (alone(check) == wanted).then(|| said(estate, texts, check, (check.run)(estate, yardstick)))
         };
-        CHECKS.par_iter().map(chosen).collect()
+        CHECKS.par_iter().map(ask).collect()
     };
     let ((), first) = rayon::join(prepare, || run(true));
     let second = run(false);
     first.into_iter().zip(second).map(|(first, second)| first.or(second).unwrap_or_default()).collect()
 }
 
-/// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
-/// number, so that each is its own.
-pub(crate) fn fingerprint(
-    check: &str,
-    device: &str,
-    subject: &str,
-    seen: &mut BTreeMap<String, u32>,
-) -> String {
-    let key = format!("{check}\n{device}\n{subject}");
-    let times = seen.entry(key.clone()).and_modify(|times| *times += 1).or_insert(0);
-    let key = if *times == 0 { key } else { format!("{key}\n{times}") };
-    Sha256::digest(key.as_bytes()).iter().take(16).map(|byte| format!("{byte:02x}")).collect()
+/// What is wrong or asked among the answers of a check, quoted. What is right fills no memory: of very many devices it is nearly
+/// everything.
+fn said(estate: &Estate, texts: &Texts, check: &'static Check, answers: Vec<Answer>) -> Said {
+    let mut said = Said::default();
+    let mut fails = Vec::new();
+    for answer in answers {
+        let device = estate.devices[answer.device].name.as_str();
+        match answer.verdict {
+            Verdict::Fail(fail) => {
+                fails.push((device, fail, fingerprint(check.id, device, &answer.subject, &mut said.seen)));
+            }
+            Verdict::Undetermined(question) => {
+                said.questions.push(open_question(estate, texts, check, device, answer.subject, question));
+            }
+            Verdict::Pass | Verdict::DoesNotApply => {}
+        }
+    }
+    // Quoting and masking lines is most of the work, and each finding's is its own.
+    let quoted = fails
+        .into_par_iter()
+        .map(|(device, fail, print)| Box::new(finding(estate, texts, check, device, fail, print)));
+    said.findings = quoted.collect();
+    said.questions.shrink_to_fit();
+    if estate.answers.is_empty() {
+        said.seen.clear();
+    }
+    said
 }
 
-fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fingerprint: String) -> Finding {
-    let mask = |text: &str| estate.masker().mask(text);
+/// How often what has a fingerprint was found before, by what is in the fingerprint.
+pub(crate) type Prints = BTreeMap<[u8; 32], u32>;
+
+/// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
+/// number, so that each is its own.
+pub(crate) fn fingerprint(check: &str, device: &str, subject: &str, seen: &mut Prints) -> String {
+    let key = format!("{check}\n{device}\n{subject}");
+    let first: [u8; 32] = Sha256::digest(key.as_bytes()).into();
+    let times = seen.entry(first).and_modify(|times| *times += 1).or_insert(0);
+    let print = if *times == 0 { first } else { Sha256::digest(format!("{key}\n{times}").as_bytes()).into() };
+    print.iter().take(16).fold(String::with_capacity(32), |text, byte| text + &format!("{byte:02x}"))
+}
+
+fn finding(
+    estate: &Estate,
+    texts: &Texts,
+    check: &'static Check,
+    device: &str,
+    fail: Fail,
+    fingerprint: String,
+) -> Finding {
+    let mask = |text: &str| texts.hold(&estate.masker().mask(text));
     // The line that is cited first says whose finding it is.
     let holder = fail.evidence.first().and_then(|origin| estate.holder(origin.export));
     let device = holder.map_or(device, |at| estate.devices[at].name.as_str());
@@ -322,30 +396,29 @@ fn finding(estate: &Estate, check: &'static Check, device: &str, fail: Fail, fin
         check: check.id,
         area: check.area,
         severity: fail.severity,
-        device: device.to_owned(),
+        device: texts.hold(device),
         title: mask(&fail.title),
         detail: mask(&fail.detail),
         why_this_severity: mask(&rated(check.severity, fail.severity, &fail.why_this_severity)),
-        evidence: evidence(estate, &fail.evidence),
+        evidence: texts.evidence(estate, &fail.evidence),
         remedy: check.fix,
         references: check.references,
         fingerprint,
         status: Status::Open,
         acceptance: None,
         why: check.why,
-        devices: devices_of(estate, device, &fail.evidence),
+        devices: devices_of(estate, texts, device, &fail.evidence),
     }
 }
 
 /// The devices that the evidence comes from; at least the finding's own.
-fn devices_of(estate: &Estate, own: &str, evidence: &[Origin]) -> Vec<String> {
+fn devices_of(estate: &Estate, texts: &Texts, own: &str, evidence: &[Origin]) -> Vec<Arc<str>> {
     let holders: BTreeSet<usize> =
         evidence.iter().filter_map(|origin| estate.holder(origin.export)).collect();
-    let mut names: Vec<_> = holders.into_iter().map(|at| estate.devices[at].name.clone()).collect();
-    if !names.iter().any(|name| name == own) {
-        names.push(own.to_owned());
-    }
-    names
+    let names = holders.into_iter().map(|at| estate.devices[at].name.as_str());
+    let mut names: Vec<_> = names.filter(|name| *name != own).chain([own]).collect();
+    names.sort_unstable();
+    names.into_iter().map(|name| texts.hold(name)).collect()
 }
 
 /// How the severity in this context compares with the check's own, and why.
@@ -359,6 +432,7 @@ fn rated(base: Severity, here: Severity, why: &str) -> String {
 
 fn open_question(
     estate: &Estate,
+    texts: &Texts,
     check: &'static Check,
     device: &str,
     subject: String,
@@ -367,16 +441,17 @@ fn open_question(
     OpenQuestion {
         check: check.id,
         area: check.area,
-        device: device.to_owned(),
-        question: estate.masker().mask(&question.question),
-        evidence: evidence(estate, &question.evidence),
+        device: texts.hold(device),
+        question: texts.hold(&estate.masker().mask(&question.question)),
+        evidence: texts.evidence(estate, &question.evidence),
         subject,
     }
 }
 
 /// Places as text, each line once.
 pub(crate) fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
-    let mut found: Vec<Evidence> = Vec::new();
+    // Most have one place.
+    let mut found: Vec<Evidence> = Vec::with_capacity(origins.len().min(1));
     let mut told: Vec<(ExportId, u32)> = Vec::new();
     for origin in origins {
         let line = (origin.export, estate.export(origin.export).position(origin.start).line);
@@ -388,6 +463,7 @@ pub(crate) fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
             found.push(place(estate, *origin));
         }
     }
+    found.shrink_to_fit();
     found
 }
 
@@ -415,7 +491,12 @@ pub(crate) fn place(estate: &Estate, origin: Origin) -> Evidence {
         lines.push("…".into());
     }
     lines.dedup();
-    Evidence { path: export.path().to_owned(), line: start.line, end_line: last, excerpt: lines.join("\n") }
+    Evidence {
+        path: export.shared_path(),
+        line: start.line,
+        end_line: last,
+        excerpt: lines.join("\n").into(),
+    }
 }
 
 /// The part of a long line around a column; it is cut only after masking, so no cut can lay a secret bare.
@@ -431,16 +512,16 @@ fn window(line: &str, column: usize) -> String {
     format!("{left}{part}{right}")
 }
 
-fn devices(estate: &Estate) -> Vec<DeviceSummary> {
+fn devices(estate: &Estate, texts: &Texts) -> Vec<DeviceSummary> {
     let summary = |device: &trevlin_model::Device| DeviceSummary {
         name: device.name.clone(),
         kind: device.kind.word(),
-        exports: device.exports.iter().map(|id| export(estate, id.0 as usize)).collect(),
+        exports: device.exports.iter().map(|id| export(estate, texts, id.0 as usize)).collect(),
     };
     estate.devices.iter().map(summary).collect()
 }
 
-fn export(estate: &Estate, at: usize) -> ExportSummary {
+fn export(estate: &Estate, texts: &Texts, at: usize) -> ExportSummary {
     let record = &estate.exports[at];
     let mut notes: Vec<NoteSummary> = record
         .ledger
@@ -448,12 +529,12 @@ fn export(estate: &Estate, at: usize) -> ExportSummary {
         .iter()
         .map(|note| NoteSummary {
             line: record.export.position(note.origin.start).line,
-            text: estate.masker().mask(&note.text),
+            text: texts.hold(&estate.masker().mask(&note.text)),
         })
         .collect();
     notes.sort_by_key(|note| note.line);
     ExportSummary {
-        path: record.export.path().to_owned(),
+        path: record.export.shared_path(),
         format: record.format.unwrap_or("unknown"),
         lines: record.export.line_count(),
         understood: record.ledger.count(LineClass::Understood),
@@ -462,7 +543,7 @@ fn export(estate: &Estate, at: usize) -> ExportSummary {
     }
 }
 
-fn count(findings: &[Finding]) -> Summary {
+fn count(findings: &[Box<Finding>]) -> Summary {
     let mut summary = Summary::default();
     summary.by_severity.extend(Severity::ALL.map(|severity| (severity.word(), 0)));
     summary.by_area.extend(Area::ALL.map(|area| (area.word(), 0)));

@@ -13,6 +13,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
+use std::sync::Arc;
 use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
 use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, Verdict};
 
@@ -83,11 +84,11 @@ pub struct ReachStep {
     /// What happened.
     pub text: String,
     /// The export that says so; none for what follows from no line.
-    pub path: Option<String>,
+    pub path: Option<Arc<str>>,
     /// Line, from 1.
     pub line: Option<u32>,
     /// The line as it stands, without secrets.
-    pub excerpt: Option<String>,
+    pub excerpt: Option<Arc<str>>,
 }
 
 /// The word for a verdict.

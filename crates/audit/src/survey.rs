@@ -190,9 +190,9 @@ fn missing(estate: &Estate, outcome: &Outcome, at: usize) -> Vec<MissingFile> {
     for one in device.facts.missing.iter().chain(of_tunnels).filter(is_file) {
         add(&one.path, one.configuration, Some(place(estate, one.origin)));
     }
-    for one in outcome.open_questions.iter().filter(|one| one.device == device.name) {
+    for one in outcome.open_questions.iter().filter(|one| *one.device == *device.name) {
         let Some(before) =
-            one.question.split("not among the exports").next().filter(|part| *part != one.question)
+            one.question.split("not among the exports").next().filter(|part| **part != *one.question)
         else {
             continue;
         };

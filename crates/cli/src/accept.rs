@@ -8,7 +8,7 @@ use std::fs;
 use std::path::Path;
 use std::process::ExitCode;
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, value};
-use trevlin_audit::{ESTATE_FILE, Finding, SHORTEST_FINGERPRINT, Status, ValidEstateFile, audit};
+use trevlin_audit::{ESTATE_FILE, Finding, Outcome, SHORTEST_FINGERPRINT, Status, ValidEstateFile, audit};
 use trevlin_render::neutral;
 
 /// Runs the command.
@@ -30,7 +30,7 @@ pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
     }
     let estate = load::estate(std::slice::from_ref(&arguments.path), Telling::Nothing)?;
     let outcome = audit(&estate, &estate.yardstick(as_of));
-    let finding = find(&outcome.findings, &arguments.fingerprint)?;
+    let finding = find(&outcome, &arguments.fingerprint)?;
     if let (Status::Accepted, Some(known)) = (finding.status, &finding.acceptance) {
         bail!(
             "`{}` is accepted already, by {} until {}; change that entry in {ESTATE_FILE}",
@@ -54,7 +54,7 @@ pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
 }
 
 /// The finding that a fingerprint, or the beginning of one, is of.
-fn find<'a>(findings: &'a [Finding], fingerprint: &str) -> anyhow::Result<&'a Finding> {
+fn find<'a>(outcome: &'a Outcome, fingerprint: &str) -> anyhow::Result<&'a Finding> {
     let wanted = fingerprint.to_ascii_lowercase();
     if wanted.len() < SHORTEST_FINGERPRINT || !wanted.bytes().all(|byte| byte.is_ascii_hexdigit()) {
         bail!(
@@ -62,7 +62,8 @@ fn find<'a>(findings: &'a [Finding], fingerprint: &str) -> anyhow::Result<&'a Fi
              shows behind a check"
         );
     }
-    let fitting: Vec<&Finding> = findings.iter().filter(|one| one.fingerprint.starts_with(&wanted)).collect();
+    let fitting: Vec<&Finding> =
+        outcome.findings().filter(|one| one.fingerprint.starts_with(&wanted)).collect();
     match fitting.as_slice() {
         [one] => Ok(one),
         [] => bail!(
@@ -86,7 +87,7 @@ fn write(at: &Path, finding: &Finding, arguments: &args::Accept) -> anyhow::Resu
         text.parse().with_context(|| format!("{} is not a valid estate file", at.display()))?;
     let mut entry = Table::new();
     entry.insert("fingerprint", value(&finding.fingerprint));
-    entry.insert("device", value(&finding.device));
+    entry.insert("device", value(&*finding.device));
     entry.insert("owner", value(arguments.owner.trim()));
     entry.insert("reason", value(arguments.reason.trim()));
     entry.insert("until", value(arguments.until.to_string().parse::<toml_edit::Datetime>()?));

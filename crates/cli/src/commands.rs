@@ -227,7 +227,7 @@ fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyh
 fn leave(estate: Estate, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow::Result<ExitCode> {
     drop(estate);
     let failed = fail_on.is_some_and(|least| {
-        outcome.findings.iter().any(|one| one.status == Status::Open && one.severity >= least)
+        outcome.findings().any(|one| one.status == Status::Open && one.severity >= least)
     });
     Ok(if failed { ExitCode::from(1) } else { ExitCode::SUCCESS })
 }

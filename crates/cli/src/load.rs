@@ -110,7 +110,7 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
             let export = &one.export;
             Decoded {
                 export: Export::new(export.id(), export.path(), uncommented(export.text()))
-                    .within(*export.limits()),
+                    .within(export.shared_limits()),
                 folder: one.folder.clone(),
                 recognised: one.recognised.clone(),
                 book: one.book.clone(),
@@ -375,12 +375,13 @@ fn sort_into_devices(
     left_out: &mut Vec<LeftOut>,
 ) -> Vec<Decoded> {
     let mut decoded = Vec::new();
+    let limits = Arc::new(limits::in_force());
     for Texts { root, label, files, has_estate_file } in texts {
         let exports: Vec<_> = files
             .into_iter()
             .map(|(path, text)| {
                 let export = Export::new(ExportId(0), format!("{}{path}", label.prefix), text);
-                (path, export.within(limits::in_force()))
+                (path, export.within(Arc::clone(&limits)))
             })
             .collect();
         let recognised: Vec<_> = exports
@@ -464,16 +465,27 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
         .into_iter()
         .map(|(folder, exports)| (folder, Surroundings::with_ike_daemon(exports, file.ike_of(folder))))
         .collect();
-    let readings: Vec<Reading> = decoded
-        .par_iter()
-        .map(|one| match (&one.book, one.reader()) {
-            (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
-            (None, Some(reader)) => whatever_happens(&one.export, || {
-                (reader.read)(&one.export, &surroundings[one.folder.as_str()])
-            }),
-            (None, None) => unread(&one.export),
-        })
-        .collect();
+    let read = |one: &Decoded| match (&one.book, one.reader()) {
+        (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
+        (None, Some(reader)) => {
+            whatever_happens(&one.export, || (reader.read)(&one.export, &surroundings[one.folder.as_str()]))
+        }
+        (None, None) => unread(&one.export),
+    };
+    // The largest first: what reading them takes besides the facts is there for those of the others, and nobody waits for a large one
+    // that was begun last.
+    let mut order: Vec<usize> = (0..decoded.len()).collect();
+    order.sort_by_key(|at| std::cmp::Reverse(decoded[*at].export.text().len()));
+    let read_on = |at: usize| {
+        let mut reading = read(&decoded[at]);
+        // A copy has no room left over in any of its lists.
+        reading.facts = reading.facts.clone();
+        reading.ledger = reading.ledger.clone();
+        (at, reading)
+    };
+    let mut readings: Vec<(usize, Reading)> = order.into_par_iter().with_max_len(1).map(read_on).collect();
+    readings.sort_unstable_by_key(|(at, _)| *at);
+    let readings: Vec<Reading> = readings.into_iter().map(|(_, reading)| reading).collect();
     drop(surroundings);
     // A file without a format of its own may have been read by another's reader: included, or named for a secret.
     let mut touched: BTreeMap<ExportId, (&'static str, Places)> = BTreeMap::new();

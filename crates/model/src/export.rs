@@ -4,6 +4,7 @@ use crate::Limits;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
+use std::sync::{Arc, LazyLock};
 use zeroize::Zeroizing;
 
 /// Number of an export within one run; exports are numbered in the order of their paths.
@@ -64,11 +65,14 @@ impl Line<'_> {
 /// The text is wiped on drop, because an export holds secrets.
 pub struct Export {
     id: ExportId,
-    path: String,
+    path: Arc<str>,
     text: Zeroizing<String>,
     line_starts: Vec<u32>,
-    limits: Limits,
+    limits: Arc<Limits>,
 }
+
+/// What holds where nothing is said, once for all exports.
+static DEFAULT_LIMITS: LazyLock<Arc<Limits>> = LazyLock::new(Arc::default);
 
 impl std::fmt::Debug for Export {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -79,17 +83,19 @@ impl std::fmt::Debug for Export {
 impl Export {
     /// Takes decoded text. Texts are cut at 4 GiB minus one byte, far above what the walker lets through.
     #[must_use]
-    pub fn new(id: ExportId, path: impl Into<String>, text: String) -> Self {
+    pub fn new(id: ExportId, path: impl Into<Arc<str>>, text: String) -> Self {
         let text = Zeroizing::new(text);
-        let mut line_starts = vec![0];
+        // Counted first, since there are as many as lines in all exports.
+        let mut line_starts = Vec::with_capacity(memchr::memchr_iter(b'\n', text.as_bytes()).count() + 1);
+        line_starts.push(0);
         line_starts.extend(memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1));
-        Self { id, path: path.into(), text, line_starts, limits: Limits::default() }
+        Self { id, path: path.into(), text, line_starts, limits: Arc::clone(&DEFAULT_LIMITS) }
     }
 
     /// The same, to be followed as far as these limits go.
     #[must_use]
-    pub fn within(mut self, limits: Limits) -> Self {
-        self.limits = limits;
+    pub fn within(mut self, limits: impl Into<Arc<Limits>>) -> Self {
+        self.limits = limits.into();
         self
     }
 
@@ -97,6 +103,12 @@ impl Export {
     #[must_use]
     pub fn limits(&self) -> &Limits {
         &self.limits
+    }
+
+    /// The same, for an export that is to be followed as far.
+    #[must_use]
+    pub fn shared_limits(&self) -> Arc<Limits> {
+        Arc::clone(&self.limits)
     }
 
     /// The number given to it in this run.
@@ -114,6 +126,12 @@ impl Export {
     #[must_use]
     pub fn path(&self) -> &str {
         &self.path
+    }
+
+    /// The same, to be held by what outlives a look at it.
+    #[must_use]
+    pub fn shared_path(&self) -> Arc<str> {
+        Arc::clone(&self.path)
     }
 
     /// The whole decoded text.

@@ -158,22 +158,25 @@ impl Facts {
         self.tunnels.iter().map(|tunnel| (tunnel.name.as_str(), &tunnel.addresses))
     }
 
-    /// Takes over everything of another export.
-    pub fn absorb(&mut self, other: Self) {
-        self.said_name = self.said_name.take().or(other.said_name);
-        self.said_kind = self.said_kind.or(other.said_kind);
-        self.has_interfaces |= other.has_interfaces;
-        self.has_sockets |= other.has_sockets;
-        macro_rules! take {
+    /// The facts of several exports, in their order. No list has more room than it needs.
+    #[must_use]
+    pub fn joined(mut all: Vec<Self>) -> Self {
+        macro_rules! lists {
             ($($list:ident)*) => {
-                $(if self.$list.is_empty() {
-                    self.$list = other.$list;
-                } else {
-                    self.$list.extend(other.$list);
-                })*
+                Self {
+                    said_name: all.iter_mut().find_map(|one| one.said_name.take()),
+                    said_kind: all.iter().find_map(|one| one.said_kind),
+                    has_interfaces: all.iter().any(|one| one.has_interfaces),
+                    has_sockets: all.iter().any(|one| one.has_sockets),
+                    $($list: {
+                        let mut joined = Vec::with_capacity(all.iter().map(|one| one.$list.len()).sum());
+                        all.iter_mut().for_each(|one| joined.append(&mut one.$list));
+                        joined
+                    },)*
+                }
             };
         }
-        take! {
+        lists! {
             interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
             forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
             units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
@@ -181,6 +184,11 @@ impl Facts {
             radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
             secrets masked_places missing unreadable_blocks files not_modelled
         }
+    }
+
+    /// Takes over everything of another export. For many at once there is [`Facts::joined`].
+    pub fn absorb(&mut self, other: Self) {
+        *self = Self::joined(vec![std::mem::take(self), other]);
     }
 }
 

@@ -47,7 +47,10 @@ pub fn decode(bytes: &[u8]) -> Result<String, DecodeError> {
     if !broken {
         return Ok(text.into_owned());
     }
-    Ok(WINDOWS_1252.decode_without_bom_handling(bytes).0.into_owned())
+    let mut text = WINDOWS_1252.decode_without_bom_handling(bytes).0.into_owned();
+    // What it is decoded into has room for letters of three bytes each.
+    text.shrink_to_fit();
+    Ok(text)
 }
 
 #[cfg(test)]

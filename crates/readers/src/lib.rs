@@ -192,6 +192,9 @@ pub fn recognise(export: &Export) -> Recognised {
     if is_copy(export) {
         return Recognised::default();
     }
+    if let Some(reader) = agreed(export) {
+        return Recognised { reader: Some(reader), ..Recognised::default() };
+    }
     let claims: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
     for wanted in [Recognition::Declared, Recognition::Content, Recognition::Name] {
         let mut claiming = claims.iter().filter(|(_, claim)| *claim == wanted).map(|(reader, _)| *reader);
@@ -203,9 +206,32 @@ pub fn recognise(export: &Export) -> Recognised {
     Recognised::default()
 }
 
+/// The only reader that is for files of such a name, where the content says the same: no other needs to look at the lines. An export
+/// that names its format itself is what it says.
+fn agreed(export: &Export) -> Option<&'static Reader> {
+    let name_alone = Export::new(export.id(), export.shared_path(), String::new());
+    let mut named = READERS.iter().filter(|reader| (reader.recognise)(&name_alone) != Recognition::No);
+    let reader = named.next().filter(|_| named.next().is_none())?;
+    let fits = |reader: &Reader, wanted| (reader.recognise)(export) == wanted;
+    (fits(reader, Recognition::Content) && !fits(&sheet::READER, Recognition::Declared)).then_some(reader)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_name_and_the_content_that_agree_are_enough() {
+        use trevlin_model::ExportId;
+        // Each of these lines alone is of several formats, or of another.
+        for (name, text, reader) in [
+            ("etc/ppp/chap-secrets", "ana * secret *\n", "ppp-secrets"),
+            ("etc/ssh/sshd_config", "sheet = \"trevlin-sheet/1\"\nPort 22\n", "sheet"),
+        ] {
+            let export = Export::new(ExportId(0), name, text.into());
+            assert_eq!(recognise(&export).reader.map(|reader| reader.name), Some(reader), "{name}");
+        }
+    }
 
     #[test]
     fn copies_are_not_what_runs() {

@@ -31,8 +31,8 @@ fn rows(outcome: &Outcome, contacts: &BTreeMap<String, String>) -> Vec<Row> {
         .into_iter()
         .map(|(one, checks)| Row {
             addressee: addressee(&one.device),
-            device: one.device.clone(),
-            question: one.question.clone(),
+            device: one.device.to_string(),
+            question: one.question.to_string(),
             place: one.evidence.first().map(|at| format!("{}:{}", at.path, at.line)).unwrap_or_default(),
             checks: checks.join(", "),
         })

@@ -84,7 +84,7 @@ impl Page {
         }
         for area in Area::ALL {
             let stands = |one: &&Finding| one.area == area && one.status == Status::Open;
-            let findings: Vec<_> = outcome.findings.iter().filter(stands).collect();
+            let findings: Vec<_> = outcome.findings().filter(stands).collect();
             if !findings.is_empty() {
                 self.heading(area.word(), area.question())?;
                 for finding in findings {
@@ -157,7 +157,7 @@ impl Page {
             return Ok(());
         }
         self.heading("accepted", "findings that somebody answers for")?;
-        for one in outcome.findings.iter().filter(|one| one.status == Status::Accepted) {
+        for one in outcome.findings().filter(|one| one.status == Status::Accepted) {
             let style = style(one.severity);
             let word = one.severity.word().to_uppercase();
             let gap = " ".repeat(9usize.saturating_sub(word.len()));
@@ -361,7 +361,7 @@ impl Page {
 
     /// One line a finding: severity, place, title.
     fn lines(&mut self, outcome: &Outcome) -> std::fmt::Result {
-        for one in &outcome.findings {
+        for one in outcome.findings() {
             let style = style(one.severity);
             let place = one
                 .evidence
@@ -371,8 +371,8 @@ impl Page {
             let word = one.severity.word();
             let gap = " ".repeat(10usize.saturating_sub(word.len()));
             // The path begins with the device's folder as a rule.
-            let told = place.strip_prefix(&one.device).is_some_and(|rest| rest.starts_with('/'));
-            let title = if told { one.title.clone() } else { format!("{}: {}", one.device, one.title) };
+            let told = place.strip_prefix(&*one.device).is_some_and(|rest| rest.starts_with('/'));
+            let title = if told { one.title.to_string() } else { format!("{}: {}", one.device, one.title) };
             let space = if place.is_empty() { "" } else { "  " };
             let (place, title) = (neutral(&place), neutral(&title));
             let accepted = match (one.status, &one.acceptance) {

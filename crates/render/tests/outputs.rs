@@ -39,7 +39,7 @@ fn finding(severity: Severity, device: &str, title: &str, places: &[(&str, u32, 
 }
 
 fn outcome(findings: Vec<Finding>) -> Outcome {
-    let notes = (1..=9).map(|line| NoteSummary { line, text: format!("note {line}") }).collect();
+    let notes = (1..=9).map(|line| NoteSummary { line, text: format!("note {line}").into() }).collect();
     let export = ExportSummary {
         path: "edge/odd.conf".into(),
         format: "openvpn",
@@ -64,7 +64,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
             by_area: BTreeMap::from([("logins", findings.len())]),
             accepted: 0,
         },
-        findings,
+        findings: findings.into_iter().map(Box::new).collect(),
         open_questions: vec![question],
         answers: Vec::new(),
         left_out: Vec::new(),
@@ -247,9 +247,9 @@ fn what_is_accepted_is_so_in_every_form() {
         expired: false,
     };
     accepted.status = Status::Accepted;
-    accepted.acceptance = Some(acceptance.clone());
+    accepted.acceptance = Some(Box::new(acceptance.clone()));
     let mut expired = finding(Severity::Low, "edge", "a window", &[("edge/a", 4, "open")]);
-    expired.acceptance = Some(trevlin_audit::Acceptance { expired: true, ..acceptance });
+    expired.acceptance = Some(Box::new(trevlin_audit::Acceptance { expired: true, ..acceptance }));
     let mut outcome = outcome(vec![accepted, expired]);
     outcome.summary.accepted = 1;
     let json = |renderer: &dyn Renderer| -> serde_json::Value {

@@ -107,7 +107,7 @@ pub struct Estate {
     /// Devices by the addresses of their interfaces.
     by_address: BTreeMap<IpAddr, Vec<usize>>,
     /// Port forwards (device, number) that lead to each device.
-    forwards_to: BTreeMap<usize, Vec<(usize, usize)>>,
+    forwards_to: BTreeMap<usize, Vec<(u32, u32)>>,
     masker: Masker,
     plan: OnceLock<Plan>,
     shape: OnceLock<EstateShape>,
@@ -130,7 +130,7 @@ impl Estate {
     #[must_use]
     pub fn within(inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
         let mut exports = Vec::with_capacity(inputs.len());
-        let mut by_folder: BTreeMap<String, (Vec<ExportId>, Box<Facts>)> = BTreeMap::new();
+        let mut by_folder: BTreeMap<String, (Vec<ExportId>, Vec<Facts>)> = BTreeMap::new();
         let (mut cuts, mut faults) = (Vec::new(), Vec::new());
         for mut input in inputs {
             cuts.append(&mut input.ledger.cuts);
@@ -142,7 +142,7 @@ impl Estate {
             }
             let (ids, facts) = by_folder.entry(input.folder).or_default();
             ids.push(input.export.id());
-            facts.absorb(*input.facts);
+            facts.push(*input.facts);
             exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
         }
         let left_out = cuts
@@ -157,7 +157,9 @@ impl Estate {
         let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
         let mut by_name: Vec<(Device, String)> = by_folder
             .into_iter()
-            .map(|(folder, (exports, facts))| (device(folder.clone(), exports, *facts, file), folder))
+            .map(|(folder, (exports, facts))| {
+                (device(folder.clone(), exports, Facts::joined(facts), file), folder)
+            })
             .collect();
         by_name.sort_by(|(a, _), (b, _)| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
         let named =
@@ -234,7 +236,7 @@ impl Estate {
                     self.by_address.range(range.first()..=range.last()).flat_map(|(_, devices)| devices)
                 {
                     if *target != at {
-                        self.forwards_to.entry(*target).or_default().push((at, number));
+                        self.forwards_to.entry(*target).or_default().push((at as u32, number as u32));
                     }
                 }
             }
@@ -268,8 +270,8 @@ impl Estate {
     /// Port forwards of other devices that lead to an address of this one, in order of device.
     pub fn forwards_to(&self, device: usize) -> impl Iterator<Item = (&Device, &PortForward)> {
         self.forwards_to.get(&device).into_iter().flatten().map(|(front, number)| {
-            let front = &self.devices[*front];
-            (front, &front.facts.forwards[*number])
+            let front = &self.devices[*front as usize];
+            (front, &front.facts.forwards[*number as usize])
         })
     }
 

@@ -121,6 +121,7 @@ pub(super) fn of(estate: &Estate) -> (Vec<Claim>, Vec<PoolOwner>) {
             gathered.name_server(*server, "its own lookups", *origin);
         }
     }
+    gathered.claims.shrink_to_fit();
     (gathered.claims, gathered.pools)
 }
 

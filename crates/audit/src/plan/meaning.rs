@@ -103,6 +103,7 @@ pub(super) fn overlaps(estate: &Estate, plan: &Plan) -> Vec<Overlap> {
     let mut overlaps = found.overlaps;
     overlaps.sort_by_key(|one| (plan.claims[one.a].origin, plan.claims[one.b].origin, one.shared));
     overlaps.dedup_by_key(|one| (one.a, one.b));
+    overlaps.shrink_to_fit();
     overlaps
 }
 

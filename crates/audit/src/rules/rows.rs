@@ -319,7 +319,7 @@ fn rule_row(
         },
     });
     RuleRow {
-        path: evidence.path,
+        path: evidence.path.to_string(),
         line: evidence.line,
         text: text.split_whitespace().collect::<Vec<_>>().join(" "),
         action: described.action,

@@ -3,6 +3,7 @@
 use super::clients;
 use super::sections::Section;
 use crate::reader::{Bookkeeper, Reading};
+use std::collections::BTreeSet;
 use trevlin_model::radius::{EapSettings, RadiusSecurity, RadiusSite, RadiusStep, RadiusUpstream};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Origin};
@@ -144,13 +145,15 @@ fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading:
         book.understood(realm.origin);
     }
     let server = server.map_or("", |item| item.value).to_owned();
+    // A realm that is stated twice is one.
+    let realms: BTreeSet<&str> = realms.iter().map(|realm| realm.name).collect();
     reading.facts.radius_upstreams.push(RadiusUpstream {
         name: section.name.to_owned(),
         address: server.parse().ok(),
         server,
         tls: section.sections_of("tls").next().is_some(),
         secret,
-        realms: realms.iter().map(|realm| realm.name.to_owned()).collect(),
+        realms: realms.into_iter().map(str::to_owned).collect(),
         origin: section.origin,
     });
 }

@@ -1,5 +1,6 @@
 //! What a sheet leaves open, and where it contradicts itself.
 
+use super::node::Document;
 use super::ordered::Ordered;
 use super::{document, whole};
 use std::collections::BTreeMap;
@@ -20,7 +21,11 @@ pub struct Report {
 /// Looks at a sheet as one filled in by hand.
 #[must_use]
 pub fn check(export: &Export) -> Report {
-    let (top, mut unread) = document(export);
+    let Document { top, notes: mut unread, cuts } = document(export);
+    unread.extend(cuts.first().map(|origin| Note {
+        origin: *origin,
+        text: "values stand deeper in each other than any of a sheet do; leave them out".to_owned(),
+    }));
     let stated: Vec<String> = top.entries().iter().map(|entry| entry.key.to_string()).collect();
     let kind = top.get("kind").and_then(|kind| DeviceKind::from_word(kind.text()?));
     let has_form = top.get("sheet").is_some();

@@ -18,7 +18,7 @@ pub use write::{Head, write};
 
 use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
-use node::{Entry, Node, Value};
+use node::{Document, Entry, Node, Value};
 use ordered::{Ordered, OrderedRule};
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -29,8 +29,8 @@ use trevlin_model::account::StoredPassword;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::ssh::OPENSSH;
 use trevlin_model::{
-    DeviceKind, Export, Facts, HeldSecret, Listener, MalformedAddress, NotModelled, Note, Origin, Protocol,
-    Reference, Setting, TunnelFamily, TunnelRole, each_section,
+    DeviceKind, Export, Facts, HeldSecret, Limit, Listener, MalformedAddress, NotModelled, Note, Origin,
+    Protocol, Reference, Setting, TunnelFamily, TunnelRole, each_section,
 };
 
 /// What a sheet calls itself.
@@ -71,11 +71,14 @@ fn recognise(export: &Export) -> Recognition {
 
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let (top, notes) = document(export);
-    let found = facts(export, top);
+    let document = document(export);
+    let found = facts(export, document.top);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    for note in notes.into_iter().chain(found.notes) {
+    for note in document.notes.into_iter().chain(found.notes) {
         book.not_understood(note.origin, note.text);
+    }
+    for origin in document.cuts {
+        book.cut(origin, Limit::Nesting, "values in each other");
     }
     for origin in found.understood {
         book.understood(origin);
@@ -84,8 +87,8 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-/// The document of an export as a tree, with what is wrong with its form.
-fn document(export: &Export) -> (Node, Vec<Note>) {
+/// The document of an export.
+fn document(export: &Export) -> Document {
     if export.text().trim_start().starts_with('{') { node::of_json(export) } else { node::of_toml(export) }
 }
 

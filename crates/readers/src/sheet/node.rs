@@ -7,8 +7,16 @@ use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 use trevlin_model::{Export, Limit, Note, Origin};
 
-/// How deep values are followed; what nests deeper is left out, and said.
-const DEPTH: usize = 32;
+/// A document as it was read.
+#[derive(Debug)]
+pub(crate) struct Document {
+    /// Its values.
+    pub(crate) top: Node,
+    /// What is wrong with its form.
+    pub(crate) notes: Vec<Note>,
+    /// Values that nest deeper than they are followed, and were not read.
+    pub(crate) cuts: Vec<Origin>,
+}
 
 /// A value and its place.
 #[derive(Debug, Clone, PartialEq)]
@@ -133,8 +141,8 @@ pub(crate) enum Step {
     Index(usize),
 }
 
-/// The tree of a TOML document, with what is wrong with its form. What can be read is read.
-pub(crate) fn of_toml(export: &Export) -> (Node, Vec<Note>) {
+/// A TOML document. What can be read is read.
+pub(crate) fn of_toml(export: &Export) -> Document {
     let (table, errors) = DeTable::parse_recoverable(export.text());
     let note = |error: toml::de::Error| {
         let span = error.span().unwrap_or(0..0);
@@ -144,15 +152,18 @@ pub(crate) fn of_toml(export: &Export) -> (Node, Vec<Note>) {
         }
     };
     let notes = errors.into_iter().map(note).collect();
-    (Toml { export }.table(table.get_ref(), export.origin(0..0), 0), notes)
+    let mut toml = Toml { export, cuts: Vec::new() };
+    let top = toml.table(table.get_ref(), export.origin(0..0), 0);
+    Document { top, notes, cuts: toml.cuts }
 }
 
 struct Toml<'a> {
     export: &'a Export,
+    cuts: Vec<Origin>,
 }
 
 impl Toml<'_> {
-    fn table(&self, table: &DeTable<'_>, origin: Origin, depth: usize) -> Node {
+    fn table(&mut self, table: &DeTable<'_>, origin: Origin, depth: usize) -> Node {
         let mut entries: Vec<Entry> = Vec::new();
         let mut whole = origin;
         for (key, value) in table {
@@ -167,7 +178,7 @@ impl Toml<'_> {
         Node { origin: whole, value: Value::Table(entries) }
     }
 
-    fn value(&self, value: &Spanned<DeValue<'_>>, depth: usize) -> Node {
+    fn value(&mut self, value: &Spanned<DeValue<'_>>, depth: usize) -> Node {
         let origin = self.export.origin(value.span());
         let plain = |value| Node { origin, value };
         match value.get_ref() {
@@ -185,13 +196,16 @@ impl Toml<'_> {
                 Err(_) => Value::Text(number.as_str().into()),
             }),
             DeValue::Datetime(moment) => plain(Value::Text(moment.to_smolstr())),
-            DeValue::Array(_) | DeValue::Table(_) if depth >= DEPTH => plain(Value::Text(SmolStr::default())),
+            DeValue::Array(_) | DeValue::Table(_) if depth >= self.export.limits().of(Limit::Nesting) => {
+                self.cuts.push(origin);
+                plain(Value::List(Vec::new()))
+            }
             DeValue::Array(all) => self.list(all, origin, depth),
             DeValue::Table(table) => self.table(table, origin, depth),
         }
     }
 
-    fn list(&self, all: &DeArray<'_>, origin: Origin, depth: usize) -> Node {
+    fn list(&mut self, all: &DeArray<'_>, origin: Origin, depth: usize) -> Node {
         Node { origin, value: Value::List(all.iter().map(|one| self.value(one, depth + 1)).collect()) }
     }
 }
@@ -207,21 +221,15 @@ fn starts_line(export: &Export, at: u32) -> bool {
     before.rsplit('\n').next().is_none_or(|line| line.trim().is_empty())
 }
 
-/// The tree of a JSON document, with what is wrong with its form. What stands before a fault is read.
-pub(crate) fn of_json(export: &Export) -> (Node, Vec<Note>) {
+/// A JSON document. What stands before a fault is read.
+pub(crate) fn of_json(export: &Export) -> Document {
     let (top, broken) = json::parse(export);
     let mut notes = Vec::new();
     if let Some(broken) = broken {
         let origin = export.origin(broken.offset..export.text().len());
         notes.push(Note { origin, text: broken.words("") });
     }
-    if let Some(origin) = top.cuts().first() {
-        let most = export.limits().of(Limit::Nesting);
-        let text =
-            format!("values stand deeper in each other than {most}, which no sheet's do; leave them out");
-        notes.push(Note { origin: *origin, text });
-    }
-    (of_value(export, &top), notes)
+    Document { top: of_value(export, &top), notes, cuts: top.cuts() }
 }
 
 fn of_value(export: &Export, one: &Json<'_>) -> Node {
@@ -269,7 +277,7 @@ mod tests {
         let text =
             "a = 1\n[[r]]\nname = \"x\"\nat = { b = [1,\n 2] }\n[[r.m]]\nq = true\n[[r]]\nname = \"y\"\n";
         let export = export(text);
-        let (top, notes) = of_toml(&export);
+        let Document { top, notes, .. } = of_toml(&export);
         assert!(notes.is_empty());
         let rows = top.get("r").unwrap().each();
         let shown = |node: &Node| &text[node.origin.start as usize..node.origin.end as usize];
@@ -281,16 +289,29 @@ mod tests {
     #[test]
     fn broken_documents_keep_what_can_be_read() {
         let broken = export("a = \nb = 2\nb = 3\n[x\nc = 4\n");
-        let (top, notes) = of_toml(&broken);
+        let Document { top, notes, .. } = of_toml(&broken);
         assert_eq!(top.get("b").unwrap().value, Value::Number(2));
         assert!(notes.len() >= 3, "{notes:?}");
-        assert_eq!(of_json(&export("{\"a\": ")).1.len(), 1);
+        assert_eq!(of_json(&export("{\"a\": ")).notes.len(), 1);
+    }
+
+    #[test]
+    fn what_nests_too_deep_is_left_out_and_said() {
+        let nested = |depth: usize| format!("{}1{}", "[".repeat(depth), "]".repeat(depth));
+        for (depth, cuts) in [(30, 0), (40, 1)] {
+            let toml = export(&format!("a = 2\nb = {}\nc = 3\n", nested(depth)));
+            let json = export(&format!("{{\"a\": 2, \"b\": {}, \"c\": 3}}", nested(depth)));
+            for document in [of_toml(&toml), of_json(&json)] {
+                assert_eq!((document.notes.len(), document.cuts.len()), (0, cuts), "{depth}");
+                assert_eq!(document.top.get("c").map(|one| &one.value), Some(&Value::Number(3)));
+            }
+        }
     }
 
     #[test]
     fn json_is_the_same_tree() {
         let export = export("{\"a\": [1, {\"b\": \"c\"}], \"d\": true, \"e\": 1.5, \"f\": null}");
-        let (top, notes) = of_json(&export);
+        let Document { top, notes, .. } = of_json(&export);
         assert!(notes.is_empty());
         assert_eq!(top.get("a").unwrap().each()[1].get("b").and_then(Node::text), Some("c"));
         assert_eq!(top.entries()[0].key_origin, export.origin(1..4));
@@ -302,7 +323,7 @@ mod tests {
     #[test]
     fn what_lies_at_a_path_is_taken_out() {
         let export = export("a = { b = 1, c = [2, 3] }\n");
-        let (mut top, _) = of_toml(&export);
+        let mut top = of_toml(&export).top;
         let (a, b, c) = (Step::Key("a".into()), Step::Key("b".into()), Step::Key("c".into()));
         assert!(
             top.remove(&[a.clone(), c.clone(), Step::Index(0)])

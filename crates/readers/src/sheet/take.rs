@@ -552,13 +552,13 @@ fn missing(fault: Fault, name: &str) -> Fault {
 
 #[cfg(test)]
 mod tests {
-    use super::super::node::of_toml;
+    use super::super::node::{Document, of_toml};
     use super::*;
     use trevlin_model::{Export, ExportId, Interface, Rule, Setting, Target};
 
     fn read<T: for<'de> Deserialize<'de>>(text: &str) -> (Option<T>, Vec<String>) {
         let export = Export::new(ExportId(0), "x", text.into());
-        let (top, mut notes) = of_toml(&export);
+        let Document { top, mut notes, .. } = of_toml(&export);
         assert!(notes.is_empty(), "{notes:?}");
         let one = take(top.get("x").unwrap(), &mut notes);
         let told = notes

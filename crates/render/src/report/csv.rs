@@ -36,7 +36,7 @@ impl Renderer for Csv {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
         let mut writer = csv::Writer::from_writer(out);
         writer.write_record(HEADS)?;
-        for finding in &outcome.findings {
+        for finding in outcome.findings() {
             writer.write_record(cells(finding).map(|cell| crate::addresses::no_formula(&lines(&cell))))?;
         }
         writer.flush()
@@ -46,7 +46,7 @@ impl Renderer for Csv {
 fn cells(one: &Finding) -> [String; HEADS.len()] {
     let first = one.evidence.first();
     let others: Vec<String> = one.evidence.iter().skip(1).map(place).collect();
-    let acceptance = one.acceptance.as_ref();
+    let acceptance = one.acceptance.as_deref();
     let status = match one.status {
         Status::Open => "open",
         Status::Accepted => "accepted",
@@ -56,14 +56,14 @@ fn cells(one: &Finding) -> [String; HEADS.len()] {
         status.to_owned(),
         one.area.word().to_owned(),
         one.check.to_owned(),
-        one.device.clone(),
-        one.title.clone(),
-        one.detail.clone(),
-        one.why_this_severity.clone(),
-        first.map(|place| place.path.clone()).unwrap_or_default(),
+        one.device.to_string(),
+        one.title.to_string(),
+        one.detail.to_string(),
+        one.why_this_severity.to_string(),
+        first.map(|place| place.path.to_string()).unwrap_or_default(),
         first.map(|place| place.line.to_string()).unwrap_or_default(),
         first.map(|place| place.end_line.to_string()).unwrap_or_default(),
-        first.map(|place| place.excerpt.clone()).unwrap_or_default(),
+        first.map(|place| place.excerpt.to_string()).unwrap_or_default(),
         others.join("; "),
         one.why.to_owned(),
         one.remedy.to_owned(),

@@ -25,7 +25,7 @@ impl Renderer for Oscal {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
         // The time of day is nobody's business here: the same exports give the same document.
         let moment = format!("{}T00:00:00Z", outcome.as_of);
-        let all: String = outcome.findings.iter().map(|one| one.fingerprint.as_str()).collect();
+        let all: String = outcome.findings().map(|one| one.fingerprint.as_str()).collect();
         let devices: Vec<Value> = outcome.devices.iter().map(component).collect();
         let mut result = json!({
             "uuid": id("result", &all),
@@ -44,11 +44,11 @@ impl Renderer for Oscal {
         };
         let questions = outcome.open_questions.iter().enumerate();
         let mut observations: Vec<Value> =
-            outcome.findings.iter().map(observation).chain(questions.map(unanswered)).collect();
+            outcome.findings().map(observation).chain(questions.map(unanswered)).collect();
         observations.iter_mut().for_each(|one| one["collected"] = json!(moment));
         add("observations", observations);
-        add("risks", outcome.findings.iter().map(risk).collect());
-        add("findings", outcome.findings.iter().map(finding).collect());
+        add("risks", outcome.findings().map(risk).collect());
+        add("findings", outcome.findings().map(finding).collect());
         if !devices.is_empty() {
             result["local-definitions"] = json!({ "components": devices });
         }
@@ -148,7 +148,7 @@ fn risk(one: &Finding) -> Value {
     // The states of a risk are a closed list: an accepted one is a deviation that was approved.
     let status = if one.status == Status::Accepted { "deviation-approved" } else { "open" };
     let mut properties = vec![property("severity", one.severity.word())];
-    properties.extend(one.acceptance.iter().flat_map(acceptance));
+    properties.extend(one.acceptance.iter().flat_map(|one| acceptance(one)));
     json!({
         "uuid": id("risk", &one.fingerprint),
         "title": said(&one.title),

@@ -30,7 +30,7 @@ impl Renderer for Sarif {
             files: files(outcome),
         };
         let taxonomies = Taxonomies::of(&rules);
-        let results = outcome.findings.iter().map(|one| places.finding(one));
+        let results = outcome.findings().map(|one| places.finding(one));
         let open = outcome.open_questions.iter().map(|one| places.question(one));
         let driver = json!({
             "name": "trevlin",
@@ -111,7 +111,7 @@ impl Places<'_> {
             "message": { "text": format!("{}: {}. {}", one.device, one.title, one.detail) },
             "locations": one.evidence.iter().take(1).map(|place| self.location(place)).collect::<Vec<_>>(),
             "partialFingerprints": { "trevlin/1": one.fingerprint },
-            "suppressions": suppressions(one.acceptance.as_ref()),
+            "suppressions": suppressions(one.acceptance.as_deref()),
             "properties": {
                 "severity": one.severity.word(),
                 "severityReason": one.why_this_severity,
@@ -190,7 +190,7 @@ fn exports(outcome: &Outcome) -> impl Iterator<Item = &trevlin_audit::ExportSumm
 }
 
 fn files(outcome: &Outcome) -> BTreeMap<&str, usize> {
-    exports(outcome).enumerate().map(|(at, export)| (export.path.as_str(), at)).collect()
+    exports(outcome).enumerate().map(|(at, export)| (&*export.path, at)).collect()
 }
 
 fn artifacts(outcome: &Outcome) -> Value {

@@ -199,12 +199,12 @@ impl View {
             .into_iter()
             .map(|area| {
                 let of = |one: &&Finding| one.area == area && one.status == Status::Open;
-                let findings = outcome.findings.iter().filter(of).map(|one| numbers.view(one)).collect();
+                let findings = outcome.findings().filter(of).map(|one| numbers.view(one)).collect();
                 AreaView { word: area.word(), question: area.question(), findings }
             })
             .filter(|area: &AreaView| !area.findings.is_empty())
             .collect();
-        let accepted = outcome.findings.iter().filter(|one| one.status == Status::Accepted);
+        let accepted = outcome.findings().filter(|one| one.status == Status::Accepted);
         let accepted = accepted.map(|one| numbers.view(one)).collect();
         Self {
             title: plain(report.title),
@@ -259,7 +259,7 @@ impl Numbers {
     fn view(&mut self, one: &Finding) -> FindingView {
         self.count += 1;
         let first = *self.first_of.entry(one.check).or_insert(self.count);
-        let acceptance = one.acceptance.as_ref();
+        let acceptance = one.acceptance.as_deref();
         FindingView {
             number: self.count,
             severity: one.severity.word(),
@@ -397,7 +397,7 @@ fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
 fn gravest(outcome: &Outcome, numbers: &Numbers) -> Vec<Grave> {
     let mut by_check: Vec<(&Finding, Vec<&Finding>)> = Vec::new();
     let grave = |one: &&Finding| one.status == Status::Open && one.severity >= Severity::High;
-    for one in outcome.findings.iter().filter(grave) {
+    for one in outcome.findings().filter(grave) {
         match by_check.iter_mut().find(|(first, _)| first.check == one.check) {
             Some((_, all)) => all.push(one),
             None => by_check.push((one, vec![one])),
@@ -447,7 +447,7 @@ fn matrix(outcome: &Outcome) -> Vec<AreaCount> {
         let of = |severity: Severity| {
             let counts =
                 |one: &&Finding| one.area == area && one.severity == severity && one.status == Status::Open;
-            outcome.findings.iter().filter(counts).count()
+            outcome.findings().filter(counts).count()
         };
         let counts: Vec<usize> = by_gravity().map(of).collect();
         AreaCount { word: area.word(), question: area.question(), total: counts.iter().sum(), counts }
@@ -457,10 +457,8 @@ fn matrix(outcome: &Outcome) -> Vec<AreaCount> {
 
 fn device(one: &DeviceSummary, outcome: &Outcome) -> DeviceView {
     let known: Vec<&ExportSummary> = one.exports.iter().filter(is_known).collect();
-    let open = outcome
-        .findings
-        .iter()
-        .filter(|finding| finding.status == Status::Open && finding.device == one.name);
+    let open =
+        outcome.findings().filter(|finding| finding.status == Status::Open && *finding.device == *one.name);
     let found: Vec<&Finding> = open.collect();
     DeviceView {
         name: plain(&one.name),
