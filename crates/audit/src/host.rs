@@ -53,7 +53,7 @@ impl Estate {
             );
             made_for_each || !interfaces.iter().any(|interface| interface.name == one.interface)
         };
-        let here = self.shape().callers.iter().filter(|one| one.device == at).filter(by_link);
+        let here = self.shape().callers_at(at).iter().filter(by_link);
         here.flat_map(|one| one.ranges.iter().map(|range| (*range, one.interface.clone(), one.origin)))
             .collect()
     }

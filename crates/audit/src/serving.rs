@@ -102,14 +102,13 @@ impl<'a> Subject<'a> {
                         .iter()
                         .any(|at| at.port == place.port && at.address == place.address)
             };
-            one.device == self.device
-                && match services[one.service].what {
-                    What::Served(number, kind) => number == self.number || same_place(number, kind),
-                    _ => false,
-                }
-                && admits(sources, &one.sources)
+            let of_it = match services[one.service].what {
+                What::Served(number, kind) => number == self.number || same_place(number, kind),
+                _ => false,
+            };
+            of_it && admits(sources, &one.sources)
         };
-        exposure.reached.iter().filter(mine).min_by_key(|one| (!one.certain, !one.everybody))
+        exposure.reached_of(self.device).filter(mine).min_by_key(|one| (!one.certain, !one.everybody))
     }
 
     /// Who reaches what is open to these sources.

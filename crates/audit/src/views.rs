@@ -153,10 +153,10 @@ impl Views {
     #[must_use]
     pub fn from_outside(&self, device: usize, protocol: Protocol, port: u16) -> Option<&Reachable> {
         let fits = |one: &&Reachable| {
-            let service = &self.services[one.device][one.service];
-            one.device == device && protocol.0 == Some(one.protocol) && service.port == port
+            let service = &self.services[device][one.service];
+            protocol.0 == Some(one.protocol) && service.port == port
         };
-        self.outside.reached.iter().filter(fits).min_by_key(|one| (!one.everybody, !one.certain))
+        self.outside.reached_of(device).filter(fits).min_by_key(|one| (!one.everybody, !one.certain))
     }
 }
 

@@ -21,6 +21,8 @@ const MOST_NEAR: usize = 256;
 const WORK_PER_NODE: usize = 3_000;
 /// How many cubes one node of a set diagram counts as.
 const WORK_OF_NODE: usize = 4;
+/// How many cubes a cube counts as that is cut down to another and kept.
+const WORK_OF_CUT: usize = 24;
 /// The part of them that every rule has an equal share of. The rest goes to those for which that was too little.
 const FIRST: usize = 4;
 /// Packets of a cube that are tried.
@@ -239,6 +241,10 @@ impl<'a> Desk<'a> {
             partly: Vec::new(),
             changes_nothing: None,
         };
+        if work.take(WORK_OF_CUT * step.region.cubes.len()).is_none() {
+            review.standing = if self.program.whole { Standing::TooCostly } else { Standing::NotDecided };
+            return (review, true);
+        }
         let region = step.region.and(&self.domain);
         if region.is_empty() {
             review.standing = if self.program.whole { Standing::Impossible } else { Standing::NotDecided };
@@ -457,6 +463,9 @@ impl<'a> Desk<'a> {
 
     /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest.
     fn what_is_left(&self, number: u32, region: &Region, work: &mut Work, review: &mut RuleReview) {
+        if work.take(WORK_OF_CUT * region.cubes.len()).is_none() {
+            return;
+        }
         let new = region.and(&self.new);
         if new.is_empty() {
             return;

@@ -4,7 +4,7 @@ use super::Exposure;
 use super::gather::{Found, joined, joined_ports};
 use crate::Estate;
 use crate::plan::ClaimKind;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{ExportState, IpRange, Origin, PortForward, PortRange};
 use trevlin_packets::way::{Gone, Step, Verdict};
@@ -73,6 +73,19 @@ pub(super) fn fates(estate: &Estate, exposure: &Exposure, found: &[Found]) -> Ve
             by_origin.entry(origin).or_default().push(one);
         }
     }
+    // What is reached, by the forwards that lead there.
+    let forwards: BTreeSet<Origin> =
+        estate.devices.iter().flat_map(|device| &device.facts.forwards).map(|one| one.origin).collect();
+    let mut reached: BTreeMap<Origin, Vec<usize>> = BTreeMap::new();
+    for (at, one) in exposure.reached.iter().enumerate() {
+        let mut through: Vec<Origin> = one.steps.iter().filter_map(|step| step.origin).collect();
+        through.retain(|origin| forwards.contains(origin));
+        through.sort_unstable();
+        through.dedup();
+        for origin in through {
+            reached.entry(origin).or_default().push(at);
+        }
+    }
     let mut all = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
         let runs = one.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
@@ -84,7 +97,8 @@ pub(super) fn fates(estate: &Estate, exposure: &Exposure, found: &[Found]) -> Ve
             if met.is_empty() && !may_be_met(exposure, device, forward) {
                 continue;
             }
-            all.push(fate(estate, exposure, device, number, forward, met));
+            let reached = reached.get(&forward.origin).cloned().unwrap_or_default();
+            all.push(fate(estate, reached, (device, number), forward, met));
         }
     }
     all
@@ -104,20 +118,12 @@ fn may_be_met(exposure: &Exposure, device: usize, forward: &PortForward) -> bool
 
 fn fate(
     estate: &Estate,
-    exposure: &Exposure,
-    device: usize,
-    number: usize,
+    reached: Vec<usize>,
+    (device, number): (usize, usize),
     forward: &PortForward,
     met: &[&Found],
 ) -> ForwardFate {
     let origin = forward.origin;
-    let reached: Vec<usize> = exposure
-        .reached
-        .iter()
-        .enumerate()
-        .filter(|(_, one)| one.steps.iter().any(|step| step.origin == Some(origin)))
-        .map(|(at, _)| at)
-        .collect();
     let best = |found: &&&Found| match (
         found.cell.answer.verdict,
         found.cell.delivery.as_ref().and_then(|one| one.gone),

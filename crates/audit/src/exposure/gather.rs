@@ -65,6 +65,9 @@ pub(super) fn gather(
         table.take(one);
     }
     exposure.reached = table.reached.into_values().collect();
+    for (at, one) in exposure.reached.iter().enumerate() {
+        exposure.by_device.entry(one.device).or_default().push(at);
+    }
     let (outwards, openings): (Vec<Opening>, Vec<Opening>) =
         table.openings.into_values().partition(|one| one.gone == Some(Gone::Outside));
     exposure.openings = openings;

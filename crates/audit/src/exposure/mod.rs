@@ -18,6 +18,7 @@ use crate::reach::{AskError, From, To};
 use crate::reach::{Ground, Setout, outside_setouts};
 use crate::services::{Service, services};
 use crate::shape::Callers;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, Origin, PortRange};
 use trevlin_packets::way::{Gone, Place, Step};
@@ -125,6 +126,22 @@ pub struct Exposure {
     pub breadth: Vec<Breadth>,
     /// Whether something was left out, because there would have been too much.
     pub cut: bool,
+    /// Numbers of what is reached, by device.
+    by_device: BTreeMap<usize, Vec<usize>>,
+}
+
+impl Exposure {
+    /// What is reached of one device, in the same order.
+    pub fn reached_of(&self, device: usize) -> impl Iterator<Item = &Reachable> {
+        self.by_device.get(&device).into_iter().flatten().map(|at| &self.reached[*at])
+    }
+
+    /// What is reached of each device of which something is.
+    pub fn reached_by_device(&self) -> impl Iterator<Item = (usize, Vec<&Reachable>)> {
+        self.by_device
+            .iter()
+            .map(|(device, all)| (*device, all.iter().map(|at| &self.reached[*at]).collect()))
+    }
 }
 
 /// What every device serves, by device.

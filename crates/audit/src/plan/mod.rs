@@ -39,6 +39,13 @@ impl Plan {
             && meaning::whole(self, claim).is_some()
     }
 
+    /// What one device lays claim to.
+    pub(crate) fn of_device(&self, device: usize) -> &[Claim] {
+        let from = self.claims.partition_point(|claim| claim.device < device);
+        let of_it = self.claims[from..].partition_point(|claim| claim.device == device);
+        &self.claims[from..from + of_it]
+    }
+
     /// Two claims by their numbers.
     pub(crate) fn pair(&self, overlap: &Overlap) -> (&Claim, &Claim) {
         (&self.claims[overlap.a], &self.claims[overlap.b])

@@ -226,7 +226,7 @@ fn words(remark: Remark) -> Option<&'static str> {
 /// Notes from where the views reach a service.
 fn reached(estate: &Estate, device: usize, number: usize, row: &mut ServedRow) {
     let mine = |exposure: &Exposure| -> Vec<(bool, bool, String)> {
-        let all = exposure.reached.iter().filter(|one| (one.device, one.service) == (device, number));
+        let all = exposure.reached_of(device).filter(|one| one.service == number);
         all.map(|one| (one.everybody, one.certain, some_ranges(&one.sources))).collect()
     };
     for (everybody, certain, ranges) in mine(&estate.views().outside) {

@@ -46,7 +46,7 @@ pub struct EstateShape {
     pub shape: Shape,
     /// Networks with who is on them, in order of their first interface.
     pub networks: Vec<Network>,
-    /// Where callers of each tunnel appear.
+    /// Where callers of each tunnel appear, in order of device.
     pub callers: Vec<Callers>,
     /// Sites joined by tunnels.
     pub joined: Vec<Joined>,
@@ -112,6 +112,14 @@ impl EstateShape {
     #[must_use]
     pub fn network_of(&self, place: &Place) -> Option<&Network> {
         self.networks.get(self.shape.segment(place)?)
+    }
+
+    /// Callers of the tunnels that a device answers.
+    #[must_use]
+    pub fn callers_at(&self, device: usize) -> &[Callers] {
+        let from = self.callers.partition_point(|one| one.device < device);
+        let of_it = self.callers[from..].partition_point(|one| one.device == device);
+        &self.callers[from..from + of_it]
     }
 
     /// Callers of the tunnels of devices, by the names of the tunnels.

@@ -27,13 +27,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let inside = |claim: &&Claim| {
-            claim.device == at
-                && claim.kind == ClaimKind::Network
-                && !is_host_local(&claim.owner)
-                && !faces_outside(estate, claim)
+            claim.kind == ClaimKind::Network && !is_host_local(&claim.owner) && !faces_outside(estate, claim)
         };
         let connected: Vec<(IpRange, Origin)> =
-            plan.claims.iter().filter(inside).map(|claim| (claim.range, claim.origin)).collect();
+            plan.of_device(at).iter().filter(inside).map(|claim| (claim.range, claim.origin)).collect();
         for (name, addresses) in device.facts.plans().filter(|(_, plan)| !plan.pools.is_empty()) {
             // What callers are told apart from everything is exact; else they may reach what the server is connected to.
             let told: Vec<_> = addresses

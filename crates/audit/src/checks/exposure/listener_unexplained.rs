@@ -33,7 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             .collect();
         let device = &estate.devices[at].name;
         let outside = |number: usize| -> Option<&Reachable> {
-            views.outside.reached.iter().find(|one| (one.device, one.service) == (at, number) && one.certain)
+            views.outside.reached_of(at).find(|one| one.service == number && one.certain)
         };
         // One that strangers reach, and that nothing names, is a finding of its own.
         let (reached, rest): (Vec<_>, Vec<_>) = unexplained

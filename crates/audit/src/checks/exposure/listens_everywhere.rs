@@ -2,6 +2,7 @@
 
 use crate::services::What;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use std::collections::BTreeSet;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -22,10 +23,13 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
+    // Of everybody's callers, since what those of one tunnel reach may be on another device.
+    let inner = estate.inner_views().callers.iter().flat_map(|one| &one.reached);
+    let by_callers: BTreeSet<(usize, usize)> = inner.map(|one| (one.device, one.service)).collect();
     let mut answers = Vec::new();
     for (at, services) in views.services.iter().enumerate() {
         let faces = estate.outside(at).iter().any(|one| one.certain);
-        let called = estate.shape().callers.iter().any(|one| one.device == at);
+        let called = !estate.shape().callers_at(at).is_empty();
         if !faces || !called {
             continue;
         }
@@ -39,10 +43,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 answers.push(Answer::new(at, subject, Verdict::Pass));
                 continue;
             }
-            let by = |exposure: &crate::exposure::Exposure| {
-                exposure.reached.iter().any(|reached| (reached.device, reached.service) == (at, number))
-            };
-            if by(&views.outside) || !estate.inner_views().callers.iter().any(by) {
+            let from_outside = views.outside.reached_of(at).any(|reached| reached.service == number);
+            if from_outside || !by_callers.contains(&(at, number)) {
                 continue;
             }
             let verdict = Verdict::Fail(Fail {

@@ -1,6 +1,5 @@
 //! Callers who are meant to service machines reach recorded files.
 
-use crate::exposure::Reachable;
 use crate::intents::is_meant;
 use crate::services::What;
 use crate::serving::{Subject, of_device};
@@ -54,11 +53,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     }
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         // What callers do not come to holds nothing of theirs.
-        let mut by_device: BTreeMap<usize, Vec<&Reachable>> = BTreeMap::new();
-        for reached in &exposure.reached {
-            by_device.entry(reached.device).or_default().push(reached);
-        }
-        for (device, met) in by_device {
+        for (device, met) in exposure.reached_by_device() {
             for (one, recorded) in recorded.get(&device).into_iter().flatten() {
                 let subject = format!("{} to {} of {}", callers.tunnel, one.served.name, one.device_name());
                 let mine = |number: usize| matches!(views.services[device][number].what, What::Served(at, _) if std::ptr::eq(served(estate, device, at), one.served));

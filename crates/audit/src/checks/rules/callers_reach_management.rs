@@ -26,15 +26,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     let mut answers = Vec::new();
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
-        for device in 0..estate.devices.len() {
+        for (device, reached) in exposure.reached_by_device() {
             let appliance = matches!(
                 estate.devices[device].kind,
                 DeviceKind::Firewall | DeviceKind::Router | DeviceKind::Storage
             );
-            let found: Vec<_> = exposure
-                .reached
-                .iter()
-                .filter(|one| one.device == device)
+            let found: Vec<_> = reached
+                .into_iter()
                 .filter(|one| {
                     let service = &views.services[device][one.service];
                     let kind = service.kind();

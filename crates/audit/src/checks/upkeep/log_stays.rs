@@ -36,7 +36,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         } else if let Some((question, line)) = keepers.iter().find_map(|keeper| keeper.open.first()) {
             Verdict::ask(format!("the log of {}: {question}", device.name), vec![*line])
         } else {
-            let callers = estate.shape().callers.iter().any(|one| one.device == at);
+            let callers = !estate.shape().callers_at(at).is_empty();
             let weighs = callers || device.kind == trevlin_model::DeviceKind::Firewall;
             let programs: Vec<&str> = keepers.iter().map(|keeper| keeper.program).collect();
             Verdict::Fail(Fail {
