@@ -413,11 +413,8 @@ fn finding(
 
 /// The devices that the evidence comes from; at least the finding's own.
 fn devices_of(estate: &Estate, texts: &Texts, own: &str, evidence: &[Origin]) -> Vec<Arc<str>> {
-    let holders: BTreeSet<usize> =
-        evidence.iter().filter_map(|origin| estate.holder(origin.export)).collect();
-    let names = holders.into_iter().map(|at| estate.devices[at].name.as_str());
-    let mut names: Vec<_> = names.filter(|name| *name != own).chain([own]).collect();
-    names.sort_unstable();
+    let holders = evidence.iter().filter_map(|origin| estate.holder(origin.export));
+    let names: BTreeSet<&str> = holders.map(|at| estate.devices[at].name.as_str()).chain([own]).collect();
     names.into_iter().map(|name| texts.hold(name)).collect()
 }
 

@@ -6,6 +6,7 @@ use anyhow::bail;
 use std::io;
 use std::path::Path;
 use std::process::ExitCode;
+use std::sync::Arc;
 use trevlin_audit::{Estate, Yardstick, audit};
 use trevlin_model::{Device, Note, Origin};
 use trevlin_readers::{Head, check_sheet, sheet_guide, write_sheet};
@@ -87,13 +88,13 @@ fn questions(file: &Path) -> Vec<String> {
     let Ok(estate) = load::estate(&[file.to_owned()], load::Telling::Nothing) else { return Vec::new() };
     // No question depends on the day.
     let outcome = audit(&estate, &Yardstick::on(jiff::civil::Date::constant(2000, 1, 1)));
-    let mut asked: Vec<String> = Vec::new();
-    for question in outcome.open_questions.into_iter().map(|one| one.question.to_string()) {
-        if !asked.contains(&question) {
-            asked.push(question);
+    let mut asked: Vec<Arc<str>> = Vec::new();
+    for question in outcome.open_questions {
+        if !asked.contains(&question.question) {
+            asked.push(question.question);
         }
     }
-    asked
+    asked.iter().map(ToString::to_string).collect()
 }
 
 fn chosen<'a>(estate: &'a Estate, name: Option<&str>) -> anyhow::Result<&'a Device> {

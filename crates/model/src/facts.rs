@@ -142,6 +142,20 @@ pub struct Facts {
     pub not_modelled: Vec<NotModelled>,
 }
 
+/// Runs a macro over every list of facts.
+macro_rules! each_list {
+    ($run:ident) => {
+        $run! {
+            interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
+            forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
+            units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
+            radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
+            radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
+            secrets masked_places missing unreadable_blocks files not_modelled
+        }
+    };
+}
+
 impl Facts {
     /// Tunnels that their daemon would start with.
     pub fn running(&self) -> impl Iterator<Item = &Tunnel> {
@@ -160,35 +174,34 @@ impl Facts {
 
     /// The facts of several exports, in their order. No list has more room than it needs.
     #[must_use]
-    pub fn joined(mut all: Vec<Self>) -> Self {
-        macro_rules! lists {
+    pub fn joined(all: Vec<Self>) -> Self {
+        let mut joined = Self::default();
+        macro_rules! reserve {
             ($($list:ident)*) => {
-                Self {
-                    said_name: all.iter_mut().find_map(|one| one.said_name.take()),
-                    said_kind: all.iter().find_map(|one| one.said_kind),
-                    has_interfaces: all.iter().any(|one| one.has_interfaces),
-                    has_sockets: all.iter().any(|one| one.has_sockets),
-                    $($list: {
-                        let mut joined = Vec::with_capacity(all.iter().map(|one| one.$list.len()).sum());
-                        all.iter_mut().for_each(|one| joined.append(&mut one.$list));
-                        joined
-                    },)*
-                }
+                $(joined.$list.reserve_exact(all.iter().map(|one| one.$list.len()).sum());)*
             };
         }
-        lists! {
-            interfaces routes stored_interfaces stored_routes name_servers dhcp_servers malformed filters
-            forwards kernel sockets port_mappers dynamic_names served log_keepers clock_keepers radios
-            units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
-            radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
-            radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
-            secrets masked_places missing unreadable_blocks files not_modelled
-        }
+        each_list!(reserve);
+        all.into_iter().for_each(|one| joined.absorb(one));
+        joined
     }
 
-    /// Takes over everything of another export. For many at once there is [`Facts::joined`].
+    /// Takes over everything of another export. What is taken over again and again is not moved each time.
     pub fn absorb(&mut self, other: Self) {
-        *self = Self::joined(vec![std::mem::take(self), other]);
+        self.said_name = self.said_name.take().or(other.said_name);
+        self.said_kind = self.said_kind.or(other.said_kind);
+        self.has_interfaces |= other.has_interfaces;
+        self.has_sockets |= other.has_sockets;
+        macro_rules! take {
+            ($($list:ident)*) => {
+                $(if self.$list.capacity() == 0 {
+                    self.$list = other.$list;
+                } else {
+                    self.$list.extend(other.$list);
+                })*
+            };
+        }
+        each_list!(take);
     }
 }
 

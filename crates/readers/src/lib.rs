@@ -223,9 +223,12 @@ mod tests {
     #[test]
     fn a_name_and_the_content_that_agree_are_enough() {
         use trevlin_model::ExportId;
-        // Each of these lines alone is of several formats, or of another.
+        // Another reader that comes before it takes the content for its own as well.
+        let text = "conn office\n    left=198.51.100.2\nrocommunity public\n";
         for (name, text, reader) in [
-            ("etc/ppp/chap-secrets", "ana * secret *\n", "ppp-secrets"),
+            ("etc/snmp/snmpd.conf", text, "snmpd"),
+            ("etc/snmp/else.txt", text, "ipsec-conf"),
+            // What an export says of itself comes first all the same.
             ("etc/ssh/sshd_config", "sheet = \"trevlin-sheet/1\"\nPort 22\n", "sheet"),
         ] {
             let export = Export::new(ExportId(0), name, text.into());

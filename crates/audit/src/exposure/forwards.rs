@@ -66,10 +66,7 @@ pub struct ForwardFate {
 pub(super) fn fates(estate: &Estate, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
     let mut by_origin: BTreeMap<Origin, Vec<&Found>> = BTreeMap::new();
     for one in found {
-        let mut origins: Vec<Origin> = one.cell.answer.steps.iter().filter_map(|step| step.origin).collect();
-        origins.sort_unstable();
-        origins.dedup();
-        for origin in origins {
+        for origin in lines_of(&one.cell.answer.steps) {
             by_origin.entry(origin).or_default().push(one);
         }
     }
@@ -78,11 +75,7 @@ pub(super) fn fates(estate: &Estate, exposure: &Exposure, found: &[Found]) -> Ve
         estate.devices.iter().flat_map(|device| &device.facts.forwards).map(|one| one.origin).collect();
     let mut reached: BTreeMap<Origin, Vec<usize>> = BTreeMap::new();
     for (at, one) in exposure.reached.iter().enumerate() {
-        let mut through: Vec<Origin> = one.steps.iter().filter_map(|step| step.origin).collect();
-        through.retain(|origin| forwards.contains(origin));
-        through.sort_unstable();
-        through.dedup();
-        for origin in through {
+        for origin in lines_of(&one.steps).intersection(&forwards).copied() {
             reached.entry(origin).or_default().push(at);
         }
     }
@@ -102,6 +95,11 @@ pub(super) fn fates(estate: &Estate, exposure: &Exposure, found: &[Found]) -> Ve
         }
     }
     all
+}
+
+/// The lines that decided, each once.
+fn lines_of(steps: &[Step]) -> BTreeSet<Origin> {
+    steps.iter().filter_map(|step| step.origin).collect()
 }
 
 /// Whether a forward is there for connections that set out at one of the places.

@@ -75,14 +75,9 @@ impl Phrasebook {
     /// Reads a phrasebook. What is wrong is noted at its line; what is right can be used.
     #[must_use]
     pub fn read(export: &Export) -> (Self, Vec<Note>) {
-        let document = node::of_toml(export);
-        let mut notes = document.notes;
-        notes.extend(document.cuts.first().map(|origin| Note {
-            origin: *origin,
-            text: "values stand deeper in each other than any of a phrasebook do; leave them out".to_owned(),
-        }));
+        let (top, notes) = node::of_toml(export).told("phrasebook");
         let mut reader = Reader { known: BTreeMap::new(), export, notes, targets: Vec::new() };
-        let book = reader.book(&document.top);
+        let book = reader.book(&top);
         let mut notes = reader.notes;
         notes.extend(super::check::targets(&reader.targets));
         notes.sort_by_key(|note| note.origin);

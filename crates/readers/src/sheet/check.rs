@@ -1,6 +1,5 @@
 //! What a sheet leaves open, and where it contradicts itself.
 
-use super::node::Document;
 use super::ordered::Ordered;
 use super::{document, whole};
 use std::collections::BTreeMap;
@@ -21,11 +20,7 @@ pub struct Report {
 /// Looks at a sheet as one filled in by hand.
 #[must_use]
 pub fn check(export: &Export) -> Report {
-    let Document { top, notes: mut unread, cuts } = document(export);
-    unread.extend(cuts.first().map(|origin| Note {
-        origin: *origin,
-        text: "values stand deeper in each other than any of a sheet do; leave them out".to_owned(),
-    }));
+    let (top, mut unread) = document(export).told("sheet");
     let stated: Vec<String> = top.entries().iter().map(|entry| entry.key.to_string()).collect();
     let kind = top.get("kind").and_then(|kind| DeviceKind::from_word(kind.text()?));
     let has_form = top.get("sheet").is_some();

@@ -18,6 +18,17 @@ pub(crate) struct Document {
     pub(crate) cuts: Vec<Origin>,
 }
 
+impl Document {
+    /// Its values, and everything that is to be told of its form to whoever writes such a document.
+    pub(crate) fn told(mut self, what: &str) -> (Node, Vec<Note>) {
+        self.notes.extend(self.cuts.first().map(|origin| Note {
+            origin: *origin,
+            text: format!("values stand deeper in each other than any of a {what} do; leave them out"),
+        }));
+        (self.top, self.notes)
+    }
+}
+
 /// A value and its place.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Node {
