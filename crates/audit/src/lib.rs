@@ -58,3 +58,10 @@ pub use yardstick::{Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, Y
 pub fn audit(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     outcome::assemble(estate, yardstick)
 }
+
+/// Those of a list in order of device that are of one.
+fn of_device<T>(all: &[T], device: usize, whose: impl Fn(&T) -> usize) -> &[T] {
+    let from = all.partition_point(|one| whose(one) < device);
+    let of_it = all[from..].partition_point(|one| whose(one) == device);
+    &all[from..from + of_it]
+}

@@ -1,34 +1,25 @@
 //! The outcome of an audit: what outputs are made from. Everything in it is text on its way out, with every
 //! secret masked; what stands in names and comments is still as hostile as the export it came from.
 
+mod quote;
+
+pub(crate) use quote::{evidence, place};
+
 use crate::accepted;
 use crate::answered::{self, AnswerEntry};
 use crate::checks::CHECKS;
 use crate::{
-    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, Fail, LeftOutFile, Question, Severity, Verdict,
-    Yardstick,
+    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, LeftOutFile, Severity, Verdict, Yardstick,
 };
+use quote::{Texts, devices, finding, open_question};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, PoisonError};
-use trevlin_model::{ExportId, LineClass, Origin};
-
-/// Most places one finding shows: beyond these more lines prove nothing more.
-const MOST_EVIDENCE: usize = 8;
+use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// More rules than this make a packet filter a large one.
 const LARGE_FILTER: usize = 2_000;
-
-/// Most lines one place shows.
-const MOST_EXCERPT_LINES: u32 = 5;
-
-/// Longest excerpt line, in characters.
-const LONGEST_EXCERPT_LINE: usize = 160;
-
-/// Characters of a long line that are shown before the place it is cited for.
-const SHOWN_BEFORE: usize = 24;
 
 /// One export in the outcome.
 #[derive(Debug, Clone, Serialize)]
@@ -231,32 +222,6 @@ impl Outcome {
     }
 }
 
-/// Texts on their way out. Of very many findings few say what no other says: each text is held once.
-#[derive(Default)]
-struct Texts(Mutex<BTreeSet<Arc<str>>>);
-
-impl Texts {
-    fn hold(&self, text: &str) -> Arc<str> {
-        // Whoever panicked beside this left the set as it was.
-        let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(known) = held.get(text) {
-            return Arc::clone(known);
-        }
-        let text: Arc<str> = text.into();
-        held.insert(Arc::clone(&text));
-        text
-    }
-
-    /// Places as text, each line once.
-    fn evidence(&self, estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
-        let mut found = evidence(estate, origins);
-        for one in &mut found {
-            one.excerpt = self.hold(&one.excerpt);
-        }
-        found
-    }
-}
-
 /// Runs the checks and gathers what they say.
 pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
     let texts = Texts::default();
@@ -378,166 +343,6 @@ pub(crate) fn fingerprint(check: &str, device: &str, subject: &str, seen: &mut P
     let times = seen.entry(first).and_modify(|times| *times += 1).or_insert(0);
     let print = if *times == 0 { first } else { Sha256::digest(format!("{key}\n{times}").as_bytes()).into() };
     print.iter().take(16).fold(String::with_capacity(32), |text, byte| text + &format!("{byte:02x}"))
-}
-
-fn finding(
-    estate: &Estate,
-    texts: &Texts,
-    check: &'static Check,
-    device: &str,
-    fail: Fail,
-    fingerprint: String,
-) -> Finding {
-    let mask = |text: &str| texts.hold(&estate.masker().mask(text));
-    // The line that is cited first says whose finding it is.
-    let holder = fail.evidence.first().and_then(|origin| estate.holder(origin.export));
-    let device = holder.map_or(device, |at| estate.devices[at].name.as_str());
-    Finding {
-        check: check.id,
-        area: check.area,
-        severity: fail.severity,
-        device: texts.hold(device),
-        title: mask(&fail.title),
-        detail: mask(&fail.detail),
-        why_this_severity: mask(&rated(check.severity, fail.severity, &fail.why_this_severity)),
-        evidence: texts.evidence(estate, &fail.evidence),
-        remedy: check.fix,
-        references: check.references,
-        fingerprint,
-        status: Status::Open,
-        acceptance: None,
-        why: check.why,
-        devices: devices_of(estate, texts, device, &fail.evidence),
-    }
-}
-
-/// The devices that the evidence comes from; at least the finding's own.
-fn devices_of(estate: &Estate, texts: &Texts, own: &str, evidence: &[Origin]) -> Vec<Arc<str>> {
-    let holders = evidence.iter().filter_map(|origin| estate.holder(origin.export));
-    let names: BTreeSet<&str> = holders.map(|at| estate.devices[at].name.as_str()).chain([own]).collect();
-    names.into_iter().map(|name| texts.hold(name)).collect()
-}
-
-/// How the severity in this context compares with the check's own, and why.
-fn rated(base: Severity, here: Severity, why: &str) -> String {
-    match here.cmp(&base) {
-        std::cmp::Ordering::Equal => format!("as the check rates it: {why}"),
-        std::cmp::Ordering::Greater => format!("raised from {}: {why}", base.word()),
-        std::cmp::Ordering::Less => format!("lowered from {}: {why}", base.word()),
-    }
-}
-
-fn open_question(
-    estate: &Estate,
-    texts: &Texts,
-    check: &'static Check,
-    device: &str,
-    subject: String,
-    question: Question,
-) -> OpenQuestion {
-    OpenQuestion {
-        check: check.id,
-        area: check.area,
-        device: texts.hold(device),
-        question: texts.hold(&estate.masker().mask(&question.question)),
-        evidence: texts.evidence(estate, &question.evidence),
-        subject,
-    }
-}
-
-/// Places as text, each line once.
-pub(crate) fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
-    // Most have one place.
-    let mut found: Vec<Evidence> = Vec::with_capacity(origins.len().min(1));
-    let mut told: Vec<(ExportId, u32)> = Vec::new();
-    for origin in origins {
-        let line = (origin.export, estate.export(origin.export).position(origin.start).line);
-        if found.len() == MOST_EVIDENCE {
-            break;
-        }
-        if !told.contains(&line) {
-            told.push(line);
-            found.push(place(estate, *origin));
-        }
-    }
-    found.shrink_to_fit();
-    found
-}
-
-/// One place as text.
-pub(crate) fn place(estate: &Estate, origin: Origin) -> Evidence {
-    let export = estate.export(origin.export);
-    let start = export.position(origin.start);
-    let end = export.position(origin.end.max(origin.start + 1) - 1);
-    let last = end.line.max(start.line);
-    // The inside of a certificate or a key says nothing to a reader.
-    let encoded =
-        export.line(start.line).is_some_and(|line| line.text.trim_start().starts_with("-----BEGIN "));
-    let shown = if encoded { start.line } else { last.min(start.line + MOST_EXCERPT_LINES - 1) };
-    let mut lines = Vec::new();
-    for number in start.line..=shown {
-        let Some(line) = export.line(number) else { break };
-        let place = export.origin_of(line.text);
-        let masked = estate.masker().mask_at(line.text, place);
-        // How far into the masked line the place lies: what stands before it, masked alike.
-        let before = line.text.get(..(origin.start.saturating_sub(line.start)) as usize).unwrap_or_default();
-        let column = estate.masker().mask_at(before, place).chars().count();
-        lines.push(window(&masked, if number == start.line { column } else { 0 }));
-    }
-    if shown < last {
-        lines.push("…".into());
-    }
-    lines.dedup();
-    Evidence {
-        path: export.shared_path(),
-        line: start.line,
-        end_line: last,
-        excerpt: lines.join("\n").into(),
-    }
-}
-
-/// The part of a long line around a column; it is cut only after masking, so no cut can lay a secret bare.
-fn window(line: &str, column: usize) -> String {
-    let length = line.chars().count();
-    if length <= LONGEST_EXCERPT_LINE {
-        return line.to_owned();
-    }
-    let from = column.saturating_sub(SHOWN_BEFORE).min(length - LONGEST_EXCERPT_LINE);
-    let part: String = line.chars().skip(from).take(LONGEST_EXCERPT_LINE).collect();
-    let (left, right) =
-        (if from > 0 { "… " } else { "" }, if from + LONGEST_EXCERPT_LINE < length { " …" } else { "" });
-    format!("{left}{part}{right}")
-}
-
-fn devices(estate: &Estate, texts: &Texts) -> Vec<DeviceSummary> {
-    let summary = |device: &trevlin_model::Device| DeviceSummary {
-        name: device.name.clone(),
-        kind: device.kind.word(),
-        exports: device.exports.iter().map(|id| export(estate, texts, id.0 as usize)).collect(),
-    };
-    estate.devices.iter().map(summary).collect()
-}
-
-fn export(estate: &Estate, texts: &Texts, at: usize) -> ExportSummary {
-    let record = &estate.exports[at];
-    let mut notes: Vec<NoteSummary> = record
-        .ledger
-        .notes
-        .iter()
-        .map(|note| NoteSummary {
-            line: record.export.position(note.origin.start).line,
-            text: texts.hold(&estate.masker().mask(&note.text)),
-        })
-        .collect();
-    notes.sort_by_key(|note| note.line);
-    ExportSummary {
-        path: record.export.shared_path(),
-        format: record.format.unwrap_or("unknown"),
-        lines: record.export.line_count(),
-        understood: record.ledger.count(LineClass::Understood),
-        not_understood: record.ledger.count(LineClass::NotUnderstood),
-        notes,
-    }
 }
 
 fn count(findings: &[Box<Finding>]) -> Summary {

@@ -241,13 +241,15 @@ impl<'a> Desk<'a> {
             partly: Vec::new(),
             changes_nothing: None,
         };
+        // Of a chain that could not be followed nothing is told but that packets come to it.
+        let told = |standing| if self.program.whole { standing } else { Standing::NotDecided };
         if work.take(WORK_OF_CUT * step.region.cubes.len()).is_none() {
-            review.standing = if self.program.whole { Standing::TooCostly } else { Standing::NotDecided };
+            review.standing = told(Standing::TooCostly);
             return (review, true);
         }
         let region = step.region.and(&self.domain);
         if region.is_empty() {
-            review.standing = if self.program.whole { Standing::Impossible } else { Standing::NotDecided };
+            review.standing = told(Standing::Impossible);
             return (review, false);
         }
         let mut witness = work.half(|work| self.witness(&region, number, work));
@@ -265,8 +267,8 @@ impl<'a> Desk<'a> {
                     witness = sets.witness(set).and_then(|point| point.try_into().ok());
                     Standing::Alive
                 }
-                None if self.program.whole => Standing::TooCostly,
-                _ => Standing::NotDecided,
+                None => told(Standing::TooCostly),
+                Some(_) => Standing::NotDecided,
             };
         }
         if review.standing == Standing::Alive {

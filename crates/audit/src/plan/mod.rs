@@ -41,9 +41,7 @@ impl Plan {
 
     /// What one device lays claim to.
     pub(crate) fn of_device(&self, device: usize) -> &[Claim] {
-        let from = self.claims.partition_point(|claim| claim.device < device);
-        let of_it = self.claims[from..].partition_point(|claim| claim.device == device);
-        &self.claims[from..from + of_it]
+        crate::of_device(&self.claims, device, |claim| claim.device)
     }
 
     /// Two claims by their numbers.

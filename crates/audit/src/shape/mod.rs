@@ -117,9 +117,7 @@ impl EstateShape {
     /// Callers of the tunnels that a device answers.
     #[must_use]
     pub fn callers_at(&self, device: usize) -> &[Callers] {
-        let from = self.callers.partition_point(|one| one.device < device);
-        let of_it = self.callers[from..].partition_point(|one| one.device == device);
-        &self.callers[from..from + of_it]
+        crate::of_device(&self.callers, device, |one| one.device)
     }
 
     /// Callers of the tunnels of devices, by the names of the tunnels.
