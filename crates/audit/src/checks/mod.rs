@@ -69,6 +69,7 @@ pub const CHECKS: &[&Check] = &[
     &exposure::obsolete_tunnel_from_outside::CHECK,
     &exposure::open_by_one_version::CHECK,
     &exposure::open_resolver::CHECK,
+    &exposure::opened_unexplained::CHECK,
     &exposure::outside_unfiltered::CHECK,
     &exposure::plain_text_from_outside::CHECK,
     &exposure::portal_from_outside::CHECK,

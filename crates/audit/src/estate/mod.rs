@@ -310,6 +310,12 @@ impl Estate {
         &self.exports[id.0 as usize].export
     }
 
+    /// The format an export was read as, where a reader took it.
+    #[must_use]
+    pub fn format_of(&self, id: ExportId) -> Option<&'static str> {
+        self.exports[id.0 as usize].format
+    }
+
     /// The path an origin lies in, with its line: `dial-in/etc/pptpd.conf:12`.
     #[must_use]
     pub fn place(&self, origin: Origin) -> String {

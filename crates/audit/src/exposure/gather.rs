@@ -4,6 +4,7 @@ use super::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::Estate;
 use crate::reach::{Ground, Setout};
 use crate::services::{Known, Service, What};
+use crate::views::deciding;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -293,7 +294,13 @@ impl Table<'_> {
             certain,
             forward,
             steps: cell.answer.steps.clone(),
+            by_line: BTreeMap::new(),
         });
+        if gone.is_none() {
+            let line = deciding(&cell.answer.steps).last();
+            let of_line = opening.by_line.entry(line).or_default();
+            *of_line = joined_ports(of_line, &ports);
+        }
         opening.addresses = joined(&opening.addresses, &cell.delivered.0);
         opening.ports = joined_ports(&opening.ports, &ports);
         opening.sources = joined(&opening.sources, &cell.sent.sources);

@@ -79,6 +79,8 @@ pub struct Opening {
     pub forward: Option<Origin>,
     /// What decided, in order, for one of them.
     pub steps: Vec<Step>,
+    /// Of what is for the device itself: the ports, by the line that lets them through last; none is a policy.
+    pub by_line: BTreeMap<Option<Origin>, Vec<PortRange>>,
 }
 
 /// A device that answers requests for an echo.

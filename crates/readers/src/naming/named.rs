@@ -280,8 +280,33 @@ fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -
     (!sources.is_nobody()).then(|| recursion(sources, line))
 }
 
-/// Zones that everybody may have as a whole, or change.
+/// Who is told names of the zones that are kept here: a part for each statement that says so, and one where none does.
+fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '_>) -> Vec<Part> {
+    let mut groups: Vec<(Option<&Statement<'_>>, Origin, Vec<&str>)> = Vec::new();
+    for (zone, stated, origin) in zones {
+        let of_line = |one: Option<&Statement<'_>>| one.map(|one| one.origin);
+        match groups.iter_mut().find(|(said, ..)| of_line(*said) == of_line(*stated)) {
+            Some((_, _, names)) => names.push(zone),
+            None => groups.push((*stated, *origin, vec![zone])),
+        }
+    }
+    let part = |(stated, origin, names): (Option<&Statement<'_>>, Origin, Vec<&str>)| {
+        let name = match names.as_slice() {
+            [name] => format!("names of {name}"),
+            names => format!("names of {} zones", names.len()),
+        };
+        let mut part = Part::new(PartKind::Whole, name, stated.map_or(origin, |one| one.origin));
+        part.sources =
+            stated.map_or_else(Sources::everybody, |one| lists.sources(one.children(), one.origin));
+        part.login = Setting::Stated { value: Asked::Nothing, origin: part.origin };
+        part
+    };
+    groups.into_iter().map(part).filter(|part| !part.sources.is_nobody()).collect()
+}
+
+/// Zones that are kept here: who is told names of them, and who may have them as a whole, or change them.
 fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '_>, parts: &mut Vec<Part>) {
+    let mut kept = Vec::new();
     for zone in tree.iter().filter(|one| one.name() == "zone") {
         let kind = zone.last("type").map_or("", |one| one.value());
         // Zones that every server has for addresses that are nobody's hold nothing (RFC 6303).
@@ -294,6 +319,7 @@ fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '
         }
         let mut blocks = outer.to_vec();
         blocks.push(zone.children());
+        kept.push((zone.value(), inherited(&blocks, "allow-query"), zone.origin));
         let transfer = inherited(&blocks, "allow-transfer");
         let sources =
             transfer.map_or_else(Sources::everybody, |one| lists.sources(one.children(), one.origin));
@@ -327,6 +353,7 @@ fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '
             parts.push(part);
         }
     }
+    parts.extend(answers(&kept, lists));
 }
 
 /// `listen-on port N { addresses; }`; by itself every address of both versions.
@@ -401,15 +428,24 @@ mod tests {
             ),
             (
                 "options { recursion no; allow-transfer { none; }; };\nzone \"yard.example\" { type master; file \"x\"; };\n",
-                &[],
+                &["names of yard.example: everybody"],
+            ),
+            (
+                "options { recursion no; allow-transfer { none; }; allow-query { 10.4.0.0/16; }; };\nzone \"a\" { type \
+                 primary; };\nzone \"b\" { type primary; };\nzone \"c\" { type primary; allow-query { none; }; };\n",
+                &["names of 2 zones: 10.4.0.0/16"],
             ),
             (
                 "options { recursion no; };\nzone \"yard.example\" { type primary; file \"x\"; };\n",
-                &["whole zone yard.example: everybody"],
+                &["whole zone yard.example: everybody", "names of yard.example: everybody"],
             ),
             (
                 "options { recursion no; };\nzone \"y\" { type primary; allow-transfer { key k; }; allow-update { 10.4.0.9; }; };\n",
-                &["whole zone y: whoever has the key k", "changes to zone y: 10.4.0.9"],
+                &[
+                    "whole zone y: whoever has the key k",
+                    "changes to zone y: 10.4.0.9",
+                    "names of y: everybody",
+                ],
             ),
             (
                 "view near { match-clients { 10.4.0.0/16; }; recursion yes; allow-recursion { any; }; };\nview far { recursion no; };\n",

@@ -172,6 +172,13 @@ fn left(limits: &[Limit<'_>], kept: &[&str]) -> Sources {
         }
         left = left.without(&[range]);
     }
+    if left.ranges.is_empty() {
+        // The line that lets most in goes first.
+        found.origins.reverse();
+    } else {
+        // Most are let in as no line is about them.
+        found.origins.clear();
+    }
     found.ranges.extend(left.ranges);
     found
 }

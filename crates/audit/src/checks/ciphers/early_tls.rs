@@ -61,6 +61,10 @@ mod tests {
             let text = format!("{line}\n[a]\naccept = 443\nconnect = 10.4.0.9:80\n");
             run(&CHECK, &[(line, &[("d/stunnel.conf", &text)], &[wanted])]);
         }
+        let sites = "http {\n    ssl_protocols TLSv1 TLSv1.2;\n    server { listen 443 ssl; server_name a.example; }\n    server { listen 443 ssl; \
+                     server_name b.example; }\n    server { listen 443 ssl; server_name c.example; ssl_protocols TLSv1.2; }\n}\n";
+        let wanted = &["fail medium d nginx.conf:2", "pass d"];
+        run(&CHECK, &[("one line for two sites", &[("d/etc/nginx/nginx.conf", sites)], wanted)]);
         run(&CHECK, &[("no TLS", &[("d/ipsec.conf", "conn c\n\tauto=add\n")], &["none d"])]);
     }
 }

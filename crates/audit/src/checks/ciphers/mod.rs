@@ -21,6 +21,7 @@ pub(super) mod weak_key_exchange;
 use crate::algorithms::{Algorithm, lookup};
 use crate::serving::Subject;
 use crate::{Answer, Estate, Fail, Severity, Verdict};
+use std::collections::BTreeMap;
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::ssh::{SshConnection, SshServer};
@@ -55,19 +56,17 @@ fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, unknown_names: bo
             let verdict = tunnel(estate, &one.name, &one.offers, roles, what, unknown_names);
             answers.push(Answer::new(at, one.name.clone(), verdict));
         }
+        let mut served = Vec::new();
         for subject in crate::serving::of_device(estate, at).filter(Subject::is_met) {
             // Dialects of file shares are another check's.
             let offers: Vec<Offer> =
                 subject.served.offers.iter().filter(|one| one.spelling != Spelling::Smb).cloned().collect();
             if !offers.is_empty() {
-                let name = &subject.served.name;
-                answers.push(Answer::new(
-                    at,
-                    name.clone(),
-                    tunnel(estate, name, &offers, roles, what, unknown_names),
-                ));
+                let name = subject.served.name.as_str();
+                served.push((name, tunnel(estate, name, &offers, roles, what, unknown_names)));
             }
         }
+        answers.extend(by_line(served).into_iter().map(|(name, verdict)| Answer::new(at, name, verdict)));
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
             if !offers.is_empty() {
@@ -77,6 +76,35 @@ fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, unknown_names: bo
         }
     }
     answers
+}
+
+/// One line that holds for several services, as pages that one server serves, is one finding.
+fn by_line(all: Vec<(&str, Verdict)>) -> Vec<(&str, Verdict)> {
+    let mut kept: Vec<(&str, Verdict)> = Vec::with_capacity(all.len());
+    let mut failed: BTreeMap<(String, Vec<Origin>), (usize, usize)> = BTreeMap::new();
+    for (name, verdict) in all {
+        if let Verdict::Fail(fail) = &verdict {
+            let at = kept.len();
+            let (_, times) = failed
+                .entry((fail.detail.clone(), fail.evidence.clone()))
+                .and_modify(|(_, times)| *times += 1)
+                .or_insert((at, 1));
+            if *times > 1 {
+                continue;
+            }
+        }
+        kept.push((name, verdict));
+    }
+    for (at, times) in failed.into_values().filter(|(_, times)| *times > 1) {
+        let (name, verdict) = &mut kept[at];
+        if let (Verdict::Fail(fail), more) = (verdict, times - 1)
+            && let Some(rest) = fail.title.strip_prefix(*name)
+        {
+            let others = if more == 1 { "one other".to_owned() } else { format!("{more} others") };
+            fail.title = format!("{name} and {others}{rest}");
+        }
+    }
+    kept
 }
 
 /// What a secure shell server is told to take. Its own lists, which hold where nothing is stated, are not judged.
@@ -280,37 +308,35 @@ fn instead(estate: &Estate, worst: &Known<'_>) -> String {
     line.to_owned()
 }
 
-/// The same for programs with OpenSSL's names, each of which has its own keyword: that of the line that is at fault.
+/// The same for programs with OpenSSL's names, each of which has its own keywords: by the format that is at fault, the line for
+/// versions and the line for suites.
 fn openssl(estate: &Estate, worst: &Known<'_>) -> String {
-    const VERSIONS: [(&str, &str); 9] = [
-        ("ssl_protocols", "ssl_protocols TLSv1.2 TLSv1.3;"),
-        ("server {", "ssl_protocols TLSv1.2 TLSv1.3;"),
-        ("SSLProtocol", "SSLProtocol -all +TLSv1.2 +TLSv1.3"),
-        ("SSLEngine", "SSLProtocol -all +TLSv1.2 +TLSv1.3"),
-        ("TLSProtocol", "TLSProtocol TLSv1.2 TLSv1.3"),
-        ("ssl_min_protocol_version", "ssl_min_protocol_version = 'TLSv1.2'"),
-        ("ssl-default-bind", "ssl-default-bind-options ssl-min-ver TLSv1.2"),
-        ("tls_version", "tls_version TLSv1.2,TLSv1.3"),
-        ("tls-protocols", "tls-protocols \"TLSv1.2 TLSv1.3\""),
+    const LINES: [(&str, &str, &str); 11] = [
+        ("nginx", "ssl_protocols TLSv1.2 TLSv1.3;", "ssl_ciphers ECDHE+AESGCM:ECDHE+CHACHA20;"),
+        ("apache", "SSLProtocol -all +TLSv1.2 +TLSv1.3", "SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("proftpd", "TLSProtocol TLSv1.2 TLSv1.3", "TLSCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20"),
+        // No setting of its own names 1.2, but these suites have no earlier version.
+        ("vsftpd", "ssl_ciphers=ECDHE+AESGCM:ECDHE+CHACHA20", "ssl_ciphers=ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("postgresql", "ssl_min_protocol_version = 'TLSv1.2'", "ssl_ciphers = 'ECDHE+AESGCM:ECDHE+CHACHA20'"),
+        (
+            "haproxy",
+            "ssl-default-bind-options ssl-min-ver TLSv1.2",
+            "ssl-default-bind-ciphers ECDHE+AESGCM:ECDHE+CHACHA20",
+        ),
+        ("mariadb", "tls_version = TLSv1.2,TLSv1.3", "ssl-cipher = ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("redis", "tls-protocols \"TLSv1.2 TLSv1.3\"", "tls-ciphers ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("mosquitto", "tls_version tlsv1.2", "ciphers ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("stunnel", "sslVersionMin = TLSv1.2", "ciphers = ECDHE+AESGCM:ECDHE+CHACHA20"),
+        ("radius", "tls_min_version = \"1.2\"", "cipher_list = \"ECDHE+AESGCM:ECDHE+CHACHA20\""),
     ];
-    const CIPHERS: [(&str, &str); 6] = [
-        ("ssl_ciphers", "ssl_ciphers ECDHE+AESGCM:ECDHE+CHACHA20;"),
-        ("SSLCipherSuite", "SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20"),
-        ("TLSCipherSuite", "TLSCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20"),
-        ("ssl-default-bind", "ssl-default-bind-ciphers ECDHE+AESGCM:ECDHE+CHACHA20"),
-        ("tls-ciphers", "tls-ciphers ECDHE+AESGCM:ECDHE+CHACHA20"),
-        ("ssl-cipher", "ssl-cipher = ECDHE+AESGCM:ECDHE+CHACHA20"),
-    ];
-    let (table, else_line) = if worst.algorithm.role() == AlgorithmRole::Protocol {
-        (&VERSIONS[..], "sslVersionMin = TLSv1.2")
-    } else {
-        (&CIPHERS[..], "ciphers = ECDHE+AESGCM:ECDHE+CHACHA20")
-    };
-    let origin = worst.offered.origin;
-    let text = estate.export(origin.export).text();
-    let line = text.get(origin.start as usize..).and_then(|rest| rest.lines().next()).unwrap_or_default();
-    let starts = |key: &str| line.trim_start().to_ascii_lowercase().starts_with(&key.to_ascii_lowercase());
-    table.iter().find(|(key, _)| starts(key)).map_or(else_line, |(_, line)| *line).to_owned()
+    let format = estate.format_of(worst.offered.origin.export);
+    let (versions, suites) = LINES
+        .iter()
+        .find(|(name, ..)| Some(*name) == format)
+        .map_or(("TLS 1.2 and 1.3 only", "ECDHE+AESGCM:ECDHE+CHACHA20"), |(_, versions, suites)| {
+            (*versions, *suites)
+        });
+    if worst.algorithm.role() == AlgorithmRole::Protocol { versions } else { suites }.to_owned()
 }
 
 /// The same for strongSwan, whose two formats have other keys: the key of the line that is at fault, or that of the format

@@ -21,6 +21,7 @@ pub(super) mod management_page_open;
 pub(super) mod obsolete_tunnel_from_outside;
 pub(super) mod open_by_one_version;
 pub(super) mod open_resolver;
+pub(super) mod opened_unexplained;
 pub(super) mod outside_unfiltered;
 pub(super) mod plain_text_from_outside;
 pub(super) mod portal_from_outside;

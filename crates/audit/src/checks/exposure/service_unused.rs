@@ -74,6 +74,14 @@ mod tests {
                 ),
                 ("switched off", &[EMPTY, OFF], &["pass d"]),
                 ("a share", &[("d/etc/samba/smb.conf", "[global]\n[a]\npath = /a\n")], &["pass d"]),
+                (
+                    "a zone that is asked about",
+                    &[(
+                        "d/etc/bind/named.conf",
+                        "options { recursion no; allow-transfer { none; }; };\nzone \"a\" { type primary; };\n",
+                    )],
+                    &["pass d"],
+                ),
                 ("kept elsewhere", &[("d/etc/samba/smb.conf", "[global]\ninclude = registry\n")], &["ask d"]),
                 (
                     "nobody reads",

@@ -3,6 +3,7 @@
 use crate::views::Whence;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::account::{Account, StoredPassword};
+use trevlin_model::radius::RadiusEntry;
 use trevlin_model::ssh::SshConnection;
 use trevlin_model::{Device, Origin, Protocol, Setting};
 
@@ -16,8 +17,8 @@ pub(crate) const CHECK: Check = Check {
           other files than the account itself, and a change there opens it without anybody looking at the account.",
     fix: "Lock the account (`passwd -l NAME`) or give it a password, and take `nullok` and `PermitEmptyPasswords` out of the \
           services that have it.",
-    judged: "Fails where an account with a shell has an empty password field; graver where secure shell permits empty \
-             passwords. That it permits them is a finding of its own, milder, where no such account was exported. Accounts that are locked or have no shell pass.",
+    judged: "Fails where an account with a shell has an empty password field, and where a RADIUS server's list accepts a name whatever is sent \
+             with it; graver where secure shell permits empty passwords. That it permits them is a finding of its own, milder, where no such account was exported. Accounts that are locked or have no shell pass.",
     references: &[
         "shadow(5)",
         "sshd_config(5), PermitEmptyPasswords",
@@ -38,6 +39,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             };
             answers.push(Answer::new(at, account.name.clone(), verdict));
         }
+        answers
+            .extend(named_radius(device).map(|verdict| Answer::new(at, "names in the user file", verdict)));
         let hidden = device.facts.shadow.is_empty()
             && device
                 .facts
@@ -66,6 +69,31 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
     }
     answers
+}
+
+/// Names that a RADIUS server accepts whatever is sent with them. What is said of everybody is another check's.
+fn named_radius(device: &Device) -> Option<Verdict> {
+    let named = |one: &&RadiusEntry| one.user != "DEFAULT" && !one.rejects;
+    let entries = || device.facts.radius_entries.iter().filter(named);
+    entries().next()?;
+    let accepted: Vec<&RadiusEntry> = entries().filter(|one| one.accepts).collect();
+    let Some(first) = accepted.first() else { return Some(Verdict::Pass) };
+    let plain = accepted.iter().any(|one| !one.conditional);
+    let who = match accepted.len() {
+        1 => format!("`{}`", first.user),
+        more => format!("{more} names, `{}` among them,", first.user),
+    };
+    Some(Verdict::Fail(Fail {
+        severity: if plain { CHECK.severity.raise() } else { CHECK.severity },
+        why_this_severity: if plain {
+            "the RADIUS server asks for nothing but the name".into()
+        } else {
+            "beside the name only parts of the request are looked at, which callers can make up".into()
+        },
+        title: format!("the RADIUS server lets {who} in without a password"),
+        detail: "The entry says `Auth-Type := Accept`, so no password that is sent is looked at.".into(),
+        evidence: accepted.iter().take(5).map(|one| one.origin).collect(),
+    }))
 }
 
 /// Where the account's password is empty.
@@ -163,6 +191,23 @@ mod tests {
         permits("PermitEmptyPasswords yes", &["fail low d sshd_config:2"]);
         permits("#PermitEmptyPasswords yes", &[]);
         permits("PermitEmptyPasswords no", &[]);
+    }
+
+    #[test]
+    fn names_that_a_radius_server_accepts() {
+        const PLAIN: &str = "astrid Cleartext-Password := \"x\"\nnight Auth-Type := Accept\n";
+        const BOUND: &str = "02005e100001 NAS-Port-Type == Ethernet, Auth-Type := Accept\n";
+        let list = |text: &'static str| ("d/mods-config/files/authorize", text);
+        run(
+            &CHECK,
+            &[
+                ("by name alone", &[list(PLAIN)], &["fail high d authorize:2"]),
+                ("with more of the request", &[list(BOUND)], &["fail medium d authorize:1"]),
+                ("everybody is another's", &[list("DEFAULT Auth-Type := Accept\n")], &[]),
+                ("a password", &[list("astrid Cleartext-Password := \"x\"\n")], &["pass d"]),
+                ("turned away", &[list("lame Auth-Type := Reject\n")], &[]),
+            ],
+        );
     }
 
     #[test]

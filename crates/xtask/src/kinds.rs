@@ -1,0 +1,105 @@
+//! Kinds of devices of a made-up estate: a file for each in `kinds/`, with its exports as templates, what is found on every
+//! device of the kind, and faults, each a change of one export with what is to be found by it.
+
+use anyhow::{Context, Result, bail, ensure};
+use serde::Deserialize;
+
+/// A kind of device.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Kind {
+    /// What its devices are called, before the number.
+    pub name: String,
+    /// What `trevlin.toml` says of such a device.
+    pub entry: String,
+    /// Of how many devices in a hundred of its place this is the kind.
+    pub share: u64,
+    /// Whether it stands between a site and the outside.
+    #[serde(default)]
+    pub gateway: bool,
+    /// Its exports.
+    #[serde(rename = "file")]
+    pub files: Vec<File>,
+    /// What every device of the kind has, faults or none.
+    #[serde(default)]
+    pub always: Vec<Found>,
+    /// What may be wrong with one.
+    #[serde(default, rename = "fault")]
+    pub faults: Vec<Fault>,
+}
+
+/// An export of a device.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct File {
+    /// Where it lies in the device's folder.
+    pub path: String,
+    /// Its text, a template.
+    pub text: String,
+}
+
+/// Something wrong: in one export a text is in another's place.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Fault {
+    /// The export.
+    pub path: String,
+    /// The text of the template that goes, which stands there once.
+    pub of: String,
+    /// What comes for it.
+    pub with: String,
+    /// What is to be found.
+    pub found: Vec<Found>,
+    /// What is no longer found of what every device of the kind has, by its check.
+    #[serde(default)]
+    pub instead_of: Vec<String>,
+}
+
+/// A finding, by the line that is cited first.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Found {
+    /// The check.
+    pub check: String,
+    /// The export, where it is not the fault's.
+    pub path: Option<String>,
+    /// Text that the line begins or holds, a template: the first place that has it. Where left out, the first line of what the fault puts in.
+    pub line: Option<String>,
+}
+
+const TEXTS: [(&str, &str); 13] = [
+    ("gate", include_str!("../kinds/gate.toml")),
+    ("router", include_str!("../kinds/router.toml")),
+    ("keeper", include_str!("../kinds/keeper.toml")),
+    ("entrance", include_str!("../kinds/entrance.toml")),
+    ("model", include_str!("../kinds/model.toml")),
+    ("booking", include_str!("../kinds/booking.toml")),
+    ("storage", include_str!("../kinds/storage.toml")),
+    ("pages", include_str!("../kinds/pages.toml")),
+    ("names", include_str!("../kinds/names.toml")),
+    ("office", include_str!("../kinds/office.toml")),
+    ("dialin", include_str!("../kinds/dialin.toml")),
+    ("island", include_str!("../kinds/island.toml")),
+    ("mast", include_str!("../kinds/mast.toml")),
+];
+
+/// Every kind.
+///
+/// # Errors
+/// Where one of the files does not hold together.
+pub fn all() -> Result<Vec<Kind>> {
+    TEXTS.iter().map(|(name, text)| read(text).with_context(|| format!("kinds/{name}.toml"))).collect()
+}
+
+fn read(text: &str) -> Result<Kind> {
+    let kind: Kind = toml::from_str(text)?;
+    for fault in &kind.faults {
+        let Some(file) = kind.files.iter().find(|file| file.path == fault.path) else {
+            bail!("a fault is in `{}`, which is not there", fault.path);
+        };
+        let times = file.text.matches(&fault.of).count();
+        ensure!(times == 1, "`{}` stands {times} times in `{}`", fault.of, fault.path);
+        ensure!(!fault.found.is_empty(), "a fault of `{}` is to be found by nothing", fault.path);
+    }
+    Ok(kind)
+}

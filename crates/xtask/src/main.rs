@@ -1,0 +1,68 @@
+//! Chores of this project: `cargo run --release -p xtask -- help`.
+
+#![allow(clippy::print_stdout, reason = "what it is for")]
+
+use anyhow::{Context, Result};
+use clap::Parser;
+use std::path::PathBuf;
+use std::process::ExitCode;
+use xtask::estate::estate_file;
+use xtask::{Difference, Maker};
+
+#[derive(Parser)]
+#[command(about = "Chores of this project")]
+enum Chore {
+    /// Write a made-up estate, and what is to be found in it.
+    Estate {
+        /// Devices; where left out, one for each fault of each kind.
+        #[arg(long)]
+        devices: Option<u64>,
+        /// What its numbers come from: the same seed, the same estate.
+        #[arg(long, default_value_t = 1)]
+        seed: u64,
+        /// Where to: `estate` and `expected.json` in this folder.
+        #[arg(long)]
+        into: PathBuf,
+    },
+    /// Compare what was found with what is to be found.
+    Compare {
+        /// What is to be found.
+        expected: PathBuf,
+        /// What `trevlin audit --format json` printed.
+        found: PathBuf,
+    },
+}
+
+fn main() -> ExitCode {
+    match run(Chore::parse()) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            println!("{error:#}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn run(chore: Chore) -> Result<()> {
+    match chore {
+        Chore::Estate { devices, seed, into } => {
+            let (maker, folder) = (Maker::new(seed)?, into.join("estate"));
+            let expected = match devices {
+                Some(devices) => maker.write(devices, &folder)?,
+                None => {
+                    let made = maker.every_fault()?.into_iter().map(|made| made.write(&folder));
+                    estate_file(&folder, made.collect::<Result<Vec<_>>>()?)?
+                }
+            };
+            std::fs::write(into.join("expected.json"), serde_json::to_vec_pretty(&expected)?)?;
+            println!("{} findings to be found", expected.len());
+        }
+        Chore::Compare { expected, found } => {
+            let read = |path: &PathBuf| std::fs::read(path).with_context(|| path.display().to_string());
+            let difference = Difference::of(&read(&expected)?, &read(&found)?)?;
+            println!("{difference}");
+            anyhow::ensure!(difference.is_none(), "what was found is not what is to be found");
+        }
+    }
+    Ok(())
+}
