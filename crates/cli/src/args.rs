@@ -44,6 +44,9 @@ pub(crate) struct Common {
     /// Read more or less than by default, as NAME=VALUE (can be repeated); docs/limits.md lists them
     #[arg(long, global = true, value_name = "NAME=VALUE", value_delimiter = ',')]
     pub(crate) limit: Vec<String>,
+    /// Work on so many files and devices at a time; by default on one for each core
+    #[arg(short, long, global = true, value_name = "N")]
+    pub(crate) jobs: Option<std::num::NonZeroUsize>,
 }
 
 impl Common {

@@ -2,6 +2,7 @@
 
 use crate::args::{self, Arguments, Command, Format, ListFormat, TableFormat};
 use crate::load::{self, Telling};
+use crate::progress::Progress;
 use crate::{accept, compare, demo, exposure, messages, phrasebook, picture, reach, scrub, sheet, survey};
 use anyhow::{anyhow, bail};
 use jiff::civil::Date;
@@ -92,12 +93,19 @@ fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Resu
     let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     know_devices(&estate, &arguments.selection.device)?;
     let selection = selection(&arguments.selection);
+    let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), telling(common));
     let outcome = audit(&estate, &yardstick(&estate, &arguments.judging)).select(&selection);
+    drop(progress);
     match arguments.format {
         Format::Text => print(|out| text(common).render(&outcome, out))?,
         Format::Json => print(|out| Json.render(&outcome, out))?,
     }
     leave(estate, &outcome, arguments.fail_on)
+}
+
+/// Bytes of everything that was read.
+pub(crate) fn bytes_of(estate: &Estate) -> u64 {
+    estate.exports.iter().map(|one| one.export.text().len() as u64).sum()
 }
 
 fn questions_command(arguments: &args::Questions, common: &args::Common) -> anyhow::Result<ExitCode> {
@@ -225,7 +233,7 @@ fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyh
 
 /// Exit status. What lives to the end of the process is not taken apart piece by piece; secrets are wiped first.
 fn leave(estate: Estate, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow::Result<ExitCode> {
-    drop(estate);
+    estate.wipe();
     let failed = fail_on.is_some_and(|least| {
         outcome.findings().any(|one| one.status == Status::Open && one.severity >= least)
     });

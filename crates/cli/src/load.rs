@@ -2,6 +2,7 @@
 
 use crate::args::Judging;
 use crate::labels::{Label, drop_repeated_files, labels};
+use crate::progress::Progress;
 use crate::walk::{self, LeftOut, Root};
 use crate::{limits, messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
@@ -71,8 +72,11 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
     if let Some(name) = yardstick {
         gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
     }
-    let mut estate =
-        Estate::within(read_all(gathered.decoded, &gathered.file), &gathered.file, limits::in_force());
+    let mut estate = Estate::within(
+        read_all(gathered.decoded, &gathered.file, telling),
+        &gathered.file,
+        limits::in_force(),
+    );
     let files = gathered.left_out.into_iter();
     let files = files.map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why });
     if telling != Telling::Nothing {
@@ -118,12 +122,15 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
         })
         .collect();
     let (mut commented, mut commented_places) = (Vec::new(), Vec::new());
-    for input in read_all(uncommented, &gathered.file) {
+    for input in read_all(uncommented, &gathered.file, telling) {
         commented.extend(input.facts.secrets);
         commented_places.extend(input.facts.masked_places);
     }
-    let estate =
-        Estate::within(read_all(gathered.decoded, &gathered.file), &gathered.file, limits::in_force());
+    let estate = Estate::within(
+        read_all(gathered.decoded, &gathered.file, telling),
+        &gathered.file,
+        limits::in_force(),
+    );
     // Only what is said in comments alone: of all else the estate knows better what it is. A quote that prose opens closes at the
     // end of its line.
     let within = |origin: Origin| -> Option<(Origin, bool)> {
@@ -191,8 +198,14 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
             beside.push((format!("{}{ESTATE_FILE}", label.prefix), text));
         }
         let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
-        let read: Vec<_> =
-            files.map(|one| (one, one.leads_to.clone().map_or_else(|| read(one, &limits), Ok))).collect();
+        let progress = Progress::over("reading", root.files.len(), || root.size(), telling);
+        let text = |one: &walk::File| {
+            let text = one.leads_to.clone().map_or_else(|| read(one, &limits), Ok);
+            progress.done(text.as_ref().map_or(0, String::len));
+            text
+        };
+        let read: Vec<_> = files.map(|one| (one, text(one))).collect();
+        drop(progress);
         let mut kept = Vec::new();
         for (one, outcome) in read {
             if one.leads_to.is_some() {
@@ -456,7 +469,7 @@ fn tell_what_was_taken(decoded: &[Decoded], telling: Telling) {
 }
 
 /// Lets the readers read, each export with the others of its device at hand.
-fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
+fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile, telling: Telling) -> Vec<Input> {
     let mut by_folder: BTreeMap<&str, Vec<&Export>> = BTreeMap::new();
     for one in &decoded {
         by_folder.entry(&one.folder).or_default().push(&one.export);
@@ -476,14 +489,18 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile) -> Vec<Input> {
     // that was begun last.
     let mut order: Vec<usize> = (0..decoded.len()).collect();
     order.sort_by_key(|at| std::cmp::Reverse(decoded[*at].export.text().len()));
+    let bytes = || decoded.iter().map(|one| one.export.text().len() as u64).sum();
+    let progress = Progress::over("taking in", decoded.len(), bytes, telling);
     let read_on = |at: usize| {
         let mut reading = read(&decoded[at]);
+        progress.done(decoded[at].export.text().len());
         // A copy has no room left over in any of its lists.
         reading.facts = reading.facts.clone();
         reading.ledger = reading.ledger.clone();
         (at, reading)
     };
     let mut readings: Vec<(usize, Reading)> = order.into_par_iter().with_max_len(1).map(read_on).collect();
+    drop(progress);
     readings.sort_unstable_by_key(|(at, _)| *at);
     let readings: Vec<Reading> = readings.into_iter().map(|(_, reading)| reading).collect();
     drop(surroundings);

@@ -14,6 +14,7 @@ mod output;
 mod phrasebook;
 mod phrasebooks;
 mod picture;
+mod progress;
 mod reach;
 mod report;
 mod scrub;
@@ -28,11 +29,23 @@ use std::process::ExitCode;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// How many threads work on files and devices.
+fn work_on(jobs: Option<std::num::NonZeroUsize>) -> anyhow::Result<()> {
+    if let Some(jobs) = jobs {
+        rayon::ThreadPoolBuilder::new().num_threads(jobs.get()).build_global()?;
+    }
+    Ok(())
+}
+
 fn main() -> ExitCode {
     messages::tell_faults_without_their_words();
     let arguments = args::Arguments::parse();
     arguments.common.color.write_global();
-    let run = || limits::set(&arguments.common.limit).and_then(|()| commands::run(&arguments));
+    let run = || {
+        limits::set(&arguments.common.limit)?;
+        work_on(arguments.common.jobs)?;
+        commands::run(&arguments)
+    };
     // A fault was told when it came up.
     match std::panic::catch_unwind(std::panic::AssertUnwindSafe(run)).unwrap_or(Ok(ExitCode::from(2))) {
         Ok(code) => code,

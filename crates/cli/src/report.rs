@@ -1,8 +1,9 @@
 //! `trevlin report`: what the audit hands over, as files.
 
 use crate::args::{self, Common, ReportFormat};
-use crate::commands::{print, telling, yardstick};
+use crate::commands::{bytes_of, print, telling, yardstick};
 use crate::exposure::of_outside;
+use crate::progress::Progress;
 use crate::{load, output};
 use anyhow::{Context, bail};
 use std::cell::LazyCell;
@@ -54,7 +55,9 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
     std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     let yardstick = yardstick(&estate, &arguments.judging);
+    let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), telling(common));
     let outcome = audit(&estate, &yardstick);
+    drop(progress);
     let title = title(&estate, &arguments.paths);
     // Made once, where a form asks for them.
     let sheets = LazyCell::new(|| Sheets::of(&estate, &yardstick));

@@ -117,6 +117,17 @@ pub(crate) struct Root {
     pub(crate) files: Vec<File>,
 }
 
+impl Root {
+    /// Bytes of its files, as far as that can be told without reading them.
+    pub(crate) fn size(&self) -> u64 {
+        let of = |file: &File| match &file.bytes {
+            Some(bytes) => bytes.len() as u64,
+            None => fs::metadata(&file.at).map_or(0, |found| found.len()),
+        };
+        self.files.iter().map(of).sum()
+    }
+}
+
 /// What could not be taken, and why.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct LeftOut {

@@ -52,6 +52,7 @@ mod reader;
 pub mod scrub;
 mod serving;
 mod sheet;
+mod signs;
 mod snmp;
 mod sockets;
 mod sshd;
@@ -192,10 +193,16 @@ pub fn recognise(export: &Export) -> Recognised {
     if is_copy(export) {
         return Recognised::default();
     }
-    if let Some(reader) = agreed(export) {
+    let name_alone = Export::new(export.id(), export.shared_path(), String::new());
+    let named: Vec<bool> =
+        READERS.iter().map(|reader| (reader.recognise)(&name_alone) != Recognition::No).collect();
+    if let Some(reader) = agreed(export, &named) {
         return Recognised { reader: Some(reader), ..Recognised::default() };
     }
-    let claims: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
+    // What is not of a reader's name has to have its words.
+    let signs = signs::Found::of(export);
+    let asked = READERS.iter().zip(named).filter(|(reader, named)| *named || signs.may_be(reader));
+    let claims: Vec<_> = asked.map(|(reader, _)| (reader, (reader.recognise)(export))).collect();
     for wanted in [Recognition::Declared, Recognition::Content, Recognition::Name] {
         let mut claiming = claims.iter().filter(|(_, claim)| *claim == wanted).map(|(reader, _)| *reader);
         if let Some(reader) = claiming.next() {
@@ -206,11 +213,16 @@ pub fn recognise(export: &Export) -> Recognised {
     Recognised::default()
 }
 
+/// Whether a reader takes files of an export's name, whatever stands in them.
+fn by_name(reader: &Reader, export: &Export) -> bool {
+    let name_alone = Export::new(export.id(), export.shared_path(), String::new());
+    (reader.recognise)(&name_alone) != Recognition::No
+}
+
 /// The only reader that is for files of such a name, where the content says the same: no other needs to look at the lines. An export
 /// that names its format itself is what it says.
-fn agreed(export: &Export) -> Option<&'static Reader> {
-    let name_alone = Export::new(export.id(), export.shared_path(), String::new());
-    let mut named = READERS.iter().filter(|reader| (reader.recognise)(&name_alone) != Recognition::No);
+fn agreed(export: &Export, named: &[bool]) -> Option<&'static Reader> {
+    let mut named = READERS.iter().zip(named).filter(|(_, named)| **named).map(|(reader, _)| reader);
     let reader = named.next().filter(|_| named.next().is_none())?;
     let fits = |reader: &Reader, wanted| (reader.recognise)(export) == wanted;
     (fits(reader, Recognition::Content) && !fits(&sheet::READER, Recognition::Declared)).then_some(reader)
@@ -234,6 +246,41 @@ mod tests {
             let export = Export::new(ExportId(0), name, text.into());
             assert_eq!(recognise(&export).reader.map(|reader| reader.name), Some(reader), "{name}");
         }
+    }
+
+    /// Every reader is asked, whatever the signs say.
+    fn asking_all(export: &Export) -> Option<&'static str> {
+        let claims: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
+        let of = |wanted| claims.iter().find(|(_, claim)| *claim == wanted).map(|(reader, _)| reader.name);
+        [Recognition::Declared, Recognition::Content, Recognition::Name].into_iter().find_map(of)
+    }
+
+    #[test]
+    fn signs_leave_out_nobody() {
+        use trevlin_model::ExportId;
+        let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR"));
+        let (mut folders, mut seen) = (vec![root.join("tests/cases"), root.join("../../demo")], 0);
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).unwrap().flatten() {
+                let path = entry.path();
+                if path.is_dir() {
+                    folders.push(path);
+                    continue;
+                }
+                let Some(text) = std::fs::read(&path).ok().and_then(|bytes| decode(&bytes).ok()) else {
+                    continue;
+                };
+                // Under a name that says nothing, and with every line alone.
+                let lines = text.lines().map(str::to_owned);
+                for text in std::iter::once(text.clone()).chain(lines) {
+                    let export = Export::new(ExportId(0), "kept.txt", text);
+                    let found = recognise(&export).reader.map(|reader| reader.name);
+                    assert_eq!(found, asking_all(&export), "{}: {}", path.display(), export.text());
+                    seen += 1;
+                }
+            }
+        }
+        assert!(seen > 2_000, "{seen}");
     }
 
     #[test]

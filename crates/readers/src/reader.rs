@@ -1,7 +1,8 @@
 //! What a reader is.
 
+use aho_corasick::AhoCorasick;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{Cut, Export, Facts, Ledger, Limit, LineClass, Note, Origin, find_path, find_paths};
 
@@ -66,6 +67,9 @@ impl Reading {
     }
 }
 
+/// What readers, by name, make of each export.
+type ByReader = BTreeMap<&'static str, Arc<Vec<Recognition>>>;
+
 /// The other exports of the device.
 #[derive(Debug, Default, Clone)]
 pub struct Surroundings<'a> {
@@ -77,6 +81,12 @@ pub struct Surroundings<'a> {
     read_in: Arc<Mutex<BTreeMap<usize, Arc<BTreeSet<String>>>>>,
     /// Numbers of exports by the last part of their paths.
     by_name: Arc<OnceLock<BTreeMap<String, Vec<usize>>>>,
+    /// What readers make of each export, by the reader's name: a device has many files, and many readers ask about all of them.
+    recognised: Arc<Mutex<ByReader>>,
+    /// Words that tell, of each export.
+    signs: Arc<OnceLock<Vec<crate::signs::Found>>>,
+    /// Lines of exports, by the number of each, that a directive to read in another file may stand in.
+    including: Arc<OnceLock<Vec<Vec<u32>>>>,
     /// What patterns with wildcards mean: a device may have many files, and each may ask for the same.
     patterns: Arc<Mutex<BTreeMap<String, Arc<Vec<usize>>>>>,
 }
@@ -135,6 +145,51 @@ impl<'a> Surroundings<'a> {
         found.iter().map(|at| self.exports[*at]).collect()
     }
 
+    /// The exports that are of a reader's format, each with how sure that is.
+    pub(crate) fn of_format(&self, reader: &Reader) -> impl Iterator<Item = (&'a Export, Recognition)> {
+        let known = self.recognised.lock().unwrap_or_else(PoisonError::into_inner).get(reader.name).cloned();
+        let found = known.unwrap_or_else(|| {
+            let signs = self
+                .signs
+                .get_or_init(|| self.exports.iter().map(|one| crate::signs::Found::of(one)).collect());
+            let of = |(export, signs): (&&Export, &crate::signs::Found)| {
+                if signs.may_be(reader) || crate::by_name(reader, export) {
+                    (reader.recognise)(export)
+                } else {
+                    Recognition::No
+                }
+            };
+            let found: Arc<Vec<Recognition>> = Arc::new(self.exports.iter().zip(signs).map(of).collect());
+            let mut recognised = self.recognised.lock().unwrap_or_else(PoisonError::into_inner);
+            recognised.insert(reader.name, Arc::clone(&found));
+            found
+        });
+        let all: Vec<_> = self.exports.iter().copied().zip(found.iter().copied()).collect();
+        all.into_iter().filter(|(_, found)| *found != Recognition::No)
+    }
+
+    /// Lines that a file may be read in by: those with one of the words that formats have for it. Of a device's lines they are few, and
+    /// every format looks for its own among them.
+    fn including(&self) -> &[Vec<u32>] {
+        static WORDS: LazyLock<Option<AhoCorasick>> = LazyLock::new(|| {
+            let words = ["include", "config"];
+            AhoCorasick::builder().ascii_case_insensitive(true).build(words).ok()
+        });
+        self.including.get_or_init(|| {
+            let of = |export: &&Export| match &*WORDS {
+                Some(words) => {
+                    let hits = words.find_iter(export.text());
+                    let mut lines: Vec<u32> =
+                        hits.map(|hit| export.position(hit.start() as u32).line).collect();
+                    lines.dedup();
+                    lines
+                }
+                None => (1..=export.line_count()).collect(),
+            };
+            self.exports.iter().map(of).collect()
+        })
+    }
+
     /// Whether a program's own file of one of these names is among the exports, so that this one is part of it where it is read in,
     /// and of nobody's where it is not.
     pub(crate) fn has_main(&self, names: &[&str], export: &Export) -> bool {
@@ -159,8 +214,9 @@ impl<'a> Surroundings<'a> {
         let mut known = self.read_in.lock().unwrap_or_else(PoisonError::into_inner);
         let paths = known.entry(included as usize).or_insert_with(|| {
             let mut paths = BTreeSet::new();
-            for other in &self.exports {
-                let found = other.lines().flat_map(|line| included(line.text, other, self));
+            for (other, lines) in self.exports.iter().zip(self.including()) {
+                let lines = lines.iter().filter_map(|number| other.line(*number));
+                let found = lines.flat_map(|line| included(line.text, other, self));
                 paths.extend(
                     found.map(|one| one.path()).filter(|path| *path != other.path()).map(str::to_owned),
                 );

@@ -59,7 +59,40 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
+/// What lines of sockets begin with: a kind or a state.
+const FIRST: [&str; 24] = [
+    "tcp",
+    "tcp6",
+    "udp",
+    "udp6",
+    "dccp",
+    "sctp",
+    "mptcp",
+    "u_str",
+    "u_dgr",
+    "u_seq",
+    "nl",
+    "p_raw",
+    "p_dgr",
+    "icmp6",
+    "raw",
+    "v_str",
+    "v_dgr",
+    "LISTEN",
+    "UNCONN",
+    "ESTAB",
+    "TIME-WAIT",
+    "SYN-SENT",
+    "CLOSE-WAIT",
+    "Active",
+];
+
 fn classify(text: &str) -> Line {
+    // Most lines of most files are none.
+    let first = text.split_whitespace().next().unwrap_or_default();
+    if !FIRST.contains(&first) && !text.contains("Recv-Q") {
+        return Line::No;
+    }
     let words: Vec<&str> = text.split_whitespace().collect();
     let head = |names: &[&str]| names.iter().all(|name| text.contains(name));
     if head(&["State", "Recv-Q", "Send-Q", "Local"])

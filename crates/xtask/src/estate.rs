@@ -49,7 +49,7 @@ pub struct Maker {
 const FAULTY: u64 = 3;
 
 /// Rules of a gateway's list, and how many gateways in a hundred have so many.
-const RULES: [(u64, u64); 5] = [(40, 40), (35, 200), (18, 1_000), (6, 4_000), (1, 10_000)];
+const RULES: [(u64, u64); 5] = [(40, 20), (35, 80), (20, 300), (4, 1_500), (1, 10_000)];
 
 impl Maker {
     /// One that makes devices out of a seed.

@@ -15,6 +15,7 @@ mod five_ways;
 mod hostile;
 mod leaks;
 mod logins;
+mod made_up;
 mod phrasebooks;
 mod reach;
 mod readme;

@@ -75,8 +75,7 @@ const JUDGED: [&str; 11] = [
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut values: BTreeMap<String, (String, Origin)> = BTreeMap::new();
-    let mut files: Vec<&&Export> =
-        around.exports.iter().filter(|one| recognise(one) != Recognition::No).collect();
+    let mut files: Vec<&Export> = around.of_format(&READER).map(|(one, _)| one).collect();
     files.sort_by_key(|one| order(one));
     let mut server = None;
     for file in &files {

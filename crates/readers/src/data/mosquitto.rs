@@ -83,8 +83,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut files = vec![export];
     let main = export.file_name() == "mosquitto.conf";
-    let others = |one: &&&Export| recognise(one) != Recognition::No && one.path() != export.path();
-    let mut beside: Vec<&Export> = around.exports.iter().filter(others).copied().collect();
+    let all = around.of_format(&READER).map(|(one, _)| one);
+    let mut beside: Vec<&Export> = all.filter(|one| one.path() != export.path()).collect();
     beside.sort_by_key(|one| one.path().to_owned());
     // Without the main file the first of the folder stands for the broker.
     let stands = main

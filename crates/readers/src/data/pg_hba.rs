@@ -1,7 +1,7 @@
 //! `pg_hba.conf` (PostgreSQL manual, "The pg_hba.conf File"): who may open which database from where, and how he proves it. The
 //! first line that fits decides; whom none fits is turned down.
 
-use super::postgresql::{self, is_settings};
+use super::postgresql;
 use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving;
@@ -88,7 +88,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let rows = rows(export, &mut book);
-    let exported = around.exports.iter().any(|one| is_settings(one));
+    let exported = around.of_format(&postgresql::READER).next().is_some();
     let origin = rows.first().map_or_else(|| export.origin(0..0), |row| row.origin);
     let mut served = postgresql::served(&postgresql::settings(around), exported, origin);
     served.parts = parts(&rows, served.offers.is_empty() && exported);

@@ -145,9 +145,8 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
 
 /// The files of settings that no other reads in, in the order in which they count.
 fn files<'a>(around: &Surroundings<'a>) -> Vec<&'a Export> {
-    let all = around.exports.iter().copied();
-    let mut files: Vec<&Export> =
-        all.filter(|one| is_settings(one) && !around.reads_in(one, included)).collect();
+    let all = around.of_format(&READER).map(|(one, _)| one);
+    let mut files: Vec<&Export> = all.filter(|one| !around.reads_in(one, included)).collect();
     files.sort_by_key(|one| (one.file_name() == "postgresql.auto.conf", one.path().to_owned()));
     files
 }

@@ -102,12 +102,8 @@ const NAMING: [&str; 6] =
 /// The name server of a device: one for all of its files, told with the first of them. Whoever reaches it is answered, unless only
 /// attached networks are (dnsmasq(8), --local-service).
 fn names(export: &Export, around: &Surroundings<'_>) -> Option<Served> {
-    let mut files: Vec<&Export> = around
-        .exports
-        .iter()
-        .copied()
-        .filter(|one| recognise(one) != Recognition::No && !crate::is_copy(one))
-        .collect();
+    let all = around.of_format(&READER).map(|(one, _)| one);
+    let mut files: Vec<&Export> = all.filter(|one| !crate::is_copy(one)).collect();
     files.sort_by_key(|one| (one.file_name() != "dnsmasq.conf", one.path().to_owned()));
     if files.first().is_some_and(|first| first.path() != export.path()) {
         return None;

@@ -61,7 +61,7 @@ fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'
 /// The exports that make one configuration with this one: itself, and where `swanctl.conf` itself was not exported every
 /// other file, since that reads them all in as Debian ships it.
 fn together<'a>(export: &'a Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
-    let all = || around.exports.iter().copied().filter(|one| recognise(one) != Recognition::No);
+    let all = || around.of_format(&READER).map(|(one, _)| one);
     if all().any(|one| one.file_name() == "swanctl.conf") || !all().any(|one| one.path() == export.path()) {
         return vec![export];
     }

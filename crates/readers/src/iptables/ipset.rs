@@ -53,7 +53,8 @@ pub(crate) struct HeldSet {
 /// Every set of a device's exports.
 pub(crate) fn of(around: &Surroundings<'_>) -> Sets {
     let mut sets = Sets::new();
-    for export in around.exports.iter().filter(|one| recognise(one) == Recognition::Content) {
+    let all = around.of_format(&READER).filter(|(_, recognised)| *recognised == Recognition::Content);
+    for (export, _) in all {
         for line in export.lines() {
             let _ = statement(&mut sets, line.text, export.origin_of(line.text.trim()));
         }

@@ -188,12 +188,9 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut lines = Vec::new();
     load(export, around, "server:", &mut vec![export.path()], &mut lines, &mut book);
     // Without the main file the first of the folder stands for the server.
-    let aside = |one: &&&Export| recognise(one) != Recognition::No;
     let main = around
-        .exports
-        .iter()
-        .filter(aside)
-        .map(|one| one.path())
+        .of_format(&READER)
+        .map(|(one, _)| one.path())
         .min_by_key(|path| (!path.ends_with("unbound.conf"), path.len(), *path));
     if around.reads_in(export, included) || main.is_some_and(|main| main != export.path()) {
         return reading;

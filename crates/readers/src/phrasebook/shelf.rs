@@ -48,7 +48,13 @@ impl<B: Deref<Target = Phrasebook>> Shelf<B> {
     #[must_use]
     pub fn by_content(&self, export: &Export) -> Option<&B> {
         let mut seen: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
-        for line in export.lines().take(TELLING_LINES) {
+        // Where no line can begin with a word that tells, none is looked at.
+        let begins = !self.others.is_empty()
+            || self
+                .by_word
+                .keys()
+                .any(|word| memchr::memmem::find(export.text().as_bytes(), word.as_bytes()).is_some());
+        for line in export.lines().take(if begins { TELLING_LINES } else { 0 }) {
             let words = shape::plain(export, line.text.trim());
             let here = words.first().and_then(|word| self.by_word.get(word.text)).into_iter().flatten();
             for (number, at) in here.chain(&self.others) {

@@ -52,12 +52,9 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     }
     // Devices and addresses of networks stand in a package that may be another file.
     let elsewhere: Vec<Package> = around
-        .exports
-        .iter()
-        .filter(|one| {
-            one.path() != export.path() && !crate::is_copy(one) && recognise(one) != Recognition::No
-        })
-        .flat_map(|one| text::parse(one).packages)
+        .of_format(&READER)
+        .filter(|(one, _)| one.path() != export.path() && !crate::is_copy(one))
+        .flat_map(|(one, _)| text::parse(one).packages)
         .collect();
     let networks = Networks::of(elsewhere.iter().chain(&parsed.packages));
     for package in &parsed.packages {

@@ -43,10 +43,11 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         return reading;
     }
     // Its folders come in where it names them; the order among them does not matter here.
-    for other in
-        around.exports.iter().filter(|one| one.path() != export.path() && one.file_name() != "chrony.conf")
-    {
-        if recognise(other) == Recognition::Name {
+    let others = around
+        .of_format(&READER)
+        .filter(|(one, _)| one.path() != export.path() && one.file_name() != "chrony.conf");
+    for (other, recognised) in others {
+        if recognised == Recognition::Name {
             let mut aside = Reading::of(other);
             lines.extend(self::lines(
                 other,

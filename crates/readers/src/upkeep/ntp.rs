@@ -176,8 +176,10 @@ fn left(limits: &[Limit<'_>], kept: &[&str]) -> Sources {
         // The line that lets most in goes first.
         found.origins.reverse();
     } else {
-        // Most are let in as no line is about them.
-        found.origins.clear();
+        // Most are let in as no line is about them: what is said of all by the other IP version shows it.
+        let whole =
+            |limit: &&Limit<'_>| limit.ranges.iter().any(|range| *range == IpRange::all(range.family()));
+        found.origins = limits.iter().filter(whole).map(|limit| limit.origin).collect();
     }
     found.ranges.extend(left.ranges);
     found

@@ -36,8 +36,8 @@ fn recognise(export: &Export) -> Recognition {
 
 /// Whether it is the file that stands for the daemon: the main one, else the first of the folder.
 fn stands_for_all(export: &Export, around: &Surroundings<'_>) -> bool {
-    let all = around.exports.iter().filter(|one| recognise(one) != Recognition::No);
-    all.map(|one| one.path())
+    let all = around.of_format(&READER);
+    all.map(|(one, _)| one.path())
         .min_by_key(|path| (!path.ends_with("rsyslog.conf"), *path))
         .is_none_or(|first| first == export.path())
 }
@@ -63,17 +63,14 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     if !stands_for_all(export, around) {
         return reading;
     }
-    let mut others: Vec<&&Export> = around
-        .exports
-        .iter()
-        .filter(|one| one.path() != export.path() && recognise(one) != Recognition::No)
-        .collect();
+    let all = around.of_format(&READER).map(|(one, _)| one);
+    let mut others: Vec<&Export> = all.filter(|one| one.path() != export.path()).collect();
     others.sort_by_key(|one| one.path().to_owned());
     for other in &others {
         let mut aside = Reading::of(other);
         load(other, &mut state, &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere));
     }
-    others.insert(0, &export);
+    others.insert(0, export);
     let open = others.iter().flat_map(|one| missing(one, around)).collect();
     let origin = state.first.unwrap_or_else(|| export.origin(0..0));
     if !state.inputs.is_empty() {

@@ -35,13 +35,16 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     if within_device(estate, judged.device, judged.rule) {
         return Verdict::DoesNotApply;
     }
+    // Words are made of few rules.
+    if judged.chain.hook.is_none() || found.standing != Standing::Alive {
+        return Verdict::Pass;
+    }
     let words = describe(judged.rule);
     let bare = words.from == "any"
         && words.to == "any"
         && words.service == "any"
-        && matches!(words.more.as_str(), "" | "IPv4" | "IPv6" | "new")
-        && judged.chain.hook.is_some();
-    if !bare || found.standing != Standing::Alive {
+        && matches!(words.more.as_str(), "" | "IPv4" | "IPv6" | "new");
+    if !bare {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {

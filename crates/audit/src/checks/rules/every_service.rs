@@ -3,7 +3,7 @@
 use super::{Judged, REFERENCES, each_rule, named};
 use crate::rules::{EVERY_SERVICE, FilterReview, describe, let_through, within_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Chain, Hook, Match, MatchKind, Origin, Rule, Tunnel, TunnelFamily};
+use trevlin_model::{Chain, Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
 use trevlin_packets::review::Standing;
 
 /// The check.
@@ -118,6 +118,11 @@ fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     {
         return Verdict::DoesNotApply;
     }
+    // Most rules name a few ports, and are not measured.
+    let few = |one: &Match| matches!(&one.kind, MatchKind::DestinationPorts(ports) if !one.negated && ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum::<u32>() < 1 << 13);
+    if judged.rule.target == Target::Accept && judged.rule.matches.iter().any(few) {
+        return Verdict::Pass;
+    }
     let Some(breadth) = let_through(judged.review.spaces, judged.rule) else {
         return Verdict::DoesNotApply;
     };
@@ -126,10 +131,13 @@ fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     if judged.rule.matches.iter().any(forwarded) {
         return Verdict::Pass;
     }
+    // One for what IPsec or a mark singles out is limited by that.
+    if breadth.services < EVERY_SERVICE || found.standing != Standing::Alive || !found.exact {
+        return Verdict::Pass;
+    }
     let words = describe(judged.rule);
-    let bare = words.from == "any" && words.to == "any";
-    // A rule without any condition is another check; one for what IPsec or a mark singles out is limited by that.
-    if breadth.services < EVERY_SERVICE || found.standing != Standing::Alive || !found.exact || bare {
+    // A rule without any condition is another check's.
+    if words.from == "any" && words.to == "any" {
         return Verdict::Pass;
     }
     let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);

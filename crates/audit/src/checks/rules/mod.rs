@@ -23,8 +23,10 @@ pub(super) mod source_unchecked;
 
 #[cfg(test)]
 use crate::Check;
+use crate::checks::each_device;
 use crate::rules::{FilterReview, Reviewed, describe, of_device};
 use crate::{Answer, Estate, Verdict};
+use std::collections::BTreeMap;
 use trevlin_model::{Chain, Rule};
 
 /// A rule under review.
@@ -57,28 +59,41 @@ impl Judged<'_> {
 
 /// Asks a check about every rule of every filter. Rules that say the same in one chain are told apart by their number among
 /// those.
-pub(super) fn each_rule(estate: &Estate, judge: impl Fn(&Estate, &Judged<'_>) -> Verdict) -> Vec<Answer> {
-    let mut answers: Vec<Answer> = Vec::new();
-    for device in 0..estate.devices.len() {
+pub(super) fn each_rule(
+    estate: &Estate,
+    judge: impl Fn(&Estate, &Judged<'_>) -> Verdict + Sync + Send,
+) -> Vec<Answer> {
+    each_device(estate, |device| {
+        let mut answers: Vec<Answer> = Vec::new();
         for review in of_device(estate, device) {
-            let mut seen: std::collections::BTreeMap<String, usize> = std::collections::BTreeMap::new();
+            // Most rules are all right, and nobody reads their words: they are put together once there is one that is not.
+            let mut passed: Vec<Judged<'_>> = Vec::new();
+            let mut seen: BTreeMap<String, usize> = BTreeMap::new();
             for (_, chain, rule, found) in review.each() {
                 let judged = Judged { device, review: &review, chain, rule, found };
-                let verdict = judge(estate, &judged);
-                if matches!(verdict, Verdict::DoesNotApply) {
-                    continue;
+                match judge(estate, &judged) {
+                    Verdict::DoesNotApply => {}
+                    Verdict::Pass => {
+                        passed.push(judged);
+                        answers.push(Answer::new(device, "", Verdict::Pass));
+                    }
+                    verdict => {
+                        for one in passed.drain(..) {
+                            *seen.entry(one.subject()).or_default() += 1;
+                        }
+                        let mut subject = judged.subject();
+                        let count = seen.entry(subject.clone()).or_default();
+                        *count += 1;
+                        if *count > 1 {
+                            subject = format!("{subject} ({count})");
+                        }
+                        answers.push(Answer::new(device, subject, verdict));
+                    }
                 }
-                let mut subject = judged.subject();
-                let count = seen.entry(subject.clone()).or_default();
-                *count += 1;
-                if *count > 1 {
-                    subject = format!("{subject} ({count})");
-                }
-                answers.push(Answer::new(device, subject, verdict));
             }
         }
-    }
-    answers
+        answers
+    })
 }
 
 /// The words by which a finding names a rule: `the rule drop, eth2 10.20.6.0/24 to eth0`.

@@ -1,5 +1,6 @@
 //! A login's password is weak.
 
+use crate::checks::each_device;
 use crate::views::Whence;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
 use trevlin_model::secret::{Grade, SecretKind};
@@ -24,8 +25,9 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
+    each_device(estate, |at| {
+        let device = &estate.devices[at];
+        let mut answers = Vec::new();
         for login in &device.logins {
             let subject = format!("{} for {}", login.user, login.service);
             if let Some(verdict) = judge(estate, at, login, yardstick) {
@@ -45,8 +47,8 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 ));
             }
         }
-    }
-    answers
+        answers
+    })
 }
 
 fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {

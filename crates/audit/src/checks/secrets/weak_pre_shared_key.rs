@@ -1,5 +1,6 @@
 //! A pre-shared key for IKE is weak.
 
+use crate::checks::each_device;
 use crate::checks::ike;
 use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick, words};
 use trevlin_model::ike::PreSharedKey;
@@ -23,18 +24,17 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
-        answers.extend(ike::keys_not_exported(estate, at));
-        for key in &device.facts.pre_shared_keys {
+    each_device(estate, |at| {
+        let mut answers: Vec<Answer> = ike::keys_not_exported(estate, at).into_iter().collect();
+        for key in &estate.devices[at].facts.pre_shared_keys {
             answers.push(Answer::new(
                 at,
                 format!("key for {}", key.whom()),
                 judge(estate, at, key, yardstick.at(at)),
             ));
         }
-    }
-    answers
+        answers
+    })
 }
 
 /// A key's grade against the names of its ends, the device and the organisation.

@@ -1,5 +1,6 @@
 //! A secret that protects a service is weak.
 
+use crate::checks::each_device;
 use crate::serving::of_device;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
 use std::collections::BTreeSet;
@@ -30,8 +31,9 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
+    each_device(estate, |at| {
+        let device = &estate.devices[at];
+        let mut answers = Vec::new();
         let mut seen = BTreeSet::new();
         let mut before: Vec<&HeldSecret> = Vec::new();
         for held in &device.facts.secrets {
@@ -51,8 +53,8 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 answers.push(Answer::new(at, subject, judge(estate, at, held, yardstick)));
             }
         }
-    }
-    answers
+        answers
+    })
 }
 
 /// Whether it stands in a line of a service.

@@ -1,5 +1,6 @@
 //! A secret that two devices share is weak.
 
+use crate::checks::each_device;
 use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick, words};
 use trevlin_model::secret::Grade;
 use trevlin_model::{Device, HeldSecret, Origin};
@@ -22,8 +23,9 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
-    let mut answers = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
+    each_device(estate, |at| {
+        let device = &estate.devices[at];
+        let mut answers = Vec::new();
         let marks = yardstick.at(at);
         for client in &device.facts.radius_clients {
             let what = format!("client `{}`", client.name);
@@ -52,8 +54,8 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             let verdict = judge(estate, device, &format!("server `{server}`"), held, origin, itself, marks);
             answers.push(Answer::new(at, format!("server {server}"), verdict));
         }
-    }
-    answers
+        answers
+    })
 }
 
 fn judge(

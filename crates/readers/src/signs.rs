@@ -1,0 +1,256 @@
+//! Signs: words without which a reader does not know an export by its content.
+//!
+//! Readers are asked one after the other whether a text is of their format, and each goes through its lines. Of most readers one
+//! look at the whole text says that it need not be asked: some word of its format must stand there, whatever stands around it. One pass
+//! looks for the words of all of them. This only leaves out questions whose answer is no; a test holds the answers against each other.
+
+use crate::Reader;
+use aho_corasick::{AhoCorasick, AhoCorasickKind};
+use std::collections::BTreeMap;
+use std::sync::LazyLock;
+use trevlin_model::Export;
+
+/// Of a reader, by name: groups of words, of each of which one must stand in the text, in whatever capitals.
+const SIGNS: &[(&str, &[&[&str]])] = &[
+    ("apache", &[&["<virtualhost"]]),
+    ("chrony", &[&["makestep", "rtcsync", "leapsectz", "ntsdumpdir", "maxupdateskew"]]),
+    ("ddclient", &[&["protocol="], &["login=", "password="]]),
+    ("dhcpd", &[&["subnet", "shared-network", "fixed-address", "range"], &[";", "{", "netmask"]]),
+    ("dnsmasq", &[&["dhcp-range=", "dhcp-host=", "dhcp-option="]]),
+    ("exports", &[&["(rw", "(ro", "(sync", "(async", "no_root_squash", "no_subtree_check", "root_squash"]]),
+    ("hostapd", &[&["ssid"]]),
+    ("ifupdown", &[&["iface"]]),
+    ("inadyn", &[&["provider ", "custom "], &["hostname"]]),
+    ("ipsec-conf", &[&["conn", "setup"]]),
+    (
+        "ipsec-secrets",
+        &[&[":"], &["bliss", "eap", "ecdsa", "ntlm", "p12", "pin", "pkcs8", "psk", "rsa", "xauth"]],
+    ),
+    (
+        "mosquitto",
+        &[&[
+            "allow_anonymous",
+            "per_listener_settings",
+            "persistence_location",
+            "max_inflight_messages",
+            "sys_interval",
+            "listener",
+        ]],
+    ),
+    ("nftables", &[&["table", "chain", "rule", "set", "map"]]),
+    (
+        "nginx",
+        &[&[
+            "listen",
+            "server_name",
+            "proxy_pass",
+            "worker_connections",
+            "worker_processes",
+            "# configuration file /",
+        ]],
+    ),
+    (
+        "ocserv",
+        &[
+            &["auth"],
+            &[
+                "max-same-clients",
+                "tls-priorities",
+                "ipv4-network",
+                "cert-user-oid",
+                "rate-limit-ms",
+                "udp-port",
+            ],
+        ],
+    ),
+    (
+        "openvpn",
+        &[&[
+            "tun",
+            "tap",
+            "ovpn",
+            "udp",
+            "tcp",
+            "255.",
+            "push",
+            "server-",
+            "ifconfig-",
+            "iroute",
+            "tls-",
+            "remote-cert-tls",
+            "verify-client-cert",
+            "client-cert-",
+            "-ciphers",
+            "<ca>",
+            "<connection>",
+        ]],
+    ),
+    ("openvpn-radius", &[&["sharedsecret"], &["server"]]),
+    ("pam", &[&["pam_"]]),
+    (
+        "pg-hba",
+        &[
+            &["local", "host"],
+            &[
+                "trust",
+                "reject",
+                "scram-sha-256",
+                "md5",
+                "password",
+                "gss",
+                "sspi",
+                "ident",
+                "peer",
+                "ldap",
+                "radius",
+                "cert",
+                "pam",
+            ],
+        ],
+    ),
+    ("port-mapper", &[&["enable_natpmp", "enable_upnp", "enable_pcp_pmp"]]),
+    (
+        "postgresql",
+        &[&[
+            "shared_buffers",
+            "max_wal_size",
+            "listen_addresses",
+            "hba_file",
+            "dynamic_shared_memory_type",
+            "lc_messages",
+        ]],
+    ),
+    ("ppp-options", &[&["require-", "refuse-", "nobsdcomp", "lcp-echo-interval"]]),
+    ("pptpd", &[&["remoteip", "localip"]]),
+    (
+        "proftpd",
+        &[&[
+            "defaultroot",
+            "requirevalidshell",
+            "<anonymous",
+            "tlsengine",
+            "useftpusers",
+            "masqueradeaddress",
+        ]],
+    ),
+    ("radius", &[&["{"], &["secret", "home_server", "default_eap_type", "reject_delay", "authorize"]]),
+    ("radius-users", &[&["password", "auth-type", "totp-secret"]]),
+    (
+        "redis",
+        &[&["requirepass", "protected-mode", "appendonly", "tcp-keepalive", "replicaof", "maxmemory-policy"]],
+    ),
+    ("rsyncd", &[&["["], &["secrets file", "use chroot", "auth users", "max verbosity"]]),
+    ("smb", &[&["[global]"]]),
+    (
+        "snmpd",
+        &[&["rocommunity", "rwcommunity", "com2sec", "rouser", "rwuser", "agentaddress", "createuser"]],
+    ),
+    // By its name alone.
+    ("ssh-client", &[&[]]),
+    (
+        "sshd",
+        &[&[
+            "permitrootlogin",
+            "authorizedkeysfile",
+            "maxauthtries",
+            "logingracetime",
+            "usepam",
+            "permitemptypasswords",
+            "allowusers",
+            "clientaliveinterval",
+            "authenticationmethods",
+        ]],
+    ),
+    ("strongswan-conf", &[&["{"], &["charon", "libstrongswan"]]),
+    ("stunnel", &[&["["], &["accept"], &["connect", "exec"]]),
+    ("sudoers", &[&["=", "env_reset", "secure_path", "authenticate"]]),
+    ("swanctl", &[&["{"], &["connections", "pools", "secrets", "authorities"]]),
+    ("uci", &[&["config"], &["option", "list"]]),
+    ("unbound", &[&["server:", "remote-control:", "forward-zone:", "stub-zone:"]]),
+    ("vsftpd", &[&["anonymous_enable=", "local_enable=", "listen_ipv6=", "xferlog_enable="]]),
+    ("wireguard", &[&["[interface]", "[peer]"]]),
+    ("xl2tpd", &[&["[lns ", "[lac "]]),
+];
+
+/// What looks for all of them at once.
+struct Finder {
+    search: AhoCorasick,
+    /// By pattern: the entries of [`SIGNS`] that have it, each with the number of its group.
+    of: Vec<Vec<(usize, u8)>>,
+    /// By name of a reader: the entry.
+    by_name: BTreeMap<&'static str, usize>,
+}
+
+static FINDER: LazyLock<Option<Finder>> = LazyLock::new(|| {
+    let mut of: BTreeMap<&str, Vec<(usize, u8)>> = BTreeMap::new();
+    for (entry, (_, groups)) in SIGNS.iter().enumerate() {
+        for (group, words) in groups.iter().enumerate() {
+            for word in *words {
+                of.entry(word).or_default().push((entry, group as u8));
+            }
+        }
+    }
+    let search = AhoCorasick::builder()
+        .ascii_case_insensitive(true)
+        .kind(Some(AhoCorasickKind::ContiguousNFA))
+        .build(of.keys())
+        .ok()?;
+    let by_name = SIGNS.iter().enumerate().map(|(entry, (name, _))| (*name, entry)).collect();
+    Some(Finder { search, of: of.into_values().collect(), by_name })
+});
+
+/// Which readers' words stand in a text.
+#[derive(Debug)]
+pub(crate) struct Found([u8; SIGNS.len()]);
+
+impl Found {
+    /// Looks through an export.
+    pub(crate) fn of(export: &Export) -> Self {
+        let mut found = [0; SIGNS.len()];
+        match &*FINDER {
+            Some(finder) => {
+                let mut left = finder.of.len();
+                let mut seen = vec![false; left];
+                for hit in finder.search.find_overlapping_iter(export.text()) {
+                    let pattern = hit.pattern().as_usize();
+                    if !std::mem::replace(&mut seen[pattern], true) {
+                        for (entry, group) in &finder.of[pattern] {
+                            found[*entry] |= 1 << group;
+                        }
+                        left -= 1;
+                        if left == 0 {
+                            break;
+                        }
+                    }
+                }
+            }
+            None => found.fill(u8::MAX),
+        }
+        Self(found)
+    }
+
+    /// Whether a reader may know the export by its content.
+    pub(crate) fn may_be(&self, reader: &Reader) -> bool {
+        let Some(entry) = FINDER.as_ref().and_then(|finder| finder.by_name.get(reader.name)) else {
+            return true;
+        };
+        let all = (1u16 << SIGNS[*entry].1.len()) - 1;
+        u16::from(self.0[*entry]) & all == all
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::READERS;
+
+    #[test]
+    fn signs_are_of_readers_and_sorted() {
+        let names: Vec<_> = SIGNS.iter().map(|(name, _)| *name).collect();
+        assert!(names.is_sorted());
+        assert!(names.iter().all(|name| READERS.iter().any(|reader| reader.name == *name)), "{names:?}");
+        let words = SIGNS.iter().flat_map(|(_, groups)| *groups).flat_map(|words| *words);
+        assert!(words.clone().all(|word| !word.is_empty() && *word == word.to_ascii_lowercase()));
+        assert!(FINDER.is_some());
+    }
+}
