@@ -72,11 +72,8 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
     if let Some(name) = yardstick {
         gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
     }
-    let mut estate = Estate::within(
-        read_all(gathered.decoded, &gathered.file, telling),
-        &gathered.file,
-        limits::in_force(),
-    );
+    let inputs = read_all(gathered.decoded, &gathered.file, Unread::Forgotten, telling);
+    let mut estate = Estate::within(inputs, &gathered.file, limits::in_force());
     let files = gathered.left_out.into_iter();
     let files = files.map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why });
     if telling != Telling::Nothing {
@@ -122,12 +119,12 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
         })
         .collect();
     let (mut commented, mut commented_places) = (Vec::new(), Vec::new());
-    for input in read_all(uncommented, &gathered.file, telling) {
+    for input in read_all(uncommented, &gathered.file, Unread::Kept, telling) {
         commented.extend(input.facts.secrets);
         commented_places.extend(input.facts.masked_places);
     }
     let estate = Estate::within(
-        read_all(gathered.decoded, &gathered.file, telling),
+        read_all(gathered.decoded, &gathered.file, Unread::Kept, telling),
         &gathered.file,
         limits::in_force(),
     );
@@ -361,7 +358,7 @@ fn take_phrasebooks(
     telling: Telling,
     beside: &mut Vec<(String, String)>,
 ) -> Vec<Arc<Phrasebook>> {
-    let mut books = Vec::new();
+    let mut exports = Vec::new();
     for Texts { label, files, .. } in texts {
         files.retain_mut(|(path, text)| {
             let is_toml = Path::new(path).extension().is_some_and(|ending| ending == "toml");
@@ -373,11 +370,14 @@ fn take_phrasebooks(
                 *text = export.text().to_owned();
                 return true;
             }
-            books.push(phrasebooks::of(&export, telling));
-            beside.push((export.path().to_owned(), export.text().to_owned()));
+            exports.push(export);
             false
         });
     }
+    let read: Vec<_> = exports.par_iter().with_max_len(1).map(Phrasebook::read).collect();
+    let told = exports.iter().zip(read).map(|(export, read)| phrasebooks::told(export, read, telling));
+    let books = told.collect();
+    beside.extend(exports.iter().map(|export| (export.path().to_owned(), export.text().to_owned())));
     books
 }
 
@@ -468,68 +468,84 @@ fn tell_what_was_taken(decoded: &[Decoded], telling: Telling) {
     }
 }
 
+/// What becomes of the texts that nobody reads.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Unread {
+    /// They are wiped as soon as their device was read: nobody quotes them.
+    Forgotten,
+    /// They are copied like the others.
+    Kept,
+}
+
 /// Lets the readers read, each export with the others of its device at hand.
-fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile, telling: Telling) -> Vec<Input> {
-    let mut by_folder: BTreeMap<&str, Vec<&Export>> = BTreeMap::new();
-    for one in &decoded {
-        by_folder.entry(&one.folder).or_default().push(&one.export);
+fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile, unread: Unread, telling: Telling) -> Vec<Input> {
+    let count = decoded.len();
+    let bytes: u64 = decoded.iter().map(|one| one.export.text().len() as u64).sum();
+    let progress = Progress::over("taking in", count, || bytes, telling);
+    let mut by_folder: BTreeMap<String, Vec<(usize, Decoded)>> = BTreeMap::new();
+    for (at, one) in decoded.into_iter().enumerate() {
+        by_folder.entry(one.folder.clone()).or_default().push((at, one));
     }
-    let surroundings: BTreeMap<&str, Surroundings<'_>> = by_folder
-        .into_iter()
-        .map(|(folder, exports)| (folder, Surroundings::with_ike_daemon(exports, file.ike_of(folder))))
-        .collect();
-    let read = |one: &Decoded| match (&one.book, one.reader()) {
-        (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
-        (None, Some(reader)) => {
-            whatever_happens(&one.export, || (reader.read)(&one.export, &surroundings[one.folder.as_str()]))
-        }
-        (None, None) => unread(&one.export),
-    };
     // The largest first: what reading them takes besides the facts is there for those of the others, and nobody waits for a large one
     // that was begun last.
-    let mut order: Vec<usize> = (0..decoded.len()).collect();
-    order.sort_by_key(|at| std::cmp::Reverse(decoded[*at].export.text().len()));
-    let bytes = || decoded.iter().map(|one| one.export.text().len() as u64).sum();
-    let progress = Progress::over("taking in", decoded.len(), bytes, telling);
+    let mut devices: Vec<Vec<(usize, Decoded)>> = by_folder.into_values().collect();
+    let largest =
+        |device: &Vec<(usize, Decoded)>| device.iter().map(|(_, one)| one.export.text().len()).max();
+    devices.sort_by_key(|device| std::cmp::Reverse(largest(device)));
+    let read = |device| read_device(device, file, unread, &progress);
+    let mut inputs: Vec<(usize, Input)> = devices.into_par_iter().with_max_len(1).flat_map(read).collect();
+    inputs.sort_unstable_by_key(|(at, _)| *at);
+    inputs.into_iter().map(|(_, input)| input).collect()
+}
+
+/// The same for one device.
+fn read_device(
+    device: Vec<(usize, Decoded)>,
+    file: &ValidEstateFile,
+    unread: Unread,
+    progress: &Progress,
+) -> Vec<(usize, Input)> {
+    let exports: Vec<&Export> = device.iter().map(|(_, one)| &one.export).collect();
+    let ike = device.first().and_then(|(_, one)| file.ike_of(&one.folder));
+    let surroundings = Surroundings::with_ike_daemon(exports, ike);
+    let read = |one: &Decoded| match (&one.book, one.reader()) {
+        (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
+        (None, Some(reader)) => whatever_happens(&one.export, || (reader.read)(&one.export, &surroundings)),
+        (None, None) => self::unread(&one.export),
+    };
+    let mut order: Vec<usize> = (0..device.len()).collect();
+    order.sort_by_key(|at| std::cmp::Reverse(device[*at].1.export.text().len()));
     let read_on = |at: usize| {
-        let mut reading = read(&decoded[at]);
-        progress.done(decoded[at].export.text().len());
+        let mut reading = read(&device[at].1);
+        progress.done(device[at].1.export.text().len());
         // A copy has no room left over in any of its lists.
         reading.facts = reading.facts.clone();
         reading.ledger = reading.ledger.clone();
         (at, reading)
     };
     let mut readings: Vec<(usize, Reading)> = order.into_par_iter().with_max_len(1).map(read_on).collect();
-    drop(progress);
     readings.sort_unstable_by_key(|(at, _)| *at);
-    let readings: Vec<Reading> = readings.into_iter().map(|(_, reading)| reading).collect();
     drop(surroundings);
     // A file without a format of its own may have been read by another's reader: included, or named for a secret.
     let mut touched: BTreeMap<ExportId, (&'static str, Places)> = BTreeMap::new();
-    for (one, reading) in decoded.iter().zip(&readings) {
+    for ((_, one), (_, reading)) in device.iter().zip(&readings) {
         for (origin, class) in &reading.elsewhere {
             let reader = one.reader().map_or("unknown", |reader| reader.name);
             touched.entry(origin.export).or_insert((reader, Vec::new())).1.push((*origin, *class));
         }
     }
-    decoded
-        .into_iter()
-        .zip(readings)
-        .map(|(one, reading)| match (one.format(), touched.get(&one.export.id())) {
-            (None, Some((format, places))) => {
-                let reading = read_by_another(&one.export, places);
-                (one, reading, Some(*format))
-            }
-            (format, _) => (one, reading, format),
-        })
-        .map(|(one, reading, format)| Input {
-            export: one.export,
-            folder: one.folder,
-            format,
-            facts: reading.facts,
-            ledger: reading.ledger,
-        })
-        .collect()
+    let input = |((number, mut one), (_, reading)): ((usize, Decoded), (usize, Reading))| {
+        let (reading, format) = match (one.format(), touched.get(&one.export.id())) {
+            (None, Some((format, places))) => (read_by_another(&one.export, places), Some(*format)),
+            (format, _) => (reading, format),
+        };
+        if format.is_none() && unread == Unread::Forgotten {
+            one.export.forget_text();
+        }
+        let (facts, ledger) = (reading.facts, reading.ledger);
+        (number, Input { export: one.export, folder: one.folder, format, facts, ledger })
+    };
+    device.into_iter().zip(readings).map(input).collect()
 }
 
 /// A reading, even where a reader has a fault: the other files are not to be lost with this one, and that it was not read is told.

@@ -4,12 +4,20 @@ use crate::load::{self, Telling};
 use crate::messages;
 use std::path::PathBuf;
 use std::sync::Arc;
-use trevlin_model::Export;
+use trevlin_model::{Export, Note};
 use trevlin_readers::{Phrasebook, Recognised, Shelf};
 
 /// A phrasebook from its file. What is wrong with it is told.
 pub(crate) fn of(export: &Export, telling: Telling) -> Arc<Phrasebook> {
-    let (book, notes) = Phrasebook::read(export);
+    told(export, Phrasebook::read(export), telling)
+}
+
+/// A phrasebook that was read from its file, after what is wrong with it was told.
+pub(crate) fn told(
+    export: &Export,
+    (book, notes): (Phrasebook, Vec<Note>),
+    telling: Telling,
+) -> Arc<Phrasebook> {
     if telling != Telling::Nothing {
         for note in notes {
             let line = export.position(note.origin.start).line;

@@ -51,6 +51,7 @@ impl IpRange {
     ///
     /// # Errors
     /// When the families differ or the order is reversed.
+    #[inline]
     pub fn new(first: IpAddr, last: IpAddr) -> Result<Self, RangeError> {
         if Family::of(first) != Family::of(last) {
             Err(RangeError::MixedFamilies)
@@ -63,6 +64,7 @@ impl IpRange {
 
     /// Every address of a family.
     #[must_use]
+    #[inline]
     pub fn all(family: Family) -> Self {
         match family {
             Family::V4 => Self { first: Ipv4Addr::UNSPECIFIED.into(), last: Ipv4Addr::BROADCAST.into() },
@@ -74,30 +76,35 @@ impl IpRange {
 
     /// First address.
     #[must_use]
+    #[inline]
     pub fn first(&self) -> IpAddr {
         self.first
     }
 
     /// Last address.
     #[must_use]
+    #[inline]
     pub fn last(&self) -> IpAddr {
         self.last
     }
 
     /// IP version of both ends.
     #[must_use]
+    #[inline]
     pub fn family(&self) -> Family {
         Family::of(self.first)
     }
 
     /// Whether the address lies in it.
     #[must_use]
+    #[inline]
     pub fn contains(&self, address: IpAddr) -> bool {
         Family::of(address) == self.family() && self.first <= address && address <= self.last
     }
 
     /// What two ranges share.
     #[must_use]
+    #[inline]
     pub fn intersection(&self, other: &Self) -> Option<Self> {
         if self.family() != other.family() {
             return None;
@@ -107,6 +114,7 @@ impl IpRange {
 
     /// Every other address of the family, as at most two ranges.
     #[must_use]
+    #[inline]
     pub fn complement(&self) -> Vec<Self> {
         let all = Self::all(self.family());
         let before =
@@ -118,6 +126,7 @@ impl IpRange {
 
     /// What of it lies outside of another, as at most two ranges.
     #[must_use]
+    #[inline]
     pub fn without(&self, other: &Self) -> Vec<Self> {
         if self.family() != other.family() {
             return vec![*self];
@@ -127,6 +136,7 @@ impl IpRange {
 
     /// The network that is exactly this range, where there is one.
     #[must_use]
+    #[inline]
     pub fn network(&self) -> Option<IpNet> {
         let size = bits(self.last) ^ bits(self.first);
         // One below a power of two, and nothing of it in the first address.
@@ -139,12 +149,14 @@ impl IpRange {
 
     /// Whether it holds all of another.
     #[must_use]
+    #[inline]
     pub fn covers(&self, other: &Self) -> bool {
         self.intersection(other) == Some(*other)
     }
 
     /// The shortest way to write it: `10.4.0.9`, `10.4.0.0/24`, or `10.4.0.9-10.4.0.20`.
     #[must_use]
+    #[inline]
     pub fn short(&self) -> String {
         match self.network() {
             Some(net) if self.first != self.last => net.to_string(),
@@ -162,6 +174,7 @@ impl IpRange {
 
     /// How many addresses it has; the whole IPv6 space counts as `u128::MAX`.
     #[must_use]
+    #[inline]
     pub fn size(&self) -> u128 {
         (bits(self.last) - bits(self.first)).saturating_add(1)
     }

@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
-use zeroize::Zeroizing;
+use zeroize::{Zeroize, Zeroizing};
 
 /// Number of an export within one run; exports are numbered in the order of their paths.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -69,6 +69,8 @@ pub struct Export {
     text: Zeroizing<String>,
     line_starts: Vec<u32>,
     limits: Arc<Limits>,
+    /// How many lines it had, where its text was wiped.
+    forgotten: Option<u32>,
 }
 
 /// What holds where nothing is said, once for all exports.
@@ -89,7 +91,14 @@ impl Export {
         let mut line_starts = Vec::with_capacity(memchr::memchr_iter(b'\n', text.as_bytes()).count() + 1);
         line_starts.push(0);
         line_starts.extend(memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1));
-        Self { id, path: path.into(), text, line_starts, limits: Arc::clone(&DEFAULT_LIMITS) }
+        Self {
+            id,
+            path: path.into(),
+            text,
+            line_starts,
+            limits: Arc::clone(&DEFAULT_LIMITS),
+            forgotten: None,
+        }
     }
 
     /// The same, to be followed as far as these limits go.
@@ -113,6 +122,7 @@ impl Export {
 
     /// The number given to it in this run.
     #[must_use]
+    #[inline]
     pub fn id(&self) -> ExportId {
         self.id
     }
@@ -124,6 +134,7 @@ impl Export {
 
     /// Path relative to the estate, with `/` between its parts.
     #[must_use]
+    #[inline]
     pub fn path(&self) -> &str {
         &self.path
     }
@@ -136,8 +147,18 @@ impl Export {
 
     /// The whole decoded text.
     #[must_use]
+    #[inline]
     pub fn text(&self) -> &str {
         &self.text
+    }
+
+    /// Wipes the text of an export that says nothing to anybody: of a large estate most bytes are lists and logs of no format. How many
+    /// lines it has is still known; each is empty.
+    pub fn forget_text(&mut self) {
+        self.forgotten = Some(self.line_count());
+        self.text.zeroize();
+        self.text.shrink_to_fit();
+        self.line_starts = vec![0];
     }
 
     /// The text at a place of this export; empty when the place is not in it.
@@ -148,12 +169,14 @@ impl Export {
 
     /// The last part of the path.
     #[must_use]
+    #[inline]
     pub fn file_name(&self) -> &str {
         self.path.rsplit('/').next().unwrap_or(&self.path)
     }
 
     /// An origin in this export.
     #[must_use]
+    #[inline]
     pub fn origin(&self, span: Range<usize>) -> Origin {
         Origin { export: self.id, start: span.start as u32, end: span.end as u32 }
     }
@@ -163,6 +186,7 @@ impl Export {
     /// Readers slice the text and never copy, so the place of a slice is the place of the fact.
     /// A slice from elsewhere gives the first byte of the export.
     #[must_use]
+    #[inline]
     pub fn origin_of(&self, part: &str) -> Origin {
         let base = self.text.as_ptr() as usize;
         let at = part.as_ptr() as usize;
@@ -175,6 +199,7 @@ impl Export {
 
     /// Line and column of a byte offset; an offset past the end gives the last place.
     #[must_use]
+    #[inline]
     pub fn position(&self, offset: u32) -> Position {
         let mut offset = (offset as usize).min(self.text.len());
         while !self.text.is_char_boundary(offset) {
@@ -202,6 +227,7 @@ impl Export {
 
     /// The line with this number, if there is one.
     #[must_use]
+    #[inline]
     pub fn line(&self, number: u32) -> Option<Line<'_>> {
         let index = number.checked_sub(1)? as usize;
         let start = *self.line_starts.get(index)? as usize;
@@ -211,14 +237,19 @@ impl Export {
     }
 
     /// All lines in order. A line end at the very end of the text does not start another line.
+    #[inline]
     pub fn lines(&self) -> impl Iterator<Item = Line<'_>> {
         (1..=self.line_count()).filter_map(|number| self.line(number))
     }
 
     /// How many lines there are; a text without its last line end counts that line too.
     #[must_use]
+    #[inline]
     pub fn line_count(&self) -> u32 {
         let starts = self.line_starts.len() as u32;
+        if let Some(forgotten) = self.forgotten {
+            return forgotten;
+        }
         if self.text.is_empty() || self.text.ends_with('\n') { starts - 1 } else { starts }
     }
 }
@@ -364,6 +395,15 @@ mod tests {
         {
             assert_eq!(export.lines_of(export.origin(start..end)), wanted, "{start}..{end}");
         }
+    }
+
+    #[test]
+    fn a_text_that_is_forgotten_is_counted_still() {
+        let mut export = export("one\ntwo\nthree");
+        export.forget_text();
+        assert_eq!((export.text(), export.line_count()), ("", 3));
+        assert_eq!(export.position(5), Position { line: 1, column: 1 });
+        assert_eq!(export.lines().map(|line| line.text).collect::<String>(), "");
     }
 
     #[test]

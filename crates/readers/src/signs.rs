@@ -174,12 +174,26 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
 
 /// What looks for all of them at once.
 struct Finder {
-    search: AhoCorasick,
+    /// Soon made, and slow.
+    small: AhoCorasick,
     /// By pattern: the entries of [`SIGNS`] that have it, each with the number of its group.
     of: Vec<Vec<(usize, u8)>>,
     /// By name of a reader: the entry.
     by_name: BTreeMap<&'static str, usize>,
 }
+
+/// The same, fast, and made where there is much to look through.
+static LARGE_SEARCH: LazyLock<Option<AhoCorasick>> =
+    LazyLock::new(|| automaton(AhoCorasickKind::DFA, WORDS.iter()));
+
+/// Every word once, in order.
+static WORDS: LazyLock<Vec<&'static str>> = LazyLock::new(|| {
+    let mut words: Vec<&str> =
+        SIGNS.iter().flat_map(|(_, groups)| *groups).flat_map(|words| *words).copied().collect();
+    words.sort_unstable();
+    words.dedup();
+    words
+});
 
 static FINDER: LazyLock<Option<Finder>> = LazyLock::new(|| {
     let mut of: BTreeMap<&str, Vec<(usize, u8)>> = BTreeMap::new();
@@ -190,14 +204,17 @@ static FINDER: LazyLock<Option<Finder>> = LazyLock::new(|| {
             }
         }
     }
-    let search = AhoCorasick::builder()
-        .ascii_case_insensitive(true)
-        .kind(Some(AhoCorasickKind::ContiguousNFA))
-        .build(of.keys())
-        .ok()?;
+    let small = automaton(AhoCorasickKind::ContiguousNFA, WORDS.iter())?;
     let by_name = SIGNS.iter().enumerate().map(|(entry, (name, _))| (*name, entry)).collect();
-    Some(Finder { search, of: of.into_values().collect(), by_name })
+    Some(Finder { small, of: of.into_values().collect(), by_name })
 });
+
+fn automaton<'a>(kind: AhoCorasickKind, words: impl Iterator<Item = &'a &'a str>) -> Option<AhoCorasick> {
+    AhoCorasick::builder().ascii_case_insensitive(true).kind(Some(kind)).build(words).ok()
+}
+
+/// Texts from this size on are large.
+const LARGE: usize = 32 << 10;
 
 /// Which readers' words stand in a text.
 #[derive(Debug)]
@@ -211,7 +228,9 @@ impl Found {
             Some(finder) => {
                 let mut left = finder.of.len();
                 let mut seen = vec![false; left];
-                for hit in finder.search.find_overlapping_iter(export.text()) {
+                let text = export.text();
+                let large = if text.len() < LARGE { None } else { LARGE_SEARCH.as_ref() };
+                for hit in large.unwrap_or(&finder.small).find_overlapping_iter(text) {
                     let pattern = hit.pattern().as_usize();
                     if !std::mem::replace(&mut seen[pattern], true) {
                         for (entry, group) in &finder.of[pattern] {

@@ -2,6 +2,7 @@
 
 use crate::{Renderer, neutral};
 use anstyle::{AnsiColor, Style};
+use rayon::prelude::*;
 use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::io;
@@ -82,22 +83,29 @@ impl Page {
         if self.detail == Detail::Lines {
             return self.lines(outcome);
         }
-        for area in Area::ALL {
-            let stands = |one: &&Finding| one.area == area && one.status == Status::Open;
-            let findings: Vec<_> = outcome.findings().filter(stands).collect();
-            if !findings.is_empty() {
-                self.heading(area.word(), area.question())?;
-                for finding in findings {
-                    self.finding(finding)?;
-                }
-            }
-        }
+        // A check belongs to one area, so what was told above stands in the same one.
+        let areas: Vec<String> =
+            Area::ALL.into_par_iter().map(|area| self.area(outcome, area)).collect::<Result<_, _>>()?;
+        self.text.extend(areas);
         self.accepted(outcome)?;
         self.questions(outcome)?;
         self.answers(outcome)?;
         self.not_understood(outcome)?;
         self.left_out(outcome)?;
         self.summary(outcome)
+    }
+
+    /// The findings of an area, as a page of its own.
+    fn area(&self, outcome: &Outcome, area: Area) -> Result<String, std::fmt::Error> {
+        let mut page = Self { text: String::new(), explained: BTreeSet::new(), ..*self };
+        let stands = |one: &&Finding| one.area == area && one.status == Status::Open;
+        for (at, finding) in outcome.findings().filter(stands).enumerate() {
+            if at == 0 {
+                page.heading(area.word(), area.question())?;
+            }
+            page.finding(finding)?;
+        }
+        Ok(page.text)
     }
 
     fn heading(&mut self, title: &str, subtitle: &str) -> std::fmt::Result {

@@ -1,6 +1,6 @@
 //! What makes exports long: lists that are all right. No entry covers another, and none is met by what came before it alone.
 
-use crate::place::{OF_A_SITE, Place};
+use crate::place::Place;
 use std::fmt::Write;
 use std::net::Ipv4Addr;
 
@@ -130,7 +130,7 @@ pub fn entries(place: Place, count: u64) -> String {
     rules(place, count).enumerate().map(one).map(|entry| entry + ",\n      ").collect()
 }
 
-/// Addresses that scan, of the sixth version's block for documentation's neighbours, as entries of an `ipset`.
+/// Networks of other sites, as entries of an `ipset`.
 #[must_use]
 pub fn members(place: Place, set: &str, count: u64) -> String {
     (0..count).fold(String::new(), |mut text, at| {
@@ -216,7 +216,28 @@ pub fn packages(place: Place, count: u64) -> String {
     })
 }
 
-/// Host entries of a DHCP server, in the language of dnsmasq: of networks that it serves through relays.
+/// What a device wrote to its log, which no reader is for.
+#[must_use]
+pub fn log(place: Place, count: u64) -> String {
+    (0..count).fold(String::new(), |mut text, at| {
+        let _ = writeln!(
+            text,
+            "Nov {:02} {:02}:{:02}:{:02} device{} kernel: [{:8}.{:03}] line to the outside: {} packets passed, {} turned away",
+            1 + at * 25 / count,
+            at % 24,
+            at % 60,
+            (at * 7) % 60,
+            place.number,
+            at * 613,
+            at % 1000,
+            at * 97 % 90_000,
+            at % 17
+        );
+        text
+    })
+}
+
+/// Names with their addresses, in the language of dnsmasq.
 #[must_use]
 pub fn names(place: Place, count: u64) -> String {
     (0..count).fold(String::new(), |mut text, at| {
@@ -237,10 +258,4 @@ pub fn remarks(count: u64, sign: &str) -> String {
         let _ = writeln!(text, "{sign} {at}: looked after on day {}, nothing to change", at % 365);
         text
     })
-}
-
-/// Other devices of the site, by the last part of their address.
-#[must_use]
-pub fn neighbours(place: Place) -> Vec<u64> {
-    (1..=OF_A_SITE).filter(|host| *host != 1 + place.number % OF_A_SITE).collect()
 }

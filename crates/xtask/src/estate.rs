@@ -5,7 +5,6 @@ use crate::dice::Dice;
 use crate::kinds::{self, Found, Kind};
 use crate::place::{OF_A_SITE, Place};
 use anyhow::{Context, Result};
-use minijinja::value::Kwargs;
 use minijinja::{Environment, context};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -268,7 +267,8 @@ fn templates() -> Environment<'static> {
     });
     all.add_function("shares", bulk::shares);
     all.add_function("packages", |state: State<'_, '_, '_>, count: u64| bulk::packages(place(state), count));
+    all.add_function("log_lines", |state: State<'_, '_, '_>, count: u64| bulk::log(place(state), count));
     all.add_function("names", |state: State<'_, '_, '_>, count: u64| bulk::names(place(state), count));
-    all.add_function("remarks", |count: u64, sign: String, _: Kwargs| bulk::remarks(count, &sign));
+    all.add_function("remarks", |count: u64, sign: &str| bulk::remarks(count, sign));
     all
 }

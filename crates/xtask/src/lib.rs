@@ -4,6 +4,7 @@ pub mod bulk;
 pub mod dice;
 pub mod estate;
 pub mod kinds;
+pub mod measure;
 pub mod place;
 
 pub use difference::Difference;

@@ -7,6 +7,7 @@ use clap::Parser;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use xtask::estate::estate_file;
+use xtask::measure::{self, Row};
 use xtask::{Difference, Maker};
 
 #[derive(Parser)]
@@ -23,6 +24,21 @@ enum Chore {
         /// Where to: `estate` and `expected.json` in this folder.
         #[arg(long)]
         into: PathBuf,
+    },
+    /// Measure audits of made-up estates against reading and searching the same files.
+    Measure {
+        /// The built program.
+        #[arg(long, default_value = "target/release/trevlin")]
+        program: PathBuf,
+        /// Devices of each estate.
+        #[arg(long, value_delimiter = ',', default_value = "10,100,1000,10000")]
+        devices: Vec<u64>,
+        /// How often each is run.
+        #[arg(long, default_value_t = 5)]
+        runs: usize,
+        /// Where estates are made and kept.
+        #[arg(long)]
+        work: PathBuf,
     },
     /// Compare what was found with what is to be found.
     Compare {
@@ -56,6 +72,23 @@ fn run(chore: Chore) -> Result<()> {
             };
             std::fs::write(into.join("expected.json"), serde_json::to_vec_pretty(&expected)?)?;
             println!("{} findings to be found", expected.len());
+        }
+        Chore::Measure { program, devices, runs, work } => {
+            println!("version: {}", measure::command(&program, 20, &["--version"])?);
+            println!("audit of the demo: {}\n", measure::command(&program, 20, &["audit", "demo/before"])?);
+            println!("{}", measure::HEAD);
+            let mut before: Option<Row> = None;
+            let mut grown = Vec::new();
+            for devices in devices {
+                let row = measure::size(&program, devices, runs, &work)?;
+                println!("{row}");
+                if let Some(before) = &before {
+                    let exponent = measure::exponent(before, &row);
+                    grown.push(format!("{} to {}: {exponent:.2}", before.devices, row.devices));
+                }
+                before = Some(row);
+            }
+            println!("\ngrowth of the audit's time, as an exponent: {}", grown.join(", "));
         }
         Chore::Compare { expected, found } => {
             let read = |path: &PathBuf| std::fs::read(path).with_context(|| path.display().to_string());

@@ -16,6 +16,7 @@ use crate::yardstick::Scales;
 use crate::{Accept, ValidEstateFile, Wanted, Yardstick, YardstickRow};
 use ipnet::IpNet;
 use jiff::civil::Date;
+use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -155,8 +156,10 @@ impl Estate {
             .chain(faults)
             .collect();
         let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
+        // Facts of a device come together by themselves.
+        let by_folder: Vec<_> = by_folder.into_iter().collect();
         let mut by_name: Vec<(Device, String)> = by_folder
-            .into_iter()
+            .into_par_iter()
             .map(|(folder, (exports, facts))| {
                 (device(folder.clone(), exports, Facts::joined(facts), file), folder)
             })
@@ -306,7 +309,6 @@ impl Estate {
 
     /// Takes it apart on every core: texts and secrets are wiped byte by byte, and of a large estate there are many.
     pub fn wipe(self) {
-        use rayon::prelude::*;
         let Self { exports, devices, rule_reviews, .. } = self;
         rayon::join(
             || exports.into_par_iter().for_each(drop),

@@ -171,9 +171,15 @@ fn digits_of_guesses(value: &str, context: &[&str]) -> f64 {
     sum.max(whole)
 }
 
-/// Whether a text reads like words: most of it in runs of letters of one case, with as many vowels as languages have.
+/// How much likelier a letter is in European languages than in a row of letters drawn at random, in tenths of a bit, from `a` to
+/// `z`: letters by their share in English, German and Danish texts, the language that has most of one counted.
+const LIKELIER: [i32; 26] =
+    [11, -9, -5, 3, 18, -7, -4, 4, 9, -25, -4, 2, -4, 11, 8, -10, -40, 8, 7, 11, -1, -9, -9, -40, -14, -17];
+
+/// Whether a text reads like words: most of it in runs of letters of one case, with as many vowels as languages have, and with letters
+/// that are likelier in a language than at random.
 fn is_wordy(value: &str) -> bool {
-    let (mut in_runs, mut vowels) = (0usize, 0usize);
+    let (mut in_runs, mut vowels, mut likelier) = (0usize, 0usize, 0i32);
     for run in value.split(|letter: char| !letter.is_alphabetic()) {
         // A capital begins a word.
         let mut starts: Vec<usize> =
@@ -188,12 +194,16 @@ fn is_wordy(value: &str) -> bool {
             from = start;
             if word.chars().count() >= 4 {
                 in_runs += word.chars().count();
+                let letters = word.bytes().filter(u8::is_ascii_alphabetic);
+                likelier += letters
+                    .map(|letter| LIKELIER[usize::from(letter.to_ascii_lowercase() - b'a')])
+                    .sum::<i32>();
                 vowels +=
                     word.to_lowercase().chars().filter(|letter| "aeiouyäöüåøæéè".contains(*letter)).count();
             }
         }
     }
-    in_runs * 10 >= value.chars().count() * 6 && vowels * 100 >= in_runs * 25
+    in_runs * 10 >= value.chars().count() * 6 && vowels * 100 >= in_runs * 25 && likelier >= 0
 }
 
 fn graded(value: &str) -> &str {

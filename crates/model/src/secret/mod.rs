@@ -299,6 +299,9 @@ mod tests {
     #[test]
     fn machine_keys_by_entropy() {
         for (value, holds) in [
+            // Letters that by chance have as many vowels as words have.
+            ("KkkPuQezfthupxRgHXwywXRPDeai", true),
+            ("UBHK7etqbekGeixHArzdKEmTPWxR", true),
             ("Xk7vQ2mZ9pLr4TnWc8yBd3", true),
             ("93e0c7a15fb2648d07e9a4c2d81b36f5", true),
             ("vK3!pw9-Zr7_qTx2mL", true),
