@@ -507,7 +507,11 @@ fn read_device(
 ) -> Vec<(usize, Input)> {
     let exports: Vec<&Export> = device.iter().map(|(_, one)| &one.export).collect();
     let ike = device.first().and_then(|(_, one)| file.ike_of(&one.folder));
-    let surroundings = Surroundings::with_ike_daemon(exports, ike);
+    // Of a copy nobody was asked.
+    let strange = |one: &Decoded| one.recognised.reader.is_none() && !trevlin_readers::is_copy(&one.export);
+    let of_no_format =
+        device.iter().filter(|(_, one)| strange(one)).map(|(_, one)| one.export.id()).collect();
+    let surroundings = Surroundings::with_ike_daemon(exports, ike).of_no_format(of_no_format);
     let read = |one: &Decoded| match (&one.book, one.reader()) {
         (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
         (None, Some(reader)) => whatever_happens(&one.export, || (reader.read)(&one.export, &surroundings)),

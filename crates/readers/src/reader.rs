@@ -4,7 +4,9 @@ use aho_corasick::AhoCorasick;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
-use trevlin_model::{Cut, Export, Facts, Ledger, Limit, LineClass, Note, Origin, find_path, find_paths};
+use trevlin_model::{
+    Cut, Export, ExportId, Facts, Ledger, Limit, LineClass, Note, Origin, find_path, find_paths,
+};
 
 /// How sure a reader is that an export is of its format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -77,6 +79,8 @@ pub struct Surroundings<'a> {
     pub exports: Vec<&'a Export>,
     /// Whose files for IKE these are, where somebody said so: two daemons have files of one name.
     pub ike_daemon: Option<IkeDaemon>,
+    /// Exports that every reader was asked about, and that are of no format.
+    of_no_format: BTreeSet<ExportId>,
     /// Paths of exports that others read in, by the function that finds them: worked out once for each format.
     read_in: Arc<Mutex<BTreeMap<usize, Arc<BTreeSet<String>>>>>,
     /// Numbers of exports by the last part of their paths.
@@ -84,7 +88,7 @@ pub struct Surroundings<'a> {
     /// What readers make of each export, by the reader's name: a device has many files, and many readers ask about all of them.
     recognised: Arc<Mutex<ByReader>>,
     /// Words that tell, of each export.
-    signs: Arc<OnceLock<Vec<crate::signs::Found>>>,
+    signs: Arc<OnceLock<Vec<Option<crate::signs::Found>>>>,
     /// Lines of exports, by the number of each, that a directive to read in another file may stand in.
     including: Arc<OnceLock<Vec<Vec<u32>>>>,
     /// What patterns with wildcards mean: a device may have many files, and each may ask for the same.
@@ -102,6 +106,12 @@ impl<'a> Surroundings<'a> {
     #[must_use]
     pub fn with_ike_daemon(exports: Vec<&'a Export>, ike_daemon: Option<IkeDaemon>) -> Self {
         Self { exports, ike_daemon, ..Self::default() }
+    }
+
+    /// The same, where it is known which exports are of no format: readers that look for others of theirs leave these out.
+    #[must_use]
+    pub fn of_no_format(self, of_no_format: BTreeSet<ExportId>) -> Self {
+        Self { of_no_format, ..self }
     }
 }
 
@@ -149,10 +159,12 @@ impl<'a> Surroundings<'a> {
     pub(crate) fn of_format(&self, reader: &Reader) -> impl Iterator<Item = (&'a Export, Recognition)> {
         let known = self.recognised.lock().unwrap_or_else(PoisonError::into_inner).get(reader.name).cloned();
         let found = known.unwrap_or_else(|| {
-            let signs = self
-                .signs
-                .get_or_init(|| self.exports.iter().map(|one| crate::signs::Found::of(one)).collect());
-            let of = |(export, signs): (&&Export, &crate::signs::Found)| {
+            let looked_through = |one: &&Export| {
+                (!self.of_no_format.contains(&one.id())).then(|| crate::signs::Found::of(one))
+            };
+            let signs = self.signs.get_or_init(|| self.exports.iter().map(looked_through).collect());
+            let of = |(export, signs): (&&Export, &Option<crate::signs::Found>)| {
+                let Some(signs) = signs else { return Recognition::No };
                 if signs.may_be(reader) || crate::by_name(reader, export) {
                     (reader.recognise)(export)
                 } else {
