@@ -479,9 +479,8 @@ enum Unread {
 
 /// Lets the readers read, each export with the others of its device at hand.
 fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile, unread: Unread, telling: Telling) -> Vec<Input> {
-    let count = decoded.len();
-    let bytes: u64 = decoded.iter().map(|one| one.export.text().len() as u64).sum();
-    let progress = Progress::over("taking in", count, || bytes, telling);
+    let bytes = || decoded.iter().map(|one| one.export.text().len() as u64).sum();
+    let progress = Progress::over("taking in", decoded.len(), bytes, telling);
     let mut by_folder: BTreeMap<String, Vec<(usize, Decoded)>> = BTreeMap::new();
     for (at, one) in decoded.into_iter().enumerate() {
         by_folder.entry(one.folder.clone()).or_default().push((at, one));

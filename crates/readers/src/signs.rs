@@ -4,7 +4,9 @@
 //! look at the whole text says that it need not be asked: some word of its format must stand there, whatever stands around it. One pass
 //! looks for the words of all of them. This only leaves out questions whose answer is no; a test holds the answers against each other.
 
-use crate::Reader;
+use crate::data::{mosquitto, pg_hba, postgresql, redis};
+use crate::upkeep::chrony;
+use crate::{Reader, snmp, sshd};
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
@@ -13,30 +15,8 @@ use trevlin_model::Export;
 /// Of a reader, by name: groups of words, of each of which one must stand in the text, in whatever capitals.
 const SIGNS: &[(&str, &[&[&str]])] = &[
     ("apache", &[&["<virtualhost"]]),
-    ("chrony", &[&["makestep", "rtcsync", "leapsectz", "ntsdumpdir", "maxupdateskew"]]),
-    ("ddclient", &[&["protocol="], &["login=", "password="]]),
-    ("dhcpd", &[&["subnet", "shared-network", "fixed-address", "range"], &[";", "{", "netmask"]]),
-    ("dnsmasq", &[&["dhcp-range=", "dhcp-host=", "dhcp-option="]]),
-    ("exports", &[&["(rw", "(ro", "(sync", "(async", "no_root_squash", "no_subtree_check", "root_squash"]]),
-    ("hostapd", &[&["ssid"]]),
-    ("ifupdown", &[&["iface"]]),
-    ("inadyn", &[&["provider ", "custom "], &["hostname"]]),
-    ("ipsec-conf", &[&["conn", "setup"]]),
-    (
-        "ipsec-secrets",
-        &[&[":"], &["bliss", "eap", "ecdsa", "ntlm", "p12", "pin", "pkcs8", "psk", "rsa", "xauth"]],
-    ),
-    (
-        "mosquitto",
-        &[&[
-            "allow_anonymous",
-            "per_listener_settings",
-            "persistence_location",
-            "max_inflight_messages",
-            "sys_interval",
-            "listener",
-        ]],
-    ),
+    ("chrony", &[&chrony::TELLING]),
+    ("mosquitto", &[&mosquitto::TELLING]),
     ("nftables", &[&["table", "chain", "rule", "set", "map"]]),
     (
         "nginx",
@@ -87,39 +67,9 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ),
     ("openvpn-radius", &[&["sharedsecret"], &["server"]]),
     ("pam", &[&["pam_"]]),
-    (
-        "pg-hba",
-        &[
-            &["local", "host"],
-            &[
-                "trust",
-                "reject",
-                "scram-sha-256",
-                "md5",
-                "password",
-                "gss",
-                "sspi",
-                "ident",
-                "peer",
-                "ldap",
-                "radius",
-                "cert",
-                "pam",
-            ],
-        ],
-    ),
+    ("pg-hba", &[&pg_hba::KINDS, &pg_hba::METHODS]),
     ("port-mapper", &[&["enable_natpmp", "enable_upnp", "enable_pcp_pmp"]]),
-    (
-        "postgresql",
-        &[&[
-            "shared_buffers",
-            "max_wal_size",
-            "listen_addresses",
-            "hba_file",
-            "dynamic_shared_memory_type",
-            "lc_messages",
-        ]],
-    ),
+    ("postgresql", &[&postgresql::TELLING]),
     ("ppp-options", &[&["require-", "refuse-", "nobsdcomp", "lcp-echo-interval"]]),
     ("pptpd", &[&["remoteip", "localip"]]),
     (
@@ -135,32 +85,13 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ),
     ("radius", &[&["{"], &["secret", "home_server", "default_eap_type", "reject_delay", "authorize"]]),
     ("radius-users", &[&["password", "auth-type", "totp-secret"]]),
-    (
-        "redis",
-        &[&["requirepass", "protected-mode", "appendonly", "tcp-keepalive", "replicaof", "maxmemory-policy"]],
-    ),
+    ("redis", &[&redis::TELLING]),
     ("rsyncd", &[&["["], &["secrets file", "use chroot", "auth users", "max verbosity"]]),
     ("smb", &[&["[global]"]]),
-    (
-        "snmpd",
-        &[&["rocommunity", "rwcommunity", "com2sec", "rouser", "rwuser", "agentaddress", "createuser"]],
-    ),
+    ("snmpd", &[&snmp::TELLING]),
     // By its name alone.
     ("ssh-client", &[&[]]),
-    (
-        "sshd",
-        &[&[
-            "permitrootlogin",
-            "authorizedkeysfile",
-            "maxauthtries",
-            "logingracetime",
-            "usepam",
-            "permitemptypasswords",
-            "allowusers",
-            "clientaliveinterval",
-            "authenticationmethods",
-        ]],
-    ),
+    ("sshd", &[&sshd::TELLING]),
     ("strongswan-conf", &[&["{"], &["charon", "libstrongswan"]]),
     ("stunnel", &[&["["], &["accept"], &["connect", "exec"]]),
     ("sudoers", &[&["=", "env_reset", "secure_path", "authenticate"]]),

@@ -12,18 +12,20 @@ use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Settin
 pub(crate) const READER: Reader =
     Reader { name: "snmpd", title: "SNMP agent (Net-SNMP)", manual: "snmpd.conf(5)", recognise, read };
 
+/// Words by which its files are told.
+pub(crate) const TELLING: [&str; 9] = [
+    "rocommunity",
+    "rwcommunity",
+    "com2sec",
+    "rouser",
+    "rwuser",
+    "agentaddress",
+    "rocommunity6",
+    "rwcommunity6",
+    "createuser",
+];
+
 fn recognise(export: &Export) -> Recognition {
-    const TELLING: [&str; 9] = [
-        "rocommunity",
-        "rwcommunity",
-        "com2sec",
-        "rouser",
-        "rwuser",
-        "agentaddress",
-        "rocommunity6",
-        "rwcommunity6",
-        "createuser",
-    ];
     let tells = |text: &str| {
         let word = text.split_whitespace().next().unwrap_or_default().to_ascii_lowercase();
         TELLING.contains(&word.as_str())

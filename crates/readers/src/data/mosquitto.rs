@@ -20,15 +20,17 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
+/// Words by which its files are told.
+pub(crate) const TELLING: [&str; 6] = [
+    "allow_anonymous",
+    "per_listener_settings",
+    "persistence_location",
+    "max_inflight_messages",
+    "sys_interval",
+    "listener",
+];
+
 fn recognise(export: &Export) -> Recognition {
-    const TELLING: [&str; 6] = [
-        "allow_anonymous",
-        "per_listener_settings",
-        "persistence_location",
-        "max_inflight_messages",
-        "sys_interval",
-        "listener",
-    ];
     let tells = export.lines().take(TELLING_LINES * 3).any(|line| {
         let mut words = line.text.split_whitespace();
         let first = words.next().unwrap_or_default();

@@ -19,9 +19,11 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-const KINDS: [&str; 6] = ["local", "host", "hostssl", "hostnossl", "hostgssenc", "hostnogssenc"];
+/// How a connection comes.
+pub(crate) const KINDS: [&str; 6] = ["local", "host", "hostssl", "hostnossl", "hostgssenc", "hostnogssenc"];
 
-const METHODS: [&str; 13] = [
+/// How a caller proves who it is.
+pub(crate) const METHODS: [&str; 13] = [
     "trust",
     "reject",
     "scram-sha-256",

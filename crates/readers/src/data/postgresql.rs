@@ -19,15 +19,17 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
+/// Words by which its files are told.
+pub(crate) const TELLING: [&str; 6] = [
+    "shared_buffers",
+    "max_wal_size",
+    "listen_addresses",
+    "hba_file",
+    "dynamic_shared_memory_type",
+    "lc_messages",
+];
+
 fn recognise(export: &Export) -> Recognition {
-    const TELLING: [&str; 6] = [
-        "shared_buffers",
-        "max_wal_size",
-        "listen_addresses",
-        "hba_file",
-        "dynamic_shared_memory_type",
-        "lc_messages",
-    ];
     let tells = export.lines().take(TELLING_LINES * 2).any(|line| {
         let word = line.text.split(['=', ' ', '\t']).next().unwrap_or_default().to_ascii_lowercase();
         TELLING.contains(&word.as_str())

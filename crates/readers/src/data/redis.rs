@@ -15,9 +15,11 @@ use trevlin_model::{DefaultValue, Export, LineClass, Origin, Protocol, Setting};
 pub(crate) const READER: Reader =
     Reader { name: "redis", title: "cache (Redis)", manual: "redis.conf", recognise, read };
 
+/// Words by which its files are told.
+pub(crate) const TELLING: [&str; 6] =
+    ["requirepass", "protected-mode", "appendonly", "tcp-keepalive", "replicaof", "maxmemory-policy"];
+
 fn recognise(export: &Export) -> Recognition {
-    const TELLING: [&str; 6] =
-        ["requirepass", "protected-mode", "appendonly", "tcp-keepalive", "replicaof", "maxmemory-policy"];
     let tells = export.lines().take(TELLING_LINES * 5).any(|line| {
         let word = line.text.split_whitespace().next().unwrap_or_default();
         TELLING.contains(&word)

@@ -51,19 +51,20 @@ const DEPTH: usize = 16;
 /// Where relative paths of `Include` begin.
 const FOLDER: &str = "/etc/ssh";
 
+/// Words that ssh_config(5), its twin for clients, does not have.
+pub(crate) const TELLING: [&str; 9] = [
+    "permitrootlogin",
+    "authorizedkeysfile",
+    "maxauthtries",
+    "logingracetime",
+    "usepam",
+    "permitemptypasswords",
+    "allowusers",
+    "clientaliveinterval",
+    "authenticationmethods",
+];
+
 fn recognise(export: &Export) -> Recognition {
-    // Words that ssh_config(5), its twin for clients, does not have.
-    const TELLING: [&str; 9] = [
-        "permitrootlogin",
-        "authorizedkeysfile",
-        "maxauthtries",
-        "logingracetime",
-        "usepam",
-        "permitemptypasswords",
-        "allowusers",
-        "clientaliveinterval",
-        "authenticationmethods",
-    ];
     let tells = export.lines().take(TELLING_LINES).any(|line| {
         keyword(line.text).is_some_and(|(name, rest)| TELLING.contains(&name.as_str()) && !rest.is_empty())
     });

@@ -10,12 +10,13 @@ use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 pub(crate) const READER: Reader =
     Reader { name: "chrony", title: "clock (chrony)", manual: "chrony.conf(5)", recognise, read };
 
+/// Words by which its files are told from those of other clocks.
+pub(crate) const TELLING: [&str; 5] = ["makestep", "rtcsync", "leapsectz", "ntsdumpdir", "maxupdateskew"];
+
 fn recognise(export: &Export) -> Recognition {
-    const TELLING: [&str; 6] =
-        ["driftfile", "makestep", "rtcsync", "leapsectz", "ntsdumpdir", "maxupdateskew"];
     let first = |text: &'_ str| text.split_whitespace().next().unwrap_or_default().to_ascii_lowercase();
     let found: Vec<String> = export.lines().take(TELLING_LINES).map(|line| first(line.text)).collect();
-    let tells = found.iter().any(|word| TELLING[1..].contains(&word.as_str()));
+    let tells = found.iter().any(|word| TELLING.contains(&word.as_str()));
     let path = export.path();
     if tells {
         Recognition::Content
