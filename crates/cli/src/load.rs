@@ -224,7 +224,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
     }
     let mut books = take_phrasebooks(&mut texts, telling, &mut beside);
     books.extend(phrasebooks::of_the_user(telling));
-    let decoded = sort_into_devices(texts, &Shelf::of(books), &mut left_out);
+    let decoded = sort_into_devices(texts, &Shelf::of(books), telling, &mut left_out);
     tell_what_was_left_out(&left_out, paths, telling);
     if decoded.is_empty() {
         bail!("nothing to audit: no file below {} could be read", list(paths));
@@ -381,30 +381,34 @@ fn take_phrasebooks(
     books
 }
 
+/// Files that one core is given at a time.
+const AT_A_TIME: usize = 32;
+
 /// Gives every file its device and every export its number.
 fn sort_into_devices(
     texts: Vec<Texts<'_>>,
     books: &Shelf<Arc<Phrasebook>>,
+    telling: Telling,
     left_out: &mut Vec<LeftOut>,
 ) -> Vec<Decoded> {
     let mut decoded = Vec::new();
     let limits = Arc::new(limits::in_force());
     for Texts { root, label, files, has_estate_file } in texts {
-        let exports: Vec<_> = files
-            .into_iter()
+        let bytes = || files.iter().map(|(_, text)| text.len() as u64).sum();
+        let progress = Progress::over("finding out formats", files.len(), bytes, telling);
+        let (exports, recognised): (Vec<_>, Vec<_>) = files
+            .into_par_iter()
+            .with_max_len(AT_A_TIME)
             .map(|(path, text)| {
                 let export = Export::new(ExportId(0), format!("{}{path}", label.prefix), text);
-                (path, export.within(Arc::clone(&limits)))
+                let export = export.within(Arc::clone(&limits));
+                let known = recognise(&export);
+                let book = phrasebooks::for_export(books, &export, &known);
+                progress.done(export.text().len());
+                ((path, export), (known, book))
             })
-            .collect();
-        let recognised: Vec<_> = exports
-            .par_iter()
-            .map(|(_, export)| {
-                let known = recognise(export);
-                let book = phrasebooks::for_export(books, export, &known);
-                (known, book)
-            })
-            .collect();
+            .unzip();
+        drop(progress);
         let mut found: Vec<_> = exports
             .iter()
             .zip(&recognised)

@@ -18,6 +18,8 @@ pub(crate) struct File {
     pub(crate) path: String,
     /// Where it leads, for a link that is itself what a service goes by: its text then is this.
     pub(crate) leads_to: Option<String>,
+    /// Bytes in it when it was found.
+    pub(crate) size: u64,
     /// What is in it, where it lies in an archive or came by standard input.
     pub(crate) bytes: Option<Arc<Zeroizing<Vec<u8>>>>,
 }
@@ -118,13 +120,9 @@ pub(crate) struct Root {
 }
 
 impl Root {
-    /// Bytes of its files, as far as that can be told without reading them.
+    /// Bytes of its files, as they were found.
     pub(crate) fn size(&self) -> u64 {
-        let of = |file: &File| match &file.bytes {
-            Some(bytes) => bytes.len() as u64,
-            None => fs::metadata(&file.at).map_or(0, |found| found.len()),
-        };
-        self.files.iter().map(of).sum()
+        self.files.iter().map(|file| file.size).sum()
     }
 }
 
@@ -229,12 +227,7 @@ pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<L
 fn allowed(files: Vec<File>, allowance: &mut Allowance, left_out: &mut Vec<LeftOut>) -> Vec<File> {
     let mut taken = Vec::with_capacity(files.len());
     for file in files {
-        let bytes = match &file.bytes {
-            Some(bytes) => bytes.len() as u64,
-            None if file.leads_to.is_some() => 0,
-            None => fs::metadata(&file.at).map_or(0, |metadata| metadata.len()),
-        };
-        if let Err(limit) = allowance.take(bytes) {
+        if let Err(limit) = allowance.take(file.size) {
             left_out.push(LeftOut { at: file.at, why: allowance.words(limit) });
             break;
         }
@@ -258,7 +251,7 @@ fn telling_link(at: &Path, path: String, root: &Path, limits: &Limits) -> Option
     let folder = parts.next().unwrap_or_default();
     if is_of_units(&path, folder) && name.contains('.') {
         let leads_to = fs::read_link(at).ok()?.to_string_lossy().into_owned();
-        return Some(File { at: at.to_owned(), path, leads_to: Some(leads_to), bytes: None });
+        return Some(File { at: at.to_owned(), path, leads_to: Some(leads_to), size: 0, bytes: None });
     }
     if !folder.ends_with("-enabled") {
         return None;
@@ -314,7 +307,7 @@ fn take(
         let is_archive = archive::stem(&path).is_some() && metadata.len() > limits.get(Limit::ArchiveBytes);
         too_large(limits, if is_archive { Limit::ArchiveBytes } else { Limit::FileBytes })
     } else {
-        return Some(File { at: at.to_owned(), path, leads_to: None, bytes: None });
+        return Some(File { at: at.to_owned(), path, leads_to: None, size: metadata.len(), bytes: None });
     };
     left_out.push(LeftOut { at: at.to_owned(), why });
     None
@@ -341,6 +334,7 @@ fn input(limits: &Limits, left_out: &mut Vec<LeftOut>) -> Option<Root> {
                 at: given.clone(),
                 path: "input".into(),
                 leads_to: None,
+                size: bytes.len() as u64,
                 bytes: Some(Arc::new(bytes)),
             };
             return Some(Root { given, folder: false, files: vec![file] });
@@ -374,17 +368,21 @@ fn files_of(at: &Path, unpacked: Unpacked, left_out: &mut Vec<LeftOut>) -> Vec<F
     left_out.extend(refused.into_iter().map(|(path, why)| LeftOut { at: inside(at, &path), why }));
     let files: BTreeMap<String, Arc<Zeroizing<Vec<u8>>>> =
         files.into_iter().map(|(path, bytes)| (path, Arc::new(bytes))).collect();
+    let of_archive = |(path, bytes): (String, Arc<Zeroizing<Vec<u8>>>)| {
+        let (at, size) = (at.join(&path), bytes.len() as u64);
+        File { at, path, leads_to: None, size, bytes: Some(bytes) }
+    };
     let mut found = Vec::new();
     for (path, target) in links {
         let mut parts = path.rsplit('/');
         let (name, folder) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
         if is_of_units(&path, folder) && name.contains('.') {
-            found.push(File { at: at.join(&path), path, leads_to: Some(target), bytes: None });
+            found.push(File { at: at.join(&path), path, leads_to: Some(target), size: 0, bytes: None });
             continue;
         }
         match resolved(&path, &target).and_then(|to| files.get(&to)) {
             Some(bytes) if folder.ends_with("-enabled") => {
-                found.push(File { at: at.join(&path), path, leads_to: None, bytes: Some(Arc::clone(bytes)) });
+                found.push(of_archive((path, Arc::clone(bytes))));
             }
             // What it leads to is read in its own place.
             Some(_) => {}
@@ -395,8 +393,7 @@ fn files_of(at: &Path, unpacked: Unpacked, left_out: &mut Vec<LeftOut>) -> Vec<F
             }),
         }
     }
-    let file = |(path, bytes)| File { at: at.join(&path), path, leads_to: None, bytes: Some(bytes) };
-    found.extend(files.into_iter().map(file));
+    found.extend(files.into_iter().map(of_archive));
     found.sort_by(|a, b| a.path.cmp(&b.path));
     found
 }

@@ -472,15 +472,23 @@ impl<'a> Desk<'a> {
         if new.is_empty() {
             return;
         }
-        let mut sets = self.sets(work);
-        let Some(Remainder { set, takers }) = self.remainder(&mut sets, &new, number, MOST_NEAR, work) else {
+        let Some(near) = self.meeting(&new, 0..number, MOST_NEAR, work) else { return };
+        // Most rules are the first to hold for anything they hold for.
+        if near.is_empty() {
+            review.left = Some(Left::All);
             return;
-        };
+        }
+        let mut sets = self.sets(work);
+        let left = self.take_away(&mut sets, &new, number, &near);
+        let Some(Remainder { set, takers }) = self.paid(&sets, left, work) else { return };
         let Ok(whole) = new.diagram(&mut sets) else { return };
-        review.left = Some(match (sets.log2_size(set), sets.log2_size(whole)) {
-            _ if set == whole => Left::All,
-            (Some(left), Some(whole)) => Left::Part((left - whole).exp2().min(1.0)),
-            _ => Left::Nothing,
+        review.left = Some(if set == whole {
+            Left::All
+        } else {
+            match (sets.log2_size(set), sets.log2_size(whole)) {
+                (Some(left), Some(whole)) => Left::Part((left - whole).exp2().min(1.0)),
+                _ => Left::Nothing,
+            }
         });
         let Action::End(ours) = self.step(number).action else { return };
         for taker in takers {

@@ -23,6 +23,7 @@ const KINDS: [&str; 10] = ["BLISS", "EAP", "ECDSA", "NTLM", "P12", "PIN", "PKCS8
 
 /// Identities, kind and value of an entry.
 fn split(line: &str) -> Option<(&str, &str, &str)> {
+    memchr::memchr(b':', line.as_bytes())?;
     let (identities, rest) = match line.trim_start().strip_prefix(':') {
         Some(rest) => ("", rest),
         None => {
@@ -37,7 +38,7 @@ fn split(line: &str) -> Option<(&str, &str, &str)> {
 fn is_entry(line: &str) -> bool {
     !line.starts_with('#')
         && split(line).is_some_and(|(_, kind, value)| {
-            KINDS.contains(&kind.to_ascii_uppercase().as_str()) && !value.is_empty()
+            KINDS.iter().any(|known| known.eq_ignore_ascii_case(kind)) && !value.is_empty()
         })
 }
 

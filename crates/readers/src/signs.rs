@@ -16,7 +16,30 @@ use trevlin_model::Export;
 const SIGNS: &[(&str, &[&[&str]])] = &[
     ("apache", &[&["<virtualhost"]]),
     ("chrony", &[&chrony::TELLING]),
+    ("ddclient", &[&["protocol="], &["login=", "password="]]),
+    ("dhcpd", &[&["subnet", "shared-network", "fixed-address", "range"]]),
+    ("dnsmasq", &[&["dhcp-range=", "dhcp-host=", "dhcp-option="]]),
+    ("exports", &[&["(rw", "(ro", "(sync", "(async", "root_squash", "no_subtree_check"]]),
+    (
+        "haproxy",
+        &[
+            &["frontend", "backend", "listen", "defaults"],
+            &["bind", "default_backend", "balance", "mode", "server"],
+        ],
+    ),
+    ("hostapd", &[&["ssid="]]),
+    ("ifupdown", &[&["iface"], &["inet"]]),
+    ("inadyn", &[&["provider ", "custom "], &["hostname"]]),
+    ("ipsec-conf", &[&["conn", "setup"]]),
+    ("ipset", &[&["create"], &["hash:", "bitmap:", "list:"]]),
+    ("mariadb", &[&["[mysqld", "[mariadb"]]),
     ("mosquitto", &[&mosquitto::TELLING]),
+    (
+        "named",
+        &[&["zone", "view", "key", "acl", "recursion ", "allow-", "listen-on-v6", "dnssec-validation "]],
+    ),
+    ("netplan", &[&["network:"]]),
+    ("networkd", &[&["[match]", "[netdev]"]]),
     ("nftables", &[&["table", "chain", "rule", "set", "map"]]),
     (
         "nginx",
@@ -29,6 +52,7 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
             "# configuration file /",
         ]],
     ),
+    ("ntp", &[&["restrict "], &["default", "noquery", "nomodify"]]),
     (
         "ocserv",
         &[
@@ -84,9 +108,14 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
         ]],
     ),
     ("radius", &[&["{"], &["secret", "home_server", "default_eap_type", "reject_delay", "authorize"]]),
+    ("radius-client", &[&["authserver"]]),
     ("radius-users", &[&["password", "auth-type", "totp-secret"]]),
     ("redis", &[&redis::TELLING]),
     ("rsyncd", &[&["["], &["secrets file", "use chroot", "auth users", "max verbosity"]]),
+    (
+        "rsyslog",
+        &[&["$modload ", "$includeconfig ", "$actionfiledefaulttemplate", "module(load=", "action(type="]],
+    ),
     ("smb", &[&["[global]"]]),
     ("snmpd", &[&snmp::TELLING]),
     // By its name alone.

@@ -14,9 +14,12 @@ use crate::{Answer, Check, Estate};
 use rayon::prelude::*;
 pub(crate) use secrets::weak_pre_shared_key;
 
+/// Devices that one core is given at a time: few, so that none is left with many while the others wait.
+const AT_A_TIME: usize = 16;
+
 /// Asks about each device by itself, on every core; the answers come in order of devices.
 fn each_device(estate: &Estate, ask: impl Fn(usize) -> Vec<Answer> + Sync + Send) -> Vec<Answer> {
-    (0..estate.devices.len()).into_par_iter().flat_map_iter(ask).collect()
+    (0..estate.devices.len()).into_par_iter().with_max_len(AT_A_TIME).flat_map_iter(ask).collect()
 }
 
 /// Every check, in order of id.

@@ -39,6 +39,9 @@ const NO_STATEMENT: &str = "no statement of dhcpd.conf(5) begins like this; the 
 
 fn recognise(export: &Export) -> Recognition {
     let tells = |line: &str| {
+        if !["subnet", "shared-network", "fixed-address", "range"].iter().any(|word| line.starts_with(word)) {
+            return false;
+        }
         let words: Vec<&str> = line.split_whitespace().collect();
         matches!(words.as_slice(), ["subnet", _, "netmask", ..] | ["shared-network", _, "{", ..])
             || matches!(words.as_slice(), ["fixed-address" | "range" | "range6" | "range4", value, ..] if value.ends_with(';'))

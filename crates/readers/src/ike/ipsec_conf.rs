@@ -48,8 +48,11 @@ fn sideless(key: &str) -> String {
 
 fn recognise(export: &Export) -> Recognition {
     let conn = |line: &str| {
+        if !line.starts_with("con") {
+            return false;
+        }
         let words: Vec<&str> = line.split_whitespace().collect();
-        !line.starts_with([' ', '\t']) && matches!(words.as_slice(), ["conn", _] | ["config", "setup"])
+        matches!(words.as_slice(), ["conn", _] | ["config", "setup"])
     };
     if export.lines().take(TELLING_LINES).any(|line| conn(line.text)) {
         Recognition::Content

@@ -20,6 +20,9 @@ pub(crate) const READER: Reader = Reader {
 
 fn recognise(export: &Export) -> Recognition {
     let tells = |line: &str| {
+        if !line.trim_start().starts_with("iface") {
+            return false;
+        }
         let words: Vec<&str> = line.split_whitespace().collect();
         matches!(words.as_slice(), ["iface", _, "inet" | "inet6", _, ..])
     };
