@@ -84,7 +84,7 @@ pub fn hold(ground: &Ground<'_>) -> Vec<Held> {
             (number, first)
         })
         .collect();
-    tasks.par_iter().map(|(number, excess)| hold_one(ground, *number, *excess)).collect()
+    tasks.par_iter().with_max_len(1).map(|(number, excess)| hold_one(ground, *number, *excess)).collect()
 }
 
 fn hold_one(ground: &Ground<'_>, number: usize, excess: bool) -> Held {

@@ -34,10 +34,12 @@ impl InnerViews {
     pub(crate) fn of(estate: &Estate) -> Self {
         let services = &estate.views().services;
         let ground = Ground::of(estate);
-        let callers =
-            estate.shape().callers.par_iter().map(|one| exposure::callers(&ground, services, one)).collect();
-        let sites = sites(estate, &ground, services);
-        let intents = crate::intents::hold(&ground);
+        let of_callers = || {
+            let callers = estate.shape().callers.par_iter().with_max_len(1);
+            callers.map(|one| exposure::callers(&ground, services, one)).collect()
+        };
+        let others = || rayon::join(|| sites(estate, &ground, services), || crate::intents::hold(&ground));
+        let (callers, (sites, intents)) = rayon::join(of_callers, others);
         Self { callers, sites, intents }
     }
 }
@@ -179,7 +181,7 @@ fn sites(estate: &Estate, ground: &Ground<'_>, services: &[Vec<Service>]) -> Vec
         let exposure = exposure::through_tunnel(ground, services, here, ipsec, sources);
         Site { joined: *joined, end: *end, exposure }
     };
-    ends.par_iter().map(of).collect()
+    ends.par_iter().with_max_len(1).map(of).collect()
 }
 
 /// Ranges in their shortest form, a few of them.

@@ -150,7 +150,8 @@ fn whole_audit(bencher: Bencher<'_, '_>, copies: usize) {
         let outcome =
             audit(&estate(black_box(&demo), copies), &Yardstick::on(jiff::civil::date(2026, 11, 25)));
         let mut out = Vec::new();
-        let _ = Text { width: 100, detail: Detail::Full }.render(&outcome, &mut out);
+        let _ =
+            Text { width: 100, detail: Detail::Full, again: "trevlin audit ." }.render(&outcome, &mut out);
         let _ = Json.render(&outcome, &mut out);
         out
     });

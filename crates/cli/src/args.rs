@@ -11,16 +11,17 @@ use jiff::civil::Date;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use trevlin_audit::reach::{From, Transport};
-use trevlin_audit::{Area, Severity};
+use trevlin_audit::{Area, Check, Severity, checks};
 use trevlin_model::DeviceKind;
 
 /// Reads exported configurations of network devices and says what is weak, exposed, overlapping or too broad.
 #[derive(Debug, Parser)]
 #[command(
     name = "trevlin",
-    version,
+    version = env!("TREVLIN_VERSION"),
     max_term_width = 100,
-    after_help = "Begin with `trevlin demo`. Everything works offline, on files; no device is ever connected to."
+    after_help = "Begin with `trevlin demo`, then `trevlin survey exports/` and `trevlin audit exports/` on your own. Everything works
+offline, on files; no device is ever connected to. Each command has examples: `trevlin audit --help`."
 )]
 pub(crate) struct Arguments {
     #[command(flatten)]
@@ -67,6 +68,7 @@ pub(crate) enum Command {
     /// Audit exported configurations: a folder of devices, one device's folder, or single files
     #[command(after_help = "Examples:
   trevlin audit exports/                        every device in the folder
+  trevlin audit exports/ --full                 every finding with its lines, why it matters, and how to mend it
   trevlin audit exports/edge --area exposure    one device, one area
   trevlin audit exports/ --format json          for other programs
   trevlin audit exports/ --fail-on high         exit status 1 on a high or critical finding
@@ -187,12 +189,41 @@ A yardstick is stated in trevlin.toml: [yardstick], [yardstick.site.NAME], [yard
     #[command(subcommand)]
     Phrasebook(Phrasebook),
     /// List the checks, or explain one
+    #[command(after_help = "Examples:
+  trevlin checks                         every check, by area
+  trevlin checks tunnels/pptp-answers    why it matters, how it is judged, how to mend it
+
+The same stands in docs/checks.")]
     Checks {
         /// A check, such as tunnels/pptp-answers
         id: Option<String>,
     },
     /// Write the demo estate and audit it
+    #[command(after_help = "Examples:
+  trevlin demo                  audit a made-up estate
+  trevlin demo --into tour/     write it, with its corrected twin, to try every command on")]
     Demo(Demo),
+    /// Print what a shell needs to complete commands and options
+    #[command(after_help = "Examples:
+  trevlin completions bash > ~/.local/share/bash-completion/completions/trevlin
+  trevlin completions zsh > \"${fpath[1]}/_trevlin\"
+  trevlin completions fish > ~/.config/fish/completions/trevlin.fish")]
+    Completions {
+        /// Which shell
+        #[arg(value_enum)]
+        shell: Shell,
+    },
+}
+
+/// Shells that can complete.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Shell {
+    /// bash, with its package for completions
+    Bash,
+    /// zsh
+    Zsh,
+    /// fish
+    Fish,
 }
 
 #[derive(Debug, Args)]
@@ -207,6 +238,9 @@ pub(crate) struct Audit {
     pub(crate) format: Format,
     #[command(flatten)]
     pub(crate) judging: Judging,
+    /// Everything of each finding, not only what to do first; so it is anyway for a part of the estate, and where little is found
+    #[arg(long, conflicts_with = "quiet")]
+    pub(crate) full: bool,
     /// Exit with status 1 if a finding is at or above this severity
     #[arg(long, value_name = "SEVERITY", value_parser = severity)]
     pub(crate) fail_on: Option<Severity>,
@@ -219,7 +253,10 @@ pub(crate) enum Phrasebook {
   trevlin phrasebook new --shape indented > phrasebooks/gate.toml")]
     New(PhrasebookNew),
     /// Say what is wrong with a phrasebook, by line
-    #[command(after_help = "Exit status: 0 nothing is wrong, 1 something is.")]
+    #[command(after_help = "Example:
+  trevlin phrasebook check phrasebooks/gate.toml
+
+Exit status: 0 nothing is wrong, 1 something is.")]
     Check(PhrasebookCheck),
     /// Read an export with a phrasebook: what took each line, what nobody took, and the sheet that comes out
     #[command(after_help = "Examples:
@@ -275,9 +312,10 @@ pub(crate) enum Sheet {
   trevlin sheet new --kind firewall > gate.toml     then fill in gate.toml, and `trevlin sheet check gate.toml`")]
     New(SheetNew),
     /// Say what of a sheet cannot be read, contradicts itself or is not answered yet
-    #[command(
-        after_help = "Exit status: 0 everything could be read, 1 something could not be, or contradicts itself."
-    )]
+    #[command(after_help = "Example:
+  trevlin sheet check exports/gate/sheet.toml
+
+Exit status: 0 everything could be read, 1 something could not be, or contradicts itself.")]
     Check(SheetCheck),
     /// Print an audited device as a sheet, secrets left out
     #[command(after_help = "Examples:
@@ -513,10 +551,23 @@ pub(crate) struct Selection {
     /// Only this device (can be repeated)
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) device: Vec<String>,
+    /// Only what this check says (can be repeated); `trevlin checks` lists them
+    #[arg(long, value_name = "ID", value_parser = check, value_delimiter = ',')]
+    pub(crate) check: Vec<&'static str>,
+}
+
+impl Selection {
+    /// Whether anything is left out.
+    pub(crate) fn is_partial(&self) -> bool {
+        !(self.area.is_empty() && self.device.is_empty() && self.check.is_empty()) || self.severity.is_some()
+    }
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
+    /// Everything of each finding, not only what to do first
+    #[arg(long, conflicts_with_all = ["into", "quiet"])]
+    pub(crate) full: bool,
     /// Write the demo estate into this folder (as DIR/before) and do not audit it
     #[arg(long, value_name = "DIR")]
     pub(crate) into: Option<PathBuf>,
@@ -577,6 +628,23 @@ pub(crate) fn severity(word: &str) -> Result<Severity, String> {
 
 fn area(word: &str) -> Result<Area, String> {
     Area::from_word(word).ok_or_else(|| expected(word, Area::ALL.map(Area::word)))
+}
+
+fn check(id: &str) -> Result<&'static str, String> {
+    known_check(id).map(|check| check.id)
+}
+
+/// The check of an id.
+///
+/// # Errors
+/// When there is none, with those that are called nearly so.
+pub(crate) fn known_check(id: &str) -> Result<&'static Check, String> {
+    checks::find(id).ok_or_else(|| {
+        let near = checks::similar(id);
+        let hint =
+            if near.is_empty() { String::new() } else { format!(" Did you mean {}?", near.join(" or ")) };
+        format!("there is no check {id}; `trevlin checks` lists them.{hint}")
+    })
 }
 
 fn date(word: &str) -> Result<Date, String> {

@@ -3,10 +3,14 @@
 use crate::args::{self, Arguments, Command, Format, ListFormat, TableFormat};
 use crate::load::{self, Telling};
 use crate::progress::Progress;
-use crate::{accept, compare, demo, exposure, messages, phrasebook, picture, reach, scrub, sheet, survey};
+use crate::{
+    accept, compare, demo, exposure, links, messages, phrasebook, picture, reach, scrub, sheet, survey,
+};
 use anyhow::{anyhow, bail};
+use clap::CommandFactory;
 use jiff::civil::Date;
 use std::io::{self, Write};
+use std::path::PathBuf;
 use std::process::ExitCode;
 use trevlin_audit::{
     Estate, Outcome, Selection, Severity, Status, Yardstick, YardstickFile, access, audit, checks, plan,
@@ -42,6 +46,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),
         Command::Checks { id } => checks_command(id.as_deref()),
         Command::Demo(demo) => demo_command(demo, &arguments.common),
+        Command::Completions { shell } => completions_command(*shell),
     }
 }
 
@@ -58,7 +63,7 @@ pub(crate) fn today() -> Date {
 
 /// Writes to standard output. A reader that went away is no error: it has what it wanted.
 pub(crate) fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> anyhow::Result<()> {
-    let mut out = io::BufWriter::new(anstream::stdout());
+    let mut out = links::Linked::over(io::BufWriter::new(anstream::stdout()));
     match write(&mut out).and_then(|()| out.flush()) {
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
         other => Ok(other?),
@@ -78,13 +83,29 @@ pub(crate) fn yardstick(estate: &Estate, judging: &args::Judging) -> Yardstick {
     estate.yardstick(judging.as_of.unwrap_or_else(today))
 }
 
-fn text(common: &args::Common) -> Text {
+fn text<'a>(common: &args::Common, full: bool, again: &'a str) -> Text<'a> {
     let detail = match (common.quiet, common.is_verbose()) {
         (true, _) => Detail::Lines,
         (_, true) => Detail::All,
-        _ => Detail::Full,
+        _ if full => Detail::Full,
+        _ => Detail::Short,
     };
-    Text { width: width(), detail }
+    Text { width: width(), detail, again }
+}
+
+/// The command that audits these again, as one would type it.
+fn again(paths: &[PathBuf]) -> String {
+    let quoted = |path: &PathBuf| {
+        let path = path.display().to_string();
+        let plain = |letter: char| letter.is_alphanumeric() || "/._-+,:=@%~".contains(letter);
+        if !path.is_empty() && path.chars().all(plain) {
+            path
+        } else {
+            format!("'{}'", path.replace('\'', r"'\''"))
+        }
+    };
+    let paths: Vec<String> = paths.iter().map(quoted).collect();
+    format!("trevlin audit {}", paths.join(" "))
 }
 
 fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Result<ExitCode> {
@@ -97,7 +118,10 @@ fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Resu
     let outcome = audit(&estate, &yardstick(&estate, &arguments.judging)).select(&selection);
     drop(progress);
     match arguments.format {
-        Format::Text => print(|out| text(common).render(&outcome, out))?,
+        Format::Text => {
+            let full = arguments.full || arguments.selection.is_partial();
+            print(|out| text(common, full, &again(&arguments.paths)).render(&outcome, out))?;
+        }
         Format::Json => print(|out| Json.render(&outcome, out))?,
     }
     leave(estate, &outcome, arguments.fail_on)
@@ -143,7 +167,12 @@ fn yardstick_command(arguments: &args::Yardstick, common: &args::Common) -> anyh
 }
 
 fn selection(stated: &args::Selection) -> Selection {
-    Selection { areas: stated.area.clone(), severity: stated.severity, devices: stated.device.clone() }
+    Selection {
+        areas: stated.area.clone(),
+        severity: stated.severity,
+        devices: stated.device.clone(),
+        checks: stated.check.clone(),
+    }
 }
 
 fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Result<ExitCode> {
@@ -256,20 +285,21 @@ pub(crate) fn know_devices(estate: &Estate, wanted: &[String]) -> anyhow::Result
 fn checks_command(id: Option<&str>) -> anyhow::Result<ExitCode> {
     let page = match id {
         None => trevlin_render::list(checks::CHECKS),
-        Some(id) => match checks::find(id) {
-            Some(check) => trevlin_render::explain(check, width()),
-            None => {
-                let near = checks::similar(id);
-                let hint = if near.is_empty() {
-                    String::new()
-                } else {
-                    format!(" Did you mean {}?", near.join(" or "))
-                };
-                bail!("there is no check {id}; `trevlin checks` lists them.{hint}");
-            }
-        },
+        Some(id) => trevlin_render::explain(args::known_check(id).map_err(|told| anyhow!(told))?, width()),
     };
     print(|out| out.write_all(page.as_bytes()))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn completions_command(shell: args::Shell) -> anyhow::Result<ExitCode> {
+    let shell = match shell {
+        args::Shell::Bash => clap_complete::Shell::Bash,
+        args::Shell::Zsh => clap_complete::Shell::Zsh,
+        args::Shell::Fish => clap_complete::Shell::Fish,
+    };
+    let mut script = Vec::new();
+    clap_complete::generate(shell, &mut Arguments::command(), "trevlin", &mut script);
+    print(|out| out.write_all(&script))?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -290,7 +320,8 @@ fn demo_command(arguments: &args::Demo, common: &args::Common) -> anyhow::Result
     let before = demo::write(&folder, true)?;
     let estate = load::estate(std::slice::from_ref(&before), telling(common))?;
     let outcome = audit(&estate, &estate.yardstick(arguments.as_of.unwrap_or_else(today)));
-    print(|out| text(common).render(&outcome, out))?;
+    let again = again(std::slice::from_ref(&before));
+    print(|out| text(common, arguments.full, &again).render(&outcome, out))?;
     if !common.quiet {
         let farewell =
             format!("\nThe demo estate is in {0}\nTo read it again: trevlin audit {0}\n", before.display());

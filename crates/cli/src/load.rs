@@ -4,7 +4,7 @@ use crate::args::Judging;
 use crate::labels::{Label, drop_repeated_files, labels};
 use crate::progress::Progress;
 use crate::walk::{self, LeftOut, Root};
-use crate::{limits, messages, phrasebooks};
+use crate::{limits, links, messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -168,6 +168,7 @@ struct Gathered {
 }
 
 fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
+    links::remember(paths);
     let limits = limits::in_force();
     let mut allowance = walk::Allowance::of(limits);
     let mut left_out = Vec::new();

@@ -8,6 +8,7 @@ mod demo;
 mod exposure;
 mod labels;
 mod limits;
+mod links;
 mod load;
 mod messages;
 mod output;

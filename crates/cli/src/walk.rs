@@ -146,6 +146,19 @@ pub(crate) fn explain(error: &io::Error) -> String {
     }
 }
 
+/// What lies beside a path that is not there, and is called nearly so.
+fn near(given: &Path) -> Option<PathBuf> {
+    let name = given.file_name()?.to_string_lossy().to_lowercase();
+    let folder = given.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let score = |entry: fs::DirEntry| {
+        let other = entry.file_name().to_string_lossy().to_lowercase();
+        (strsim::jaro_winkler(&name, &other), entry.file_name())
+    };
+    let beside = fs::read_dir(folder.unwrap_or(Path::new("."))).ok()?.flatten().map(score);
+    let (score, best) = beside.max_by(|(a, _), (b, _)| a.total_cmp(b))?;
+    (score > 0.85).then(|| folder.map_or_else(|| PathBuf::from(&best), |folder| folder.join(&best)))
+}
+
 /// Walks one path.
 pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftOut>) -> Option<Root> {
     let limits = allowance.limits;
@@ -156,7 +169,9 @@ pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<L
     let metadata = match fs::metadata(given) {
         Ok(metadata) => metadata,
         Err(error) => {
-            left_out.push(LeftOut { at: given.to_owned(), why: explain(&error) });
+            let near = if error.kind() == io::ErrorKind::NotFound { near(given) } else { None };
+            let hint = near.map(|near| format!("; did you mean {}?", near.display())).unwrap_or_default();
+            left_out.push(LeftOut { at: given.to_owned(), why: explain(&error) + &hint });
             return None;
         }
     };

@@ -5,6 +5,7 @@ mod checks;
 mod columns;
 mod compare;
 mod exposure;
+mod gravest;
 mod intents;
 mod json;
 mod logins;

@@ -1,5 +1,7 @@
 //! The outcome as text for a terminal, grouped by area in the order of the work.
 
+mod short;
+
 use crate::{Renderer, neutral};
 use anstyle::{AnsiColor, Style};
 use rayon::prelude::*;
@@ -16,6 +18,8 @@ use trevlin_audit::{
 pub enum Detail {
     /// One line a finding.
     Lines,
+    /// What to do first, and of each area the gravest; everything where that is little.
+    Short,
     /// Everything, with long lists cut.
     Full,
     /// Everything.
@@ -24,12 +28,17 @@ pub enum Detail {
 
 /// Text with styles; who prints it takes the styles out where they are not wanted.
 #[derive(Debug, Clone, Copy)]
-pub struct Text {
+pub struct Text<'a> {
     /// Columns to fill, at least 40.
     pub width: usize,
     /// How much to say.
     pub detail: Detail,
+    /// The command that made the outcome, to name what shows more: `trevlin audit exports`.
+    pub again: &'a str,
 }
+
+/// Longer lines of prose are hard to read.
+const WIDEST_PROSE: usize = 110;
 
 /// Where paragraphs begin.
 const MARGIN: &str = "          ";
@@ -56,12 +65,14 @@ pub(crate) fn style(severity: Severity) -> Style {
     }
 }
 
-impl Renderer for Text {
+impl Renderer for Text<'_> {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
         let mut page = Page {
             text: String::new(),
-            width: self.width.clamp(40, 110),
+            width: self.width.clamp(40, WIDEST_PROSE),
+            wide: self.width.max(40),
             detail: self.detail,
+            again: self.again,
             explained: BTreeSet::new(),
         };
         // Writing to a string does not fail.
@@ -70,18 +81,25 @@ impl Renderer for Text {
     }
 }
 
-struct Page {
+struct Page<'a> {
     text: String,
+    /// Columns for prose.
     width: usize,
+    /// Columns there are.
+    wide: usize,
     detail: Detail,
+    again: &'a str,
     /// Checks whose reasons were told already.
     explained: BTreeSet<&'static str>,
 }
 
-impl Page {
+impl Page<'_> {
     fn outcome(&mut self, outcome: &Outcome) -> std::fmt::Result {
         if self.detail == Detail::Lines {
             return self.lines(outcome);
+        }
+        if self.detail == Detail::Short && short::is_long(outcome) {
+            return self.short(outcome);
         }
         // A check belongs to one area, so what was told above stands in the same one.
         let areas: Vec<String> =
@@ -122,6 +140,7 @@ impl Page {
             .subsequent_indent(rest)
             .word_separator(textwrap::WordSeparator::AsciiSpace)
             .word_splitter(textwrap::WordSplitter::NoHyphenation)
+            .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit)
     }
 
     /// A text that fits behind what stands on the line already.
@@ -371,16 +390,9 @@ impl Page {
     fn lines(&mut self, outcome: &Outcome) -> std::fmt::Result {
         for one in outcome.findings() {
             let style = style(one.severity);
-            let place = one
-                .evidence
-                .first()
-                .map(|place| format!("{}:{}", place.path, place.line))
-                .unwrap_or_default();
+            let (place, title) = place_and_title(one);
             let word = one.severity.word();
             let gap = " ".repeat(10usize.saturating_sub(word.len()));
-            // The path begins with the device's folder as a rule.
-            let told = place.strip_prefix(&*one.device).is_some_and(|rest| rest.starts_with('/'));
-            let title = if told { one.title.to_string() } else { format!("{}: {}", one.device, one.title) };
             let space = if place.is_empty() { "" } else { "  " };
             let (place, title) = (neutral(&place), neutral(&title));
             let accepted = match (one.status, &one.acceptance) {
@@ -391,6 +403,16 @@ impl Page {
         }
         Ok(())
     }
+}
+
+/// Where a finding is, and what it is, with the device where the place does not tell.
+fn place_and_title(one: &Finding) -> (String, String) {
+    let place =
+        one.evidence.first().map(|place| format!("{}:{}", place.path, place.line)).unwrap_or_default();
+    // The path begins with the device's folder as a rule.
+    let told = place.strip_prefix(&*one.device).is_some_and(|rest| rest.starts_with('/'));
+    let title = if told { one.title.to_string() } else { format!("{}: {}", one.device, one.title) };
+    (place, title)
 }
 
 /// As much of a fingerprint as `trevlin accept` needs.

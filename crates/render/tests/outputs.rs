@@ -74,7 +74,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
 
 fn text(outcome: &Outcome, width: usize, detail: Detail) -> String {
     let mut out = Vec::new();
-    Text { width, detail }.render(outcome, &mut out).expect("written");
+    Text { width, detail, again: "trevlin audit ." }.render(outcome, &mut out).expect("written");
     let styled = String::from_utf8(out).expect("UTF-8");
     // Styles are sequences of their own; what is left must be harmless.
     let mut plain = String::new();

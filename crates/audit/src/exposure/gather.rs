@@ -45,6 +45,7 @@ pub(super) fn gather(
     }
     let explored: Vec<(usize, Cells)> = tasks
         .par_iter()
+        .with_max_len(1)
         .map(|(number, sent)| (*number, net.explore(setouts[*number].start(), sent, most)))
         .collect();
     let mut exposure = Exposure { setouts, ..Exposure::default() };

@@ -1,5 +1,6 @@
 //! What a report shows, as words: the templates only lay it out.
 
+use crate::gravest::{self, few};
 use crate::text::{answered, counted, idle, merged, said, short, stale};
 use crate::{neutral, picture};
 use serde::Serialize;
@@ -172,15 +173,6 @@ fn plain(text: &str) -> String {
     neutral(text).into_owned()
 }
 
-/// `a, b and c`.
-fn and(all: &[String]) -> String {
-    match all {
-        [] => String::new(),
-        [one] => one.clone(),
-        [rest @ .., last] => format!("{} and {last}", rest.join(", ")),
-    }
-}
-
 /// Files of no known format are mostly what nobody meant to hand over.
 fn is_known(export: &&ExportSummary) -> bool {
     export.format != "unknown"
@@ -317,7 +309,7 @@ fn lead(report: &Report<'_>) -> Vec<String> {
             1 => "One device was".to_owned(),
             count => format!("{count} devices were"),
         },
-        and(&of),
+        few(&of, usize::MAX),
         counted(known.len(), "export"),
         if known.len() == 1 { "was" } else { "were" },
         match missed {
@@ -337,7 +329,7 @@ fn lead(report: &Report<'_>) -> Vec<String> {
         _ => format!(
             "{} open: {}.",
             if open == 1 { "One finding is".to_owned() } else { format!("{open} findings are") },
-            and(&by)
+            few(&by, usize::MAX)
         ),
     });
     if outcome.summary.accepted > 0 {
@@ -388,46 +380,25 @@ fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
         .collect();
     Some(match sheet.reached.len() {
         0 => "No service that is known is reached from outside.".to_owned(),
-        1 => format!("One service is reached from outside: {}.", and(&told)),
-        all => format!("{all} services are reached from outside: {}.", and(&told)),
+        1 => format!("One service is reached from outside: {}.", few(&told, usize::MAX)),
+        all => format!("{all} services are reached from outside: {}.", few(&told, usize::MAX)),
     })
 }
 
 /// The checks with the gravest open findings.
 fn gravest(outcome: &Outcome, numbers: &Numbers) -> Vec<Grave> {
-    let mut by_check: Vec<(&Finding, Vec<&Finding>)> = Vec::new();
-    let grave = |one: &&Finding| one.status == Status::Open && one.severity >= Severity::High;
-    for one in outcome.findings().filter(grave) {
-        match by_check.iter_mut().find(|(first, _)| first.check == one.check) {
-            Some((_, all)) => all.push(one),
-            None => by_check.push((one, vec![one])),
-        }
-    }
-    by_check.sort_by_key(|(first, all)| (std::cmp::Reverse(first.severity), std::cmp::Reverse(all.len())));
-    let one = |(first, all): (&Finding, Vec<&Finding>)| {
-        let mut devices: Vec<String> = Vec::new();
-        for finding in &all {
-            let name = plain(&finding.device);
-            if !devices.contains(&name) {
-                devices.push(name);
-            }
-        }
-        let more = devices.len().saturating_sub(NAMED);
-        devices.truncate(NAMED);
-        if more > 0 {
-            devices.push(format!("{more} more"));
-        }
-        let title = trevlin_audit::checks::find(first.check).map_or("", |check| check.title);
-        let number = numbers.first_of.get(first.check).copied().unwrap_or_default();
+    let one = |group: gravest::Group<'_>| {
+        let devices: Vec<String> = group.devices().into_iter().map(plain).collect();
+        let check = group.first.check;
         Grave {
-            severity: first.severity.word(),
-            title,
-            count: all.len(),
-            devices: and(&devices),
-            first: number,
+            severity: group.first.severity.word(),
+            title: trevlin_audit::checks::find(check).map_or("", |check| check.title),
+            count: group.all.len(),
+            devices: few(&devices, NAMED),
+            first: numbers.first_of.get(check).copied().unwrap_or_default(),
         }
     };
-    by_check.into_iter().take(GRAVEST).map(one).collect()
+    gravest::gravest(outcome, Severity::High).into_iter().take(GRAVEST).map(one).collect()
 }
 
 /// The gravest first.

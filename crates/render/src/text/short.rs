@@ -1,0 +1,156 @@
+//! The first look at an outcome: what to do first, and of each area the gravest findings in a line each.
+
+use super::{BOLD, DIM, PATH, Page, counted, merged, style};
+use crate::gravest::{Group, few, gravest};
+use crate::neutral;
+use std::fmt::Write;
+use trevlin_audit::{Area, Finding, Outcome, Severity, Status};
+use unicode_width::UnicodeWidthStr;
+
+/// Things to do that are named before all else.
+const FIRST: usize = 5;
+/// With more open findings than this nobody reads all of them before doing something.
+const MANY: usize = 12;
+/// Findings and questions that are named of each list.
+const NAMED: usize = 3;
+/// Devices that are named beside a thing to do.
+const DEVICES: usize = 4;
+/// Where the lines of a thing to do begin.
+const INNER: &str = "              ";
+
+/// Whether an outcome is too long to be told in full unasked.
+pub(super) fn is_long(outcome: &Outcome) -> bool {
+    outcome.findings().filter(|one| one.status == Status::Open).count() > MANY
+}
+
+/// Place and title of a finding as they may be shown.
+fn shown(one: &Finding) -> (String, String) {
+    let (place, title) = super::place_and_title(one);
+    (neutral(&place).into_owned(), neutral(&title).into_owned())
+}
+
+impl Page<'_> {
+    /// The first look. What is left out is named with the command that shows it.
+    pub(super) fn short(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        self.do_first(outcome)?;
+        for area in Area::ALL {
+            self.area_in_lines(outcome, area)?;
+        }
+        self.accepted(outcome)?;
+        self.questions_in_lines(outcome)?;
+        self.answers(outcome)?;
+        self.not_understood(outcome)?;
+        self.left_out(outcome)?;
+        self.summary(outcome)?;
+        let again = self.again;
+        writeln!(self.text)?;
+        writeln!(self.text, "{DIM}everything of each finding{DIM:#}  {again} --full")?;
+        writeln!(self.text, "{DIM}one line a finding{DIM:#}          {again} --quiet")
+    }
+
+    fn do_first(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        let groups = gravest(outcome, Severity::Info);
+        let first = &groups[..groups.len().min(FIRST)];
+        let covered: usize = first.iter().map(|group| group.all.len()).sum();
+        let all: usize = groups.iter().map(|group| group.all.len()).sum();
+        let title = match first.len() {
+            1 => "do this first".to_owned(),
+            FIRST => "five things to do first".to_owned(),
+            few => format!("{few} things to do first"),
+        };
+        self.heading(&title, &format!("the gravest, {covered} of {}", counted(all, "open finding")))?;
+        for (number, group) in (1..).zip(first) {
+            self.thing(number, group)?;
+        }
+        Ok(())
+    }
+
+    fn thing(&mut self, number: usize, group: &Group<'_>) -> std::fmt::Result {
+        let first = group.first;
+        let style = style(first.severity);
+        let word = first.severity.word().to_uppercase();
+        let gap = " ".repeat(9usize.saturating_sub(word.len()));
+        let title = trevlin_audit::checks::find(first.check).map_or("", |check| check.title);
+        let options = self.indented(INNER, INNER);
+        let title = textwrap::fill(title, options);
+        writeln!(self.text, "{number:>3} {style}{word}{style:#}{gap} {BOLD}{}{BOLD:#}", title.trim_start())?;
+        let devices = group.devices();
+        let place =
+            first.evidence.first().map(|at| neutral(&format!("{}:{}", at.path, at.line)).into_owned());
+        let place = place.unwrap_or_default();
+        self.inner("where", &format!("{PATH}{place}{PATH:#}"))?;
+        self.filled("", &neutral(&first.title))?;
+        if group.all.len() > 1 {
+            let more = format!("and {} more, on {}", group.all.len() - 1, few(&devices, DEVICES));
+            self.filled("", &neutral(&more))?;
+        }
+        self.filled("fix", first.remedy)?;
+        let again = self.again;
+        self.inner("all", &format!("{again} --check {}", first.check))?;
+        writeln!(self.text)
+    }
+
+    /// A line of a thing to do, as it is.
+    fn inner(&mut self, label: &str, text: &str) -> std::fmt::Result {
+        writeln!(self.text, "        {DIM}{label:<5}{DIM:#} {text}")
+    }
+
+    /// A text of a thing to do, wrapped.
+    fn filled(&mut self, label: &str, text: &str) -> std::fmt::Result {
+        let filled = textwrap::fill(text, self.indented(INNER, INNER));
+        self.inner(label, filled.trim_start())
+    }
+
+    fn area_in_lines(&mut self, outcome: &Outcome, area: Area) -> std::fmt::Result {
+        let stands = |one: &&Finding| one.area == area && one.status == Status::Open;
+        let all: Vec<&Finding> = outcome.findings().filter(stands).collect();
+        if all.is_empty() {
+            return Ok(());
+        }
+        self.heading(area.word(), area.question())?;
+        let named = &all[..all.len().min(NAMED)];
+        let beside = named.iter().all(|one| {
+            let (place, title) = shown(one);
+            place.width() + title.width() + 12 <= self.wide
+        });
+        for one in named {
+            self.in_a_line(one, beside)?;
+        }
+        if all.len() > NAMED {
+            let again = self.again;
+            let more = all.len() - NAMED;
+            writeln!(self.text, "{DIM}{:>9} {more} more:{DIM:#} {again} --area {}", "and", area.word())?;
+        }
+        writeln!(self.text)
+    }
+
+    /// Severity, place and title, or the title below the place.
+    fn in_a_line(&mut self, one: &Finding, beside: bool) -> std::fmt::Result {
+        let style = style(one.severity);
+        let word = one.severity.word().to_uppercase();
+        let gap = " ".repeat(9usize.saturating_sub(word.len()));
+        let (place, title) = shown(one);
+        write!(self.text, "{style}{word}{style:#}{gap} {PATH}{place}{PATH:#}")?;
+        if beside {
+            return writeln!(self.text, "  {title}");
+        }
+        writeln!(self.text, "\n{}", textwrap::fill(&title, self.indented(INNER, INNER)))
+    }
+
+    fn questions_in_lines(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        let all = merged(&outcome.open_questions);
+        if all.is_empty() {
+            return Ok(());
+        }
+        self.heading("open questions", "what the exports cannot tell, and what to ask for")?;
+        for (one, _) in all.iter().take(NAMED) {
+            let text = neutral(&format!("? {}: {}", one.device, one.question)).into_owned();
+            writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
+        }
+        if all.len() > NAMED {
+            let (more, asked) = (all.len() - NAMED, self.again.replacen(" audit ", " questions ", 1));
+            writeln!(self.text, "    {DIM}and {more} more:{DIM:#} {asked}")?;
+        }
+        writeln!(self.text)
+    }
+}
