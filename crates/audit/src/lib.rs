@@ -1,6 +1,21 @@
 //! Puts exports together into an estate, judges it, and says what is wrong: the part between facts and outputs.
 //!
 //! Everything here is a function of the exports: no clock, no file, no order that could change between runs.
+//!
+//! ```
+//! use trevlin_audit::{Estate, Input, ValidEstateFile, Yardstick, audit};
+//! use trevlin_model::{Export, ExportId};
+//! use trevlin_readers::{Surroundings, recognise};
+//!
+//! let export = Export::new(ExportId(0), "dial-in/etc/pptpd.conf", "remoteip 10.4.0.10-20\n".into());
+//! let reader = recognise(&export).reader.unwrap();
+//! let reading = (reader.read)(&export, &Surroundings::default());
+//! let (facts, ledger) = (reading.facts, reading.ledger);
+//! let input = Input { export, folder: "dial-in".into(), format: Some(reader.name), facts, ledger };
+//! let estate = Estate::assemble(vec![input], &ValidEstateFile::default());
+//! let outcome = audit(&estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+//! assert!(outcome.findings().any(|one| one.check == "tunnels/pptp-answers"));
+//! ```
 
 mod accepted;
 pub mod access;

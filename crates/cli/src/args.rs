@@ -1,6 +1,8 @@
 //! Arguments as given, before anything is looked up.
 
 mod handover;
+#[cfg(test)]
+mod manual;
 
 pub(crate) use handover::{
     Accept, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Scrub, Survey, Yardstick,

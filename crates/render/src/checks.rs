@@ -45,3 +45,40 @@ pub fn explain(check: &Check, width: usize) -> String {
     out.push('\n');
     out
 }
+
+/// The page of one check in the manual, as Markdown: what `trevlin checks ID` shows.
+#[must_use]
+pub fn check_page(check: &Check) -> String {
+    let references: String = check.references.iter().map(|one| format!("- {one}\n")).collect();
+    format!(
+        "# {title}\n\n`{id}`, one of the checks of [{area}](../README.md#{area}): {question}. Rated {severity} where no context raises \
+         or lowers it.\n\n## Why it matters\n\n{why}\n\n## How it is judged\n\n{judged}\n\n## How to mend it\n\n{fix}\n\n## See\n\n{references}",
+        title = check.title,
+        id = check.id,
+        area = check.area.word(),
+        question = check.area.question(),
+        severity = check.severity.word(),
+        why = check.why,
+        judged = check.judged,
+        fix = check.fix,
+    )
+}
+
+/// The pages of all checks, by area, as Markdown.
+#[must_use]
+pub fn check_index(checks: &[&Check]) -> String {
+    let mut out = format!(
+        "# Checks\n\n{} checks, by area, in the order of the work. Each page says why it matters, what passes and what is left open, and how \
+         to mend it; `trevlin checks ID` shows the same. Made from the checks themselves.\n",
+        checks.len()
+    );
+    for area in Area::ALL {
+        let _ = writeln!(out, "\n## {}\n\nWhat is asked: {}.\n", area.word(), area.question());
+        let _ = writeln!(out, "| check | rated | what is wrong where it fails |\n| --- | --- | --- |");
+        for check in checks.iter().filter(|check| check.area == area) {
+            let _ =
+                writeln!(out, "| [{0}]({0}.md) | {1} | {2} |", check.id, check.severity.word(), check.title);
+        }
+    }
+    out
+}

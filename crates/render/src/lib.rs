@@ -1,4 +1,17 @@
 //! Outcomes as text and data. What comes from exports is neutralised here, on its way out.
+//!
+//! ```
+//! use trevlin_audit::{Estate, ValidEstateFile, Yardstick, audit};
+//! use trevlin_render::{Detail, Renderer, Text, neutral};
+//!
+//! let estate = Estate::assemble(Vec::new(), &ValidEstateFile::default());
+//! let outcome = audit(&estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+//! let mut page = Vec::new();
+//! Text { width: 80, detail: Detail::Full, again: "trevlin audit exports" }.render(&outcome, &mut page)?;
+//! assert!(String::from_utf8_lossy(&page).contains("no open findings"));
+//! assert_eq!(neutral("a\u{1b}[31mb"), "a\\u{1b}[31mb");
+//! # Ok::<(), std::io::Error>(())
+//! ```
 
 mod addresses;
 mod checks;
@@ -22,7 +35,7 @@ mod tunnels;
 mod yardstick;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
-pub use checks::{explain, list};
+pub use checks::{check_index, check_page, explain, list};
 pub use compare::{Names, compare_json, compare_markdown, compare_text};
 pub use exposure::{exposure_csv, exposure_json, exposure_text};
 pub use intents::{intents_json, intents_text};

@@ -140,7 +140,6 @@ impl Page<'_> {
             .subsequent_indent(rest)
             .word_separator(textwrap::WordSeparator::AsciiSpace)
             .word_splitter(textwrap::WordSplitter::NoHyphenation)
-            .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit)
     }
 
     /// A text that fits behind what stands on the line already.

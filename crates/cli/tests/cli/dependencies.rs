@@ -103,3 +103,25 @@ fn no_crate_of_ours_may_be_unsafe() {
         assert!(manifest.contains("[lints]\nworkspace = true"), "{manifest}");
     }
 }
+
+/// What docs/architecture.md says of who knows whom is what the manifests say.
+#[test]
+fn the_picture_of_the_crates_is_true() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let page = fs::read_to_string(root.join("docs/architecture.md")).unwrap();
+    let table = page.split("| crate | knows |").nth(1).unwrap();
+    let mut seen = 0;
+    for row in table.lines().skip(2).take_while(|line| line.starts_with('|')) {
+        let mut cells = row.trim_matches('|').split('|').map(|cell| cell.replace('`', "").trim().to_owned());
+        let (name, knows) = (cells.next().unwrap(), cells.next().unwrap());
+        let said: BTreeSet<String> =
+            knows.split(", ").filter(|one| *one != "-").map(|one| format!("trevlin-{one}")).collect();
+        let manifest = fs::read_to_string(root.join(format!("crates/{name}/Cargo.toml"))).unwrap();
+        let manifest: toml::Table = manifest.parse().unwrap();
+        let own = manifest.get("dependencies").and_then(toml::Value::as_table).unwrap();
+        let own: BTreeSet<String> = own.keys().filter(|one| one.starts_with("trevlin-")).cloned().collect();
+        assert_eq!(said, own, "{name}");
+        seen += 1;
+    }
+    assert_eq!(seen, 6);
+}

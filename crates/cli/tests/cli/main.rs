@@ -16,6 +16,7 @@ mod hostile;
 mod leaks;
 mod logins;
 mod made_up;
+mod manual;
 mod phrasebooks;
 mod reach;
 mod readme;

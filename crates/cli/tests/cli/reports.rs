@@ -158,7 +158,7 @@ fn somebody_answers_for_a_finding() {
         assert_eq!(one["acceptance"]["owner"], "Astrid \"A\" Holm");
     }
     let shown = |as_of: &str| {
-        let (shown, _, _) = run(&["audit", &path, "--as-of", as_of]);
+        let (shown, _, _) = run(&["audit", &path, "--full", "--as-of", as_of]);
         shown.split_whitespace().collect::<Vec<_>>().join(" ")
     };
     let told = shown("2026-11-25");
