@@ -165,6 +165,7 @@ fn outside(estate: &Estate, at: usize, networks: &mut BTreeSet<IpNet>) -> Vec<Ou
                     OutsideReason::Stated => "the estate file says so",
                     OutsideReason::DefaultRoute(_) => "the default route leaves by it",
                     OutsideReason::PublicAddress(_) => "it has a public address",
+                    OutsideReason::Hides(_) => "what leaves by it is given its address",
                 },
                 certain: one.certain,
             }

@@ -22,8 +22,7 @@ use trevlin_model::DeviceKind;
     name = "trevlin",
     version = env!("TREVLIN_VERSION"),
     max_term_width = 100,
-    after_help = "Begin with `trevlin demo`, then `trevlin survey exports/` and `trevlin audit exports/` on your own. Everything works
-offline, on files; no device is ever connected to. Each command has examples: `trevlin audit --help`."
+    after_help = "Begin with `trevlin demo`, then `trevlin survey exports/` and `trevlin audit exports/` on your own. Everything works offline, on files; no device is ever connected to. Each command has examples: `trevlin audit --help`."
 )]
 pub(crate) struct Arguments {
     #[command(flatten)]

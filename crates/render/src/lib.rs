@@ -1,16 +1,14 @@
 //! Outcomes as text and data. What comes from exports is neutralised here, on its way out.
 //!
 //! ```
-//! use trevlin_audit::{Estate, ValidEstateFile, Yardstick, audit};
-//! use trevlin_render::{Detail, Renderer, Text, neutral};
+//! use trevlin_audit::checks;
+//! use trevlin_render::{check_page, explain, neutral};
 //!
-//! let estate = Estate::assemble(Vec::new(), &ValidEstateFile::default());
-//! let outcome = audit(&estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
-//! let mut page = Vec::new();
-//! Text { width: 80, detail: Detail::Full, again: "trevlin audit exports" }.render(&outcome, &mut page)?;
-//! assert!(String::from_utf8_lossy(&page).contains("no open findings"));
+//! let check = checks::find("tunnels/pptp-answers").unwrap();
+//! assert!(explain(check, 80).contains("RFC 2637"));
+//! assert!(check_page(check).starts_with("# A PPTP server answers callers\n"));
+//! // What could move a cursor is shown, not sent.
 //! assert_eq!(neutral("a\u{1b}[31mb"), "a\\u{1b}[31mb");
-//! # Ok::<(), std::io::Error>(())
 //! ```
 
 mod addresses;

@@ -2,8 +2,9 @@
 
 use super::Estate;
 use crate::special::is_public;
+use std::collections::BTreeSet;
 use std::net::IpAddr;
-use trevlin_model::{Device, Origin};
+use trevlin_model::{Chain, ChainKind, Device, Hook, MatchKind, Origin, Rule, Target, TranslationKind};
 
 /// Why an interface is taken to face the outside.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -14,6 +15,8 @@ pub enum OutsideReason {
     DefaultRoute(Origin),
     /// It has a public address, and no default route tells better.
     PublicAddress(Origin),
+    /// Whatever leaves by it is given its address, which nothing else tells.
+    Hides(Origin),
 }
 
 /// An interface that faces the outside.
@@ -68,12 +71,70 @@ fn of_device(estate: &Estate, at: usize, device: &Device) -> Vec<OutsideInterfac
                 found.push(build(device, &interface.name, reason, false));
             }
         }
-        // The only one with a public address: nothing else can be the outside.
+        if found.is_empty() {
+            found = hiding(device);
+        }
+        // The only one with a public address, or that hides what leaves: nothing else can be the outside.
         if let [only] = found.as_mut_slice() {
-            only.certain = true;
+            only.certain = !matches!(only.reason, OutsideReason::Hides(_)) || only.addresses.is_empty();
         }
     }
     found
+}
+
+/// Interfaces that hide whatever leaves by them behind their own address, which a router does towards its provider; a tunnel that does
+/// so leads elsewhere. A rule that hides some sources or destinations alone is for those.
+fn hiding(device: &Device) -> Vec<OutsideInterface> {
+    let leads: BTreeSet<&str> =
+        device.facts.tunnels.iter().filter_map(|tunnel| tunnel.interface.as_deref()).collect();
+    let mut found: Vec<OutsideInterface> = Vec::new();
+    let mut add = |name: &str, origin: Origin| {
+        if !leads.contains(name) && !name.ends_with('+') && !found.iter().any(|known| known.name == name) {
+            found.push(build(device, name, OutsideReason::Hides(origin), false));
+        }
+    };
+    for filter in &device.facts.filters {
+        let names = filter.by_name();
+        let departs = |chain: &&Chain| chain.kind == ChainKind::Nat && chain.hook == Some(Hook::Postrouting);
+        for rule in filter.chains.iter().filter(departs).flat_map(|chain| &chain.rules) {
+            let Some(leaving) = leaving_alone(rule) else { continue };
+            match &rule.target {
+                Target::Jump(to) | Target::Goto(to) => {
+                    for inner in names.get(to.as_str()).into_iter().flat_map(|chain| &chain.rules) {
+                        let whole = leaving_alone(inner).filter(|_| hides(&inner.target));
+                        if let Some(name) = whole.and_then(|own| own.or(leaving)) {
+                            add(name, inner.origin);
+                        }
+                    }
+                }
+                target if hides(target) => {
+                    if let Some(name) = leaving {
+                        add(name, rule.origin);
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+    found
+}
+
+fn hides(target: &Target) -> bool {
+    let kinds = [TranslationKind::Masquerade, TranslationKind::Source];
+    matches!(target, Target::Translate(translation) if kinds.contains(&translation.kind))
+}
+
+/// The interface that a rule asks to leave by, where it asks for nothing else; `None` where it does.
+fn leaving_alone(rule: &Rule) -> Option<Option<&str>> {
+    let mut leaving = None;
+    for one in &rule.matches {
+        match &one.kind {
+            MatchKind::Leaving(name) if !one.negated => leaving = Some(name.as_str()),
+            MatchKind::Version(_) => {}
+            _ => return None,
+        }
+    }
+    Some(leaving)
 }
 
 /// Whether the name of an interface says that it faces the outside: `wan`, `outside`, `external`, `internet`, with a number or not.

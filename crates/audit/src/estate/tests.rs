@@ -160,6 +160,43 @@ fn what_faces_the_outside() {
             &[],
             "a? b?",
         ),
+        (
+            "no route, what leaves is hidden",
+            interfaces(&[("lan", "10.4.0.1")]),
+            "[]".into(),
+            &[("d/rules.v4", "*nat\n-A POSTROUTING -o dsl -j MASQUERADE\nCOMMIT\n")],
+            "dsl",
+        ),
+        (
+            "by a chain of its own, at an address that may lie inside",
+            interfaces(&[("lan", "10.4.0.1"), ("up", "10.9.0.2")]),
+            "[]".into(),
+            &[(
+                "d/rules.v4",
+                "*nat\n:away - [0:0]\n-A POSTROUTING -o up -j away\n-A away -j SNAT --to-source 10.9.0.2\nCOMMIT\n",
+            )],
+            "up?",
+        ),
+        (
+            "some are hidden from some",
+            interfaces(&[("lan", "10.4.0.1")]),
+            "[]".into(),
+            &[(
+                "d/rules.v4",
+                "*nat\n-A POSTROUTING -s 10.8.0.0/24 -o lan -j MASQUERADE\n-A POSTROUTING ! -o lan -j MASQUERADE\nCOMMIT\n",
+            )],
+            "",
+        ),
+        (
+            "a tunnel leads elsewhere",
+            interfaces(&[("lan", "10.4.0.1")]),
+            "[]".into(),
+            &[
+                ("d/rules.v4", "*nat\n-A POSTROUTING -o wg0 -j MASQUERADE\nCOMMIT\n"),
+                ("d/etc/wireguard/wg0.conf", "[Interface]\nAddress = 10.8.0.1/24\n"),
+            ],
+            "",
+        ),
     ] {
         assert_eq!(outside(&addresses, &routes, more), wanted, "{name}");
     }

@@ -41,7 +41,13 @@ fn aimable(estate: &Estate, place: &Place) -> Vec<IpRange> {
         .map(|one| IpRange::from(one.net.trunc()))
         .collect();
     let far = own.into_iter().flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr()));
+    let before = all.len();
     all.extend(far.map(|one| IpRange::from(one.net.addr())));
+    // Where its address comes from somewhere else, it may be any; a forward that asks for none takes what comes to it.
+    let any_taken = facts.forwards.iter().any(|forward| forward.arriving_at.is_empty());
+    if all.len() == before && any_taken {
+        all.extend(public_ranges().into_iter().filter(|range| range.first().is_ipv4()));
+    }
     all.extend(facts.forwards.iter().flat_map(|forward| forward.arriving_at.iter().copied()));
     let behind = facts.interfaces.iter().filter(|one| one.name != place.interface && !one.loopback);
     all.extend(behind.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.trunc())));

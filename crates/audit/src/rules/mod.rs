@@ -83,7 +83,10 @@ pub fn filters(filter: &Filter, chain: &Chain) -> bool {
     if chain.hook.is_none() || chain.kind == ChainKind::Nat {
         return false;
     }
-    if filter.table == "filter" || matches!(chain.policy, Some(Target::Drop | Target::Reject)) {
+    // Tables that are there to filter (iptables(8); firewall4 of OpenWrt), whatever they let through.
+    if matches!(&*filter.table, "filter" | "fw4")
+        || matches!(chain.policy, Some(Target::Drop | Target::Reject))
+    {
         return true;
     }
     // Something in it, or in what it leads to, keeps packets from passing.

@@ -6,7 +6,8 @@ use crate::Estate;
 use crate::outcome::place;
 use jiff::civil::Date;
 use serde::Serialize;
-use trevlin_model::{Chain, Hook, Origin, Target};
+use std::collections::BTreeSet;
+use trevlin_model::{Chain, Filter, Hook, Origin, Target};
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{Left, RuleReview, Standing};
 
@@ -180,12 +181,16 @@ fn filter_sheet(estate: &Estate, device: &str, review: &FilterReview<'_>, as_of:
     let counted =
         filter.chains.iter().flat_map(|chain| &chain.rules).any(|rule| rule.packets.unwrap_or(0) > 0);
     let mut summary = RuleSummary::default();
+    let (own, others): (Vec<&Chain>, Vec<&Chain>) =
+        filter.chains.iter().filter(|chain| chain.hook.is_some()).partition(|chain| filters(filter, chain));
+    let own = led_to(filter, own);
+    let elsewhere: BTreeSet<&str> = led_to(filter, others).difference(&own).copied().collect();
     let mut chains = Vec::new();
     for (at, chain) in filter.chains.iter().enumerate() {
         let mut rules = Vec::new();
         let hooked = chain.hook.is_some();
-        // A chain of another kind is none of the filter's.
-        if hooked && !filters(filter, chain) {
+        // A chain of another kind is none of the filter's, nor is what it alone leads to.
+        if (hooked && !filters(filter, chain)) || elsewhere.contains(chain.name.as_str()) {
             continue;
         }
         for (number, rule) in chain.rules.iter().enumerate() {
@@ -225,6 +230,23 @@ fn filter_sheet(estate: &Estate, device: &str, review: &FilterReview<'_>, as_of:
         lists: lists(estate, review),
         summary,
     }
+}
+
+/// Chains that some lead to, by jumps.
+fn led_to<'a>(filter: &'a Filter, from: Vec<&'a Chain>) -> BTreeSet<&'a str> {
+    let names = filter.by_name();
+    let (mut open, mut seen) = (from, BTreeSet::new());
+    while let Some(chain) = open.pop() {
+        for rule in &chain.rules {
+            if let Target::Jump(to) | Target::Goto(to) = &rule.target
+                && let Some(next) = names.get(to.as_str())
+                && seen.insert(to.as_str())
+            {
+                open.push(next);
+            }
+        }
+    }
+    seen
 }
 
 /// Whether the last rule of a chain decides for everything.

@@ -92,10 +92,17 @@ impl EstateShape {
                     });
                     continue;
                 }
-                if let OutsideReason::PublicAddress(origin) = interface.reason {
+                let guessed = match interface.reason {
+                    OutsideReason::PublicAddress(origin) => Some((origin, "it has the only public address")),
+                    OutsideReason::Hides(origin) => {
+                        Some((origin, "what leaves by it is given its address, and nothing tells better"))
+                    }
+                    OutsideReason::Stated | OutsideReason::DefaultRoute(_) => None,
+                };
+                if let Some((origin, why)) = guessed {
                     self.guesses.push(Guess {
                         text: format!(
-                            "{} of {} is taken to face the outside: it has the only public address",
+                            "{} of {} is taken to face the outside: {why}",
                             interface.name, one.name
                         ),
                         otherwise: fix("[]"),

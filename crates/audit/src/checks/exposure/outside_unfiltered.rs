@@ -185,6 +185,10 @@ fn fail(
             format!("the default route leaves by it ({})", estate.place(origin))
         }
         OutsideReason::PublicAddress(origin) => format!("it has a public address ({})", estate.place(origin)),
+        OutsideReason::Hides(origin) => {
+            evidence.push(origin);
+            format!("what leaves by it is given its address ({})", estate.place(origin))
+        }
     };
     let to = if way == Way::ToDevice { "the device itself" } else { "what lies behind it" };
     let (severity, limit) = if way == Way::Through
