@@ -53,7 +53,7 @@ shot audit 'trevlin audit before --color always | head -n 40'
 shot audit-summary 'trevlin audit before --color always | tail -n 40'
 shot survey 'trevlin survey before --color always' 120 9 54
 shot logins 'trevlin logins before' 100 13
-shot addresses 'trevlin addresses before --color always | head -n 42' 130 11
+shot addresses 'trevlin addresses before --color always | head -n 40'
 shot tunnels 'trevlin tunnels before' 120 9 54
 shot rules 'trevlin rules before --device harbour-edge --color always | head -n 60' 102 8 66
 shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 110 12 34

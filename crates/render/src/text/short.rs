@@ -85,8 +85,13 @@ impl Page<'_> {
             self.filled("", &neutral(&more))?;
         }
         self.filled("fix", first.remedy)?;
-        let again = self.again;
-        self.inner("all", &format!("{again} --check {}", first.check))?;
+        let command = format!("{} --check {}", self.again, first.check);
+        // A command is never broken: it is there to be copied.
+        if INNER.len() + command.width() <= self.wide {
+            self.inner("all", &command)?;
+        } else {
+            writeln!(self.text, "        {DIM}all{DIM:#}\n  {command}")?;
+        }
         writeln!(self.text)
     }
 
