@@ -79,6 +79,7 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
     if telling != Telling::Nothing {
         estate.left_out.iter().for_each(|one| messages::warning(&format!("{}: {}", one.path, one.why)));
         estate.yardsticks_of_nobody.iter().for_each(|text| messages::warning(text));
+        estate.mixed().iter().for_each(|text| messages::warning(text));
     }
     estate.left_out = files.chain(std::mem::take(&mut estate.left_out)).collect();
     Ok(estate)

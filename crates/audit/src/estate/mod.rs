@@ -2,6 +2,7 @@
 
 mod dial_in;
 mod logins;
+mod mixed;
 mod outside;
 
 pub use dial_in::DialIn;
