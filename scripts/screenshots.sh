@@ -52,7 +52,7 @@ SCRIPT
 shot audit 'trevlin audit before --color always | head -n 40'
 shot audit-summary 'trevlin audit before --color always | tail -n 40'
 shot survey 'trevlin survey before --color always' 120 9 54
-shot logins 'trevlin logins before' 100 13
+shot logins 'trevlin logins before'
 shot addresses 'trevlin addresses before --color always | head -n 40'
 shot tunnels 'trevlin tunnels before' 120 9 54
 shot rules 'trevlin rules before --device harbour-edge --color always | head -n 60' 102 8 66
