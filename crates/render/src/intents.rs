@@ -62,9 +62,10 @@ fn parts(what: &str, all: &[PartRow], width: usize, out: &mut dyn io::Write) -> 
             writeln!(out, "{line}")?;
         }
         for rule in &part.rules {
-            let excerpt: String =
-                rule.excerpt.lines().next().unwrap_or_default().trim().chars().take(90).collect();
-            writeln!(out, "      {DIM}{}:{}{DIM:#}  {}", neutral(&rule.path), rule.line, neutral(&excerpt))?;
+            let place = neutral(&format!("{}:{}", rule.path, rule.line)).into_owned();
+            let excerpt = neutral(rule.excerpt.lines().next().unwrap_or_default().trim()).into_owned();
+            let room = width.saturating_sub(8 + unicode_width::UnicodeWidthStr::width(place.as_str()));
+            writeln!(out, "      {DIM}{place}{DIM:#}  {}", crate::text::fitted(&excerpt, room))?;
         }
     }
     Ok(())
