@@ -65,6 +65,13 @@ pub(crate) fn style(severity: Severity) -> Style {
     }
 }
 
+/// A severity as findings begin with it, as wide as the margin.
+fn mark(severity: Severity) -> String {
+    let (style, word) = (style(severity), severity.word().to_uppercase());
+    let gap = " ".repeat(MARGIN.len().saturating_sub(word.len()));
+    format!("{style}{word}{style:#}{gap}")
+}
+
 impl Renderer for Text<'_> {
     fn render(&self, outcome: &Outcome, out: &mut dyn io::Write) -> io::Result<()> {
         let mut page = Page {
@@ -148,15 +155,12 @@ impl Page<'_> {
     }
 
     fn finding(&mut self, one: &Finding) -> std::fmt::Result {
-        let style = style(one.severity);
-        let word = one.severity.word().to_uppercase();
         let title = textwrap::fill(
             &neutral(&format!("{}: {}", one.device, one.title)),
             self.indented(MARGIN, MARGIN),
         );
         let title = title.trim_start();
-        let gap = " ".repeat(9usize.saturating_sub(word.len()));
-        writeln!(self.text, "{style}{word}{style:#}{gap} {BOLD}{title}{BOLD:#}")?;
+        writeln!(self.text, "{}{BOLD}{title}{BOLD:#}", mark(one.severity))?;
         for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).enumerate() {
             self.places(places, at == 0)?;
         }
@@ -184,12 +188,9 @@ impl Page<'_> {
         }
         self.heading("accepted", "findings that somebody answers for")?;
         for one in outcome.findings().filter(|one| one.status == Status::Accepted) {
-            let style = style(one.severity);
-            let word = one.severity.word().to_uppercase();
-            let gap = " ".repeat(9usize.saturating_sub(word.len()));
             let title = neutral(&format!("{}: {}", one.device, one.title)).into_owned();
             let title = textwrap::fill(&title, self.indented(MARGIN, MARGIN));
-            writeln!(self.text, "{style}{word}{style:#}{gap} {}", title.trim_start())?;
+            writeln!(self.text, "{}{}", mark(one.severity), title.trim_start())?;
             for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).take(1).enumerate() {
                 self.places(&places[..1], at == 0)?;
             }

@@ -1,6 +1,6 @@
 //! The first look at an outcome: what to do first, and of each area the gravest findings in a line each.
 
-use super::{BOLD, DIM, PATH, Page, counted, merged, style};
+use super::{BOLD, DIM, PATH, Page, counted, mark, merged};
 use crate::gravest::{Group, few, gravest};
 use crate::neutral;
 use std::fmt::Write;
@@ -67,13 +67,10 @@ impl Page<'_> {
 
     fn thing(&mut self, number: usize, group: &Group<'_>) -> std::fmt::Result {
         let first = group.first;
-        let style = style(first.severity);
-        let word = first.severity.word().to_uppercase();
-        let gap = " ".repeat(9usize.saturating_sub(word.len()));
         let title = trevlin_audit::checks::find(first.check).map_or("", |check| check.title);
         let options = self.indented(INNER, INNER);
         let title = textwrap::fill(title, options);
-        writeln!(self.text, "{number:>3} {style}{word}{style:#}{gap} {BOLD}{}{BOLD:#}", title.trim_start())?;
+        writeln!(self.text, "{number:>3} {}{BOLD}{}{BOLD:#}", mark(first.severity), title.trim_start())?;
         let devices = group.devices();
         let place =
             first.evidence.first().map(|at| neutral(&format!("{}:{}", at.path, at.line)).into_owned());
@@ -131,11 +128,8 @@ impl Page<'_> {
 
     /// Severity, place and title, or the title below the place.
     fn in_a_line(&mut self, one: &Finding, beside: bool) -> std::fmt::Result {
-        let style = style(one.severity);
-        let word = one.severity.word().to_uppercase();
-        let gap = " ".repeat(9usize.saturating_sub(word.len()));
         let (place, title) = shown(one);
-        write!(self.text, "{style}{word}{style:#}{gap} {PATH}{place}{PATH:#}")?;
+        write!(self.text, "{}{PATH}{place}{PATH:#}", mark(one.severity))?;
         if beside {
             return writeln!(self.text, "  {title}");
         }
