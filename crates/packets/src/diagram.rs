@@ -10,8 +10,10 @@
 
 #![allow(clippy::disallowed_types, reason = "these tables are looked up in and never gone through")]
 
+use foldhash::fast::RandomState;
+use hashbrown::HashTable;
 use std::collections::HashMap;
-use std::hash::{BuildHasherDefault, DefaultHasher};
+use std::hash::BuildHasher;
 
 /// More nodes were needed than were allowed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -29,7 +31,7 @@ pub const FULL: Set = Set(1);
 
 /// A node: which field it asks for, and where each interval of its values leads. The intervals are in order, each by its last
 /// value; the last one ends where the field's domain does.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug)]
 struct Node {
     field: u8,
     edges: Box<[(u128, Set)]>,
@@ -60,9 +62,6 @@ impl Operation {
     }
 }
 
-/// The same bytes for the same input: no seed from the machine.
-type Fixed = BuildHasherDefault<DefaultHasher>;
-
 /// The diagrams of all sets over one list of fields.
 ///
 /// ```
@@ -81,8 +80,10 @@ pub struct Diagrams {
     /// The greatest value of each field.
     greatest: Vec<u128>,
     nodes: Vec<Node>,
-    known: HashMap<Node, Set, Fixed>,
-    made: HashMap<(Operation, Set, Set), Set, Fixed>,
+    /// Sets by what their nodes are.
+    known: HashTable<Set>,
+    hasher: RandomState,
+    made: HashMap<(Operation, Set, Set), Set, RandomState>,
     budget: usize,
 }
 
@@ -97,7 +98,8 @@ impl Diagrams {
             greatest: greatest.to_vec(),
             // The two ends have no edges; their field stands behind all others.
             nodes: vec![end(greatest.len()), end(greatest.len())],
-            known: HashMap::default(),
+            known: HashTable::new(),
+            hasher: RandomState::default(),
             made: HashMap::default(),
             budget,
         }
@@ -120,26 +122,35 @@ impl Diagrams {
     }
 
     /// The node with these edges, in its one form.
-    fn node(&mut self, field: u8, edges: Vec<(u128, Set)>) -> Result<Set, OverBudget> {
-        let mut merged: Vec<(u128, Set)> = Vec::with_capacity(edges.len());
-        for (last, to) in edges {
-            match merged.last_mut() {
-                Some(before) if before.1 == to => before.0 = last,
-                _ => merged.push((last, to)),
+    fn node(&mut self, field: u8, mut edges: Vec<(u128, Set)>) -> Result<Set, OverBudget> {
+        edges.dedup_by(|after, before| {
+            let alike = before.1 == after.1;
+            if alike {
+                before.0 = after.0;
             }
-        }
+            alike
+        });
         // An answer that changes nothing is not asked for.
-        if let [(_, only)] = merged.as_slice() {
+        if let [(_, only)] = edges.as_slice() {
             return Ok(*only);
         }
-        let node = Node { field, edges: merged.into() };
-        if let Some(known) = self.known.get(&node) {
+        let hash = self.hasher.hash_one((field, edges.as_slice()));
+        let nodes = &self.nodes;
+        let same = |set: &Set| {
+            let node = &nodes[set.0 as usize];
+            node.field == field && *node.edges == *edges
+        };
+        if let Some(known) = self.known.find(hash, same) {
             return Ok(*known);
         }
         let number = u32::try_from(self.nodes.len()).ok().filter(|_| self.nodes.len() < self.budget);
         let set = Set(number.ok_or(OverBudget(self.budget))?);
-        self.nodes.push(node.clone());
-        self.known.insert(node, set);
+        self.nodes.push(Node { field, edges: edges.into() });
+        let (nodes, hasher) = (&self.nodes, &self.hasher);
+        self.known.insert_unique(hash, set, |set| {
+            let node = &nodes[set.0 as usize];
+            hasher.hash_one((node.field, &*node.edges))
+        });
         Ok(set)
     }
 
@@ -245,13 +256,14 @@ impl Diagrams {
             return Ok(*made);
         }
         let field = self.field(a).min(self.field(b));
-        let (ours, theirs) = (self.edges(a, field), self.edges(b, field));
-        let mut edges = Vec::with_capacity(ours.len() + theirs.len());
+        let mut edges = Vec::with_capacity(self.edges(a, field) + self.edges(b, field));
         let (mut left, mut right) = (0, 0);
         // Both cover the whole domain, so they end together.
-        while let (Some((last, one)), Some((other_last, other))) = (ours.get(left), theirs.get(right)) {
-            let to = self.apply(operation, *one, *other)?;
-            edges.push((*last.min(other_last), to));
+        while let (Some((last, one)), Some((other_last, other))) =
+            (self.edge(a, field, left), self.edge(b, field, right))
+        {
+            let to = self.apply(operation, one, other)?;
+            edges.push((last.min(other_last), to));
             left += usize::from(last <= other_last);
             right += usize::from(other_last <= last);
         }
@@ -263,13 +275,19 @@ impl Diagrams {
         Ok(set)
     }
 
-    /// The edges of a set for a field; one edge where it does not ask for it.
-    fn edges(&self, set: Set, field: u8) -> Box<[(u128, Set)]> {
+    /// How many edges a set has for a field; one where it does not ask for it.
+    fn edges(&self, set: Set, field: u8) -> usize {
+        let node = &self.nodes[set.0 as usize];
+        if node.field == field { node.edges.len() } else { 1 }
+    }
+
+    /// One of those edges.
+    fn edge(&self, set: Set, field: u8, at: usize) -> Option<(u128, Set)> {
         let node = &self.nodes[set.0 as usize];
         if node.field == field {
-            node.edges.clone()
+            node.edges.get(at).copied()
         } else {
-            Box::new([(self.greatest[usize::from(field)], set)])
+            (at == 0).then(|| (self.greatest[usize::from(field)], set))
         }
     }
 
@@ -310,7 +328,7 @@ impl Diagrams {
     /// How many points a set has, as a power of two; `None` for the empty set. Rounded as floating-point numbers are.
     #[must_use]
     pub fn log2_size(&self, set: Set) -> Option<f64> {
-        let mut known: HashMap<Set, f64, Fixed> = HashMap::default();
+        let mut known: HashMap<Set, f64, RandomState> = HashMap::default();
         let size = self.share(set, &mut known);
         // The share of everything, times everything.
         let all: f64 = self.greatest.iter().map(|greatest| (*greatest as f64 + 1.0).log2()).sum();
@@ -318,7 +336,7 @@ impl Diagrams {
     }
 
     /// Which part of everything a set is.
-    fn share(&self, set: Set, known: &mut HashMap<Set, f64, Fixed>) -> f64 {
+    fn share(&self, set: Set, known: &mut HashMap<Set, f64, RandomState>) -> f64 {
         match set {
             EMPTY => return 0.0,
             FULL => return 1.0,

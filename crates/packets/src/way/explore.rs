@@ -153,12 +153,7 @@ fn sides(sent: &Sent) -> [Ranges; SENT.len()] {
 
 /// The packets of all ranges. Nothing where one of them is empty.
 fn set(sets: &mut Diagrams, sides: &[Ranges; SENT.len()]) -> Result<Set, OverBudget> {
-    let mut all = FULL;
-    for (field, side) in sides.iter().enumerate() {
-        let one = sets.with(field, side)?;
-        all = sets.intersection(all, one)?;
-    }
-    Ok(all)
+    sides.iter().enumerate().rev().try_fold(FULL, |all, (field, side)| sets.under(field, side, all))
 }
 
 fn addresses(all: &Ranges, family: Family) -> Vec<IpRange> {
