@@ -1,6 +1,7 @@
 //! What a reader is.
 
 use aho_corasick::AhoCorasick;
+use std::any::{Any, TypeId};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
@@ -69,8 +70,11 @@ impl Reading {
     }
 }
 
-/// What readers, by name, make of each export.
-type ByReader = BTreeMap<&'static str, Arc<Vec<Recognition>>>;
+/// Numbers of exports that are of a reader's format, and how sure that is, by the reader's name.
+type ByReader = BTreeMap<&'static str, Arc<Vec<(usize, Recognition)>>>;
+
+/// What readers worked out of all files of a device, by its type.
+type WorkedOut = BTreeMap<TypeId, Arc<dyn Any + Send + Sync>>;
 
 /// The other exports of the device.
 #[derive(Debug, Default, Clone)]
@@ -85,7 +89,7 @@ pub struct Surroundings<'a> {
     read_in: Arc<Mutex<BTreeMap<usize, Arc<BTreeSet<String>>>>>,
     /// Numbers of exports by the last part of their paths.
     by_name: Arc<OnceLock<BTreeMap<String, Vec<usize>>>>,
-    /// What readers make of each export, by the reader's name: a device has many files, and many readers ask about all of them.
+    /// What is of each reader's format: a device has many files, and many readers ask about all of them.
     recognised: Arc<Mutex<ByReader>>,
     /// Words that tell, of each export.
     signs: Arc<OnceLock<Vec<Option<crate::signs::Found>>>>,
@@ -93,6 +97,8 @@ pub struct Surroundings<'a> {
     including: Arc<OnceLock<Vec<Vec<u32>>>>,
     /// What patterns with wildcards mean: a device may have many files, and each may ask for the same.
     patterns: Arc<Mutex<BTreeMap<String, Arc<Vec<usize>>>>>,
+    /// What readers worked out of all files of the device, by its type.
+    worked_out: Arc<Mutex<WorkedOut>>,
 }
 
 impl<'a> Surroundings<'a> {
@@ -163,21 +169,33 @@ impl<'a> Surroundings<'a> {
                 (!self.of_no_format.contains(&one.id())).then(|| crate::signs::Found::of(one))
             };
             let signs = self.signs.get_or_init(|| self.exports.iter().map(looked_through).collect());
-            let of = |(export, signs): (&&Export, &Option<crate::signs::Found>)| {
-                let Some(signs) = signs else { return Recognition::No };
-                if signs.may_be(reader) || crate::by_name(reader, export) {
-                    (reader.recognise)(export)
-                } else {
-                    Recognition::No
-                }
+            let of = |(at, (export, signs)): (usize, (&&Export, &Option<crate::signs::Found>))| {
+                let signs = signs.as_ref()?;
+                let may_be = signs.may_be(reader) || crate::by_name(reader, export);
+                let recognised = if may_be { (reader.recognise)(export) } else { Recognition::No };
+                (recognised != Recognition::No).then_some((at, recognised))
             };
-            let found: Arc<Vec<Recognition>> = Arc::new(self.exports.iter().zip(signs).map(of).collect());
+            let found: Arc<Vec<_>> =
+                Arc::new(self.exports.iter().zip(signs).enumerate().filter_map(of).collect());
             let mut recognised = self.recognised.lock().unwrap_or_else(PoisonError::into_inner);
             recognised.insert(reader.name, Arc::clone(&found));
             found
         });
-        let all: Vec<_> = self.exports.iter().copied().zip(found.iter().copied()).collect();
-        all.into_iter().filter(|(_, found)| *found != Recognition::No)
+        (0..found.len()).map(move |at| (self.exports[found[at].0], found[at].1))
+    }
+
+    /// What a reader works out of all files of the device, whichever it reads: done once for the device, known by its type.
+    pub(crate) fn once<T: Any + Send + Sync>(&self, work_out: impl FnOnce() -> T) -> Arc<T> {
+        let of_type = TypeId::of::<T>();
+        let lock = || self.worked_out.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = lock().get(&of_type).cloned();
+        if let Some(known) = known.and_then(|known| known.downcast().ok()) {
+            return known;
+        }
+        // Not within the lock: what is worked out may ask for other things.
+        let made = Arc::new(work_out());
+        lock().insert(of_type, Arc::<T>::clone(&made));
+        made
     }
 
     /// Lines that a file may be read in by: those with one of the words that formats have for it. Of a device's lines they are few, and

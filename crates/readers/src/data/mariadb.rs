@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offered};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind};
-use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
+use trevlin_model::{Export, ExportId, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -72,33 +72,41 @@ const JUDGED: [&str; 11] = [
     "skip-ssl",
 ];
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
-    let mut reading = Reading::of(export);
-    let mut values: BTreeMap<String, (String, Origin)> = BTreeMap::new();
+/// The server of a device, as all of its files say.
+struct InForce {
+    values: BTreeMap<String, (String, Origin)>,
+    /// The first file that has anything to say of the server.
+    first: Option<ExportId>,
+}
+
+fn in_force(around: &Surroundings<'_>) -> InForce {
+    let mut found = InForce { values: BTreeMap::new(), first: None };
     let mut files: Vec<&Export> = around.of_format(&READER).map(|(one, _)| one).collect();
-    files.sort_by_key(|one| order(one));
-    let mut server = None;
-    for file in &files {
+    files.sort_by_cached_key(|one| order(one));
+    for file in files {
         for section in sections(file, &['#', ';']).iter().filter(|one| is_servers(one.name)) {
-            server.get_or_insert(file.path());
+            found.first.get_or_insert(file.id());
             for entry in &section.entries {
                 let name = entry.key.to_ascii_lowercase().replace('_', "-");
                 let name = name.strip_prefix("loose-").unwrap_or(&name).to_owned();
-                values.insert(name, (entry.value.trim_matches(['"', '\'']).to_owned(), entry.origin));
+                found.values.insert(name, (entry.value.trim_matches(['"', '\'']).to_owned(), entry.origin));
             }
         }
     }
+    found
+}
+
+fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = Reading::of(export);
     account(export, &mut reading);
-    // One file stands for the server: the first of those that have anything to say of it.
-    if server != Some(export.path()) {
+    let in_force = around.once(|| in_force(around));
+    // One file stands for the server.
+    if in_force.first != Some(export.id()) {
         return reading;
     }
-    let origin = values
-        .values()
-        .map(|one| one.1)
-        .find(|one| one.export == export.id())
-        .unwrap_or_else(|| export.origin(0..0));
-    reading.facts.served.push(served(&values, origin));
+    let mut origins = in_force.values.values().map(|one| one.1);
+    let origin = origins.find(|one| one.export == export.id()).unwrap_or_else(|| export.origin(0..0));
+    reading.facts.served.push(served(&in_force.values, origin));
     reading
 }
 

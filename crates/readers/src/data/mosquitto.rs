@@ -87,7 +87,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let main = export.file_name() == "mosquitto.conf";
     let all = around.of_format(&READER).map(|(one, _)| one);
     let mut beside: Vec<&Export> = all.filter(|one| one.path() != export.path()).collect();
-    beside.sort_by_key(|one| one.path().to_owned());
+    beside.sort_by_key(|one| one.path());
     // Without the main file the first of the folder stands for the broker.
     let stands = main
         || (!beside.iter().any(|one| one.file_name() == "mosquitto.conf")

@@ -92,7 +92,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let rows = rows(export, &mut book);
     let exported = around.of_format(&postgresql::READER).next().is_some();
     let origin = rows.first().map_or_else(|| export.origin(0..0), |row| row.origin);
-    let mut served = postgresql::served(&postgresql::settings(around), exported, origin);
+    let mut served = postgresql::served(&postgresql::in_force(around).values, exported, origin);
     served.parts = parts(&rows, served.offers.is_empty() && exported);
     reading.facts.served.push(served);
     reading

@@ -6,9 +6,10 @@ use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings
 use crate::serving::{self, is_known, truth};
 use crate::tls;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{Carried, Endpoint, Served, ServedKind};
-use trevlin_model::{Export, LineClass, Origin, Protocol};
+use trevlin_model::{Export, ExportId, LineClass, Origin, Protocol};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -145,23 +146,30 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
     }
 }
 
-/// The files of settings that no other reads in, in the order in which they count.
-fn files<'a>(around: &Surroundings<'a>) -> Vec<&'a Export> {
-    let all = around.of_format(&READER).map(|(one, _)| one);
-    let mut files: Vec<&Export> = all.filter(|one| !around.reads_in(one, included)).collect();
-    files.sort_by_key(|one| (one.file_name() == "postgresql.auto.conf", one.path().to_owned()));
-    files
+/// The server of a device, as all of its files say.
+pub(super) struct InForce {
+    /// The settings, with the notes about them left to the reader of each file.
+    pub(super) values: Values,
+    /// The first of the files of settings that no other reads in, in the order in which they count.
+    first: Option<ExportId>,
+    /// Whether the list of who may come in is there.
+    listed: bool,
 }
 
-/// The settings in force on a device, with the notes about them left to their own reader.
-pub(super) fn settings(around: &Surroundings<'_>) -> Values {
-    let mut values = Values::new();
-    for file in files(around) {
-        let mut aside = Reading::of(file);
-        let mut quiet = Bookkeeper::new(file, &mut aside.ledger, &mut aside.elsewhere);
-        load(file, around, &mut values, &mut vec![file.path()], &mut quiet);
-    }
-    values
+pub(super) fn in_force(around: &Surroundings<'_>) -> Arc<InForce> {
+    around.once(|| {
+        let all = around.of_format(&READER).map(|(one, _)| one);
+        let mut files: Vec<&Export> = all.filter(|one| !around.reads_in(one, included)).collect();
+        files.sort_by_key(|one| (one.file_name() == "postgresql.auto.conf", one.path()));
+        let mut values = Values::new();
+        for file in &files {
+            let mut aside = Reading::of(file);
+            let mut quiet = Bookkeeper::new(file, &mut aside.ledger, &mut aside.elsewhere);
+            load(file, around, &mut values, &mut vec![file.path()], &mut quiet);
+        }
+        let listed = around.exports.iter().any(|one| pg_hba::is_list(one));
+        InForce { values, first: files.first().map(|one| one.id()), listed }
+    })
 }
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
@@ -170,12 +178,12 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut own = Values::new();
     load(export, around, &mut own, &mut vec![export.path()], &mut book);
     // With the list of who may come in, that list stands for the server.
-    let listed = around.exports.iter().any(|one| pg_hba::is_list(one));
-    if listed || files(around).first().is_none_or(|first| first.path() != export.path()) {
+    let in_force = in_force(around);
+    if in_force.listed || in_force.first != Some(export.id()) {
         return reading;
     }
     let origin = own.values().map(|one| one.1).min().unwrap_or_else(|| export.origin(0..0));
-    let mut server = served(&settings(around), true, origin);
+    let mut server = served(&in_force.values, true, origin);
     server.open.push((
         "who may come in to which database stands in `pg_hba.conf`, which is not among the exports; ask for it".into(),
         origin,
@@ -245,7 +253,6 @@ fn offer(values: &Values, origin: Origin) -> Offer {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use trevlin_model::ExportId;
 
     fn told(files: &[(&str, &str)]) -> String {
         let exports: Vec<Export> = files

@@ -104,7 +104,7 @@ const NAMING: [&str; 6] =
 fn names(export: &Export, around: &Surroundings<'_>) -> Option<Served> {
     let all = around.of_format(&READER).map(|(one, _)| one);
     let mut files: Vec<&Export> = all.filter(|one| !crate::is_copy(one)).collect();
-    files.sort_by_key(|one| (one.file_name() != "dnsmasq.conf", one.path().to_owned()));
+    files.sort_by_key(|one| (one.file_name() != "dnsmasq.conf", one.path()));
     if files.first().is_some_and(|first| first.path() != export.path()) {
         return None;
     }

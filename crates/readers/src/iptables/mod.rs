@@ -164,7 +164,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let (family, state) = (family(export), state(export));
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut filters: Vec<Filter> = Vec::new();
-    let sets = ipset::of(around);
+    let sets = around.once(|| ipset::of(around));
     let mut open: Option<Section<'_>> = None;
     let mut elsewhere = Vec::new();
     for line in export.lines() {

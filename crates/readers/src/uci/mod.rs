@@ -50,13 +50,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     for (origin, class) in &parsed.classes {
         book.class(*origin, *class);
     }
-    // Devices and addresses of networks stand in a package that may be another file.
-    let elsewhere: Vec<Package> = around
-        .of_format(&READER)
-        .filter(|(one, _)| one.path() != export.path() && !crate::is_copy(one))
-        .flat_map(|(one, _)| text::parse(one).packages)
-        .collect();
-    let networks = Networks::of(elsewhere.iter().chain(&parsed.packages));
+    let networks = Networks::of(&parsed.packages, around);
     for package in &parsed.packages {
         take(package, export, around, &networks, &mut reading);
     }

@@ -1,12 +1,13 @@
 //! The package `network`: interfaces, their devices and addresses, routes, and the tunnels of WireGuard (OpenWrt, netifd).
 
-use super::text::{Package, Said, Section};
+use super::text::{self, Package, Said, Section};
 use crate::addresses;
 use crate::network::wireguard;
-use crate::reader::{Bookkeeper, Reading};
+use crate::reader::{Bookkeeper, Reading, Surroundings};
 use ipnet::IpNet;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
@@ -16,9 +17,17 @@ use trevlin_model::{
 /// What the other packages want to know of the networks.
 #[derive(Debug, Default)]
 pub(super) struct Networks {
-    missing: bool,
-    by_name: BTreeMap<String, (Vec<String>, Vec<IpNet>)>,
+    /// Those of the file that is read, which hold before those of the device's other files.
+    own: ByName,
+    elsewhere: Arc<Elsewhere>,
 }
+
+/// Devices and networks of interfaces, by name.
+type ByName = BTreeMap<String, (Vec<String>, Vec<IpNet>)>;
+
+/// Interfaces of all files of a device: they are worked out once for it.
+#[derive(Debug, Default)]
+struct Elsewhere(ByName);
 
 /// Protocols whose device is called by the protocol and the interface.
 const NAMED_BY_PROTOCOL: [&str; 14] = [
@@ -27,32 +36,32 @@ const NAMED_BY_PROTOCOL: [&str; 14] = [
 ];
 
 impl Networks {
-    pub(super) fn of<'a>(packages: impl Iterator<Item = &'a Package>) -> Self {
-        let mut networks = Self { missing: true, ..Self::default() };
-        for package in packages.filter(|package| package.name == "network") {
-            for section in package.of("interface") {
-                networks.missing = false;
-                if let Some(name) = &section.name {
-                    let nets = addresses_of(section).into_iter().filter_map(|(net, _)| net).collect();
-                    networks.by_name.insert(name.clone(), (devices(section), nets));
-                }
-            }
-        }
-        networks
+    /// Devices and addresses of networks stand in a package that may be another file.
+    pub(super) fn of(own: &[Package], around: &Surroundings<'_>) -> Self {
+        let elsewhere = around.once(|| {
+            let all = around.of_format(&super::READER).map(|(one, _)| one);
+            let with_some = all.filter(|one| !crate::is_copy(one) && one.text().contains("interface"));
+            Elsewhere(by_name(&with_some.flat_map(|one| text::parse(one).packages).collect::<Vec<_>>()))
+        });
+        Self { own: by_name(own), elsewhere }
     }
 
     /// Whether nobody exported what they are.
     pub(super) fn are_missing(&self) -> bool {
-        self.missing
+        self.own.is_empty() && self.elsewhere.0.is_empty()
+    }
+
+    fn get(&self, name: &str) -> Option<&(Vec<String>, Vec<IpNet>)> {
+        self.own.get(name).or_else(|| self.elsewhere.0.get(name))
     }
 
     /// Devices of an interface; an alias has those of the interface that it names.
     pub(super) fn devices(&self, name: &str) -> Vec<String> {
-        let mut found = self.by_name.get(name).map(|one| one.0.clone()).unwrap_or_default();
+        let mut found = self.get(name).map(|one| one.0.clone()).unwrap_or_default();
         for _ in 0..8 {
             let Some(alias) = found.iter().position(|device| device.starts_with('@')) else { break };
             let other = found.remove(alias);
-            found.extend(self.by_name.get(&other[1..]).map(|one| one.0.clone()).unwrap_or_default());
+            found.extend(self.get(&other[1..]).map(|one| one.0.clone()).unwrap_or_default());
         }
         found.retain(|device| !device.starts_with('@'));
         found
@@ -60,14 +69,27 @@ impl Networks {
 
     /// Networks of an interface.
     pub(super) fn subnets(&self, name: &str) -> Vec<IpRange> {
-        let nets = self.by_name.get(name).map(|one| one.1.as_slice()).unwrap_or_default();
+        let nets = self.get(name).map(|one| one.1.as_slice()).unwrap_or_default();
         nets.iter().map(|net| IpRange::from(net.trunc())).collect()
     }
 
     /// The interface's first network.
     pub(super) fn network(&self, name: &str) -> Option<IpNet> {
-        self.by_name.get(name)?.1.iter().find(|net| net.addr().is_ipv4()).copied()
+        self.get(name)?.1.iter().find(|net| net.addr().is_ipv4()).copied()
     }
+}
+
+fn by_name(packages: &[Package]) -> ByName {
+    let mut found = ByName::new();
+    for section in
+        packages.iter().filter(|package| package.name == "network").flat_map(|one| one.of("interface"))
+    {
+        if let Some(name) = &section.name {
+            let nets = addresses_of(section).into_iter().filter_map(|(net, _)| net).collect();
+            found.insert(name.clone(), (devices(section), nets));
+        }
+    }
+    found
 }
 
 fn devices(section: &Section) -> Vec<String> {

@@ -65,7 +65,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     }
     let all = around.of_format(&READER).map(|(one, _)| one);
     let mut others: Vec<&Export> = all.filter(|one| one.path() != export.path()).collect();
-    others.sort_by_key(|one| one.path().to_owned());
+    others.sort_by_key(|one| one.path());
     for other in &others {
         let mut aside = Reading::of(other);
         load(other, &mut state, &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere));
