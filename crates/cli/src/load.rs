@@ -11,7 +11,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use trevlin_audit::{ESTATE_FILE, Estate, Found, Input, LeftOutFile, ValidEstateFile, device_folders};
+use trevlin_audit::{
+    ESTATE_FILE, Estate, Found, Input, LeftOutFile, SeveralInOne, ValidEstateFile, device_folders,
+    several_in_one,
+};
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
 use trevlin_readers::archive::sealed;
@@ -424,6 +427,9 @@ fn sort_into_devices(
         }
         let folders: Vec<_> =
             if root.folder { device_folders(&found) } else { vec![Some(String::new()); exports.len()] };
+        if root.folder && telling != Telling::Nothing {
+            several_in_one(&found, &folders).iter().for_each(|one| tell_of_several(one, root));
+        }
         for (((path, export), (recognised, book)), folder) in exports.into_iter().zip(recognised).zip(folders)
         {
             let folder = match folder.as_deref() {
@@ -443,6 +449,17 @@ fn sort_into_devices(
         one.export.renumber(ExportId(number as u32));
     }
     decoded
+}
+
+/// Told before anything is taken in: as one device a whole estate makes no sense, and takes long.
+fn tell_of_several(one: &SeveralInOne<'_>, root: &Root) {
+    let since = one.beside.map_or_else(String::new, |file| format!(" since {file} lies there"));
+    let [first, second] = one.devices;
+    messages::warning(&format!(
+        "{}: this is one device{since}, and {first} and {second} in it look like two; if they are, lay an estate file ({ESTATE_FILE}) \
+         beside them, or give their folders one by one",
+        root.given.join(&one.folder).display()
+    ));
 }
 
 fn tell_what_was_taken(decoded: &[Decoded], telling: Telling) {
