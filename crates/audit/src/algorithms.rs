@@ -147,6 +147,11 @@ static NAMES: LazyLock<Names> = LazyLock::new(|| {
     names
 });
 
+/// Loads the table of algorithms.
+pub(crate) fn prepare() {
+    LazyLock::force(&NAMES);
+}
+
 /// The algorithm that a program means by a name, whatever its capitals. The role tells apart what goes by one name.
 pub(crate) fn lookup(
     spelling: Spelling,

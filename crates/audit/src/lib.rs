@@ -60,13 +60,21 @@ pub use estate_file::{
     Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, SHORTEST_FINGERPRINT,
     ValidEstateFile, Wanted,
 };
-pub use layout::{ESTATE_FILE, Found, device_folders};
+pub use layout::{ESTATE_FILE, Found, SeveralInOne, device_folders, several_in_one};
 pub use outcome::{
     DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,
     Summary,
 };
 pub use people::names as people_and_devices;
 pub use yardstick::{Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made};
+
+/// Loads what judging needs: tables, and word lists for grading secrets. To be called beside other work; they are loaded by themselves
+/// otherwise.
+pub fn prepare() {
+    algorithms::prepare();
+    services::prepare();
+    trevlin_model::secret::prepare();
+}
 
 /// Runs every check over an estate.
 #[must_use]

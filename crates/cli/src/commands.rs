@@ -109,8 +109,6 @@ fn again(paths: &[PathBuf]) -> String {
 }
 
 fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Result<ExitCode> {
-    // While files are read, the other core loads what grading will need.
-    std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     know_devices(&estate, &arguments.selection.device)?;
     let selection = selection(&arguments.selection);
@@ -133,7 +131,6 @@ pub(crate) fn bytes_of(estate: &Estate) -> u64 {
 }
 
 fn questions_command(arguments: &args::Questions, common: &args::Common) -> anyhow::Result<ExitCode> {
-    std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     know_devices(&estate, &arguments.selection.device)?;
     let outcome =

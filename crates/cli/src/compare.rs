@@ -20,7 +20,6 @@ const SCHEMA: &str = "trevlin-audit/1";
 /// # Errors
 /// When one of both cannot be read, or is neither an estate nor a saved result.
 pub(crate) fn run(arguments: &args::Compare, common: &Common) -> anyhow::Result<ExitCode> {
-    std::thread::spawn(trevlin_model::secret::prepare);
     let old = snapshot(&arguments.old, arguments, telling(common))?;
     let new = snapshot(&arguments.new, arguments, telling(common))?;
     let found = compare(old, new);

@@ -1,6 +1,7 @@
 //! The `trevlin` command.
 
 mod accept;
+mod ahead;
 mod args;
 mod commands;
 mod compare;
@@ -40,6 +41,7 @@ fn work_on(jobs: Option<std::num::NonZeroUsize>) -> anyhow::Result<()> {
 
 fn main() -> ExitCode {
     messages::tell_faults_without_their_words();
+    ahead::begin();
     let arguments = args::Arguments::parse();
     arguments.common.color.write_global();
     let run = || {

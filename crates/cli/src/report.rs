@@ -52,7 +52,6 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
             may_write(file, arguments)?;
         }
     }
-    std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     let yardstick = yardstick(&estate, &arguments.judging);
     let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), telling(common));

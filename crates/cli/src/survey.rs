@@ -18,7 +18,6 @@ use trevlin_render::{survey_json, survey_text};
 /// When nothing can be read, or the estate file is there already or cannot be written.
 pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<ExitCode> {
     let at = if arguments.write { Some(target(arguments)?) } else { None };
-    std::thread::spawn(trevlin_model::secret::prepare);
     let estate = load::estate(&arguments.paths, telling(common))?;
     let mut found = survey(&estate, &audit(&estate, &estate.yardstick(today())));
     // Who is read through a sheet or a phrasebook has no commands to run.

@@ -186,6 +186,12 @@ pub fn is_copy(export: &Export) -> bool {
     COPIES.iter().any(|ending| name.ends_with(ending))
 }
 
+/// Makes what recognising needs, which takes longer than recognising a file does. To be called beside other work; it is made by
+/// itself otherwise.
+pub fn prepare() {
+    signs::prepare();
+}
+
 /// Says which reader takes an export: by what it declares itself to be, then by
 /// content, then by name. Copies that no daemon reads are nobody's.
 #[must_use]

@@ -176,6 +176,11 @@ fn automaton<'a>(kind: AhoCorasickKind, words: impl Iterator<Item = &'a &'a str>
 /// Texts from this size on are large.
 const LARGE: usize = 32 << 10;
 
+/// Makes what looks for the words, which takes longer than looking through a file does.
+pub(crate) fn prepare() {
+    LazyLock::force(&FINDER);
+}
+
 /// Which readers' words stand in a text.
 #[derive(Debug)]
 pub(crate) struct Found([u8; SIGNS.len()]);

@@ -3,6 +3,7 @@
 mod ports;
 mod sheet;
 
+pub(crate) use ports::prepare;
 pub use ports::{Encrypted, KnownPort, PortKind, known_port};
 pub use sheet::{PartRow, PlaceRow, ServedRow, sheet};
 

@@ -123,6 +123,11 @@ static BY_NUMBER: LazyLock<BTreeMap<(u8, u16), &'static KnownPort>> = LazyLock::
     TABLE.port.iter().map(|one| ((number(one), one.number), one)).collect()
 });
 
+/// Loads the table of ports.
+pub(crate) fn prepare() {
+    LazyLock::force(&BY_NUMBER);
+}
+
 /// What is known of a port, by the number of its transport protocol.
 #[must_use]
 pub fn known_port(protocol: u8, port: u16) -> Option<&'static KnownPort> {

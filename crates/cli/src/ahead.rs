@@ -1,0 +1,21 @@
+//! Tables that every audit needs, loaded while arguments are still read and files are looked for: until then a core is idle, and
+//! afterwards none is.
+
+use std::ffi::OsStr;
+
+/// Commands that judge an estate, and so grade its secrets.
+const JUDGING: [&str; 5] = ["audit", "report", "questions", "survey", "compare"];
+
+/// Begins to load them, if the command is likely one that needs them. Whatever needs a table before it is there waits for it, or loads
+/// it by itself.
+pub(crate) fn begin() {
+    let judges = |argument: &OsStr| JUDGING.iter().any(|name| argument == *name);
+    if std::env::args_os().skip(1).any(|argument| judges(&argument)) {
+        std::thread::spawn(|| {
+            trevlin_readers::prepare();
+            trevlin_audit::prepare();
+            // The zone of the local time is looked up once.
+            crate::commands::today();
+        });
+    }
+}
