@@ -17,9 +17,11 @@ use trevlin_audit::{
 };
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
-use trevlin_readers::archive::sealed;
+use trevlin_readers::archive::{scrambled, sealed};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
-use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, decode, recognise};
+use trevlin_readers::{
+    Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, decode_whole, recognise,
+};
 use zeroize::{Zeroize, Zeroizing};
 
 /// How much to tell while reading.
@@ -330,11 +332,14 @@ fn blank_long_lines(text: &mut String, limits: &Limits) -> Vec<(usize, String)> 
 }
 
 fn read(file: &walk::File, limits: &Limits) -> Result<String, String> {
-    let bytes = file.read(limits)?;
+    let mut bytes = file.read(limits)?;
+    let ask = |what| format!("{what}; ask for a readable export");
     if let Some(what) = sealed(&bytes) {
-        return Err(format!("{what}; ask for a readable export"));
+        return Err(ask(what));
     }
-    decode(&bytes).map_err(|error| format!("{error}; export it as text, or leave it out"))
+    decode_whole(&mut bytes).map_err(|error| {
+        scrambled(&bytes).map_or_else(|| format!("{error}; export it as text, or leave it out"), ask)
+    })
 }
 
 /// One file by itself as an export.
@@ -343,9 +348,9 @@ fn read(file: &walk::File, limits: &Limits) -> Result<String, String> {
 /// When it cannot be read, or is no text.
 pub(crate) fn export(at: &Path) -> anyhow::Result<Export> {
     let limits = limits::in_force();
-    let bytes = walk::read_file(at, &limits, Limit::FileBytes)
+    let mut bytes = walk::read_file(at, &limits, Limit::FileBytes)
         .map_err(|why| anyhow!("{} cannot be read: {why}", at.display()))?;
-    let text = decode(&bytes).map_err(|error| anyhow!("{}: {error}", at.display()))?;
+    let text = decode_whole(&mut bytes).map_err(|error| anyhow!("{}: {error}", at.display()))?;
     Ok(Export::new(ExportId(0), at.to_string_lossy(), text).within(limits))
 }
 

@@ -29,10 +29,10 @@ impl File {
     ///
     /// # Errors
     /// When it cannot be read, or is no file any more.
-    pub(crate) fn read(&self, limits: &Limits) -> Result<Arc<Zeroizing<Vec<u8>>>, String> {
+    pub(crate) fn read(&self, limits: &Limits) -> Result<Zeroizing<Vec<u8>>, String> {
         match &self.bytes {
-            Some(bytes) => Ok(Arc::clone(bytes)),
-            None => read_file(&self.at, limits, Limit::FileBytes).map(Arc::new),
+            Some(bytes) => Ok(Zeroizing::clone(bytes)),
+            None => read_file(&self.at, limits, Limit::FileBytes),
         }
     }
 }

@@ -1,11 +1,11 @@
 //! One input file as text, and the one place where bytes become lines and columns.
 
 use crate::Limits;
+use crate::wiped::WipedText;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
-use zeroize::{Zeroize, Zeroizing};
 
 /// Number of an export within one run; exports are numbered in the order of their paths.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -66,7 +66,7 @@ impl Line<'_> {
 pub struct Export {
     id: ExportId,
     path: Arc<str>,
-    text: Zeroizing<String>,
+    text: WipedText,
     line_starts: Vec<u32>,
     limits: Arc<Limits>,
     /// How many lines it had, where its text was wiped.
@@ -86,7 +86,7 @@ impl Export {
     /// Takes decoded text. Texts are cut at 4 GiB minus one byte, far above what the walker lets through.
     #[must_use]
     pub fn new(id: ExportId, path: impl Into<Arc<str>>, text: String) -> Self {
-        let text = Zeroizing::new(text);
+        let text = WipedText::of(text);
         // Counted first, since there are as many as lines in all exports.
         let mut line_starts = Vec::with_capacity(memchr::memchr_iter(b'\n', text.as_bytes()).count() + 1);
         line_starts.push(0);
@@ -156,8 +156,7 @@ impl Export {
     /// lines it has is still known; each is empty.
     pub fn forget_text(&mut self) {
         self.forgotten = Some(self.line_count());
-        self.text.zeroize();
-        self.text.shrink_to_fit();
+        self.text.wipe();
         self.line_starts = vec![0];
     }
 

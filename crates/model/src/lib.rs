@@ -41,6 +41,7 @@ pub mod ssh;
 pub mod ssh_key;
 pub mod sudo;
 mod tunnel;
+mod wiped;
 pub mod wireguard;
 pub mod written;
 

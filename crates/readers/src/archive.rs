@@ -4,7 +4,6 @@
 //! anything is kept: by the size of a file, of all files, their number, how much larger an archive may grow, and how deep one may lie
 //! in another.
 
-use crate::decode;
 use std::collections::BTreeMap;
 use std::io::{self, Cursor, Read};
 use trevlin_model::{Limit, Limits, size};
@@ -331,7 +330,7 @@ fn limited(mut reader: impl Read, room: Room, limits: &Limits) -> Result<Zeroizi
     if read(&mut bytes, room.bytes)? { Err(too_long()) } else { Ok(bytes) }
 }
 
-/// What a file seems to be that is no text: something encrypted, or of a maker's own form, so that one asks for the right thing.
+/// What a file says it is, where that is nothing to read: something encrypted, or a container, so that one asks for the right thing.
 #[must_use]
 pub fn sealed(bytes: &[u8]) -> Option<&'static str> {
     let begins = |magic: &[u8]| bytes.starts_with(magic);
@@ -345,12 +344,14 @@ pub fn sealed(bytes: &[u8]) -> Option<&'static str> {
         (b"Rar!\x1a\x07", "a rar archive"),
         (b"SQLite format 3\0", "a database"),
     ];
-    if let Some((_, what)) = known.iter().find(|(magic, _)| begins(magic)) {
-        return Some(what);
-    }
-    // No text and no pattern: every byte about as often as any other.
+    known.iter().find(|(magic, _)| begins(magic)).map(|(_, what)| *what)
+}
+
+/// What bytes seem to be that are no text: without any pattern, every byte about as often as any other, they are encrypted or packed.
+#[must_use]
+pub fn scrambled(bytes: &[u8]) -> Option<&'static str> {
     let sample = bytes.get(..bytes.len().min(64 << 10))?;
-    if sample.len() < 1024 || decode(sample).is_ok() {
+    if sample.len() < 1024 {
         return None;
     }
     let mut counts = [0u32; 256];
@@ -514,8 +515,9 @@ mod tests {
             (b"plain text", None),
             (&[0; 4096], None),
         ] {
-            assert_eq!(sealed(bytes).is_some(), wanted.is_some());
-            assert!(sealed(bytes).unwrap_or_default().contains(wanted.unwrap_or_default()));
+            let told = sealed(bytes).or_else(|| scrambled(bytes));
+            assert_eq!(told.is_some(), wanted.is_some());
+            assert!(told.unwrap_or_default().contains(wanted.unwrap_or_default()));
         }
     }
 }

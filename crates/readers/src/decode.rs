@@ -1,6 +1,7 @@
 //! Bytes of a file to text.
 
-use encoding_rs::{UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
+use encoding_rs::{UTF_16BE, UTF_16LE, WINDOWS_1252};
+use zeroize::Zeroizing;
 
 /// Why bytes are not text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -23,6 +24,16 @@ impl std::error::Error for DecodeError {}
 /// # Errors
 /// When the bytes are no text.
 pub fn decode(bytes: &[u8]) -> Result<String, DecodeError> {
+    decode_whole(&mut Zeroizing::new(bytes.to_vec()))
+}
+
+/// The same of bytes that are needed no more. Where they are the text as they stand, as most are, they become it, so that nothing is
+/// left of them; else they stay.
+///
+/// # Errors
+/// When the bytes are no text.
+pub fn decode_whole(all: &mut Vec<u8>) -> Result<String, DecodeError> {
+    let bytes = all.as_slice();
     for encoding in [UTF_16LE, UTF_16BE] {
         let mark: &[u8] = if encoding == UTF_16LE { b"\xff\xfe" } else { b"\xfe\xff" };
         if bytes.starts_with(mark) {
@@ -37,20 +48,38 @@ pub fn decode(bytes: &[u8]) -> Result<String, DecodeError> {
     let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |at| at + 1);
     let bytes = &bytes[..end];
     // Escape sequences of a recorded terminal session are fine; a file full of control bytes is no text.
-    let control = |byte: &u8| *byte < 0x20 && !matches!(byte, b'\t' | b'\n' | b'\r' | 0x0c | 0x1b);
-    if memchr::memchr(0, bytes).is_some()
-        || bytes.iter().filter(|byte| control(byte)).count() * 20 > bytes.len()
-    {
+    if memchr::memchr(0, bytes).is_some() || control_bytes(bytes) * 20 > bytes.len() {
         return Err(DecodeError::Binary);
     }
-    let (text, broken) = UTF_8.decode_with_bom_removal(bytes);
-    if !broken {
-        return Ok(text.into_owned());
+    if !bytes.starts_with(MARK_UTF_8) {
+        all.truncate(end);
+        match String::from_utf8(std::mem::take(all)) {
+            Ok(text) => return Ok(text),
+            Err(error) => *all = error.into_bytes(),
+        }
+    } else if let Ok(text) = std::str::from_utf8(&bytes[MARK_UTF_8.len()..]) {
+        return Ok(text.to_owned());
     }
+    let bytes = all.as_slice();
     let mut text = WINDOWS_1252.decode_without_bom_handling(bytes).0.into_owned();
     // What it is decoded into has room for letters of three bytes each.
     text.shrink_to_fit();
     Ok(text)
+}
+
+const MARK_UTF_8: &[u8] = b"\xef\xbb\xbf";
+
+/// How many bytes are control characters that texts do not have.
+fn control_bytes(bytes: &[u8]) -> usize {
+    const EACH: u64 = u64::MAX / 0xff;
+    let control = |byte: &&u8| **byte < 0x20 && !matches!(byte, b'\t' | b'\n' | b'\r' | 0x0c | 0x1b);
+    let (words, rest) = bytes.as_chunks();
+    let of_words = words.iter().filter(|word| {
+        // Whether any of the eight is below 0x20: it alone takes from the highest bit of its place, or those above it do.
+        let word = u64::from_ne_bytes(**word);
+        word.wrapping_sub(EACH * 0x20) & !word & (EACH * 0x80) != 0
+    });
+    of_words.flatten().chain(rest).filter(control).count()
 }
 
 #[cfg(test)]
@@ -71,6 +100,24 @@ mod tests {
             (b"", Ok("")),
         ] {
             assert_eq!(decode(bytes).as_deref(), text.as_deref(), "{bytes:?}");
+            let mut whole = bytes.to_vec();
+            assert_eq!(decode_whole(&mut whole).as_deref(), text.as_deref(), "{bytes:?}");
+        }
+    }
+
+    #[test]
+    fn control_bytes_are_counted_wherever_they_lie() {
+        let every: Vec<u8> = (0..=255).collect();
+        // The same letters at every place of a word, and behind the last.
+        for from in 0..9 {
+            assert_eq!(control_bytes(&every[from..]), 32 - 5 - from, "from {from}");
+        }
+        for at in 0..19 {
+            let mut text = [b'\xa0'; 19];
+            text[at] = 1;
+            assert_eq!(control_bytes(&text), 1, "at {at}");
+            text[at] = b'\n';
+            assert_eq!(control_bytes(&text), 0, "at {at}");
         }
     }
 }

@@ -70,7 +70,7 @@ mod xml;
 mod yaml;
 mod yang;
 
-pub use decode::{DecodeError, decode};
+pub use decode::{DecodeError, decode, decode_whole};
 pub use phrasebook::{BOOK, Phrasebook, Shelf, Took, Tried, guide as phrasebook_guide};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
 pub use sheet::{

@@ -25,7 +25,7 @@ impl<'a> Way<'a> {
             // Ways that became one again are followed once.
             let mut kept: Vec<Packet> = Vec::new();
             for one in next {
-                match kept.iter_mut().find(|known| (known.point, known.of) == (one.point, one.of)) {
+                match kept.iter_mut().find(|known| known.is_like(&one)) {
                     Some(known) => known.doubt_as(&one),
                     None => kept.push(one),
                 }
@@ -56,16 +56,18 @@ impl<'a> Way<'a> {
         next: &mut Vec<Packet>,
         ends: &mut Vec<Ended>,
     ) {
-        let mut asked = packet.clone();
+        let [destination, port] = [Field::Destination, Field::DestinationPort].map(|one| packet.known(one));
+        let state_before = packet.at(Field::State);
+        let mut asked = packet;
         // What is known to belong to a connection is translated like its first packet, where translation has its place.
-        let wire = packet.wire.filter(|_| {
-            packet.at(Field::State) != state::NEW && hook == Hook::Prerouting && chain.priority < TRANSLATED
+        let wire = asked.wire.filter(|_| {
+            state_before != state::NEW && hook == Hook::Prerouting && chain.priority < TRANSLATED
         });
         if let Some([address, port]) = wire {
             asked.put(Field::Destination, address);
             asked.put(Field::DestinationPort, port);
         }
-        if chain.priority < TRACKED && packet.at(Field::State) != state::UNTRACKED {
+        if chain.priority < TRACKED && state_before != state::UNTRACKED {
             // A packet that is not known to belong to a connection yet counts as of none.
             asked.set(Field::State, state::INVALID);
         }
@@ -81,11 +83,11 @@ impl<'a> Way<'a> {
         }
         for (end, mut one) in found {
             if wire.is_some() {
-                one.put(Field::Destination, packet.known(Field::Destination));
-                one.put(Field::DestinationPort, packet.known(Field::DestinationPort));
+                one.put(Field::Destination, destination);
+                one.put(Field::DestinationPort, port);
             }
             if one.at(Field::State) == state::INVALID && chain.priority < TRACKED {
-                one.set(Field::State, packet.at(Field::State));
+                one.set(Field::State, state_before);
             }
             let ending = match end {
                 End::Policy => chain.policy.as_ref().and_then(ending).unwrap_or(Ending::Accept),
@@ -108,7 +110,7 @@ impl<'a> Way<'a> {
         let Some(trace) = self.trace else {
             return self.space.all_hold(&rule.matches, &packet.point);
         };
-        let of = |field: Field| packet.of[field as usize];
+        let of = |field: Field| packet.of(field);
         let (holds, because) =
             self.space.all_hold_because(&rule.matches, &packet.point, &|field| of(field) != Of::Fixed);
         for reason in &because {
@@ -137,22 +139,20 @@ impl<'a> Way<'a> {
             if holds == Holds::No {
                 continue;
             }
-            let sure = holds == Holds::Yes;
-            let mut here = packet.clone();
-            if !sure {
-                here.doubt(
-                    format!("a rule of chain {} that is not modelled exactly", chain.name),
-                    Some(rule.origin),
-                );
-                packet.doubts.clone_from(&here.doubts);
+            if holds == Holds::Yes {
+                match self.target(filter, chain, rule, packet, depth, found) {
+                    Went::On(one) | Went::Returned(one) => packet = one,
+                    Went::Ended => return returned,
+                    Went::Back(back) => return returned.or(Some(back)),
+                }
+                continue;
             }
-            match self.target(filter, chain, rule, here, depth, found) {
-                Went::On(changed) if sure => packet.set(Field::State, changed.at(Field::State)),
-                Went::Ended if sure => return returned,
-                Went::Back(back) if sure => return returned.or(Some(back)),
-                Went::Returned(back) if sure => packet = back,
-                Went::Ended | Went::Returned(_) | Went::On(_) => {}
-                Went::Back(back) => returned = returned.or(Some(back)),
+            packet.doubt(
+                format!("a rule of chain {} that is not modelled exactly", chain.name),
+                Some(rule.origin),
+            );
+            if let Went::Back(back) = self.target(filter, chain, rule, packet.clone(), depth, found) {
+                returned = returned.or(Some(back));
             }
         }
         returned.or(Some(packet))
@@ -220,10 +220,9 @@ impl<'a> Way<'a> {
 /// Ends a packet's way through a base chain. One that ended the same there before stands for both: a list of very many rules that
 /// may or may not hold has as many ends.
 fn end(found: &mut Vec<(End<'_>, Packet)>, ending: Ending, packet: Packet) {
-    let known = found.iter_mut().find(|(end, known)| {
-        matches!(end, End::Of(known) if *known == ending)
-            && (known.point, known.of) == (packet.point, packet.of)
-    });
+    let known = found
+        .iter_mut()
+        .find(|(end, known)| matches!(end, End::Of(known) if *known == ending) && known.is_like(&packet));
     match known {
         Some((_, known)) => known.doubt_as(&packet),
         None => found.push((End::Of(ending), packet)),

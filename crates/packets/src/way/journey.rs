@@ -91,11 +91,11 @@ impl Net<'_> {
         let back = self.leg(Leg::Answer, from, answer, start, trace);
         let mut lost: Vec<(&str, Ended)> = back.stopped.into_iter().map(|one| (NOT_BACK, one)).collect();
         let sent = packet.crossings.first().map(|one| one.entered);
-        for one in back.arrived {
+        for mut one in back.arrived {
             let mut third = packet.clone();
             third.visited.clear();
-            third.doubts = one.packet.doubts;
-            third.crossings = one.packet.crossings;
+            third.doubts = std::mem::take(&mut one.packet.doubts);
+            third.crossings = std::mem::take(&mut one.packet.crossings);
             if let Some(sent) = sent {
                 third.put_tuple(sent);
             }

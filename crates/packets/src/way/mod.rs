@@ -16,13 +16,15 @@ mod translate;
 pub use explore::{Cell, Cells, Sent};
 pub use shape::{Gone, IpsecPolicy, Next, Place, Shape, Wire};
 
-use crate::cube::Value;
+use crate::cube::{Ranges, Value};
 use crate::program::Ending;
 use crate::space::{Space, address};
 use crate::trace::Trace;
+use ipnet::IpNet;
 use packet::Packet;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock};
 use trevlin_model::{Family, Filter, Interface, IpRange, Limit, Limits, Origin, Route, Translation};
 
 /// How deep jumps are followed.
@@ -148,9 +150,17 @@ pub struct Host<'a> {
 #[derive(Debug)]
 pub struct Net<'a> {
     hosts: &'a [Host<'a>],
-    spaces: Vec<OnceLock<[Space; 2]>>,
+    ready: Vec<OnceLock<[Ready; 2]>>,
     shape: &'a Shape,
     nodes: usize,
+}
+
+/// What of a device is worked out once for all packets of an IP version.
+#[derive(Debug)]
+struct Ready {
+    space: Space,
+    /// Destinations that go the way of one prefix and of none that is longer, by the prefix.
+    by_prefix: Mutex<BTreeMap<Option<IpNet>, Ranges>>,
 }
 
 /// One device made ready to be asked, alone: what leaves it is delivered, and what answers comes back the same way.
@@ -196,7 +206,7 @@ impl<'a> Net<'a> {
     #[must_use]
     pub fn new(hosts: &'a [Host<'a>], shape: &'a Shape) -> Self {
         let nodes = Limits::default().of(Limit::SetNodes);
-        Self { hosts, spaces: hosts.iter().map(|_| OnceLock::new()).collect(), shape, nodes }
+        Self { hosts, ready: hosts.iter().map(|_| OnceLock::new()).collect(), shape, nodes }
     }
 
     /// The same, where one question may cost so many nodes of a set diagram.
@@ -206,19 +216,20 @@ impl<'a> Net<'a> {
         self
     }
 
-    fn space(&self, device: usize, family: Family) -> &Space {
+    fn ready(&self, device: usize, family: Family) -> &Ready {
         let host = &self.hosts[device];
         let space = |family| {
             let tables: Vec<&Filter> =
                 host.tables.iter().copied().filter(|table| table.families.has(family)).collect();
-            Space::new(family, &tables, host.interfaces)
+            Ready { space: Space::new(family, &tables, host.interfaces), by_prefix: Mutex::default() }
         };
-        let both = self.spaces[device].get_or_init(|| [space(Family::V4), space(Family::V6)]);
+        let both = self.ready[device].get_or_init(|| [space(Family::V4), space(Family::V6)]);
         &both[usize::from(family == Family::V6)]
     }
 
     fn way<'b>(&'b self, device: usize, family: Family, trace: Option<&'b Trace>) -> Way<'b> {
-        Way { host: &self.hosts[device], space: self.space(device, family), family, trace }
+        let ready = self.ready(device, family);
+        Way { host: &self.hosts[device], space: &ready.space, ready, family, trace }
     }
 
     /// What becomes of a connection that starts here.
@@ -289,6 +300,7 @@ impl Packet {
 struct Way<'a> {
     host: &'a Host<'a>,
     space: &'a Space,
+    ready: &'a Ready,
     family: Family,
     trace: Option<&'a Trace>,
 }

@@ -4,6 +4,7 @@ use super::{ACK, Flow, SYN, SYN_ACK, Step, TCP, has_ports};
 use crate::cube::{FIELDS, Field, NOBODY, Point, Value, state};
 use crate::space::{NO_INTERFACE, number};
 use crate::trace::Of;
+use std::ops::{Deref, DerefMut};
 use std::rc::Rc;
 use trevlin_model::{Family, Origin};
 
@@ -22,6 +23,37 @@ impl Tuple {
     pub(super) fn reversed(self) -> Self {
         let [source, source_port, destination, port] = self.0;
         Self([destination, port, source, source_port])
+    }
+}
+
+/// Fields whose values may be from what was sent.
+const FROM_SENT: [Field; 6] = [
+    Field::Source,
+    Field::SourcePort,
+    Field::Destination,
+    Field::DestinationPort,
+    Field::OriginalDestination,
+    Field::OriginalDestinationPort,
+];
+
+/// Where the values of a packet are from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Origins([Of; FROM_SENT.len()]);
+
+impl Origins {
+    fn place(field: Field) -> Option<usize> {
+        FROM_SENT.iter().position(|one| *one == field)
+    }
+
+    fn of(&self, field: Field) -> Of {
+        Self::place(field).map_or(Of::Fixed, |at| self.0[at])
+    }
+
+    fn put(&mut self, field: Field, of: Of) {
+        match Self::place(field) {
+            Some(at) => self.0[at] = of,
+            None => debug_assert_eq!(of, Of::Fixed, "{field:?}"),
+        }
     }
 }
 
@@ -48,7 +80,7 @@ pub(super) struct Crossing {
     pub(super) left: Tuple,
     /// The packet as it left, with what rules see of it.
     point: Point,
-    of: [Of; FIELDS],
+    of: Origins,
     /// Whether the answer passed here as well.
     pub(super) answered: bool,
 }
@@ -62,12 +94,30 @@ impl Crossing {
 /// Doubts of a packet that are told: an answer that hangs on more is no clearer for them.
 const MOST_DOUBTS: usize = 64;
 
-/// A packet on its way.
+/// A packet on its way. It is handed on often, and is large.
 #[derive(Debug, Clone)]
-pub(super) struct Packet {
+pub(super) struct Packet(Box<Travelling>);
+
+impl Deref for Packet {
+    type Target = Travelling;
+
+    fn deref(&self) -> &Travelling {
+        &self.0
+    }
+}
+
+impl DerefMut for Packet {
+    fn deref_mut(&mut self) -> &mut Travelling {
+        &mut self.0
+    }
+}
+
+/// What is known of a packet on its way.
+#[derive(Debug, Clone)]
+pub(super) struct Travelling {
     pub(super) family: Family,
     pub(super) point: Point,
-    pub(super) of: [Of; FIELDS],
+    of: Origins,
     /// Destination and its port before translation, for what follows a first packet.
     pub(super) wire: Option<[Known; 2]>,
     pub(super) trail: Vec<Step>,
@@ -91,11 +141,11 @@ impl Packet {
     /// The first packet of a connection, before it comes anywhere. `varies` tells which of its values may differ.
     pub(super) fn first(flow: &Flow<'_>, varies: &dyn Fn(Field) -> bool) -> Self {
         let mut point: Point = [0; FIELDS];
-        let mut of = [Of::Fixed; FIELDS];
+        let mut of = Origins([Of::Fixed; FROM_SENT.len()]);
         let mut set = |field: Field, value: Value| {
             point[field as usize] = value;
             if varies(field) {
-                of[field as usize] = Of::Sent(field, 0);
+                of.put(field, Of::Sent(field, 0));
             }
         };
         set(Field::Source, number(flow.source));
@@ -109,7 +159,7 @@ impl Packet {
             point[Field::Icmp as usize] = if flow.protocol == 1 { 8 << 8 } else { 128 << 8 };
         }
         let nothing = (0, Of::Fixed);
-        let mut packet = Self {
+        let mut packet = Self(Box::new(Travelling {
             family: Family::of(flow.destination),
             point,
             of,
@@ -123,7 +173,7 @@ impl Packet {
             came: Tuple([nothing; 4]),
             came_by: None,
             settled: [false; 2],
-        };
+        }));
         packet.came = packet.tuple();
         packet
     }
@@ -133,7 +183,7 @@ impl Packet {
     }
 
     pub(super) fn known(&self, field: Field) -> Known {
-        (self.point[field as usize], self.of[field as usize])
+        (self.point[field as usize], self.of.of(field))
     }
 
     pub(super) fn set(&mut self, field: Field, value: Value) {
@@ -142,7 +192,17 @@ impl Packet {
 
     pub(super) fn put(&mut self, field: Field, (value, of): Known) {
         self.point[field as usize] = value;
-        self.of[field as usize] = of;
+        self.of.put(field, of);
+    }
+
+    /// Where a value is from.
+    pub(super) fn of(&self, field: Field) -> Of {
+        self.of.of(field)
+    }
+
+    /// Whether rules see the same of another, and it is from the same.
+    pub(super) fn is_like(&self, other: &Self) -> bool {
+        self.point == other.point && self.of == other.of
     }
 
     pub(super) fn tuple(&self) -> Tuple {
@@ -166,7 +226,8 @@ impl Packet {
     }
 
     pub(super) fn note(&mut self, text: impl Into<String>, origin: Option<Origin>) {
-        self.trail.push(Step { device: self.device, text: text.into(), origin });
+        let step = Step { device: self.device, text: text.into(), origin };
+        self.trail.push(step);
     }
 
     pub(super) fn doubt(&mut self, text: impl Into<String>, origin: Option<Origin>) {
@@ -286,7 +347,7 @@ impl Packet {
     pub(super) fn leaves(&mut self, leg: Leg, left_by: Option<&str>) {
         match (leg, self.belongs_to) {
             (Leg::First, _) => {
-                self.crossings.push(Rc::new(Crossing {
+                let crossing = Crossing {
                     device: self.device,
                     entered_by: self.came_by.clone(),
                     left_by: left_by.map(str::to_owned),
@@ -295,7 +356,8 @@ impl Packet {
                     point: self.point,
                     of: self.of,
                     answered: false,
-                }));
+                };
+                self.crossings.push(Rc::new(crossing));
             }
             (Leg::Answer, Some(at)) => {
                 let mut crossing = (*self.crossings[at]).clone();

@@ -7,6 +7,7 @@ use crate::cube::{Field, Ranges, Value, common, holds as lies, other_ranges, ran
 use crate::space::number;
 use crate::trace::Of;
 use std::net::IpAddr;
+use std::sync::PoisonError;
 use trevlin_model::{Family, IpRange, Origin, Route};
 
 /// Where routing sends a packet.
@@ -117,17 +118,22 @@ impl Way<'_> {
         });
         if self.trace.is_some() {
             let chosen = best.map(|route| route.destination).or(connected.map(|(_, address)| address.net));
-            let nets = routes().map(|route| route.destination).chain(networks().map(|(_, one)| one.net));
-            let deeper = nets
-                .filter(|net| chosen.is_none_or(|chosen| net.prefix_len() > chosen.prefix_len()))
-                .map(|net| (number(net.network()), number(net.broadcast())));
-            let callers = numbers(self.host.callers.iter().map(|(range, _, _)| range), self.family);
-            let own = self.space.own().into_iter().flat_map(|own| own.iter().copied());
-            let others = ranges(deeper.chain(callers).chain(own).chain([self.multicast()]).collect());
-            let whole = chosen.map_or((0, self.space.last_address()), |net| {
-                (number(net.network()), number(net.broadcast()))
+            // What is alike hangs on nothing but the prefix, and packet after packet asks for it.
+            let mut by_prefix = self.ready.by_prefix.lock().unwrap_or_else(PoisonError::into_inner);
+            let alike = by_prefix.entry(chosen).or_insert_with(|| {
+                let nets = routes().map(|route| route.destination).chain(networks().map(|(_, one)| one.net));
+                let deeper = nets
+                    .filter(|net| chosen.is_none_or(|chosen| net.prefix_len() > chosen.prefix_len()))
+                    .map(|net| (number(net.network()), number(net.broadcast())));
+                let callers = numbers(self.host.callers.iter().map(|(range, _, _)| range), self.family);
+                let own = self.space.own().into_iter().flat_map(|own| own.iter().copied());
+                let others = ranges(deeper.chain(callers).chain(own).chain([self.multicast()]).collect());
+                let whole = chosen.map_or((0, self.space.last_address()), |net| {
+                    (number(net.network()), number(net.broadcast()))
+                });
+                difference(&ranges(vec![whole]), &others, self.space.last_address())
             });
-            self.narrow(of, &difference(&ranges(vec![whole]), &others, self.space.last_address()));
+            self.narrow(of, alike);
         }
         match (best, connected) {
             (Some(route), _) if !route.forwards => {
