@@ -10,6 +10,7 @@ use crate::{Reader, snmp, sshd};
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use trevlin_model::Export;
 
 /// Of a reader, by name: groups of words, of each of which one must stand in the text, in whatever capitals.
@@ -173,8 +174,12 @@ fn automaton<'a>(kind: AhoCorasickKind, words: impl Iterator<Item = &'a &'a str>
     AhoCorasick::builder().ascii_case_insensitive(true).kind(Some(kind)).build(words).ok()
 }
 
-/// Texts from this size on are large.
+/// From so many bytes on, of one text or of all so far, the fast search is worth making.
 const LARGE: usize = 32 << 10;
+const MUCH: usize = 4 << 20;
+
+/// Bytes looked through so far.
+static LOOKED_THROUGH: AtomicUsize = AtomicUsize::new(0);
 
 /// Makes what looks for the words, which takes longer than looking through a file does.
 pub(crate) fn prepare() {
@@ -194,7 +199,8 @@ impl Found {
                 let mut left = finder.of.len();
                 let mut seen = vec![false; left];
                 let text = export.text();
-                let large = if text.len() < LARGE { None } else { LARGE_SEARCH.as_ref() };
+                let much = LOOKED_THROUGH.fetch_add(text.len(), Ordering::Relaxed) >= MUCH;
+                let large = if much || text.len() >= LARGE { LARGE_SEARCH.as_ref() } else { None };
                 for hit in large.unwrap_or(&finder.small).find_overlapping_iter(text) {
                     let pattern = hit.pattern().as_usize();
                     if !std::mem::replace(&mut seen[pattern], true) {
