@@ -458,12 +458,13 @@ fn sort_into_devices(
 
 /// Told before anything is taken in: as one device a whole estate makes no sense, and takes long.
 fn tell_of_several(one: &SeveralInOne<'_>, root: &Root) {
-    let since = one.beside.map_or_else(String::new, |file| format!(" since {file} lies there"));
+    let since = one.beside.map_or_else(String::new, |file| format!(", because {file} lies at its top"));
     let [first, second] = one.devices;
+    let folder = if one.folder.is_empty() { root.given.clone() } else { root.given.join(&one.folder) };
     messages::warning(&format!(
-        "{}: this is one device{since}, and {first} and {second} in it look like two; if they are, lay an estate file ({ESTATE_FILE}) \
-         beside them, or give their folders one by one",
-        root.given.join(&one.folder).display()
+        "{}: read as one device{since}; {first} and {second} look like two. If they are, put an estate file ({ESTATE_FILE}) at the \
+         top, or give the folders one by one",
+        folder.display()
     ));
 }
 

@@ -131,3 +131,25 @@ fn an_answer_settles_a_question() {
         "{out}"
     );
 }
+
+#[test]
+fn a_file_beside_several_devices_is_told_to_make_them_one() {
+    let shell = "Port 22\nPermitRootLogin no\n";
+    let stray = ("strays.json", EDGE);
+    let devices = [("harbour/edge/etc/ssh/sshd_config", shell), ("harbour/files/etc/ssh/sshd_config", shell)];
+    let told = |files: &[(&str, &str)]| {
+        let estate = folder(files);
+        let (out, told, code) = run(&["survey", &path(&estate)]);
+        assert_eq!(code, 0, "{told}");
+        (out, told)
+    };
+    let (out, warned) = told(&[stray, devices[0], devices[1]]);
+    assert!(out.contains("1 device, 3 files"), "{out}");
+    let hint = "because strays.json lies at its top; harbour/edge and harbour/files look like two";
+    assert!(warned.contains(hint), "{warned}");
+    // What the hint says helps.
+    let (out, warned) = told(&[stray, devices[0], devices[1], ("trevlin.toml", "")]);
+    assert!(out.contains("3 devices, 3 files") && !warned.contains("look like two"), "{out}{warned}");
+    let (out, warned) = told(&devices);
+    assert!(out.contains("2 devices, 2 files") && warned.is_empty(), "{out}{warned}");
+}

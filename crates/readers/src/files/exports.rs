@@ -372,9 +372,8 @@ fn part(
 /// Where the server listens (nfs.conf(5), `[nfsd]`); files of `nfs.conf.d` come later and win.
 fn endpoints(around: &Surroundings<'_>, origin: Origin) -> Vec<Endpoint> {
     let (mut host, mut port, mut udp) = (None, (2049, origin), false);
-    let mut files: Vec<&&Export> =
-        around.exports.iter().filter(|one| (SETTINGS.recognise)(one) != Recognition::No).collect();
-    files.sort_by_key(|one| (one.path().contains("nfs.conf.d/"), one.path().to_owned()));
+    let mut files: Vec<&Export> = around.of_format(&SETTINGS).map(|(one, _)| one).collect();
+    files.sort_by_key(|one| (one.path().contains("nfs.conf.d/"), one.path()));
     for file in files {
         for section in sections(file, &['#', ';']).iter().filter(|one| one.name.eq_ignore_ascii_case("nfsd"))
         {

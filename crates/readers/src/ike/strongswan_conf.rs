@@ -98,16 +98,18 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 
 /// Tells every connection of a file whether charon answers in aggressive mode with a shared key.
 pub(super) fn tell_aggressive(tunnels: &mut [Tunnel], around: &Surroundings<'_>) {
-    let allowed = aggressive_allowed(around);
+    let allowed = around.once(|| AggressiveAllowed(aggressive_allowed(around)));
     for tunnel in tunnels {
-        tunnel.settings.extend(allowed.clone());
+        tunnel.settings.extend(allowed.0.clone());
     }
 }
+
+struct AggressiveAllowed(Option<(String, Setting<String>)>);
 
 /// Whether charon answers in aggressive mode with a shared key, where its settings are among the exports: it refuses to,
 /// unless it is told otherwise.
 fn aggressive_allowed(around: &Surroundings<'_>) -> Option<(String, Setting<String>)> {
-    let mut settings = around.exports.iter().filter(|export| recognise(export) != Recognition::No).peekable();
+    let mut settings = around.of_format(&READER).map(|(export, _)| export).peekable();
     let first: Origin = settings.peek()?.origin(0..0);
     for export in settings {
         for line in export.lines() {
@@ -124,11 +126,10 @@ fn aggressive_allowed(around: &Surroundings<'_>) -> Option<(String, Setting<Stri
         }
     }
     // It may stand in a part that is read in and was not exported.
-    let complete =
-        around.exports.iter().filter(|export| recognise(export) != Recognition::No).all(|export| {
-            let reads = |line: &str| line.trim().starts_with("include ");
-            export.lines().all(|line| !reads(line.text) || !read_in(line.text, export, around).is_empty())
-        });
+    let complete = around.of_format(&READER).all(|(export, _)| {
+        let reads = |line: &str| line.trim().starts_with("include ");
+        export.lines().all(|line| !reads(line.text) || !read_in(line.text, export, around).is_empty())
+    });
     complete.then(|| (AGGRESSIVE_KEY.into(), Setting::Stated { value: "no".into(), origin: first }))
 }
 

@@ -266,23 +266,31 @@ const JUDGED: [&str; 31] = [
     "ssl_certificate",
 ];
 
+/// The settings of the blocks that a statement stands in, the outermost first.
+type Chain<'c, 's, 'a> = [&'c [&'s Statement<'a>]];
+
+/// The settings of a block. A main file may read in thousands of servers, and what is inherited is no block.
+fn settings<'s, 'a>(one: &'s Statement<'a>) -> Vec<&'s Statement<'a>> {
+    one.children().iter().filter(|one| one.block.is_none()).collect()
+}
+
 /// The blocks from the outermost to a server, and the server.
 fn servers<'s, 'a>(
     all: &'s [Statement<'a>],
-    outer: &[&'s [Statement<'a>]],
+    outer: &Chain<'_, 's, 'a>,
     found: &mut Vec<Served>,
     stream: bool,
 ) {
     for one in all {
         match one.name() {
             "http" | "stream" if one.block.is_some() => {
-                let mut chain = outer.to_vec();
-                chain.push(one.children());
+                let own = settings(one);
+                let chain = [outer, &[&own]].concat();
                 servers(one.children(), &chain, found, one.name() == "stream");
             }
             "server" if one.block.is_some() => {
-                let mut chain = outer.to_vec();
-                chain.push(one.children());
+                let own = settings(one);
+                let chain = [outer, &[&own]].concat();
                 found.push(server(one, &chain, stream));
             }
             _ => {}
@@ -291,21 +299,21 @@ fn servers<'s, 'a>(
 }
 
 /// The last statement of a name in the innermost block that has one.
-fn inherited<'s, 'a>(chain: &[&'s [Statement<'a>]], name: &str) -> Option<&'s Statement<'a>> {
-    chain.iter().rev().find_map(|block| block.iter().rev().find(|one| one.name() == name))
+fn inherited<'s, 'a>(chain: &Chain<'_, 's, 'a>, name: &str) -> Option<&'s Statement<'a>> {
+    chain.iter().rev().find_map(|block| block.iter().rev().find(|one| one.name() == name)).copied()
 }
 
 /// All statements of some names in the innermost block that has one.
-fn list<'s, 'a>(chain: &[&'s [Statement<'a>]], names: &[&str]) -> Vec<&'s Statement<'a>> {
+fn list<'s, 'a>(chain: &Chain<'_, 's, 'a>, names: &[&str]) -> Vec<&'s Statement<'a>> {
     chain
         .iter()
         .rev()
-        .map(|block| block.iter().filter(|one| names.contains(&one.name())).collect::<Vec<_>>())
+        .map(|block| block.iter().copied().filter(|one| names.contains(&one.name())).collect::<Vec<_>>())
         .find(|all| !all.is_empty())
         .unwrap_or_default()
 }
 
-fn server<'s, 'a>(one: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], stream: bool) -> Served {
+fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: bool) -> Served {
     let name = one
         .last("server_name")
         .map(|one| one.arguments().join(" "))
@@ -355,10 +363,10 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], stream:
 }
 
 /// Parts of the locations in a block.
-fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], parts: &mut Vec<Part>) {
+fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, parts: &mut Vec<Part>) {
     for one in outer.children().iter().filter(|one| one.name() == "location" && one.block.is_some()) {
-        let mut inner = chain.to_vec();
-        inner.push(one.children());
+        let own = settings(one);
+        let inner = [chain, &[&own]].concat();
         let path = one.arguments().join(" ");
         if matches!(one.value(), "/") && parts.first().is_some_and(|part| part.name == "/") {
             // It stands for all that no other location takes.
@@ -369,7 +377,7 @@ fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], pa
     }
 }
 
-fn pages<'s, 'a>(path: &str, one: &'s Statement<'a>, chain: &[&'s [Statement<'a>]], parts: &mut Vec<Part>) {
+fn pages<'s, 'a>(path: &str, one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, parts: &mut Vec<Part>) {
     let mut part = page(path, one.origin);
     // A location that only answers within the server is nobody's to ask for.
     if one.last("internal").is_some() {
@@ -414,7 +422,7 @@ fn pages<'s, 'a>(path: &str, one: &'s Statement<'a>, chain: &[&'s [Statement<'a>
 }
 
 /// Who is let in, where lists of addresses or a login say (ngx_http_access_module, ngx_http_auth_basic_module; satisfy).
-fn ways(chain: &[&[Statement<'_>]]) -> Option<Vec<Way>> {
+fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
     let rules = list(chain, &["allow", "deny"]);
     let basic = inherited(chain, "auth_basic").filter(|one| one.value() != "off");
     let verified = inherited(chain, "ssl_verify_client").filter(|one| one.value() == "on");
@@ -490,7 +498,7 @@ fn endpoints(listen: &Statement<'_>, ssl_on: bool) -> Vec<Endpoint> {
     }
 }
 
-fn offer(chain: &[&[Statement<'_>]], origin: Origin) -> Offer {
+fn offer(chain: &Chain<'_, '_, '_>, origin: Origin) -> Offer {
     let ciphers = inherited(chain, "ssl_ciphers").map(|one| (one.value(), one.origin));
     let Some(protocols) = inherited(chain, "ssl_protocols") else {
         let mut offer = tls::listed(ciphers, &[], origin);
