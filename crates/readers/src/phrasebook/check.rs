@@ -3,29 +3,40 @@
 use super::book::Targets;
 use crate::sheet::take::nearest;
 use serde::Deserialize;
+use serde_json::value::RawValue;
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
+use std::sync::{LazyLock, OnceLock};
 use trevlin_model::Note;
 
 /// The published schema of sheets, which a test holds against [`crate::sheet_schema`]: making it anew takes longer than reading a
 /// phrasebook.
-static SCHEMA: LazyLock<Schema> = LazyLock::new(|| {
+static SCHEMA: LazyLock<Schema<'static>> = LazyLock::new(|| {
     serde_json::from_str(include_str!("../../../../docs/schema/device-sheet.json")).unwrap_or_default()
 });
 
 /// As much of a schema as says what may stand where (JSON Schema 2020-12).
 #[derive(Debug, Default, Deserialize)]
-#[serde(rename_all = "camelCase", default)]
-struct Schema {
+#[serde(rename_all = "camelCase", default, bound(deserialize = "'de: 'a"))]
+struct Schema<'a> {
     #[serde(rename = "$ref")]
-    reference: Option<&'static str>,
-    #[serde(rename = "$defs")]
-    defs: BTreeMap<&'static str, Schema>,
-    properties: BTreeMap<&'static str, Schema>,
-    items: Option<Box<Schema>>,
-    any_of: Vec<Schema>,
-    one_of: Vec<Schema>,
-    all_of: Vec<Schema>,
+    reference: Option<&'a str>,
+    #[serde(rename = "$defs", borrow)]
+    defs: BTreeMap<&'a str, &'a RawValue>,
+    properties: BTreeMap<&'a str, Schema<'a>>,
+    items: Option<Box<Schema<'a>>>,
+    any_of: Vec<Schema<'a>>,
+    one_of: Vec<Schema<'a>>,
+    all_of: Vec<Schema<'a>>,
+}
+
+/// The schemas that others refer to, each read when one does: a phrasebook comes by few of them.
+static REFERRED_TO: LazyLock<BTreeMap<&'static str, OnceLock<Schema<'static>>>> =
+    LazyLock::new(|| SCHEMA.defs.keys().map(|name| (*name, OnceLock::new())).collect());
+
+fn referred_to(name: &str) -> Option<&'static Schema<'static>> {
+    let written: &'static RawValue = SCHEMA.defs.get(name)?;
+    let read = || serde_json::from_str(written.get()).unwrap_or_default();
+    Some(REFERRED_TO.get(name)?.get_or_init(read))
 }
 
 /// Notes on paths that lead nowhere. Paths that begin with `$` are the phrasebook's own.
@@ -35,10 +46,10 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
         if path.first().is_some_and(|(key, _)| key.starts_with('$')) {
             continue;
         }
-        let mut at: Vec<&Schema> = vec![&*SCHEMA];
+        let mut at: Vec<&Schema<'static>> = vec![&*SCHEMA];
         for (number, (key, list)) in path.iter().enumerate() {
             let known = properties(&at);
-            let found: Vec<&Schema> =
+            let found: Vec<&Schema<'static>> =
                 known.iter().filter(|(name, _)| name == key).map(|(_, value)| *value).collect();
             if found.is_empty() {
                 let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
@@ -48,7 +59,7 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
             }
             at = found;
             if *list {
-                let items: Vec<&Schema> =
+                let items: Vec<&Schema<'static>> =
                     flatten(&at).into_iter().filter_map(|one| one.items.as_deref()).collect();
                 if items.is_empty() {
                     let text = format!("`{key}` is no list, so no brackets stand behind it");
@@ -80,16 +91,16 @@ pub(super) fn targets(all: &Targets) -> Vec<Note> {
 }
 
 /// Every schema that a schema may stand for.
-fn flatten<'a>(all: &[&'a Schema]) -> Vec<&'a Schema> {
+fn flatten<'a>(all: &[&'a Schema<'static>]) -> Vec<&'a Schema<'static>> {
     let mut found = Vec::new();
-    let mut open: Vec<(&'a Schema, usize)> = all.iter().map(|one| (*one, 0)).collect();
+    let mut open: Vec<(&'a Schema<'static>, usize)> = all.iter().map(|one| (*one, 0)).collect();
     while let Some((one, depth)) = open.pop() {
         found.push(one);
         if depth > 8 {
             continue;
         }
         if let Some(name) = one.reference.and_then(|path| path.rsplit('/').next()) {
-            open.extend(SCHEMA.defs.get(name).map(|inner| (inner, depth + 1)));
+            open.extend(referred_to(name).map(|inner| (inner, depth + 1)));
         }
         for either in [&one.any_of, &one.one_of, &one.all_of] {
             open.extend(either.iter().map(|inner| (inner, depth + 1)));
@@ -98,10 +109,24 @@ fn flatten<'a>(all: &[&'a Schema]) -> Vec<&'a Schema> {
     found
 }
 
-fn properties<'a>(all: &[&'a Schema]) -> Vec<(&'a str, &'a Schema)> {
+fn properties<'a>(all: &[&'a Schema<'static>]) -> Vec<(&'a str, &'a Schema<'static>)> {
     let mut found = Vec::new();
     for one in flatten(all) {
         found.extend(one.properties.iter().map(|(name, value)| (*name, value)));
     }
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_schema_can_be_read() {
+        assert!(!SCHEMA.properties.is_empty() && SCHEMA.defs.len() > 50);
+        for (name, written) in &SCHEMA.defs {
+            let read = serde_json::from_str::<Schema<'_>>(written.get());
+            assert!(read.is_ok(), "{name}: {:?}", read.err());
+        }
+    }
 }
