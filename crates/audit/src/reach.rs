@@ -111,7 +111,8 @@ const MOST_CELLS: usize = 4096;
 #[derive(Debug)]
 pub struct Ground<'a> {
     estate: &'a Estate,
-    hosts: Vec<Host<'a>>,
+    net: Net<'a>,
+    most_cells: usize,
     /// Lines of every port forward.
     forwards: BTreeSet<Origin>,
 }
@@ -121,9 +122,12 @@ impl<'a> Ground<'a> {
     #[must_use]
     pub fn of(estate: &'a Estate) -> Self {
         let forwards = estate.devices.iter().flat_map(|device| &device.facts.forwards);
+        let hosts: Vec<Host<'a>> = (0..estate.devices.len()).map(|at| estate.host(at)).collect();
+        let most_cells = most_cells(&hosts);
         Self {
             estate,
-            hosts: (0..estate.devices.len()).map(|at| estate.host(at)).collect(),
+            net: Net::new(hosts, &estate.shape().shape).costing(estate.limits.of(Limit::SetNodes)),
+            most_cells,
             forwards: forwards.map(|forward| forward.origin).collect(),
         }
     }
@@ -139,24 +143,29 @@ impl<'a> Ground<'a> {
         self.forwards.contains(&origin)
     }
 
-    /// How many sets the packets of one place, IP version and protocol are cut into at most: fewer where rules are very many.
+    /// How many sets the packets of one place, IP version and protocol are cut into at most.
     pub(crate) fn most_cells(&self) -> usize {
-        const MOST: usize = 20_000;
-        const FEWEST: usize = 500;
-        /// How many rules are asked in one go at most, roughly.
-        const ASKED: usize = 30_000_000;
-        let of = |host: &Host<'_>| -> usize {
-            host.tables.iter().flat_map(|table| &table.chains).map(|chain| chain.rules.len()).sum()
-        };
-        let longest = self.hosts.iter().map(of).max().unwrap_or_default();
-        (ASKED / longest.max(1)).clamp(FEWEST, MOST)
+        self.most_cells
     }
 
-    /// The devices, joined.
+    /// The devices, joined. Each is made ready once for all questions.
     #[must_use]
-    pub fn net(&self) -> Net<'_> {
-        Net::new(&self.hosts, &self.estate.shape().shape).costing(self.estate.limits.of(Limit::SetNodes))
+    pub fn net(&self) -> &Net<'a> {
+        &self.net
     }
+}
+
+/// How many sets packets are cut into at most: fewer where rules are very many.
+fn most_cells(hosts: &[Host<'_>]) -> usize {
+    const MOST: usize = 20_000;
+    const FEWEST: usize = 500;
+    /// How many rules are asked in one go at most, roughly.
+    const ASKED: usize = 30_000_000;
+    let of = |host: &Host<'_>| -> usize {
+        host.tables.iter().flat_map(|table| &table.chains).map(|chain| chain.rules.len()).sum()
+    };
+    let longest = hosts.iter().map(of).max().unwrap_or_default();
+    (ASKED / longest.max(1)).clamp(FEWEST, MOST)
 }
 
 /// Answers a question.
@@ -165,7 +174,7 @@ impl<'a> Ground<'a> {
 /// When nothing tells where the connection enters, or a device or interface is not there.
 pub fn reach(estate: &Estate, question: &Question) -> Result<Reached, AskError> {
     let ground = Ground::of(estate);
-    answer(&ground, &ground.net(), question)
+    answer(&ground, question)
 }
 
 /// Answers many questions, each device made ready once.
@@ -174,15 +183,14 @@ pub fn reach(estate: &Estate, question: &Question) -> Result<Reached, AskError> 
 /// Each as for [`reach`].
 pub fn reach_all(estate: &Estate, questions: &[Question]) -> Vec<Result<Reached, AskError>> {
     let ground = Ground::of(estate);
-    let net = ground.net();
-    questions.par_iter().with_max_len(1).map(|question| answer(&ground, &net, question)).collect()
+    questions.par_iter().with_max_len(1).map(|question| answer(&ground, question)).collect()
 }
 
-fn answer(ground: &Ground<'_>, net: &Net<'_>, question: &Question) -> Result<Reached, AskError> {
+fn answer(ground: &Ground<'_>, question: &Question) -> Result<Reached, AskError> {
     let estate = ground.estate;
     let to = To::parse(estate, &question.to)?;
     if let (From::Outside, To::Device(device, _), None) = (&question.from, &to, &question.entering) {
-        return Ok(told(estate, reached_from_outside(ground, net, question, *device)));
+        return Ok(told(estate, reached_from_outside(ground, question, *device)));
     }
     let source_ports =
         vec![question.source_port.map_or(OWN_CHOICE, |port| PortRange { first: port, last: port })];
@@ -210,7 +218,7 @@ fn answer(ground: &Ground<'_>, net: &Net<'_>, question: &Question) -> Result<Rea
                 ports: vec![PortRange { first: question.port, last: question.port }],
                 source_ports: source_ports.clone(),
             };
-            let mut cells = net.explore(setout.start(), &sent, MOST_CELLS).cells;
+            let mut cells = ground.net().explore(setout.start(), &sent, MOST_CELLS).cells;
             if question.from == From::Outside {
                 cells = of_no_name(cells, family, |sent| &sent.sources);
             }
@@ -232,7 +240,7 @@ fn answer(ground: &Ground<'_>, net: &Net<'_>, question: &Question) -> Result<Rea
 }
 
 /// Whether the outside reaches a port of a device, by whatever address and port it is called.
-fn reached_from_outside(ground: &Ground<'_>, net: &Net<'_>, question: &Question, device: usize) -> Answer {
+fn reached_from_outside(ground: &Ground<'_>, question: &Question, device: usize) -> Answer {
     let every = PortRange { first: 0, last: 65535 };
     let mut best: Option<Answer> = None;
     for (setout, aims) in outside_setouts(ground.estate) {
@@ -251,9 +259,10 @@ fn reached_from_outside(ground: &Ground<'_>, net: &Net<'_>, question: &Question,
             if sent.destinations.is_empty() || sent.sources.is_empty() {
                 continue;
             }
-            let cells = of_no_name(net.explore(setout.start(), &sent, MOST_CELLS).cells, family, |sent| {
-                &sent.sources
-            });
+            let cells =
+                of_no_name(ground.net().explore(setout.start(), &sent, MOST_CELLS).cells, family, |sent| {
+                    &sent.sources
+                });
             let there = cells.into_iter().filter(|cell| {
                 let here = cell.delivery.as_ref().is_some_and(|one| (one.device, one.gone) == (device, None));
                 here && cell.delivered.1.iter().any(|ports| ports.contains(question.port))

@@ -123,9 +123,9 @@ impl<'a> Subject<'a> {
                 Who::SomeOutside(reached)
             };
         }
-        let callers = self.estate.shape().callers.iter().zip(&self.estate.inner_views().callers);
-        let by = callers.filter_map(|(callers, exposure)| {
-            Some((callers.tunnel.as_str(), self.reached_in(exposure, sources)?))
+        let all = &self.estate.shape().callers;
+        let by = self.estate.inner_views().coming_to(self.device).filter_map(|(number, exposure)| {
+            Some((all[number].tunnel.as_str(), self.reached_in(exposure, sources)?))
         });
         by.min_by_key(|one| !one.1.certain)
             .map_or(Who::Inside, |(tunnel, reached)| Who::Callers(tunnel, reached))

@@ -7,6 +7,7 @@ use crate::reach::Ground;
 use crate::services::Service;
 use crate::special::{is_link_local, is_public};
 use rayon::prelude::*;
+use std::collections::BTreeMap;
 use trevlin_model::{Device, Family, IpRange, Origin, PortForward, Protocol};
 use trevlin_packets::way::Step;
 
@@ -28,6 +29,8 @@ pub struct InnerViews {
     pub sites: Vec<Site>,
     /// Every intent, held against what is.
     pub intents: Vec<Held>,
+    /// Numbers of the callers who reach anything of a device, by device.
+    coming_to: BTreeMap<usize, Vec<usize>>,
 }
 
 impl InnerViews {
@@ -39,8 +42,20 @@ impl InnerViews {
             callers.map(|one| exposure::callers(&ground, services, one)).collect()
         };
         let others = || rayon::join(|| sites(estate, &ground, services), || crate::intents::hold(&ground));
-        let (callers, (sites, intents)) = rayon::join(of_callers, others);
-        Self { callers, sites, intents }
+        let (callers, (sites, intents)): (Vec<Exposure>, _) = rayon::join(of_callers, others);
+        let mut coming_to: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        for (number, exposure) in callers.iter().enumerate() {
+            for device in exposure.reached_devices() {
+                coming_to.entry(device).or_default().push(number);
+            }
+        }
+        Self { callers, sites, intents, coming_to }
+    }
+
+    /// What callers reach who reach anything of a device, with their number, in the order of the estate's callers.
+    pub(crate) fn coming_to(&self, device: usize) -> impl Iterator<Item = (usize, &Exposure)> {
+        let numbers = self.coming_to.get(&device).into_iter().flatten();
+        numbers.map(|number| (*number, &self.callers[*number]))
     }
 }
 

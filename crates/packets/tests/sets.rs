@@ -110,9 +110,8 @@ fn holds(cell: &Cell, flow: &Flow<'_>) -> bool {
 #[test]
 fn a_cell_says_what_each_of_its_packets_comes_to() {
     let (edge, files) = (facts([EDGE, EDGE_ROUTES, EDGE_RULES]), facts([FILES, FILES_ROUTES, FILES_RULES]));
-    let hosts = [host(&edge), host(&files)];
     let shape = shape();
-    let net = Net::new(&hosts, &shape);
+    let net = Net::new(vec![host(&edge), host(&files)], &shape);
     let cells = cells(&net);
     let addresses = || {
         prop_oneof![
@@ -180,9 +179,8 @@ fn a_cell_says_what_each_of_its_packets_comes_to() {
 #[test]
 fn what_is_delivered_is_told_as_a_set() {
     let (edge, files) = (facts([EDGE, EDGE_ROUTES, EDGE_RULES]), facts([FILES, FILES_ROUTES, FILES_RULES]));
-    let hosts = [host(&edge), host(&files)];
     let shape = shape();
-    let net = Net::new(&hosts, &shape);
+    let net = Net::new(vec![host(&edge), host(&files)], &shape);
     let web = cells(&net).into_iter().filter(|cell| {
         cell.delivery.as_ref().is_some_and(|one| one.device == 1 && one.gone.is_none())
             && cell.delivered.1 == [PortRange { first: 80, last: 80 }]

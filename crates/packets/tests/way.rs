@@ -31,7 +31,7 @@ fn ask(host: &Host<'_>, text: &str) -> Answer {
     let words: Vec<&str> = text.split(' ').collect();
     let (source, source_port) = words[1].rsplit_once('#').unwrap_or((words[1], "40000"));
     let address = |text: &str| text.parse::<IpAddr>().expect("an address");
-    Walker::new(host).ask(&Flow {
+    Walker::new(host.clone()).ask(&Flow {
         entering: words[0],
         source: address(source),
         destination: address(words[3]),

@@ -138,6 +138,11 @@ impl Exposure {
         self.by_device.get(&device).into_iter().flatten().map(|at| &self.reached[*at])
     }
 
+    /// Devices of which something is reached, in order.
+    pub(crate) fn reached_devices(&self) -> impl Iterator<Item = usize> {
+        self.by_device.keys().copied()
+    }
+
     /// What is reached of each device of which something is.
     pub fn reached_by_device(&self) -> impl Iterator<Item = (usize, Vec<&Reachable>)> {
         self.by_device

@@ -240,10 +240,10 @@ fn reached(estate: &Estate, device: usize, number: usize, row: &mut ServedRow) {
             row.outside.push(who);
         }
     }
-    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
-        let found = mine(exposure);
-        if !found.is_empty() && !row.callers.contains(&callers.tunnel) {
-            row.callers.push(callers.tunnel.clone());
+    for (number, exposure) in estate.inner_views().coming_to(device) {
+        let tunnel = &estate.shape().callers[number].tunnel;
+        if !mine(exposure).is_empty() && !row.callers.contains(tunnel) {
+            row.callers.push(tunnel.clone());
         }
     }
 }

@@ -3,6 +3,7 @@
 use super::callers::{entrance, interface_of};
 use super::{EstateShape, Joined};
 use crate::Estate;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{IpRange, Origin, PortForward, Protocol, Tunnel, TunnelFamily};
@@ -10,14 +11,15 @@ use trevlin_packets::way::{IpsecPolicy, Place, Wire};
 
 /// Joins both ends of each tunnel whose other end is a device of the estate.
 pub(super) fn join(estate: &Estate, all: &mut EstateShape) {
+    let mut known = Known::new();
     for (device, one) in estate.devices.iter().enumerate() {
         for tunnel in one.facts.running() {
             match tunnel.family {
-                TunnelFamily::WireGuard => peers(estate, all, device, tunnel),
+                TunnelFamily::WireGuard => peers(estate, all, &mut known, device, tunnel),
                 TunnelFamily::Gre | TunnelFamily::IpInIp | TunnelFamily::Vxlan => {
-                    encapsulated(estate, all, device, tunnel);
+                    encapsulated(estate, all, &mut known, device, tunnel);
                 }
-                TunnelFamily::Ipsec => policies(estate, all, device, tunnel),
+                TunnelFamily::Ipsec => policies(estate, all, &mut known, device, tunnel),
                 _ => {}
             }
         }
@@ -40,18 +42,24 @@ pub(super) fn answers_at(estate: &Estate, address: IpAddr, protocol: Protocol, p
     }
 }
 
-fn connect(all: &mut EstateShape, name: &str, from: Place, wire: Wire, origin: Origin) {
-    let mut ends = [from.clone(), wire.to.clone()];
+/// The number of what joins two ends, among all that is joined.
+type Known = BTreeMap<[Place; 2], usize>;
+
+/// Says where it is stated that a tunnel joins two ends.
+fn joined(all: &mut EstateShape, known: &mut Known, name: &str, mut ends: [Place; 2], origin: Origin) {
     ends.sort();
-    match all.joined.iter_mut().find(|one| one.ends == ends) {
-        Some(known) => {
-            if !known.origins.contains(&origin) {
-                known.origins.push(origin);
+    match known.get(&ends) {
+        Some(number) => {
+            let origins = &mut all.joined[*number].origins;
+            if !origins.contains(&origin) {
+                origins.push(origin);
             }
         }
-        None => all.joined.push(Joined { name: name.to_owned(), ends, origins: vec![origin] }),
+        None => {
+            known.insert(ends.clone(), all.joined.len());
+            all.joined.push(Joined { name: name.to_owned(), ends, origins: vec![origin] });
+        }
     }
-    all.shape.wire(from, wire);
 }
 
 /// `host:port` or `[host]:port` of an endpoint, where the host is an address.
@@ -62,7 +70,7 @@ fn endpoint(text: &str) -> Option<(IpAddr, u16)> {
 
 /// Peers of WireGuard that are devices of the estate: the one whose endpoint leads to a tunnel there that takes this end's
 /// addresses, or the one that calls this end.
-fn peers(estate: &Estate, all: &mut EstateShape, device: usize, tunnel: &Tunnel) {
+fn peers(estate: &Estate, all: &mut EstateShape, known: &mut Known, device: usize, tunnel: &Tunnel) {
     let Some(interface) = &tunnel.interface else { return };
     let from = Place { device, interface: interface.clone() };
     for peer in &tunnel.peers {
@@ -72,18 +80,14 @@ fn peers(estate: &Estate, all: &mut EstateShape, device: usize, tunnel: &Tunnel)
         // The other end takes from here what its entry for this end allows (wg(8), AllowedIPs).
         let accepts: Vec<IpRange> = end.peers[back].allowed.iter().map(|(range, _)| *range).collect();
         let to = Place { device: other, interface: end.interface.clone().unwrap_or_default() };
-        connect(
-            all,
-            &tunnel.name,
-            from.clone(),
-            Wire { takes, accepts: accepts.clone(), to: to.clone() },
-            peer.origin,
-        );
+        joined(all, known, &tunnel.name, [from.clone(), to.clone()], peer.origin);
+        all.shape.wire(from.clone(), Wire { takes, accepts: accepts.clone(), to: to.clone() });
         // An end that is called knows no address of the one that calls.
         if end.peers[back].endpoint.is_none() {
             let takes: Vec<IpRange> = peer.allowed.iter().map(|(range, _)| *range).collect();
             let origin = end.peers[back].origin;
-            connect(all, &end.name, to, Wire { takes: accepts, accepts: takes, to: from.clone() }, origin);
+            joined(all, known, &end.name, [to.clone(), from.clone()], origin);
+            all.shape.wire(to, Wire { takes: accepts, accepts: takes, to: from.clone() });
         }
     }
 }
@@ -112,7 +116,7 @@ fn other_end<'a>(
     Some((other, end, back))
 }
 
-fn encapsulated(estate: &Estate, all: &mut EstateShape, device: usize, tunnel: &Tunnel) {
+fn encapsulated(estate: &Estate, all: &mut EstateShape, known: &mut Known, device: usize, tunnel: &Tunnel) {
     let address = |of: &Tunnel, name: &str| of.stated(name).and_then(|(text, _)| text.parse::<IpAddr>().ok());
     let (Some(interface), Some(remote)) = (&tunnel.interface, address(tunnel, "remote")) else { return };
     for other in estate.holders(remote).iter().filter(|one| **one != device) {
@@ -122,12 +126,13 @@ fn encapsulated(estate: &Estate, all: &mut EstateShape, device: usize, tunnel: &
         let Some(name) = &end.interface else { continue };
         let to = Place { device: *other, interface: name.clone() };
         let from = Place { device, interface: interface.clone() };
-        connect(all, &tunnel.name, from, Wire { takes: Vec::new(), accepts: Vec::new(), to }, tunnel.origin);
+        joined(all, known, &tunnel.name, [from.clone(), to.clone()], tunnel.origin);
+        all.shape.wire(from, Wire { takes: Vec::new(), accepts: Vec::new(), to });
     }
 }
 
 /// What a connection between sites wraps. Connections for callers have pools, and are placed with them.
-fn policies(estate: &Estate, all: &mut EstateShape, device: usize, tunnel: &Tunnel) {
+fn policies(estate: &Estate, all: &mut EstateShape, known: &mut Known, device: usize, tunnel: &Tunnel) {
     let Some(connection) = &tunnel.ipsec else { return };
     if !tunnel.addresses.pools.is_empty() {
         return;
@@ -143,14 +148,7 @@ fn policies(estate: &Estate, all: &mut EstateShape, device: usize, tunnel: &Tunn
         if let Some(to) = &to
             && let Some(interface) = interface_of(estate, device, tunnel)
         {
-            let mut ends = [Place { device, interface }, to.clone()];
-            ends.sort();
-            match all.joined.iter_mut().find(|one| one.ends == ends) {
-                Some(known) => known.origins.push(child.origin),
-                None => {
-                    all.joined.push(Joined { name: tunnel.name.clone(), ends, origins: vec![child.origin] })
-                }
-            }
+            joined(all, known, &tunnel.name, [Place { device, interface }, to.clone()], child.origin);
         }
         let policy = IpsecPolicy { local, remote, to: to.clone(), origin: child.origin };
         all.shape.policy(device, policy);

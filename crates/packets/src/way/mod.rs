@@ -149,7 +149,7 @@ pub struct Host<'a> {
 /// Devices made ready to be asked, each when a packet first comes to it.
 #[derive(Debug)]
 pub struct Net<'a> {
-    hosts: &'a [Host<'a>],
+    hosts: Vec<Host<'a>>,
     ready: Vec<OnceLock<[Ready; 2]>>,
     shape: &'a Shape,
     nodes: usize,
@@ -204,9 +204,10 @@ enum End<'a> {
 impl<'a> Net<'a> {
     /// Devices, and how they are joined.
     #[must_use]
-    pub fn new(hosts: &'a [Host<'a>], shape: &'a Shape) -> Self {
+    pub fn new(hosts: Vec<Host<'a>>, shape: &'a Shape) -> Self {
         let nodes = Limits::default().of(Limit::SetNodes);
-        Self { hosts, ready: hosts.iter().map(|_| OnceLock::new()).collect(), shape, nodes }
+        let ready = hosts.iter().map(|_| OnceLock::new()).collect();
+        Self { hosts, ready, shape, nodes }
     }
 
     /// The same, where one question may cost so many nodes of a set diagram.
@@ -251,8 +252,8 @@ impl<'a> Net<'a> {
 impl<'a> Walker<'a> {
     /// Makes a device ready.
     #[must_use]
-    pub fn new(host: &'a Host<'a>) -> Self {
-        Self { net: Net::new(std::slice::from_ref(host), Shape::alone()) }
+    pub fn new(host: Host<'a>) -> Self {
+        Self { net: Net::new(vec![host], Shape::alone()) }
     }
 
     /// What becomes of a connection.

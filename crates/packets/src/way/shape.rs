@@ -4,6 +4,7 @@ use crate::cube::{Ranges, common, other_ranges, ranges};
 use crate::space::number;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use std::sync::OnceLock;
 use trevlin_model::{Family, IpRange, Origin};
 
 /// An interface of a device.
@@ -70,8 +71,8 @@ pub struct Shape {
     segments: BTreeMap<Place, usize>,
     /// Who has an address on a network, and who answers for one.
     holders: BTreeMap<(usize, IpAddr), Place>,
-    /// Ranges that a device answers for on a network, as those of its callers.
-    answers_for: Vec<(usize, IpRange, Place)>,
+    /// Ranges that a device answers for on a network, as those of its callers, by the network's number.
+    answers_for: BTreeMap<usize, Vec<(IpRange, Place)>>,
     /// Addresses of a network, by its number.
     prefixes: BTreeMap<usize, Vec<IpRange>>,
     /// The device to which hosts of a network send what is for elsewhere.
@@ -82,6 +83,8 @@ pub struct Shape {
     outside_holders: BTreeMap<IpAddr, Place>,
     /// Destinations that the outside does not carry, but for those of an interface's own network.
     not_carried: Vec<IpRange>,
+    /// What of the outside is nobody's, by IP version: worked out once, since in a large estate many have addresses there.
+    free_outside: [OnceLock<Ranges>; 2],
     wires: BTreeMap<Place, Vec<Wire>>,
     policies: BTreeMap<usize, Vec<IpsecPolicy>>,
 }
@@ -135,6 +138,7 @@ impl Shape {
             self.holders.entry((*segment, address)).or_insert_with(|| place.clone());
         }
         if self.outside.contains(place) {
+            self.free_outside = Default::default();
             self.outside_holders.entry(address).or_insert_with(|| place.clone());
         }
     }
@@ -142,7 +146,7 @@ impl Shape {
     /// Says that an interface answers for a range on its network, as for the addresses of callers (proxy ARP).
     pub fn answers_for(&mut self, place: &Place, range: IpRange) {
         if let Some(segment) = self.segments.get(place) {
-            self.answers_for.push((*segment, range, place.clone()));
+            self.answers_for.entry(*segment).or_default().push((range, place.clone()));
         }
     }
 
@@ -194,8 +198,21 @@ impl Shape {
     #[must_use]
     pub fn holder(&self, segment: usize, address: IpAddr) -> Option<&Place> {
         self.holders.get(&(segment, address)).or_else(|| {
-            let mut all = self.answers_for.iter();
-            all.find(|(one, range, _)| *one == segment && range.contains(address)).map(|(_, _, place)| place)
+            let mut all = self.answering(segment).iter();
+            all.find(|(range, _)| range.contains(address)).map(|(_, place)| place)
+        })
+    }
+
+    /// Who answers for which range on a network, the first of two before the second.
+    fn answering(&self, segment: usize) -> &[(IpRange, Place)] {
+        self.answers_for.get(&segment).map_or(&[], Vec::as_slice)
+    }
+
+    /// Addresses that nobody has on the outside.
+    fn free_outside(&self, family: Family) -> &Ranges {
+        self.free_outside[usize::from(family == Family::V6)].get_or_init(|| {
+            let held = self.outside_holders.keys().filter(|address| Family::of(**address) == family);
+            rest(held.map(|address| (number(*address), number(*address))).collect(), family)
         })
     }
 
@@ -221,14 +238,12 @@ impl Shape {
         if let Some(place) = self.holders.get(&(segment, address)) {
             return Some((place, ranges(numbers_of(&|one| one == place))));
         }
-        let answers = |(at, range, _): &(usize, IpRange, Place)| *at == segment && range.contains(address);
-        let first = self.answers_for.iter().position(answers)?;
-        let (_, range, place) = &self.answers_for[first];
+        let answering = self.answering(segment);
+        let first = answering.iter().position(|(range, _)| range.contains(address))?;
+        let (range, place) = &answering[first];
         // An address that somebody has is that one's, and of two that answer for one the first does.
-        let before = self.answers_for[..first].iter();
-        let before = before.filter(|(at, range, _)| *at == segment && range.family() == family);
         let mut taken = numbers_of(&|_| true);
-        taken.extend(before.map(|(_, range, _)| (number(range.first()), number(range.last()))));
+        taken.extend(numbers(answering[..first].iter().map(|(range, _)| range), family));
         let free = rest(taken, family);
         Some((place, common(&ranges(numbers([range], family)), &free)))
     }
@@ -261,16 +276,12 @@ impl Shape {
             let held = self.holders.range((segment, IpRange::all(family).first())..);
             let held = held.take_while(|((at, address), _)| *at == segment && Family::of(*address) == family);
             others.extend(held.map(|((_, address), _)| (number(*address), number(*address))));
-            let ranges =
-                self.answers_for.iter().filter(|(at, range, _)| *at == segment && range.family() == family);
-            others.extend(ranges.map(|(_, range, _)| (number(range.first()), number(range.last()))));
+            others.extend(numbers(self.answering(segment).iter().map(|(range, _)| range), family));
         }
         if outside {
             if let Some(place) = self.outside_holders.get(&destination).filter(|one| *one != from) {
                 return (Next::Device(place.clone(), false), Some(one(destination)), None);
             }
-            let held = self.outside_holders.iter().filter(|(address, _)| Family::of(**address) == family);
-            others.extend(held.map(|(address, _)| (number(*address), number(*address))));
         }
         if outside && gateway.is_some() {
             let lost = self.not_carried.iter().find(|range| range.contains(destination));
@@ -289,8 +300,12 @@ impl Shape {
             (false, None) => Gone::Host,
             (false, Some(_)) => Gone::Beyond,
         };
-        let rest = (!others.is_empty()).then(|| rest(others, family));
-        (Next::Gone(gone), rest, None)
+        let mut alike = (!others.is_empty()).then(|| rest(others, family));
+        if outside {
+            let free = self.free_outside(family);
+            alike = Some(alike.map_or_else(|| free.clone(), |alike| common(&alike, free)));
+        }
+        (Next::Gone(gone), alike, None)
     }
 
     fn along(

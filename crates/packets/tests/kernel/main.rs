@@ -116,7 +116,7 @@ impl Count {
             source_checks: Vec::new(),
             callers: Vec::new(),
         };
-        let walker = Walker::new(&host);
+        let walker = Walker::new(host);
         let probes = net.probes(number, list.seed);
         let arrived = net.send(&probes);
         for probe in &probes {
