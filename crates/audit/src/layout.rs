@@ -200,6 +200,7 @@ mod tests {
             assert_eq!(folders(files), wanted, "{files:?}");
         }
     }
+
     #[test]
     fn several_devices_in_one_are_seen() {
         for (files, wanted) in [

@@ -19,3 +19,17 @@ pub(crate) fn begin() {
         });
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn what_judges_is_a_command() {
+        let all = crate::args::Arguments::command();
+        for name in JUDGING {
+            assert!(all.find_subcommand(name).is_some_and(|one| one.get_name() == name), "{name}");
+        }
+    }
+}

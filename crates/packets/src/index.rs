@@ -118,7 +118,12 @@ impl Index {
         found: &mut Vec<u32>,
     ) -> Option<()> {
         let take = |list: &[u32], found: &mut Vec<u32>| {
-            let from = list.partition_point(|one| *one < span.start);
+            // Most lists are short, and most spans begin before them: no need to search.
+            let from = match list {
+                [] => return Some(()),
+                [first, ..] if *first >= span.start => 0,
+                list => list.partition_point(|one| *one < span.start),
+            };
             let room = (most + 1).saturating_sub(found.len());
             found.extend(list[from..].iter().take_while(|one| **one < span.end).take(room));
             (found.len() <= most).then_some(())

@@ -302,6 +302,12 @@ mod tests {
             // Letters that by chance have as many vowels as words have.
             ("KkkPuQezfthupxRgHXwywXRPDeai", true),
             ("UBHK7etqbekGeixHArzdKEmTPWxR", true),
+            // And much of them in runs of one case.
+            ("Ay3hbfgPzYpBoouVwhiFNuhseE6H", true),
+            ("wKUveqiy3HhaohhydcMLTinmm4Lt", true),
+            ("WelcheLichterLeuchtenAmHafen", false),
+            ("deux-mouettes-sur-le-quai-gris", false),
+            ("zielona latarnia nad portem", false),
             ("Xk7vQ2mZ9pLr4TnWc8yBd3", true),
             ("93e0c7a15fb2648d07e9a4c2d81b36f5", true),
             ("vK3!pw9-Zr7_qTx2mL", true),

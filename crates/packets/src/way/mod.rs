@@ -159,9 +159,11 @@ pub struct Net<'a> {
 #[derive(Debug)]
 struct Ready {
     space: Space,
-    /// Destinations that go the way of one prefix and of none that is longer, by the prefix.
-    by_prefix: Mutex<BTreeMap<Option<IpNet>, Ranges>>,
+    by_prefix: ByPrefix,
 }
+
+/// Destinations that go the way of one prefix and of none that is longer, by the prefix.
+type ByPrefix = Mutex<BTreeMap<Option<IpNet>, Ranges>>;
 
 /// One device made ready to be asked, alone: what leaves it is delivered, and what answers comes back the same way.
 #[derive(Debug)]
@@ -230,7 +232,7 @@ impl<'a> Net<'a> {
 
     fn way<'b>(&'b self, device: usize, family: Family, trace: Option<&'b Trace>) -> Way<'b> {
         let ready = self.ready(device, family);
-        Way { host: &self.hosts[device], space: &ready.space, ready, family, trace }
+        Way { host: &self.hosts[device], space: &ready.space, by_prefix: &ready.by_prefix, family, trace }
     }
 
     /// What becomes of a connection that starts here.
@@ -301,7 +303,7 @@ impl Packet {
 struct Way<'a> {
     host: &'a Host<'a>,
     space: &'a Space,
-    ready: &'a Ready,
+    by_prefix: &'a ByPrefix,
     family: Family,
     trace: Option<&'a Trace>,
 }

@@ -85,11 +85,15 @@ fn files<'a>(path: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'
 /// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites, settings and modules
 /// wait to be enabled.
 fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
-    let enabled = |one: &&&Export| one.path().contains("apache2/sites-enabled/");
+    /// Whether the device has sites that are enabled.
+    struct Enabled(bool);
+    let enabled = || {
+        let all = &around.exports;
+        around.once(|| Enabled(all.iter().any(|one| one.path().contains("apache2/sites-enabled/")))).0
+    };
     let available = ["sites-available/", "conf-available/", "mods-available/"];
     (around.has_main(&["apache2.conf", "httpd.conf"], export) && !around.reads_in(export, included))
-        || (available.iter().any(|folder| export.path().contains(folder))
-            && around.exports.iter().any(|one| enabled(&one)))
+        || (available.iter().any(|folder| export.path().contains(folder)) && enabled())
 }
 
 struct Loader<'a> {

@@ -165,12 +165,17 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
 
 /// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites wait to be enabled.
 fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
-    let enabled = |one: &&&Export| one.path().contains("nginx/sites-enabled/");
+    /// Whether the device has sites that are enabled.
+    struct Enabled(bool);
+    let enabled = || {
+        let all = &around.exports;
+        around.once(|| Enabled(all.iter().any(|one| one.path().contains("nginx/sites-enabled/")))).0
+    };
     let available = export.path().contains("sites-available/");
     (around.has_main(&["nginx.conf"], export)
         && pieces(export).is_empty()
         && !around.reads_in(export, included))
-        || (available && around.exports.iter().any(|one| enabled(&one)))
+        || (available && enabled())
 }
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
