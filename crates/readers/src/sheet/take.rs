@@ -100,11 +100,18 @@ pub(crate) fn nearest(word: &str, known: &[&str]) -> String {
 
 /// Reads an entry. What is wrong in it is noted and left out; `None` where nothing is left that makes sense.
 pub(crate) fn take<T: for<'de> Deserialize<'de>>(node: &Node, notes: &mut Vec<Note>) -> Option<T> {
-    let fault = match T::deserialize(Give::Node(node)) {
-        Ok(one) => return Some(one),
-        Err(fault) => fault,
-    };
-    let (mut fault, mut rest) = (fault, node.clone());
+    let mut taken = None;
+    try_to_take(node, notes, &mut |node| {
+        taken = Some(T::deserialize(Give::Node(node))?);
+        Ok(())
+    });
+    taken
+}
+
+/// Reads until nothing is wrong any more, without what was.
+fn try_to_take(node: &Node, notes: &mut Vec<Note>, read: &mut dyn FnMut(&Node) -> Result<(), Fault>) {
+    let Err(mut fault) = read(node) else { return };
+    let mut rest = node.clone();
     for _ in 0..FAULTS {
         let at = fault.at.unwrap_or(node.origin);
         if let Some(what) = fault.what.take() {
@@ -123,14 +130,13 @@ pub(crate) fn take<T: for<'de> Deserialize<'de>>(node: &Node, notes: &mut Vec<No
         let mut path = std::mem::take(&mut fault.path);
         path.reverse();
         if path.is_empty() || !rest.remove(&path) {
-            return None;
+            return;
         }
-        fault = match T::deserialize(Give::Node(&rest)) {
-            Ok(one) => return Some(one),
-            Err(fault) => fault,
-        };
+        match read(&rest) {
+            Ok(()) => return,
+            Err(another) => fault = another,
+        }
     }
-    None
 }
 
 /// What is handed to a type that wants to be read.
@@ -165,6 +171,72 @@ impl<'a> Give<'a> {
         match self.origin() {
             Some(origin) => fault.at(origin),
             None => fault,
+        }
+    }
+
+    /// What is wrong where something else is expected. The same as what a visitor would say who was handed it, without every type
+    /// being able to take every kind of value: of the ways to read the model those would be most.
+    fn misfit(self, expected: &dyn de::Expected) -> Fault {
+        let found = match self {
+            Self::Node(node) => match &node.value {
+                Value::Text(text) => Unexpected::Str(text),
+                Value::Number(number) => Unexpected::Signed(*number),
+                Value::Fraction(number) => Unexpected::Float(*number),
+                Value::Truth(truth) => Unexpected::Bool(*truth),
+                Value::List(_) => Unexpected::Seq,
+                Value::Table(_) => Unexpected::Map,
+            },
+            Self::Missing(_) => return fault("something is missing here"),
+            Self::Place(_) => Unexpected::Bool(true),
+            Self::Number(number) => Unexpected::Unsigned(number.into()),
+            Self::Truth(truth) => Unexpected::Bool(truth),
+            Self::Text(text) => Unexpected::Str(text),
+        };
+        de::Error::invalid_type(found, expected)
+    }
+
+    /// The fields of a struct.
+    fn fields(
+        self,
+        fields: &'static [&'static str],
+        expected: &dyn de::Expected,
+    ) -> Result<Fields<'a>, Fault> {
+        match self {
+            Self::Node(node) if matches!(node.value, Value::Table(_)) => {
+                Ok(Fields::of(node.entries(), fields, node.origin))
+            }
+            Self::Missing(origin) => Ok(Fields::of(&[], fields, origin)),
+            Self::Node(node) => Err(fault(format!("this is {}; a table is expected here", node.kind()))),
+            _ => Err(self.misfit(expected)),
+        }
+    }
+
+    /// Which of several it is.
+    fn variant(self, variants: &[&str], expected: &dyn de::Expected) -> Result<Variant<'a>, Fault> {
+        let one_of = || fault(format!("one of these is expected here: {}", variants.join(", ")));
+        let node = match self {
+            Self::Node(node) => node,
+            Self::Missing(_) => return Err(one_of()),
+            _ => return Err(self.misfit(expected)),
+        };
+        match &node.value {
+            Value::Text(name) => {
+                Ok(Variant { name, name_origin: node.origin, content: Give::Missing(node.origin), key: None })
+            }
+            Value::Table(entries) => match entries.as_slice() {
+                [only] => Ok(Variant {
+                    name: &only.key,
+                    name_origin: only.key_origin,
+                    content: Give::Node(&only.node),
+                    key: Some(&only.key),
+                }),
+                _ => Err(one_of()),
+            },
+            _ => Err(fault(format!(
+                "this is {}; one of these is expected: {}",
+                node.kind(),
+                variants.join(", ")
+            ))),
         }
     }
 
@@ -210,48 +282,74 @@ impl<'de> de::SeqAccess<'de> for List<'_> {
 }
 
 /// The fields of a type: those that are stated, then those that are not.
+///
+/// What is the same for every type is kept out of what is built for each: there are hundreds.
 struct Fields<'a> {
     entries: std::slice::Iter<'a, Entry>,
     stated: &'a [Entry],
     fields: std::slice::Iter<'static, &'static str>,
     whole: Origin,
-    next: Option<Give<'a>>,
-    /// The key that is being read, where it is stated.
-    key: Option<&'a Arc<str>>,
+    next: Next<'a>,
+}
+
+/// The value whose key was read.
+#[derive(Clone, Copy)]
+enum Next<'a> {
+    Stated(&'a Entry),
+    Missing(&'static str),
+}
+
+impl<'a> Fields<'a> {
+    fn of(stated: &'a [Entry], fields: &'static [&'static str], whole: Origin) -> Self {
+        Self { entries: stated.iter(), stated, fields: fields.iter(), whole, next: Next::Missing("") }
+    }
+
+    fn next_key(&mut self) -> Option<&'a str> {
+        if let Some(entry) = self.entries.next() {
+            self.next = Next::Stated(entry);
+            return Some(if &*entry.key == "origin" { "origin of a fact" } else { &entry.key });
+        }
+        let stated = self.stated;
+        let field = self.fields.by_ref().find(|field| !stated.iter().any(|entry| &*entry.key == **field))?;
+        self.next = Next::Missing(field);
+        Some(field)
+    }
+
+    fn value(&self) -> Give<'a> {
+        match self.next {
+            Next::Stated(entry) => Give::Node(&entry.node),
+            Next::Missing("origin") => Give::Place(self.whole),
+            Next::Missing(_) => Give::Missing(self.whole),
+        }
+    }
+
+    fn key_fault(&self, fault: Fault) -> Fault {
+        match self.next {
+            Next::Stated(entry) => fault.at(entry.key_origin).below(Step::Key(Arc::clone(&entry.key))),
+            Next::Missing(_) => fault,
+        }
+    }
+
+    fn value_fault(&self, fault: Fault) -> Fault {
+        let fault = self.value().located(fault);
+        match self.next {
+            Next::Stated(entry) => fault.below(Step::Key(Arc::clone(&entry.key))),
+            // What is missing is missing in the whole.
+            Next::Missing(name) => missing(fault, name),
+        }
+    }
 }
 
 impl<'de> de::MapAccess<'de> for Fields<'_> {
     type Error = Fault;
 
     fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, Fault> {
-        if let Some(entry) = self.entries.next() {
-            self.next = Some(Give::Node(&entry.node));
-            let known = if &*entry.key == "origin" { "origin of a fact" } else { &entry.key };
-            self.key = Some(&entry.key);
-            let read = seed.deserialize(Give::Text(known)).map(Some);
-            return read.map_err(|fault| fault.at(entry.key_origin).below(Step::Key(Arc::clone(&entry.key))));
-        }
-        for field in self.fields.by_ref() {
-            if !self.stated.iter().any(|entry| &*entry.key == *field) {
-                self.next = Some(Give::Missing(self.whole));
-                self.key = None;
-                return seed.deserialize(Give::Text(field)).map(Some);
-            }
-        }
-        Ok(None)
+        let Some(key) = self.next_key() else { return Ok(None) };
+        seed.deserialize(Give::Text(key)).map(Some).map_err(|fault| self.key_fault(fault))
     }
 
     fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, Fault> {
-        let next = self.next.take().unwrap_or(Give::Missing(self.whole));
-        let key = self.key.take();
-        seed.deserialize(next).map_err(|fault| {
-            let fault = next.located(fault);
-            match key {
-                Some(key) => fault.below(Step::Key(Arc::clone(key))),
-                // What is missing is missing in the whole.
-                None => fault,
-            }
-        })
+        seed.deserialize(self.value()).map_err(|fault| self.value_fault(fault))
     }
 }
 
@@ -260,6 +358,8 @@ struct Variant<'a> {
     name: &'a str,
     name_origin: Origin,
     content: Give<'a>,
+    /// The key that names it, where one does.
+    key: Option<&'a Arc<str>>,
 }
 
 impl<'de, 'a> de::EnumAccess<'de> for Variant<'a> {
@@ -321,14 +421,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
                 Value::Fraction(number) => visitor.visit_f64(*number),
                 Value::Truth(truth) => visitor.visit_bool(*truth),
                 Value::List(all) => visitor.visit_seq(List(all.iter().enumerate())),
-                Value::Table(entries) => visitor.visit_map(Fields {
-                    entries: entries.iter(),
-                    stated: entries,
-                    fields: [].iter(),
-                    whole: node.origin,
-                    next: None,
-                    key: None,
-                }),
+                Value::Table(entries) => visitor.visit_map(Fields::of(entries, &[], node.origin)),
             },
             Self::Missing(_) => Err(fault("something is missing here")),
             Self::Place(_) => visitor.visit_bool(true),
@@ -378,7 +471,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
         match self {
             Self::Missing(_) => visitor.visit_seq(List([].iter().enumerate())),
             Self::Node(node) => visitor.visit_seq(List(node.each().iter().enumerate())),
-            _ => self.deserialize_any(visitor),
+            _ => Err(self.misfit(&visitor)),
         }
     }
 
@@ -392,7 +485,7 @@ impl<'de> Deserializer<'de> for Give<'_> {
             Self::Node(Node { value: Value::List(_), .. }) => {
                 Err(fault(format!("{len} values are expected here")))
             }
-            _ => self.deserialize_any(visitor),
+            _ => Err(self.misfit(&visitor)),
         }
     }
 
@@ -450,19 +543,8 @@ impl<'de> Deserializer<'de> for Give<'_> {
         fields: &'static [&'static str],
         visitor: V,
     ) -> Result<V::Value, Fault> {
-        let (stated, whole): (&[Entry], Origin) = match self {
-            Self::Node(node) if matches!(node.value, Value::Table(_)) => (node.entries(), node.origin),
-            Self::Missing(origin) => (&[], origin),
-            Self::Node(node) => {
-                return Err(fault(format!("this is {}; a table is expected here", node.kind())));
-            }
-            _ => return self.deserialize_any(visitor),
-        };
-        let (entries, fields) = (stated.iter(), fields.iter());
-        visitor.visit_map(Named {
-            inner: Fields { entries, stated, fields, whole, next: None, key: None },
-            name: "",
-        })
+        let fields = self.fields(fields, &visitor)?;
+        visitor.visit_map(fields)
     }
 
     fn deserialize_enum<V: Visitor<'de>>(
@@ -471,72 +553,28 @@ impl<'de> Deserializer<'de> for Give<'_> {
         variants: &'static [&'static str],
         visitor: V,
     ) -> Result<V::Value, Fault> {
+        let variant = self.variant(variants, &visitor)?;
+        let key = variant.key;
+        visitor.visit_enum(variant).map_err(|fault| match key {
+            Some(key) => fault.below(Step::Key(Arc::clone(key))),
+            None => fault,
+        })
+    }
+
+    /// Names of keys and of alternatives, which are texts of ours.
+    fn deserialize_identifier<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Fault> {
         match self {
-            Self::Node(node) => match &node.value {
-                Value::Text(name) => visitor.visit_enum(Variant {
-                    name,
-                    name_origin: node.origin,
-                    content: Give::Missing(node.origin),
-                }),
-                Value::Table(entries) => match entries.as_slice() {
-                    [only] => {
-                        let (name_origin, content) = (only.key_origin, Give::Node(&only.node));
-                        let read = visitor.visit_enum(Variant { name: &only.key, name_origin, content });
-                        read.map_err(|fault| fault.below(Step::Key(Arc::clone(&only.key))))
-                    }
-                    _ => Err(fault(format!("one of these is expected here: {}", variants.join(", ")))),
-                },
-                _ => Err(fault(format!(
-                    "this is {}; one of these is expected: {}",
-                    node.kind(),
-                    variants.join(", ")
-                ))),
-            },
-            Self::Missing(_) => Err(fault(format!("one of these is expected here: {}", variants.join(", ")))),
-            _ => self.deserialize_any(visitor),
+            Self::Text(text) => visitor.visit_str(text),
+            _ => Err(self.misfit(&visitor)),
         }
     }
 
     serde::forward_to_deserialize_any! {
-        i128 u128 f32 f64 char bytes byte_buf unit unit_struct map identifier ignored_any
+        i128 u128 f32 f64 char bytes byte_buf unit unit_struct map ignored_any
     }
 }
 
-/// Fields of which it is known which one is being read, so that what is missing can be called by its name.
-struct Named<'a> {
-    inner: Fields<'a>,
-    name: &'a str,
-}
-
-impl<'de> de::MapAccess<'de> for Named<'_> {
-    type Error = Fault;
-
-    fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, Fault> {
-        // The next field that is not stated is the one that the inner access will give.
-        if self.inner.entries.as_slice().is_empty() {
-            let stated = self.inner.stated;
-            let rest = self.inner.fields.as_slice();
-            self.name = rest
-                .iter()
-                .find(|field| !stated.iter().any(|entry| &*entry.key == **field))
-                .copied()
-                .unwrap_or("");
-        }
-        self.inner.next_key_seed(seed)
-    }
-
-    fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, Fault> {
-        if matches!(self.inner.next, Some(Give::Missing(_))) {
-            if self.name == "origin" {
-                self.inner.next = Some(Give::Place(self.inner.whole));
-            }
-            let name = self.name;
-            return self.inner.next_value_seed(seed).map_err(|fault| missing(fault, name));
-        }
-        self.inner.next_value_seed(seed)
-    }
-}
-
+/// What is missing is called by its name.
 fn missing(fault: Fault, name: &str) -> Fault {
     let what = fault.what.map(|what| {
         if what.starts_with('`') && what.ends_with("is needed here") {
