@@ -30,11 +30,16 @@ pub fn device_folders(files: &[Found<'_>]) -> Vec<Option<String>> {
     }
     let estate = files.iter().any(|file| file.path == ESTATE_FILE);
     let single = !estate && tree.looks_like_device("") && !tree.groups_devices("");
+    // Files of one folder lie beside each other, and what was found for one of a device holds for the others.
+    let mut last: Option<&str> = None;
     files
         .iter()
         .map(|file| {
             if single {
                 return Some(String::new());
+            }
+            if let Some(last) = last.filter(|last| is_below(file.path, last)) {
+                return Some(last.to_owned());
             }
             let (mut folder, mut rest) = ("", file.path);
             loop {
@@ -45,6 +50,7 @@ pub fn device_folders(files: &[Found<'_>]) -> Vec<Option<String>> {
                 folder = &file.path[..file.path.len() - below.len() - 1];
                 rest = below;
                 if !tree.groups_devices(folder) || tree.looks_like_device(folder) {
+                    last = Some(folder);
                     return Some(folder.to_owned());
                 }
             }
@@ -112,15 +118,29 @@ struct Tree<'a> {
     recognised: BTreeSet<&'a str>,
     /// For folders that hold systems' trees at any depth the first of those, and whether there are more.
     trees: BTreeMap<&'a str, (&'a str, bool)>,
+    /// The folder of the last file.
+    last: Option<&'a str>,
+}
+
+/// Whether a file lies in a folder, or further down in it.
+fn is_below(path: &str, folder: &str) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
 }
 
 impl<'a> Tree<'a> {
     fn add(&mut self, file: &Found<'a>) {
-        let mut folder = "";
-        let mut rest = file.path;
+        let (folder, name) = file.path.rsplit_once('/').unwrap_or(("", file.path));
+        if file.recognised && name != ESTATE_FILE {
+            self.recognised.insert(folder);
+        }
+        // Of another file in the same folder all but that is known.
+        if self.last.replace(folder) == Some(folder) {
+            return;
+        }
+        let (mut above, mut rest) = ("", file.path);
         while let Some((name, below)) = rest.split_once('/') {
-            self.folders.entry(folder).or_default().insert(name);
-            folder = &file.path[..file.path.len() - below.len() - 1];
+            self.folders.entry(above).or_default().insert(name);
+            above = &file.path[..file.path.len() - below.len() - 1];
             rest = below;
         }
         if let Some(tree) = tree_of(file.path).filter(|tree| !tree.is_empty()) {
@@ -129,9 +149,6 @@ impl<'a> Tree<'a> {
                 let known = self.trees.entry(folder).or_insert((tree, false));
                 known.1 |= known.0 != tree;
             }
-        }
-        if file.recognised && rest != ESTATE_FILE {
-            self.recognised.insert(folder);
         }
     }
 

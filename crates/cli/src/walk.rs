@@ -1,5 +1,6 @@
 //! Finds the files below the paths given on the command line.
 
+use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::fs;
 use std::io;
@@ -187,55 +188,103 @@ pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<L
         let files = allowed(vec![file], allowance, left_out);
         return Some(Root { given: given.to_owned(), folder: false, files });
     }
+    let files = walk_folder(given, allowance, left_out);
+    Some(Root { given: given.to_owned(), folder: true, files })
+}
+
+/// How many folders are looked through at once, and how far each: where a limit is reached so much more has been looked at, and no
+/// more.
+const FOLDERS_AT_ONCE: usize = 256;
+const ENTRIES_AT_ONCE: usize = 512;
+
+/// Something below a folder, with what is known of it without opening it, where it is neither a folder nor a link.
+type Entry = Result<(ignore::DirEntry, Option<fs::Metadata>), ignore::Error>;
+
+type Entries = Box<dyn Iterator<Item = Entry> + Send>;
+
+/// The files of a folder in order of path.
+fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftOut>) -> Vec<File> {
+    let limits = allowance.limits;
     let root = fs::canonicalize(given).unwrap_or_else(|_| given.to_owned());
-    let mut walker = ignore::WalkBuilder::new(given);
-    walker.standard_filters(false).follow_links(false).sort_by_file_name(std::ffi::OsStr::cmp);
-    walker.filter_entry(|entry| entry.file_name() != ".git");
     let mut files = Vec::new();
-    for entry in walker.build() {
-        let entry = match entry {
-            Ok(entry) => entry,
-            Err(error) => {
-                left_out.push(unreadable(given, &error));
-                continue;
-            }
-        };
-        if entry.depth() == 0 || entry.file_type().is_some_and(|kind| kind.is_dir()) {
-            continue;
-        }
-        if entry.file_type().is_some_and(|kind| kind.is_symlink()) {
-            match telling_link(entry.path(), below(given, entry.path()), &root, &limits) {
-                Some(file) => files.push(file),
-                None => left_out.extend(link(entry.path(), &root)),
-            }
-            continue;
-        }
-        let path = below(given, entry.path());
-        let metadata = match entry.metadata() {
-            Ok(metadata) => metadata,
-            Err(error) => {
-                left_out.push(unreadable(given, &error));
-                continue;
-            }
-        };
-        let found: Vec<File> = match opened(entry.path(), &path, &metadata, &limits, left_out) {
-            Some(inside) => {
-                let folder = archive::stem(&path).unwrap_or(&path);
-                let placed = |file: File| File { path: format!("{folder}/{}", file.path), ..file };
-                inside.into_iter().map(placed).collect()
-            }
-            None => take(entry.path(), path, &metadata, &limits, left_out).into_iter().collect(),
-        };
-        let count = found.len();
-        let found = allowed(found, allowance, left_out);
-        let full = found.len() < count;
-        files.extend(found);
-        if full {
+    let mut top = entries(given, Some(1));
+    'all: loop {
+        let some: Vec<Entry> = top.by_ref().take(FOLDERS_AT_ONCE).collect();
+        if some.is_empty() {
             break;
+        }
+        let begun: Vec<Entries> = some.into_par_iter().map(with_all_below).collect();
+        for entry in begun.into_iter().flatten() {
+            let (entry, metadata) = match entry {
+                Ok((entry, _)) if is_folder(&entry) => continue,
+                Ok(entry) => entry,
+                Err(error) => {
+                    left_out.push(unreadable(given, &error));
+                    continue;
+                }
+            };
+            let path = below(given, entry.path());
+            let Some(metadata) = metadata else {
+                match telling_link(entry.path(), path, &root, &limits) {
+                    Some(file) => files.push(file),
+                    None => left_out.extend(link(entry.path(), &root)),
+                }
+                continue;
+            };
+            let found: Vec<File> = match opened(entry.path(), &path, &metadata, &limits, left_out) {
+                Some(inside) => {
+                    let folder = archive::stem(&path).unwrap_or(&path);
+                    let placed = |file: File| File { path: format!("{folder}/{}", file.path), ..file };
+                    inside.into_iter().map(placed).collect()
+                }
+                None => take(entry.path(), path, &metadata, &limits, left_out).into_iter().collect(),
+            };
+            let count = found.len();
+            let found = allowed(found, allowance, left_out);
+            let full = found.len() < count;
+            files.extend(found);
+            if full {
+                break 'all;
+            }
         }
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));
-    Some(Root { given: given.to_owned(), folder: true, files })
+    files
+}
+
+/// What lies below a folder, in order of path, and is asked for one by one.
+fn entries(folder: &Path, depth: Option<usize>) -> Entries {
+    let mut walker = ignore::WalkBuilder::new(folder);
+    walker
+        .standard_filters(false)
+        .follow_links(false)
+        .sort_by_file_name(std::ffi::OsStr::cmp)
+        .max_depth(depth);
+    walker.filter_entry(|entry| entry.file_name() != ".git");
+    let known = |entry: ignore::DirEntry| {
+        let asked = !is_folder(&entry) && !entry.path_is_symlink();
+        let metadata = if asked { Some(entry.metadata()?) } else { None };
+        Ok((entry, metadata))
+    };
+    let is_itself = |entry: &Entry| entry.as_ref().is_ok_and(|(entry, _)| entry.depth() == 0);
+    let all = walker.build().map(move |entry| entry.and_then(known));
+    Box::new(all.filter(move |entry| !is_itself(entry)))
+}
+
+fn is_folder(entry: &ignore::DirEntry) -> bool {
+    entry.file_type().is_some_and(|kind| kind.is_dir())
+}
+
+/// An entry, or what lies below it, the first of it at hand already.
+fn with_all_below(entry: Entry) -> Entries {
+    match &entry {
+        Ok((folder, _)) if is_folder(folder) => {
+            let mut all = entries(folder.path(), None);
+            let first: Vec<Entry> = all.by_ref().take(ENTRIES_AT_ONCE).collect();
+            Box::new(first.into_iter().chain(all))
+        }
+        _ => Box::new(std::iter::once(entry)),
+    }
 }
 
 /// As many of the files as may still be taken, in order of path. The first that may not is named for all.

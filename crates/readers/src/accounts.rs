@@ -52,8 +52,8 @@ fn recognise(export: &Export, name: &str, count: usize, fits: fn(&[&str]) -> boo
         .take(TELLING_LINES)
         .filter(|line| !line.text.trim().is_empty() && !line.text.starts_with('#'))
     {
-        let fields: Vec<&str> = line.text.split(':').collect();
-        if fields.len() != count || !fits(&fields) {
+        let is_entry = || fits(&line.text.split(':').collect::<Vec<_>>());
+        if memchr::memchr_iter(b':', line.text.as_bytes()).count() + 1 != count || !is_entry() {
             (found, first_fits) = (0, found > 0);
             break;
         }

@@ -32,6 +32,8 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ("ifupdown", &[&["iface"], &["inet"]]),
     ("inadyn", &[&["provider ", "custom "], &["hostname"]]),
     ("ipsec-conf", &[&["conn", "setup"]]),
+    // Kinds of secrets.
+    ("ipsec-secrets", &[&["bliss", "eap", "ecdsa", "ntlm", "p12", "pin", "pkcs8", "psk", "rsa", "xauth"]]),
     ("ipset", &[&["create"], &["hash:", "bitmap:", "list:"]]),
     ("mariadb", &[&["[mysqld", "[mariadb"]]),
     ("mosquitto", &[&mosquitto::TELLING]),
@@ -117,6 +119,7 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
         "rsyslog",
         &[&["$modload ", "$includeconfig ", "$actionfiledefaulttemplate", "module(load=", "action(type="]],
     ),
+    ("sheet", &[&["\"trevlin-sheet/"]]),
     ("smb", &[&["[global]"]]),
     ("snmpd", &[&snmp::TELLING]),
     // By its name alone.

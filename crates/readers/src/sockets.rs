@@ -90,7 +90,8 @@ const FIRST: [&str; 24] = [
 fn classify(text: &str) -> Line {
     // Most lines of most files are none.
     let first = text.split_whitespace().next().unwrap_or_default();
-    if !FIRST.contains(&first) && !text.contains("Recv-Q") {
+    let is_head = || memchr::memchr(b'Q', text.as_bytes()).is_some() && text.contains("Recv-Q");
+    if !FIRST.contains(&first) && !is_head() {
         return Line::No;
     }
     let words: Vec<&str> = text.split_whitespace().collect();

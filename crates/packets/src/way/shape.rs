@@ -278,10 +278,8 @@ impl Shape {
             others.extend(held.map(|((_, address), _)| (number(*address), number(*address))));
             others.extend(numbers(self.answering(segment).iter().map(|(range, _)| range), family));
         }
-        if outside {
-            if let Some(place) = self.outside_holders.get(&destination).filter(|one| *one != from) {
-                return (Next::Device(place.clone(), false), Some(one(destination)), None);
-            }
+        if outside && let Some(place) = self.outside_holders.get(&destination).filter(|one| *one != from) {
+            return (Next::Device(place.clone(), false), Some(one(destination)), None);
         }
         if outside && gateway.is_some() {
             let lost = self.not_carried.iter().find(|range| range.contains(destination));
