@@ -271,12 +271,19 @@ mod tests {
         let open = "-A INPUT -p tcp --dport 6379 -j ACCEPT\n";
         let some = "-A INPUT -s 198.51.100.44 -p tcp --dport 6379 -j ACCEPT\n";
         let text = "bind 0.0.0.0\nprotected-mode no\n";
+        let callers = "-A INPUT -i wg0 -p tcp --dport 6379 -j ACCEPT\n";
+        let tunnel = (
+            "gate/wg0.conf",
+            "[Interface]\nAddress = 192.168.77.1/24\nListenPort = 51820\n[Peer]\nAllowedIPs = 192.168.77.2/32\n",
+        );
         let off = ("gate/units.txt", "UNIT FILE STATE PRESET\nredis-server.service disabled enabled\n");
         let base = Small { rules: open, ..Small::default() };
         for (rules, more, wanted) in [
             (open, &[(CACHE, text)][..], "high anybody outside reaches it 1"),
             (some, &[(CACHE, text)], "medium 198.51.100.44 reach it from outside 1"),
             ("", &[(CACHE, text)], "medium whoever is inside reaches it 0"),
+            (callers, &[(CACHE, text), tunnel], "medium callers of WireGuard wg0 reach it 1"),
+            ("", &[(CACHE, text), tunnel], "medium whoever is inside reaches it 0"),
             (open, &[(CACHE, text), off], "low the service is switched off 1"),
         ] {
             assert_eq!(told(&Small { rules, more, ..base }), [wanted]);
