@@ -19,7 +19,8 @@ pub(crate) const READER: Reader = Reader {
 };
 
 /// Kinds of entries, and whether a secret stands in the entry itself.
-const KINDS: [&str; 10] = ["BLISS", "EAP", "ECDSA", "NTLM", "P12", "PIN", "PKCS8", "PSK", "RSA", "XAUTH"];
+pub(crate) const KINDS: [&str; 10] =
+    ["bliss", "eap", "ecdsa", "ntlm", "p12", "pin", "pkcs8", "psk", "rsa", "xauth"];
 
 /// Identities, kind and value of an entry.
 fn split(line: &str) -> Option<(&str, &str, &str)> {
@@ -89,7 +90,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             continue;
         }
         match split(text) {
-            Some((identities, kind, value)) if KINDS.contains(&kind.to_ascii_uppercase().as_str()) => {
+            Some((identities, kind, value)) if KINDS.contains(&kind.to_ascii_lowercase().as_str()) => {
                 book.understood(origin);
                 entry(export, identities, kind, value, origin, &mut reading);
             }

@@ -6,7 +6,7 @@
 
 use crate::data::{mosquitto, pg_hba, postgresql, redis};
 use crate::upkeep::chrony;
-use crate::{Reader, snmp, sshd};
+use crate::{Reader, ipsec_secrets, snmp, sshd};
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
@@ -32,8 +32,7 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ("ifupdown", &[&["iface"], &["inet"]]),
     ("inadyn", &[&["provider ", "custom "], &["hostname"]]),
     ("ipsec-conf", &[&["conn", "setup"]]),
-    // Kinds of secrets.
-    ("ipsec-secrets", &[&["bliss", "eap", "ecdsa", "ntlm", "p12", "pin", "pkcs8", "psk", "rsa", "xauth"]]),
+    ("ipsec-secrets", &[&ipsec_secrets::KINDS]),
     ("ipset", &[&["create"], &["hash:", "bitmap:", "list:"]]),
     ("mariadb", &[&["[mysqld", "[mariadb"]]),
     ("mosquitto", &[&mosquitto::TELLING]),
