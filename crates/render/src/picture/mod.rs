@@ -5,6 +5,7 @@
 mod block;
 mod draw;
 mod lanes;
+mod letters;
 mod paths;
 mod strip;
 
@@ -69,12 +70,10 @@ fn png(page: &draw::Page) -> Result<Vec<u8>, PictureError> {
     if page.height > TALLEST_PNG {
         return Err(PictureError::TooTall(page.height as u32));
     }
-    let mut options =
-        resvg::usvg::Options { font_family: "Ubuntu".into(), ..resvg::usvg::Options::default() };
-    options.fontdb_mut().load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
     let failed = |text: String| PictureError::Drawing(text);
-    let tree =
-        resvg::usvg::Tree::from_str(&page.text, &options).map_err(|error| failed(error.to_string()))?;
+    let drawn = letters::outlined(&page.text).map_err(failed)?;
+    let tree = resvg::usvg::Tree::from_str(&drawn, &resvg::usvg::Options::default())
+        .map_err(|error| failed(error.to_string()))?;
     let mut pixels = resvg::tiny_skia::Pixmap::new(WIDTH as u32, page.height as u32)
         .ok_or_else(|| failed("no room for it".into()))?;
     resvg::render(&tree, resvg::tiny_skia::Transform::default(), &mut pixels.as_mut());
