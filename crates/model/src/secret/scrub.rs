@@ -6,7 +6,7 @@ use super::{HeldSecret, KeyGrade, Secret, SecretKind};
 use crate::{ExportId, Origin};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use hmac::{Hmac, Mac};
+use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
 use std::collections::BTreeMap;
 use std::ops::Range;

@@ -43,6 +43,7 @@ fn lay_out(template: &str, report: &Report<'_>) -> Result<String, ReportError> {
         _ => AutoEscape::Custom("markdown"),
     });
     environment.set_formatter(format);
+    environment.add_filter("capitalized", capitalized);
     environment.add_filter("code", code);
     environment.add_filter("ticked", ticked);
     environment.add_filter("fence", fence);
@@ -124,10 +125,19 @@ fn code(text: &str) -> Value {
     Value::from_safe_string(format!("{mark}{blank}{text}{blank}{mark}"))
 }
 
-/// The fence for a block of code with these lines (CommonMark 0.31, 4.5).
-fn fence(lines: Vec<Value>) -> Value {
-    let most = lines.iter().map(|line| longest(&line.to_string())).max().unwrap_or(0);
-    Value::from_safe_string("`".repeat(most.max(2) + 1))
+/// A word as it begins a heading.
+fn capitalized(word: &str) -> String {
+    let mut letters = word.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// The fence for a block of code with these lines, each with its number before it (CommonMark 0.31, 4.5).
+fn fence(lines: Vec<Value>) -> Result<Value, Error> {
+    let mut most = 2;
+    for line in lines {
+        most = most.max(longest(&line.get_item_by_index(1)?.to_string()));
+    }
+    Ok(Value::from_safe_string("`".repeat(most + 1)))
 }
 
 /// The longest run of backticks.
@@ -152,6 +162,6 @@ mod tests {
         }
         assert_eq!(code("a `b` c").to_string(), "``a `b` c``");
         assert_eq!(code("`").to_string(), "`` ` ``");
-        assert_eq!(fence(vec![Value::from("```` x")]).to_string(), "`````");
+        assert_eq!(fence(vec![Value::from_serialize((7, "```` x"))]).unwrap().to_string(), "`````");
     }
 }
