@@ -141,6 +141,8 @@ struct Finder {
     small: AhoCorasick,
     /// By pattern: the entries of [`SIGNS`] that have it, each with the number of its group.
     of: Vec<Vec<(usize, u8)>>,
+    /// The same by words of one byte: they stand in most texts, time and again, and where one stands first is soon found.
+    of_byte: Vec<(u8, Vec<(usize, u8)>)>,
     /// By name of a reader: the entry.
     by_name: BTreeMap<&'static str, usize>,
 }
@@ -149,10 +151,10 @@ struct Finder {
 static LARGE_SEARCH: LazyLock<Option<AhoCorasick>> =
     LazyLock::new(|| automaton(AhoCorasickKind::DFA, WORDS.iter()));
 
-/// Every word once, in order.
+/// Every word of more than a byte once, in order.
 static WORDS: LazyLock<Vec<&'static str>> = LazyLock::new(|| {
-    let mut words: Vec<&str> =
-        SIGNS.iter().flat_map(|(_, groups)| *groups).flat_map(|words| *words).copied().collect();
+    let words = SIGNS.iter().flat_map(|(_, groups)| *groups).flat_map(|words| *words).copied();
+    let mut words: Vec<&str> = words.filter(|word| word.len() > 1).collect();
     words.sort_unstable();
     words.dedup();
     words
@@ -169,7 +171,14 @@ static FINDER: LazyLock<Option<Finder>> = LazyLock::new(|| {
     }
     let small = automaton(AhoCorasickKind::ContiguousNFA, WORDS.iter())?;
     let by_name = SIGNS.iter().enumerate().map(|(entry, (name, _))| (*name, entry)).collect();
-    Some(Finder { small, of: of.into_values().collect(), by_name })
+    let (mut of_word, mut of_byte) = (Vec::new(), Vec::new());
+    for (word, entries) in of {
+        match word.as_bytes() {
+            [byte] => of_byte.push((*byte, entries)),
+            _ => of_word.push(entries),
+        }
+    }
+    Some(Finder { small, of: of_word, of_byte, by_name })
 });
 
 fn automaton<'a>(kind: AhoCorasickKind, words: impl Iterator<Item = &'a &'a str>) -> Option<AhoCorasick> {
@@ -201,6 +210,11 @@ impl Found {
                 let mut left = finder.of.len();
                 let mut seen = vec![false; left];
                 let text = export.text();
+                for (byte, entries) in &finder.of_byte {
+                    if memchr::memchr(*byte, text.as_bytes()).is_some() {
+                        entries.iter().for_each(|(entry, group)| found[*entry] |= 1 << group);
+                    }
+                }
                 let much = LOOKED_THROUGH.fetch_add(text.len(), Ordering::Relaxed) >= MUCH;
                 let large = if much || text.len() >= LARGE { LARGE_SEARCH.as_ref() } else { None };
                 for hit in large.unwrap_or(&finder.small).find_overlapping_iter(text) {
@@ -243,6 +257,8 @@ mod tests {
         assert!(names.iter().all(|name| READERS.iter().any(|reader| reader.name == *name)), "{names:?}");
         let words = SIGNS.iter().flat_map(|(_, groups)| *groups).flat_map(|words| *words);
         assert!(words.clone().all(|word| !word.is_empty() && *word == word.to_ascii_lowercase()));
+        // A single byte is looked for as it stands.
+        assert!(words.clone().all(|word| word.len() > 1 || !word.as_bytes()[0].is_ascii_alphabetic()));
         assert!(FINDER.is_some());
     }
 }

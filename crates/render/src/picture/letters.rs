@@ -48,7 +48,8 @@ struct Run<'a> {
 fn draw(out: &mut String, face: &Face<'_>, text: Node<'_, '_>) {
     let scale = number(text, "font-size") / f64::from(face.units_per_em());
     let runs = runs(text);
-    let advance = |run: &Run<'_>| -> f64 { run.words.chars().map(|letter| step(face, letter, run.bold)).sum() };
+    let advance =
+        |run: &Run<'_>| -> f64 { run.words.chars().map(|letter| step(face, letter, run.bold)).sum() };
     let long: f64 = runs.iter().map(advance).sum::<f64>() * scale;
     let before = match passed_on(text, "text-anchor") {
         Some("middle") => long / 2.0,
@@ -170,8 +171,10 @@ mod tests {
     }
 
     fn drawn(text: &str) -> String {
-        outlined(&format!("<svg xmlns=\"http://www.w3.org/2000/svg\" fill=\"#222\"><g>{text}</g><rect/></svg>"))
-            .unwrap()
+        outlined(&format!(
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" fill=\"#222\"><g>{text}</g><rect/></svg>"
+        ))
+        .unwrap()
     }
 
     #[test]
@@ -200,7 +203,10 @@ mod tests {
         let [one, two] = boxes(&svg)[..] else { panic!("{svg}") };
         assert!(one[0] < 1.0 && two[0] > one[1] && two[0] < one[1] + 5.0, "{one:?} {two:?}");
         assert!(svg.contains("<path fill=\"#222\""), "{svg}");
-        assert!(svg.contains("stroke=\"#b00\" stroke-width=\"0.50\"") && svg.matches("stroke=").count() == 1, "{svg}");
+        assert!(
+            svg.contains("stroke=\"#b00\" stroke-width=\"0.50\"") && svg.matches("stroke=").count() == 1,
+            "{svg}"
+        );
     }
 
     #[test]
