@@ -46,7 +46,8 @@ struct Run<'a> {
 }
 
 fn draw(out: &mut String, face: &Face<'_>, text: Node<'_, '_>) {
-    let scale = number(text, "font-size") / f64::from(face.units_per_em());
+    let size = number(text, "font-size");
+    let scale = size / f64::from(face.units_per_em());
     let runs = runs(text);
     let advance =
         |run: &Run<'_>| -> f64 { run.words.chars().map(|letter| step(face, letter, run.bold)).sum() };
@@ -66,8 +67,7 @@ fn draw(out: &mut String, face: &Face<'_>, text: Node<'_, '_>) {
         let fill = run.fill;
         let _ = write!(out, "<path fill=\"{fill}\" d=\"{path}\"");
         if run.bold {
-            let thick = scale * BOLD * f64::from(face.units_per_em());
-            let _ = write!(out, " stroke=\"{fill}\" stroke-width=\"{thick:.2}\"");
+            let _ = write!(out, " stroke=\"{fill}\" stroke-width=\"{:.2}\"", size * BOLD);
         }
         out.push_str("/>");
     }

@@ -125,7 +125,7 @@ fn code(text: &str) -> Value {
     Value::from_safe_string(format!("{mark}{blank}{text}{blank}{mark}"))
 }
 
-/// A word as it begins a heading.
+/// A word with a capital, as it begins a heading.
 fn capitalized(word: &str) -> String {
     let mut letters = word.chars();
     letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())

@@ -1,5 +1,6 @@
 //! Findings as a SARIF log (Static Analysis Results Interchange Format 2.1.0, an OASIS standard).
 
+use super::capitalized;
 use crate::Renderer;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -67,14 +68,7 @@ fn level(severity: Severity) -> &'static str {
 }
 
 fn rule(check: &Check, taxonomies: &Taxonomies) -> Value {
-    let name: String = check
-        .id
-        .split(['/', '-'])
-        .map(|word| {
-            let mut letters = word.chars();
-            letters.next().into_iter().flat_map(char::to_uppercase).chain(letters).collect::<String>()
-        })
-        .collect();
+    let name: String = check.id.split(['/', '-']).map(capitalized).collect();
     json!({
         "id": check.id,
         "name": name,
