@@ -198,7 +198,7 @@ const FOLDERS_AT_ONCE: usize = 256;
 const ENTRIES_AT_ONCE: usize = 512;
 
 /// Something below a folder, with what is known of it without opening it, where it is neither a folder nor a link.
-type Entry = Result<(ignore::DirEntry, Option<fs::Metadata>), ignore::Error>;
+type Entry = walkdir::Result<(walkdir::DirEntry, Option<fs::Metadata>)>;
 
 type Entries = Box<dyn Iterator<Item = Entry> + Send>;
 
@@ -254,25 +254,23 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
 
 /// What lies below a folder, in order of path, and is asked for one by one.
 fn entries(folder: &Path, depth: Option<usize>) -> Entries {
-    let mut walker = ignore::WalkBuilder::new(folder);
-    walker
-        .standard_filters(false)
-        .follow_links(false)
-        .sort_by_file_name(std::ffi::OsStr::cmp)
-        .max_depth(depth);
-    walker.filter_entry(|entry| entry.file_name() != ".git");
-    let known = |entry: ignore::DirEntry| {
+    let known = |entry: walkdir::DirEntry| {
         let asked = !is_folder(&entry) && !entry.path_is_symlink();
         let metadata = if asked { Some(entry.metadata()?) } else { None };
         Ok((entry, metadata))
     };
+    let all = walkdir::WalkDir::new(folder)
+        .sort_by_file_name()
+        .max_depth(depth.unwrap_or(usize::MAX))
+        .into_iter()
+        .filter_entry(|entry| entry.depth() == 0 || entry.file_name() != ".git");
     let is_itself = |entry: &Entry| entry.as_ref().is_ok_and(|(entry, _)| entry.depth() == 0);
-    let all = walker.build().map(move |entry| entry.and_then(known));
+    let all = all.map(move |entry| entry.and_then(known));
     Box::new(all.filter(move |entry| !is_itself(entry)))
 }
 
-fn is_folder(entry: &ignore::DirEntry) -> bool {
-    entry.file_type().is_some_and(|kind| kind.is_dir())
+fn is_folder(entry: &walkdir::DirEntry) -> bool {
+    entry.file_type().is_dir()
 }
 
 /// An entry, or what lies below it, the first of it at hand already.
@@ -329,20 +327,9 @@ fn is_of_units(path: &str, folder: &str) -> bool {
     folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/")
 }
 
-fn unreadable(given: &Path, error: &ignore::Error) -> LeftOut {
-    let mut inner = error;
-    let mut at = given.to_owned();
-    loop {
-        inner = match inner {
-            ignore::Error::WithPath { path, err } => {
-                at.clone_from(path);
-                err
-            }
-            ignore::Error::WithDepth { err, .. } | ignore::Error::WithLineNumber { err, .. } => err,
-            ignore::Error::Io(error) => return LeftOut { at, why: explain(error) },
-            other => return LeftOut { at, why: other.to_string() },
-        };
-    }
+fn unreadable(given: &Path, error: &walkdir::Error) -> LeftOut {
+    let why = error.io_error().map_or_else(|| error.to_string(), explain);
+    LeftOut { at: error.path().unwrap_or(given).to_owned(), why }
 }
 
 /// A link is not followed: what it leads to is read in its own place, or lies outside of what was given.

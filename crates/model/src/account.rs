@@ -1,12 +1,12 @@
 //! Accounts of a system: passwd(5), shadow(5), group(5).
 
 use crate::{HeldSecret, Origin};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// How a password is kept (crypt(5)).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum HashScheme {
     /// Traditional DES crypt: 8 characters count, 12 bits of salt.
@@ -141,7 +141,8 @@ impl HashCost {
 }
 
 /// The password field of an account.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum StoredPassword {
     /// Nothing: no password is asked for where that is permitted.
@@ -160,7 +161,8 @@ pub enum StoredPassword {
 }
 
 /// One line of passwd(5).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Account {
     /// Name.
@@ -187,7 +189,8 @@ impl Account {
 }
 
 /// One line of shadow(5).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ShadowEntry {
     /// Name.
@@ -199,7 +202,8 @@ pub struct ShadowEntry {
 }
 
 /// One line of group(5).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct UserGroup {
     /// Name.

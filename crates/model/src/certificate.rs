@@ -1,12 +1,12 @@
 //! Certificates and keys (X.509, RFC 5280; PEM, RFC 7468).
 
 use crate::{HeldSecret, Origin};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// What a public key is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum KeyAlgorithm {
     /// RSA.
@@ -39,7 +39,8 @@ impl KeyAlgorithm {
 }
 
 /// A public key, as far as its strength goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PublicKey {
     /// What it is for.
@@ -82,7 +83,8 @@ impl PublicKey {
 }
 
 /// A certificate.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Certificate {
     /// Whom it names, for people: its common name, or the whole subject.
@@ -115,7 +117,8 @@ pub struct Certificate {
 }
 
 /// A private key.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PrivateKey {
     /// Whether a passphrase protects it.
@@ -127,7 +130,8 @@ pub struct PrivateKey {
 }
 
 /// A block that should be a certificate or a private key and cannot be read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct UnreadableBlock {
     /// Whether its label is a private key's.
@@ -137,7 +141,8 @@ pub struct UnreadableBlock {
 }
 
 /// What a certificate named in a configuration is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum CertificateUse {
     /// The device shows it to others.
@@ -147,7 +152,8 @@ pub enum CertificateUse {
 }
 
 /// Where a configuration has a certificate from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct CertificateFile {
     /// What for.

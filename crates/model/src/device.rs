@@ -2,11 +2,11 @@
 
 use crate::plan::Sends;
 use crate::{ExportId, Facts, Login};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What sort of device it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum DeviceKind {
     /// Filters between networks.

@@ -4,11 +4,11 @@ use crate::plan::Placed;
 use crate::written::Word;
 use crate::{IpRange, MalformedAddress, Origin};
 use ipnet::IpNet;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// An address kept for one client.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Reservation {
     /// Whose it is: a name or a hardware address.
@@ -20,11 +20,12 @@ pub struct Reservation {
 }
 
 /// One network that is served.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DhcpSubnet {
     /// The network, where it is stated or follows from a mask.
-    #[schemars(with = "Option<String>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub network: Option<IpNet>,
     /// What clients are given in turn.
     pub ranges: Vec<Placed>,
@@ -64,7 +65,8 @@ impl DhcpSubnet {
 }
 
 /// One DHCP server.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DhcpServer {
     /// The program and its file, as a phrase ("dnsmasq (lan.conf)").

@@ -2,7 +2,6 @@
 
 use crate::Limits;
 use crate::wiped::WipedText;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
@@ -32,7 +31,8 @@ pub struct Position {
 }
 
 /// Whether an export shows what applies at boot or what runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum ExportState {
     /// A file that the device reads when it starts.

@@ -20,12 +20,12 @@ use crate::{
     Credential, DeviceKind, Filter, HeldSecret, Interface, Login, MalformedAddress, Origin, PortForward,
     PppProfile, Reference, Route, Tunnel,
 };
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// Something an export states that Trevlin cannot judge yet. Checks that depend on it answer undetermined.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct NotModelled {
     /// What it is, as a phrase ("an nftables ruleset").

@@ -1,12 +1,12 @@
 //! Packet filters and address translation, in the shape the exports have them.
 
 use crate::{Cut, ExportState, Family, IpRange, Limit, Limits, Origin};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The language a filter was written in: it says what names mean to a person, not what the rules do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum FilterFormat {
     /// Tables of `iptables-save` and `ip6tables-save`.
@@ -20,7 +20,8 @@ pub enum FilterFormat {
 }
 
 /// The IP versions that a table judges.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Families {
     /// IPv4 alone.
@@ -65,7 +66,8 @@ impl std::fmt::Display for Families {
 }
 
 /// Where in a packet's way a base chain is asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Hook {
     /// On arrival, before routing.
@@ -81,7 +83,8 @@ pub enum Hook {
 }
 
 /// What a base chain is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum ChainKind {
     /// It lets packets pass or not.
@@ -93,12 +96,13 @@ pub enum ChainKind {
 }
 
 /// One table of a packet filter: for iptables one `*table` section of a dump.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Filter {
     /// IP versions it judges.
     #[serde(with = "crate::written::both")]
-    #[schemars(with = "Option<Families>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<Families>"))]
     pub families: Families,
     /// The language it was written in.
     pub format: FilterFormat,
@@ -106,7 +110,7 @@ pub struct Filter {
     pub table: String,
     /// Stored or running.
     #[serde(with = "crate::written::stored")]
-    #[schemars(with = "Option<ExportState>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<ExportState>"))]
     pub state: ExportState,
     /// Its chains in order of appearance.
     pub chains: Vec<Chain>,
@@ -114,7 +118,7 @@ pub struct Filter {
     pub sets: Vec<NamedSet>,
     /// Whether the export holds it to its end (a dump that breaks off is not complete).
     #[serde(with = "crate::written::on_unless_off")]
-    #[schemars(with = "bool")]
+    #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub complete: bool,
     /// The line that opens it.
     pub origin: Origin,
@@ -188,7 +192,8 @@ impl Filter {
 }
 
 /// A named set or map.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct NamedSet {
     /// Name.
@@ -197,11 +202,11 @@ pub struct NamedSet {
     pub filled_by_rules: bool,
     /// How many elements it has here.
     #[serde(with = "crate::written::zero_unless_said")]
-    #[schemars(with = "Option<usize>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<usize>"))]
     pub elements: usize,
     /// Whether the export holds it; a set that is only named by rules is not.
     #[serde(with = "crate::written::on_unless_off")]
-    #[schemars(with = "bool")]
+    #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub present: bool,
     /// Lines of the rules that name it.
     #[serde(rename = "used")]
@@ -211,7 +216,8 @@ pub struct NamedSet {
 }
 
 /// A chain of rules.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Chain {
     /// Name.
@@ -220,7 +226,7 @@ pub struct Chain {
     pub hook: Option<Hook>,
     /// In which order the base chains of a hook are asked: the lowest number first (nft(8), "priority").
     #[serde(with = "crate::written::zero_unless_said")]
-    #[schemars(with = "Option<i32>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<i32>"))]
     pub priority: i32,
     /// What it is for. A chain that only jumps reach is for what those are for; it counts as a filter.
     pub kind: ChainKind,
@@ -233,7 +239,8 @@ pub struct Chain {
 }
 
 /// A rule: all matches must hold.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Rule {
     /// Conditions.
@@ -268,7 +275,8 @@ pub struct Match {
 }
 
 /// What a condition looks at.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum MatchKind {
     /// Entering interface; a trailing `+` stands for any ending.
@@ -329,7 +337,8 @@ pub enum MatchKind {
 }
 
 /// What an address is to the device that routes it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AddressKind {
     /// One of its own.
@@ -447,7 +456,8 @@ pub struct ConnectionStates {
 }
 
 /// What a rule does.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum Target {
     /// Let the packet pass this hook.
@@ -479,7 +489,8 @@ pub enum Target {
 }
 
 /// Which address a translation changes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TranslationKind {
     /// Destination, to somewhere else.
@@ -495,7 +506,8 @@ pub enum TranslationKind {
 }
 
 /// An address translation.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Translation {
     /// What is changed.
@@ -517,7 +529,8 @@ impl Translation {
 }
 
 /// A port forward: what arrives for one place is sent on to another.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PortForward {
     /// Transport protocol, any where not given.
@@ -534,7 +547,7 @@ pub struct PortForward {
     pub to: Translation,
     /// Stored or running.
     #[serde(with = "crate::written::stored")]
-    #[schemars(with = "Option<ExportState>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<ExportState>"))]
     pub state: ExportState,
     /// Its line.
     pub origin: Origin,

@@ -3,11 +3,11 @@
 use crate::served::{Carried, Demand};
 use crate::written::Word;
 use crate::{Origin, Setting};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Where a device sends what it logs.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct LogTarget {
     /// The collector.
@@ -21,7 +21,8 @@ pub struct LogTarget {
 }
 
 /// A program that keeps what a device logs.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct LogKeeper {
     /// The program.
@@ -36,7 +37,8 @@ pub struct LogKeeper {
 }
 
 /// A program that keeps a device's clock.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ClockKeeper {
     /// The program.
@@ -51,7 +53,8 @@ pub struct ClockKeeper {
 }
 
 /// How a radio network is protected.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Radio {
     /// Name of the network.
@@ -75,7 +78,8 @@ pub struct Radio {
 }
 
 /// What keeps others out of a radio network.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RadioProtection {
     /// Nothing.
@@ -97,7 +101,8 @@ pub enum RadioProtection {
 }
 
 /// Whether a unit of systemd starts at boot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum UnitState {
     /// It does.
@@ -111,7 +116,8 @@ pub enum UnitState {
 }
 
 /// A unit of systemd.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Unit {
     /// Name with its ending.

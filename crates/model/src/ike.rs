@@ -1,7 +1,6 @@
 //! Keys for IKE that are shared in advance (RFC 7296, 2.15).
 
 use crate::{HeldSecret, Origin};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -9,7 +8,8 @@ use std::sync::Arc;
 const ANY: [&str; 5] = ["%any", "%any6", "0.0.0.0", "0::0", "::"];
 
 /// A pre-shared key and whom it is for.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PreSharedKey {
     /// Identities of the two ends, or of more that share it; none where it is for whoever calls.

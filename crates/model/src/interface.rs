@@ -2,16 +2,16 @@
 
 use crate::{Family, Origin};
 use ipnet::IpNet;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// An address on an interface, with its prefix length.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct InterfaceAddress {
     /// Address and prefix length; the host bits are kept.
-    #[schemars(with = "String")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub net: IpNet,
     /// The other end of a point-to-point link.
     pub peer: Option<IpAddr>,
@@ -22,7 +22,8 @@ pub struct InterfaceAddress {
 }
 
 /// One network interface of a device.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Interface {
     /// Name, such as `eth0`.
@@ -34,7 +35,7 @@ pub struct Interface {
     pub point_to_point: bool,
     /// Whether it is switched on; `None` where the export does not say.
     #[serde(with = "crate::written::known_truth")]
-    #[schemars(with = "Option<bool>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<bool>"))]
     pub up: Option<bool>,
     /// Its addresses.
     pub addresses: Vec<InterfaceAddress>,
@@ -45,11 +46,12 @@ pub struct Interface {
 }
 
 /// A route.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Route {
     /// Where to; a prefix of length 0 is the default route.
-    #[schemars(with = "String")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub destination: IpNet,
     /// Next hop, where there is one.
     pub gateway: Option<IpAddr>,
@@ -57,7 +59,7 @@ pub struct Route {
     pub interface: Option<String>,
     /// Whether it is of a kind that carries packets on (not local, broadcast, blackhole and the like).
     #[serde(with = "crate::written::on_unless_off")]
-    #[schemars(with = "bool")]
+    #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub forwards: bool,
     /// Where it is stated.
     pub origin: Origin,

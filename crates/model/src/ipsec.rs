@@ -2,12 +2,12 @@
 
 use crate::plan::Placed;
 use crate::{Origin, Setting};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// The daemon that a configuration is written for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum IkeDaemon {
     /// strongSwan's charon.
@@ -42,7 +42,8 @@ impl IkeDaemon {
 }
 
 /// Versions of IKE that a connection takes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum IkeVersions {
     /// Version 1 (RFC 2409), historic since RFC 9395.
@@ -54,7 +55,8 @@ pub enum IkeVersions {
 }
 
 /// How one side proves itself in one round.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum IkeProof {
     /// A certificate or a raw public key.
@@ -88,7 +90,8 @@ impl IkeProof {
 }
 
 /// One round of authentication of one side.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct AuthRound {
     /// How it proves itself.
@@ -109,7 +112,8 @@ impl AuthRound {
 }
 
 /// What a child does with packets.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum ChildMode {
     /// Whole packets are wrapped.
@@ -136,7 +140,8 @@ impl ChildMode {
 }
 
 /// What one side of a child reaches.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Selectors {
     /// Networks, each with its place.
@@ -148,7 +153,8 @@ pub struct Selectors {
 }
 
 /// What passes through a connection (a CHILD_SA of version 2, a phase 2 of version 1).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Child {
     /// Name within the connection.
@@ -172,7 +178,8 @@ pub struct Child {
 }
 
 /// The side of a tunnel that only IKE and IPsec have.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct IpsecConnection {
     /// Name, as the configuration has it.

@@ -1,11 +1,11 @@
 //! Settings of the kernel.
 
 use crate::{ExportState, Origin};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// One setting of the kernel, as sysctl(8) names it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct KernelSetting {
     /// Name with dots, such as `net.ipv4.ip_forward`. A part that stands for an interface keeps its own dots as slashes.
@@ -14,7 +14,7 @@ pub struct KernelSetting {
     pub value: String,
     /// Stored or running.
     #[serde(with = "crate::written::stored")]
-    #[schemars(with = "Option<ExportState>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<ExportState>"))]
     pub state: ExportState,
     /// Its line.
     pub origin: Origin,

@@ -3,12 +3,12 @@
 
 use crate::written::Word;
 use crate::{IpRange, Origin, PortRange, Protocol};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// A socket that waits for somebody, as a dump of them shows it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Socket {
     /// Transport protocol.
@@ -17,7 +17,7 @@ pub struct Socket {
     pub address: Option<IpAddr>,
     /// IP versions: of a socket for every address both where one takes IPv4 as well (ipv6(7), IPV6_V6ONLY).
     #[serde(with = "crate::written::both")]
-    #[schemars(with = "Option<crate::Families>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<crate::Families>"))]
     pub families: crate::Families,
     /// Interface it is bound to, where it is.
     pub interface: Option<String>,
@@ -30,7 +30,8 @@ pub struct Socket {
 }
 
 /// A service that opens ports for hosts which ask for them (UPnP IGD; RFC 6886, NAT-PMP; RFC 6887, PCP).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PortMapper {
     /// Whether it takes requests of UPnP.
@@ -50,7 +51,8 @@ pub struct PortMapper {
 }
 
 /// One rule of who may have a port opened.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Permission {
     /// Whether it allows.
@@ -66,7 +68,8 @@ pub struct Permission {
 }
 
 /// A client that publishes the device's address under a name.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DynamicName {
     /// The program.

@@ -1,12 +1,12 @@
 //! Logins: who may come in, from which list, with which factors.
 
 use crate::{HeldSecret, Origin};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// From which list a login comes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum LoginList {
     /// A file on the device, by path.
@@ -14,7 +14,8 @@ pub enum LoginList {
 }
 
 /// What a caller has to show.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum FactorKind {
     /// Something known: a password.
@@ -41,7 +42,8 @@ impl FactorKind {
 }
 
 /// One way in for one named user.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Login {
     /// User name; `*` stands for anybody.
@@ -55,7 +57,7 @@ pub struct Login {
     /// Whether the login belongs to this service for certain; where the local name is not stated the server
     /// column of the list cannot be compared.
     #[serde(with = "crate::written::on_unless_off")]
-    #[schemars(with = "bool")]
+    #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub certain: bool,
     /// Its line.
     pub origin: Origin,

@@ -2,11 +2,11 @@
 
 use crate::Origin;
 use crate::written::Word;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What an offer is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum OfferPart {
     /// Setting up keys (IKE, TLS).
@@ -27,7 +27,8 @@ impl OfferPart {
 }
 
 /// What an algorithm does, where its place in the file tells.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AlgorithmRole {
     /// Keeps the content from others.
@@ -43,7 +44,8 @@ pub enum AlgorithmRole {
 }
 
 /// Whose names an algorithm is spelled in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Spelling {
     /// openvpn(8), `--show-ciphers` and `--show-digests`.
@@ -95,7 +97,8 @@ impl Spelling {
 }
 
 /// One algorithm that may be agreed on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Offered {
     /// Name, as written.
@@ -107,7 +110,7 @@ pub struct Offered {
     pub versions: Option<Word>,
     /// The number of its suite within the offer: what has one number is agreed on together.
     #[serde(with = "crate::written::zero_unless_said")]
-    #[schemars(with = "Option<usize>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<usize>"))]
     pub suite: usize,
     /// Where it is stated; for a default the tunnel's own line.
     pub origin: Origin,
@@ -117,7 +120,8 @@ pub struct Offered {
 }
 
 /// Algorithms that may be agreed on for one part of a tunnel. The weakest of them counts.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Offer {
     /// For what.

@@ -1,11 +1,11 @@
 //! Stacks of authentication modules (pam.d(5)).
 
 use crate::Origin;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What a line is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PamFacility {
     /// Proving who one is.
@@ -19,7 +19,8 @@ pub enum PamFacility {
 }
 
 /// What a module's answer does to the stack.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PamAction {
     /// Counts for success, and the stack goes on.
@@ -39,7 +40,8 @@ pub enum PamAction {
 }
 
 /// The control of a line.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum PamControl {
     /// What success and failure of the module do.
@@ -56,7 +58,8 @@ pub enum PamControl {
 }
 
 /// One line.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PamLine {
     /// What it is for; `None` for `@include`, which takes over all four.
@@ -72,7 +75,8 @@ pub struct PamLine {
 }
 
 /// One service's file.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PamService {
     /// Name: that of its file.

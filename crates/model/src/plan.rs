@@ -1,14 +1,14 @@
 //! What a tunnel does with addresses beyond its listeners: pools, fixed addresses, networks behind it.
 
 use crate::{IpRange, MalformedAddress, Origin, Pool};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A range and the place that states it.
 pub type Placed = (IpRange, Origin);
 
 /// An address kept for one caller.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct FixedAddress {
     /// Whose it is, as the configuration names it.
@@ -20,7 +20,8 @@ pub struct FixedAddress {
 }
 
 /// What callers send through a tunnel.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Sends {
     /// Everything (a full tunnel).
@@ -30,7 +31,8 @@ pub enum Sends {
 }
 
 /// The address side of one tunnel.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct AddressPlan {
     /// What callers are given in turn.

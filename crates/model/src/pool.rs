@@ -3,12 +3,12 @@
 use crate::written::Word;
 use crate::{InterfaceAddress, IpRange, Origin, Setting};
 use ipnet::IpNet;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// A piece of an address list that is no address: it never becomes another range silently.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct MalformedAddress {
     /// What is wrong, as a phrase.
@@ -18,7 +18,8 @@ pub struct MalformedAddress {
 }
 
 /// How callers' addresses sit beside the inside network.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PoolPlacement {
     /// A network of their own, reached by routing.
@@ -30,7 +31,8 @@ pub enum PoolPlacement {
 }
 
 /// A pool of addresses for the callers of one tunnel.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Pool {
     /// What hands it out, as a phrase ("PPTP server").
@@ -38,7 +40,7 @@ pub struct Pool {
     /// The ranges, each with its place.
     pub ranges: Vec<(IpRange, Origin)>,
     /// The whole network set aside for the tunnel, where the format states one.
-    #[schemars(with = "Option<String>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub network: Option<IpNet>,
     /// How many addresses one caller takes up (four in OpenVPN's net30 topology).
     pub per_caller: Setting<u32>,

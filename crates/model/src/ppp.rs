@@ -2,12 +2,12 @@
 
 use crate::written::Word;
 use crate::{HeldSecret, IpRange, MalformedAddress, Origin, Setting};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// What a file of options says about encryption inside the link (pppd(8), require-mppe).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Mppe {
     /// Links without it are ended; keys of 40 bits are taken as well as of 128.
@@ -26,7 +26,8 @@ pub enum Mppe {
 ///
 /// `require_*` name what a caller must prove itself with. `refuse-*` is no part of this: it only limits how the
 /// daemon proves itself to others (pppd(8)).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PppProfile {
     /// Path of the export.
@@ -127,7 +128,8 @@ impl PppProfile {
 }
 
 /// Which secrets file a line stands in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SecretsFile {
     /// `chap-secrets`: CHAP, MS-CHAP and EAP-MD5.
@@ -137,7 +139,8 @@ pub enum SecretsFile {
 }
 
 /// Addresses a client may use, from the fourth column on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AllowedAddresses {
     /// Nothing stated, or `-`: the client may use none, so it cannot come in. Such lines serve for dialling out.
@@ -149,7 +152,8 @@ pub enum AllowedAddresses {
 }
 
 /// One line of a secrets file.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Credential {
     /// Which file.

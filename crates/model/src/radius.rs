@@ -1,13 +1,13 @@
 //! RADIUS servers: who may ask them (RFC 2865).
 
 use crate::{HeldSecret, IpRange, Origin, Setting, TunnelFamily};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::sync::Arc;
 
 /// Whether requests must be signed (`Message-Authenticator`, RFC 3579, 3.2).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum MessageAuthenticator {
     /// Requests without it are dropped.
@@ -19,7 +19,8 @@ pub enum MessageAuthenticator {
 }
 
 /// One client of a RADIUS server: a device that asks about callers.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusClient {
     /// Name.
@@ -47,7 +48,8 @@ impl RadiusClient {
 }
 
 /// A server that requests are handed on to (proxy.conf).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusUpstream {
     /// Name of its section.
@@ -67,7 +69,8 @@ pub struct RadiusUpstream {
 }
 
 /// A RADIUS server that a service of the device asks about callers.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusTarget {
     /// Which service asks, as far as the file tells.
@@ -83,7 +86,8 @@ pub struct RadiusTarget {
 }
 
 /// Who asks a RADIUS server.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RadiusAsker {
     /// `pam_radius_auth`.
@@ -110,7 +114,8 @@ impl RadiusAsker {
 }
 
 /// One entry of a user file (users(5)).
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusEntry {
     /// User; `DEFAULT` is everybody.
@@ -130,7 +135,8 @@ pub struct RadiusEntry {
 }
 
 /// One thing a virtual server runs for a request.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusStep {
     /// Name of the module.
@@ -140,7 +146,8 @@ pub struct RadiusStep {
 }
 
 /// A virtual server: what it runs to decide about a caller.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusSite {
     /// Name.
@@ -156,7 +163,8 @@ pub struct RadiusSite {
 }
 
 /// Settings of the EAP module.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct EapSettings {
     /// The method offered first.
@@ -170,7 +178,8 @@ pub struct EapSettings {
 }
 
 /// Settings of the server as a whole (radiusd.conf).
-#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct RadiusSecurity {
     /// Whether the file has the section about the log.

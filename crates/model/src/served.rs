@@ -4,12 +4,12 @@
 use crate::offer::Offer;
 use crate::written::{Word, Words};
 use crate::{Families, Family, IpRange, Origin, Protocol, Setting};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// What a service is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum ServedKind {
     /// Shares of the SMB protocol.
@@ -72,7 +72,8 @@ impl ServedKind {
 }
 
 /// Whether a connection is encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Carried {
     /// It never is.
@@ -84,7 +85,8 @@ pub enum Carried {
 }
 
 /// Where a service listens.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Endpoint {
     /// Transport protocol.
@@ -93,7 +95,7 @@ pub struct Endpoint {
     pub address: Option<IpAddr>,
     /// IP versions.
     #[serde(with = "crate::written::both")]
-    #[schemars(with = "Option<Families>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<Families>"))]
     pub families: Families,
     /// Interface, where it is bound to one.
     pub interface: Option<String>,
@@ -130,7 +132,8 @@ impl Endpoint {
 }
 
 /// From where something may be used.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Sources {
     /// Addresses.
@@ -235,7 +238,8 @@ impl Sources {
 }
 
 /// What somebody has to show before a part is his to use.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Asked {
     /// Nothing.
@@ -271,7 +275,8 @@ impl Asked {
 }
 
 /// Whether a protection is used.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Demand {
     /// Never.
@@ -283,7 +288,8 @@ pub enum Demand {
 }
 
 /// What is to be known of a part besides.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Remark {
     /// The superuser of a client stays the superuser (exports(5), no_root_squash), or users are made the superuser.
@@ -317,7 +323,8 @@ pub enum Remark {
 }
 
 /// What a part is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PartKind {
     /// A share.
@@ -362,7 +369,8 @@ impl PartKind {
 }
 
 /// One thing that a service gives out, on terms of its own.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Part {
     /// What it is.
@@ -373,7 +381,7 @@ pub struct Part {
     pub path: Option<String>,
     /// From where.
     #[serde(with = "crate::written::everybody")]
-    #[schemars(with = "Option<Sources>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<Sources>"))]
     pub sources: Sources,
     /// What is asked of the least that come in.
     pub login: Setting<Asked>,
@@ -455,7 +463,8 @@ impl Part {
 }
 
 /// A service, as its files have it.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Served {
     /// What it is for.

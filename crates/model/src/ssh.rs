@@ -3,7 +3,6 @@
 use crate::written::Word;
 use crate::{DefaultValue, Origin, Reference, Setting};
 use ipnet::IpNet;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
@@ -22,7 +21,8 @@ pub struct SshKeyword {
 }
 
 /// What a `Match` line looks at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SshCriterion {
     /// Every connection.
@@ -44,7 +44,8 @@ pub enum SshCriterion {
 }
 
 /// One keyword with its values.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshStatement {
     /// Name in small letters, aliases resolved.
@@ -56,7 +57,8 @@ pub struct SshStatement {
 }
 
 /// Statements under one condition; without criteria they hold for every connection.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshBlock {
     /// All of these must hold.
@@ -83,12 +85,13 @@ pub struct SshConnection<'a> {
 }
 
 /// A secure shell server.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshServer {
     /// The program. Only OpenSSH's own defaults apply where it states nothing.
     #[serde(with = "crate::written::openssh")]
-    #[schemars(with = "Option<String>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub program: Word,
     /// The main file's first statement, or its beginning.
     pub origin: Origin,

@@ -3,11 +3,11 @@
 
 use crate::Origin;
 use crate::certificate::PublicKey;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What a public key is there for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SshKeyUse {
     /// Whoever holds its private key comes in.
@@ -19,7 +19,8 @@ pub enum SshKeyUse {
 }
 
 /// A public key.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SshKey {
     /// What it is there for.

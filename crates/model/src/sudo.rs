@@ -1,11 +1,11 @@
 //! Who may act as somebody else: sudoers(5).
 
 use crate::Origin;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// One rule, aliases resolved.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SudoRule {
     /// Users, `%groups`, `#numbers` and `ALL`; a leading `!` excludes.
@@ -16,7 +16,7 @@ pub struct SudoRule {
     pub as_root: bool,
     /// Whether the user's own password is asked for.
     #[serde(with = "crate::written::on_unless_off")]
-    #[schemars(with = "bool")]
+    #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub asks_password: bool,
     /// The line.
     pub origin: Origin,

@@ -6,12 +6,12 @@ use crate::offer::Offer;
 use crate::plan::AddressPlan;
 use crate::wireguard::WireGuardPeer;
 use crate::{Origin, Protocol, Setting};
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// Protocol family.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TunnelFamily {
     /// Point-to-point tunnelling protocol, RFC 2637.
@@ -68,7 +68,8 @@ impl TunnelFamily {
 }
 
 /// What the device is in the tunnel.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TunnelRole {
     /// Answers callers.
@@ -80,14 +81,15 @@ pub enum TunnelRole {
 }
 
 /// Where a service answers.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Listener {
     /// Transport protocol.
     pub protocol: Protocol,
     /// Address it is bound to; `None` as a value means every address.
     #[serde(with = "crate::written::bound")]
-    #[schemars(with = "Setting<String>")]
+    #[cfg_attr(feature = "schema", schemars(with = "Setting<String>"))]
     pub address: Setting<Option<IpAddr>>,
     /// Port.
     pub port: Setting<u16>,
@@ -102,7 +104,8 @@ impl Listener {
 }
 
 /// Whether a client certificate is asked for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum CertificateDemand {
     /// Nobody comes in without one.
@@ -114,7 +117,8 @@ pub enum CertificateDemand {
 }
 
 /// Who decides about a caller's password.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PasswordSource {
     /// A list of names and passwords among the exports' files.
@@ -140,7 +144,8 @@ pub enum PasswordSource {
 }
 
 /// A password is asked for, and somebody decides about it.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct PasswordCheck {
     /// Who decides.
@@ -152,7 +157,8 @@ pub struct PasswordCheck {
 }
 
 /// Another way in, enough by itself.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct WayIn {
     /// Whether a client certificate is asked for.
@@ -164,7 +170,8 @@ pub struct WayIn {
 }
 
 /// How callers prove who they are.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct CallerProof {
     /// Client certificate; `None` where the protocol has none.
@@ -178,7 +185,8 @@ pub struct CallerProof {
 }
 
 /// Something that this tunnel's configuration refers to and that no export holds.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Reference {
     /// As written.
@@ -215,7 +223,8 @@ impl Reference {
 }
 
 /// A tunnel.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Tunnel {
     /// Name within the device.

@@ -2,11 +2,11 @@
 
 use crate::Origin;
 use crate::plan::Placed;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The other end of a WireGuard tunnel.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct WireGuardPeer {
     /// How it is called: a comment, or the beginning of its public key.

@@ -66,6 +66,7 @@ mod tls;
 mod uci;
 mod upkeep;
 mod web;
+mod x509;
 mod xml;
 mod yaml;
 mod yang;
@@ -73,10 +74,9 @@ mod yang;
 pub use decode::{DecodeError, decode, decode_whole};
 pub use phrasebook::{BOOK, Phrasebook, Shelf, Took, Tried, guide as phrasebook_guide};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
-pub use sheet::{
-    FORM, Head, Report, check as check_sheet, guide as sheet_guide, schema as sheet_schema,
-    write as write_sheet,
-};
+#[cfg(feature = "schema")]
+pub use sheet::schema as sheet_schema;
+pub use sheet::{FORM, Head, Report, check as check_sheet, guide as sheet_guide, write as write_sheet};
 
 use trevlin_model::Export;
 

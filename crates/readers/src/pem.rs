@@ -2,16 +2,12 @@
 //! their own or inside a configuration.
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::x509;
 use base64::Engine;
-use serde::Deserialize;
-use std::sync::{Arc, LazyLock};
-use trevlin_model::certificate::{Certificate, KeyAlgorithm, PrivateKey, PublicKey, UnreadableBlock};
+use std::sync::Arc;
+use trevlin_model::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, LineClass, Origin, Secret};
-use x509_parser::certificate::X509Certificate;
-use x509_parser::extensions::GeneralName;
-use x509_parser::prelude::FromDer;
-use x509_parser::x509::X509Name;
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -23,24 +19,6 @@ const STORE: usize = 12;
 /// Folders where systems keep the public authorities (update-ca-certificates(8), update-ca-trust(8)).
 const STORE_FOLDERS: [&str; 4] =
     ["etc/ssl/certs/", "usr/share/ca-certificates/", "etc/pki/ca-trust/", "etc/pki/tls/certs/"];
-
-#[derive(Deserialize)]
-struct Algorithms {
-    algorithm: Vec<Algorithm>,
-}
-
-#[derive(Deserialize)]
-struct Algorithm {
-    oid: String,
-    name: String,
-    hash: Option<String>,
-}
-
-static ALGORITHMS: LazyLock<Vec<Algorithm>> = LazyLock::new(|| {
-    toml::from_str::<Algorithms>(include_str!("../tables/signature-algorithms.toml"))
-        .map(|table| table.algorithm)
-        .unwrap_or_default()
-});
 
 /// One block.
 struct Block<'a> {
@@ -193,68 +171,5 @@ fn certificate(block: &Block<'_>, origin: Origin) -> Result<Certificate, &'stati
         return Err("`-----END …-----` is missing: the certificate is cut off");
     }
     let der = base64::engine::general_purpose::STANDARD.decode(block.body()).map_err(|_| BROKEN)?;
-    let (_, parsed) = X509Certificate::from_der(&der).map_err(|_| BROKEN)?;
-    let oid = parsed.signature_algorithm.algorithm.to_id_string();
-    let row = ALGORITHMS.iter().find(|row| row.oid == oid);
-    let subject = name(parsed.subject());
-    Ok(Certificate {
-        organisation: first(parsed.subject().iter_organization()),
-        issuer: name(parsed.issuer()),
-        names: names(&parsed),
-        self_signed: parsed.subject() == parsed.issuer(),
-        // Certificates of version 1 have no constraints; those that signed themselves are authorities.
-        is_authority: parsed.is_ca()
-            || (parsed.version == x509_parser::x509::X509Version::V1 && parsed.subject() == parsed.issuer()),
-        not_before: parsed.validity().not_before.timestamp(),
-        not_after: parsed.validity().not_after.timestamp(),
-        key: key(&parsed),
-        signature: row.map_or(oid.clone(), |row| row.name.clone()),
-        signature_hash: row.and_then(|row| row.hash.clone()),
-        in_trust_store: false,
-        origin,
-        subject,
-    })
-}
-
-fn first<'a>(
-    mut values: impl Iterator<Item = &'a x509_parser::x509::AttributeTypeAndValue<'a>>,
-) -> Option<String> {
-    values.next()?.as_str().ok().map(str::to_owned)
-}
-
-fn name(name: &X509Name<'_>) -> String {
-    first(name.iter_common_name()).filter(|name| !name.is_empty()).unwrap_or_else(|| name.to_string())
-}
-
-fn names(certificate: &X509Certificate<'_>) -> Vec<String> {
-    let alternative = certificate.subject_alternative_name().ok().flatten();
-    let stated = alternative.iter().flat_map(|extension| &extension.value.general_names);
-    let mut found: Vec<String> = stated
-        .filter_map(|name| match name {
-            GeneralName::DNSName(name) => Some((*name).to_owned()),
-            GeneralName::IPAddress(bytes) => match bytes.len() {
-                4 => <[u8; 4]>::try_from(*bytes).ok().map(|four| std::net::Ipv4Addr::from(four).to_string()),
-                _ => <[u8; 16]>::try_from(*bytes).ok().map(|all| std::net::Ipv6Addr::from(all).to_string()),
-            },
-            _ => None,
-        })
-        .collect();
-    if found.is_empty() {
-        found.extend(first(certificate.subject().iter_common_name()));
-    }
-    found
-}
-
-fn key(certificate: &X509Certificate<'_>) -> PublicKey {
-    use x509_parser::public_key::PublicKey as Parsed;
-    let info = certificate.public_key();
-    let (algorithm, bits) = match (info.algorithm.algorithm.to_id_string().as_str(), info.parsed()) {
-        ("1.3.101.112", _) => (KeyAlgorithm::Ed25519, 256),
-        ("1.3.101.113", _) => (KeyAlgorithm::Ed448, 456),
-        (_, Ok(Parsed::RSA(key))) => (KeyAlgorithm::Rsa, key.key_size()),
-        (_, Ok(Parsed::DSA(key))) => (KeyAlgorithm::Dsa, key.len() / 8 * 64),
-        (_, Ok(Parsed::EC(point))) => (KeyAlgorithm::Ec, point.key_size()),
-        _ => (KeyAlgorithm::Other, 0),
-    };
-    PublicKey { algorithm, bits: u32::try_from(bits).unwrap_or(0) }
+    x509::certificate(&der, origin).ok_or(BROKEN)
 }

@@ -20,7 +20,8 @@ use crate::account::{HashCost, HashScheme};
 use secrecy::{ExposeSecret, SecretString};
 
 /// What a secret is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Deserialize, schemars::JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SecretKind {
     /// Lets a person in.

@@ -4,6 +4,8 @@
 //! each is written now. A secret is never written either. Both are left as marks ([`ORIGIN`], [`SECRET`]) under names that no field
 //! can have, for the writer to take out, and are asked for under the same names when facts are read.
 
+#[cfg(feature = "schema")]
+mod schema;
 mod usual;
 
 pub(crate) use usual::{
@@ -12,15 +14,13 @@ pub(crate) use usual::{
 
 use crate::secret::SecretKind;
 use crate::{
-    ConnectionStates, DefaultValue, HeldSecret, IcmpRange, IpRange, Match, MatchKind, Origin, PortRange,
-    Protocol, Secret, Setting,
+    ConnectionStates, DefaultValue, HeldSecret, IcmpRange, IpRange, Match, Origin, PortRange, Protocol,
+    Secret, Setting,
 };
 use ipnet::IpNet;
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::{Error, SeqAccess, Visitor};
 use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::fmt;
 use std::marker::PhantomData;
@@ -94,16 +94,6 @@ impl<'de> Deserialize<'de> for Origin {
     }
 }
 
-impl JsonSchema for Origin {
-    fn schema_name() -> Cow<'static, str> {
-        ORIGIN.into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> Schema {
-        json_schema!({ "type": "boolean" })
-    }
-}
-
 impl Serialize for HeldSecret {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let mut map = to.serialize_map(Some(1))?;
@@ -118,22 +108,6 @@ impl<'de> Deserialize<'de> for HeldSecret {
         let (value, origin): (Option<String>, Origin) = pair(from, SECRET)?;
         let secret = value.map_or_else(Secret::withheld, Secret::new);
         Ok(Self { secret, kind: SecretKind::Token, owner: String::new(), origin })
-    }
-}
-
-impl JsonSchema for HeldSecret {
-    fn schema_name() -> Cow<'static, str> {
-        "secret".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> Schema {
-        json_schema!({
-            "description": "A secret: the text itself, or `{ withheld = true }` where there is one that is not to be told here.",
-            "anyOf": [
-                { "type": "string" },
-                { "type": "object", "properties": { "withheld": {} }, "required": ["withheld"] },
-            ],
-        })
     }
 }
 
@@ -187,33 +161,6 @@ impl<'de, T: Deserialize<'de>> Deserialize<'de> for Setting<T> {
     }
 }
 
-impl<T: JsonSchema> JsonSchema for Setting<T> {
-    fn inline_schema() -> bool {
-        true
-    }
-
-    fn schema_name() -> Cow<'static, str> {
-        format!("setting-of-{}", T::schema_name()).into()
-    }
-
-    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
-        let value = generator.subschema_for::<T>();
-        json_schema!({
-            "anyOf": [
-                value,
-                { "type": "object", "description": "What applies where nothing is stated.",
-                  "properties": { "defaults": { "type": "array", "items": {
-                    "type": "object",
-                    "properties": { "value": value, "daemon": { "type": "string" }, "versions": { "type": "string" },
-                                    "source": { "type": "string" } } } } },
-                  "required": ["defaults"] },
-                { "type": "object", "description": "Nobody could tell; says what is missing.",
-                  "properties": { "unknown": { "type": "string" } }, "required": ["unknown"] },
-            ],
-        })
-    }
-}
-
 impl Serialize for Match {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         if !self.negated {
@@ -229,20 +176,6 @@ impl<'de> Deserialize<'de> for Match {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let (negated, kind) = pair(from, NOT)?;
         Ok(Self { negated, kind })
-    }
-}
-
-impl JsonSchema for Match {
-    fn schema_name() -> Cow<'static, str> {
-        "Match".into()
-    }
-
-    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
-        let kind = generator.subschema_for::<MatchKind>();
-        json_schema!({
-            "description": "One condition of a rule; under `not` it must not hold.",
-            "anyOf": [kind, { "type": "object", "properties": { "not": kind }, "required": ["not"] }],
-        })
     }
 }
 
@@ -262,13 +195,14 @@ macro_rules! as_word {
             }
         }
 
-        impl JsonSchema for $kind {
-            fn schema_name() -> Cow<'static, str> {
+        #[cfg(feature = "schema")]
+        impl schemars::JsonSchema for $kind {
+            fn schema_name() -> std::borrow::Cow<'static, str> {
                 $name.into()
             }
 
-            fn json_schema(_: &mut SchemaGenerator) -> Schema {
-                json_schema!({ "type": ["string", "integer"], "description": concat!("Written as ", $what, ".") })
+            fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+                schemars::json_schema!({ "type": ["string", "integer"], "description": concat!("Written as ", $what, ".") })
             }
         }
     )*};
@@ -401,16 +335,6 @@ impl<'de> Deserialize<'de> for ConnectionStates {
             snat: has(5),
             dnat: has(6),
         })
-    }
-}
-
-impl JsonSchema for ConnectionStates {
-    fn schema_name() -> Cow<'static, str> {
-        "states".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> Schema {
-        json_schema!({ "type": "array", "items": { "enum": STATES }, "description": "States of a connection." })
     }
 }
 

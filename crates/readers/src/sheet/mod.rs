@@ -6,12 +6,14 @@ mod guide;
 mod names;
 pub(crate) mod node;
 mod ordered;
+#[cfg(feature = "schema")]
 mod schema;
 pub(crate) mod take;
 mod write;
 
 pub use check::{Report, check};
 pub use guide::guide;
+#[cfg(feature = "schema")]
 pub use schema::schema;
 pub(crate) use write::write_node;
 pub use write::{Head, write};
@@ -21,7 +23,6 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use node::{Document, Entry, Node, Value};
 use ordered::{Ordered, OrderedRule};
 use rayon::prelude::*;
-use schemars::JsonSchema;
 use serde::Deserialize;
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -155,7 +156,8 @@ fn known_sections() -> Vec<&'static str> {
 }
 
 /// A secret of a service: a community, the passphrase of a radio network, a token.
-#[derive(Debug, Deserialize, JsonSchema)]
+#[derive(Debug, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct SheetSecret {
     /// What it is for.

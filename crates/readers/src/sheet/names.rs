@@ -4,14 +4,14 @@
 use super::ordered::{OrderedRule, Word};
 use super::take::nearest;
 use crate::making::{any_of, holds};
-use schemars::JsonSchema;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_model::{IcmpRange, IpRange, Match, MatchKind, NamedSet, Note, Origin, PortRange, Protocol};
 
 /// A zone: interfaces that are treated alike.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct Zone {
     /// Name.
@@ -22,7 +22,8 @@ pub(crate) struct Zone {
 }
 
 /// A name for addresses.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct AddressName {
     /// Name.
@@ -33,7 +34,8 @@ pub(crate) struct AddressName {
 }
 
 /// A name for services.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct ServiceName {
     /// Name.

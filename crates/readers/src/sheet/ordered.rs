@@ -4,7 +4,6 @@
 use super::names::{AddressName, Names, ServiceName, Zone};
 use crate::making::{base, holds, known, open, rule, table, translated};
 use rayon::prelude::*;
-use schemars::JsonSchema;
 use serde::Deserialize;
 use smol_str::SmolStr;
 use trevlin_model::{
@@ -13,7 +12,8 @@ use trevlin_model::{
 };
 
 /// What a rule does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Action {
     /// Let it pass.
@@ -42,7 +42,8 @@ impl Action {
 pub(crate) type Word = (SmolStr, Origin);
 
 /// How the list of rules is used as a whole.
-#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct RuleList {
     /// What happens to what passes through the device and meets no rule. Not known where nothing is said.
@@ -60,7 +61,8 @@ pub(crate) struct RuleList {
 }
 
 /// One rule of the list. All that is stated must fit; what is not stated does not matter.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct OrderedRule {
     /// What it is called, or what somebody wrote beside it.
@@ -115,7 +117,8 @@ impl OrderedRule {
 }
 
 /// A port forward: what arrives for an address of the device, or for one that it answers for, is sent on.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct Forwarding {
     /// What it is called.
@@ -140,7 +143,8 @@ pub(crate) struct Forwarding {
 }
 
 /// A translation of source addresses.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct Hiding {
     /// What it is called.

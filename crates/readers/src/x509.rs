@@ -1,0 +1,321 @@
+//! Certificates as bytes (RFC 5280, 4.1), as far as an audit asks. What old certificates get wrong beside that (serial
+//! numbers, extensions that contradict each other, bytes after the end) loses none of them.
+
+use der::asn1::{AnyRef, ObjectIdentifier};
+use der::{Decode, Reader, SliceReader, Tag, TagNumber};
+use jiff::civil::DateTime;
+use serde::Deserialize;
+use std::net::{Ipv4Addr, Ipv6Addr};
+use std::sync::LazyLock;
+use trevlin_model::Origin;
+use trevlin_model::certificate::{Certificate, KeyAlgorithm, PublicKey};
+
+#[derive(Deserialize)]
+struct Tables {
+    algorithm: Vec<Algorithm>,
+    hash: Vec<Hash>,
+}
+
+#[derive(Deserialize)]
+struct Algorithm {
+    oid: String,
+    name: String,
+    hash: Option<String>,
+}
+
+#[derive(Deserialize)]
+struct Hash {
+    oid: String,
+    name: String,
+}
+
+static TABLES: LazyLock<Tables> = LazyLock::new(|| {
+    toml::from_str(include_str!("../tables/signature-algorithms.toml"))
+        .unwrap_or(Tables { algorithm: Vec::new(), hash: Vec::new() })
+});
+
+const COMMON_NAME: &str = "2.5.4.3";
+const ORGANISATION: &str = "2.5.4.10";
+const ALTERNATIVE_NAMES: &str = "2.5.29.17";
+const BASIC_CONSTRAINTS: &str = "2.5.29.19";
+const RSASSA_PSS: &str = "1.2.840.113549.1.1.10";
+
+/// What attributes of names are called in short (RFC 4514, section 3; RFC 2985, 5.2.1 for addresses of mail).
+const SHORT: [(&str, &str); 11] = [
+    (COMMON_NAME, "CN"),
+    ("2.5.4.5", "serialNumber"),
+    ("2.5.4.6", "C"),
+    ("2.5.4.7", "L"),
+    ("2.5.4.8", "ST"),
+    ("2.5.4.9", "STREET"),
+    (ORGANISATION, "O"),
+    ("2.5.4.11", "OU"),
+    ("0.9.2342.19200300.100.1.1", "UID"),
+    ("0.9.2342.19200300.100.1.25", "DC"),
+    ("1.2.840.113549.1.9.1", "emailAddress"),
+];
+
+/// The certificate that the bytes begin with; `None` where they begin with none. Whether it lies in a store is left to
+/// the caller.
+pub(crate) fn certificate(bytes: &[u8], origin: Origin) -> Option<Certificate> {
+    let whole = AnyRef::decode(&mut SliceReader::new(bytes).ok()?).ok()?;
+    let [body, algorithm, _signature] = exactly(sequence(whole)?)?;
+    let mut fields = sequence(body)?.into_iter().peekable();
+    let version = fields.next_if(|field| context(*field) == Some(0)).and_then(inner);
+    // A version that is not stated is the first, and stated as 0 as well.
+    let first_version = version.is_none_or(|version| version.value() == [0]);
+    let [_serial, _algorithm, issuer, validity, subject, key] = std::array::from_fn(|_| fields.next());
+    let (issuer, subject) = (issuer?, subject?);
+    let [not_before, not_after] = exactly(sequence(validity?)?)?;
+    let stated = fields.find(|field| context(*field) == Some(3)).and_then(inner).and_then(sequence);
+    let extensions = stated.unwrap_or_default();
+    let (issuer_name, subject_name) = (Name::of(issuer)?, Name::of(subject)?);
+    let self_signed = issuer.value() == subject.value();
+    let (signature, signature_hash) = signature(algorithm)?;
+    let mut names = alternative_names(&extensions);
+    if names.is_empty() {
+        names.extend(subject_name.first(COMMON_NAME));
+    }
+    Some(Certificate {
+        subject: subject_name.words(),
+        organisation: subject_name.first(ORGANISATION),
+        issuer: issuer_name.words(),
+        names,
+        self_signed,
+        // Certificates of version 1 have no constraints; those that signed themselves are authorities.
+        is_authority: may_sign(&extensions) || (first_version && self_signed),
+        not_before: seconds(not_before)?,
+        not_after: seconds(not_after)?,
+        key: public_key(key?),
+        signature,
+        signature_hash,
+        in_trust_store: false,
+        origin,
+    })
+}
+
+/// Everything that stands in the bytes one after the other; `None` where one of them is no such thing.
+fn parts(bytes: &[u8]) -> Option<Vec<AnyRef<'_>>> {
+    let mut reader = SliceReader::new(bytes).ok()?;
+    let mut found = Vec::new();
+    while !reader.is_finished() {
+        found.push(AnyRef::decode(&mut reader).ok()?);
+    }
+    Some(found)
+}
+
+fn sequence(of: AnyRef<'_>) -> Option<Vec<AnyRef<'_>>> {
+    (tag(of) == Tag::Sequence).then(|| parts(of.value())).flatten()
+}
+
+fn tag(of: AnyRef<'_>) -> Tag {
+    of.header().tag()
+}
+
+/// The first so many.
+fn exactly<const N: usize>(all: Vec<AnyRef<'_>>) -> Option<[AnyRef<'_>; N]> {
+    all.get(..N)?.try_into().ok()
+}
+
+/// The number of a context-specific tag.
+fn context(of: AnyRef<'_>) -> Option<u32> {
+    match tag(of) {
+        Tag::ContextSpecific { number, .. } => Some(TagNumber::value(number)),
+        _ => None,
+    }
+}
+
+/// What stands within an explicit tag.
+fn inner(of: AnyRef<'_>) -> Option<AnyRef<'_>> {
+    parts(of.value())?.first().copied()
+}
+
+/// An object identifier with dots; empty where it is none.
+fn oid(of: AnyRef<'_>) -> String {
+    of.decode_as::<ObjectIdentifier>().map(|oid| oid.to_string()).unwrap_or_default()
+}
+
+/// What a bit string holds. Keys are whole bytes: the first says how many bits of the last are none.
+fn bits(of: AnyRef<'_>) -> Option<&[u8]> {
+    (tag(of) == Tag::BitString).then(|| of.value().get(1..)).flatten()
+}
+
+/// A name (RFC 5280, 4.1.2.4): attributes in the order written.
+struct Name(Vec<(String, String)>);
+
+impl Name {
+    fn of(name: AnyRef<'_>) -> Option<Self> {
+        let mut found = Vec::new();
+        for relative in sequence(name)? {
+            for attribute in parts(relative.value())? {
+                let [kind, value] = exactly(sequence(attribute)?)?;
+                found.push((oid(kind), text(value)));
+            }
+        }
+        Some(Self(found))
+    }
+
+    /// The first value of an attribute that is not empty.
+    fn first(&self, kind: &str) -> Option<String> {
+        let mut values = self.0.iter().filter(|(its, value)| its == kind && !value.is_empty());
+        values.next().map(|(_, value)| value.clone())
+    }
+
+    /// For people: the common name, else all of it.
+    fn words(&self) -> String {
+        let all = || {
+            let written = self.0.iter().map(|(kind, value)| {
+                let short = SHORT.iter().find(|(oid, _)| oid == kind);
+                format!("{}={value}", short.map_or(kind.as_str(), |(_, short)| short))
+            });
+            written.collect::<Vec<_>>().join(", ")
+        };
+        self.first(COMMON_NAME).unwrap_or_else(all)
+    }
+}
+
+/// A text of one of the kinds that names are written in (RFC 5280, 4.1.2.4: DirectoryString). What is called
+/// TeletexString is mostly Latin-1, or UTF-8.
+fn text(of: AnyRef<'_>) -> String {
+    let bytes = of.value();
+    match tag(of) {
+        Tag::BmpString => {
+            let units = bytes.chunks_exact(2).map(|two| u16::from_be_bytes([two[0], two[1]]));
+            char::decode_utf16(units).map(|read| read.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
+        }
+        _ => std::str::from_utf8(bytes)
+            .map_or_else(|_| bytes.iter().copied().map(char::from).collect(), str::to_owned),
+    }
+}
+
+/// Seconds since 1970-01-01T00:00:00Z of a UTCTime or a GeneralizedTime. RFC 5280, 4.1.2.5, asks for seconds and `Z`;
+/// older certificates have neither, or a difference from UTC (X.680, 46 and 47).
+fn seconds(of: AnyRef<'_>) -> Option<i64> {
+    let written = std::str::from_utf8(of.value()).ok()?;
+    let zone = written.find(['Z', '+', '-']).unwrap_or(written.len());
+    let (clock, zone) = written.split_at(zone);
+    let clock = clock.split(['.', ',']).next().unwrap_or_default();
+    let (year, rest) = match tag(of) {
+        Tag::UtcTime => {
+            let (year, rest) = clock.split_at_checked(2)?;
+            let year: i16 = year.parse().ok()?;
+            (if year < 50 { 2000 + year } else { 1900 + year }, rest)
+        }
+        Tag::GeneralizedTime => {
+            let (year, rest) = clock.split_at_checked(4)?;
+            (year.parse().ok()?, rest)
+        }
+        _ => return None,
+    };
+    let mut pairs = rest.as_bytes().chunks(2).map(|two| std::str::from_utf8(two).ok()?.parse::<i8>().ok());
+    let mut pair = || pairs.next().flatten();
+    let (month, day, hour) = (pair()?, pair()?, pair()?);
+    let time = DateTime::new(year, month, day, hour, pair().unwrap_or(0), pair().unwrap_or(0), 0).ok()?;
+    let of_zone = |from: usize| zone.get(from..from + 2).and_then(|two| two.parse::<i64>().ok()).unwrap_or(0);
+    let ahead = (of_zone(1) * 60 + of_zone(3)) * 60;
+    let ahead = if zone.starts_with('-') { -ahead } else { ahead };
+    let epoch = DateTime::constant(1970, 1, 1, 0, 0, 0, 0);
+    Some(time.duration_since(epoch).as_secs() - ahead)
+}
+
+/// Name and hash function of the algorithm that a certificate is signed with.
+fn signature(identifier: AnyRef<'_>) -> Option<(String, Option<String>)> {
+    let fields = sequence(identifier)?;
+    let oid = oid(*fields.first()?);
+    let row = TABLES.algorithm.iter().find(|row| row.oid == oid);
+    let hash = match oid.as_str() {
+        RSASSA_PSS => Some(pss_hash(fields.get(1).copied())),
+        _ => row.and_then(|row| row.hash.clone()),
+    };
+    Some((row.map_or(oid, |row| row.name.clone()), hash))
+}
+
+/// The hash function among the parameters of RSASSA-PSS: SHA-1 where none is stated (RFC 4055, 3.1).
+fn pss_hash(parameters: Option<AnyRef<'_>>) -> String {
+    let stated = parameters.and_then(sequence).unwrap_or_default();
+    let hash = stated.into_iter().find(|field| context(*field) == Some(0)).and_then(inner);
+    let Some(named) = hash.and_then(sequence).and_then(|fields| fields.first().copied()) else {
+        return "SHA-1".to_owned();
+    };
+    let oid = oid(named);
+    TABLES.hash.iter().find(|row| row.oid == oid).map_or(oid.clone(), |row| row.name.clone())
+}
+
+/// What an extension holds, decoded; `None` where it is not there or no such thing.
+fn extension<'a>(all: &[AnyRef<'a>], which: &str) -> Option<AnyRef<'a>> {
+    let fields = all.iter().filter_map(|one| sequence(*one));
+    let mut its = fields.filter(|fields| fields.first().is_some_and(|kind| oid(*kind) == which));
+    // Whether it is critical may stand between.
+    let value = *its.next()?.last()?;
+    (tag(value) == Tag::OctetString).then(|| inner(value)).flatten()
+}
+
+/// Whether the constraints say that it is an authority (RFC 5280, 4.2.1.9).
+fn may_sign(extensions: &[AnyRef<'_>]) -> bool {
+    let constraints = extension(extensions, BASIC_CONSTRAINTS).and_then(sequence).unwrap_or_default();
+    constraints.first().is_some_and(|first| tag(*first) == Tag::Boolean && first.value() != [0])
+}
+
+/// Host names and addresses among the alternative names (RFC 5280, 4.2.1.6).
+fn alternative_names(extensions: &[AnyRef<'_>]) -> Vec<String> {
+    let stated = extension(extensions, ALTERNATIVE_NAMES).and_then(sequence).unwrap_or_default();
+    let name = |name: &AnyRef<'_>| match (context(*name)?, name.value()) {
+        (2, bytes) => std::str::from_utf8(bytes).ok().map(str::to_owned),
+        (7, bytes) => <[u8; 4]>::try_from(bytes)
+            .map(|four| Ipv4Addr::from(four).to_string())
+            .or_else(|_| <[u8; 16]>::try_from(bytes).map(|all| Ipv6Addr::from(all).to_string()))
+            .ok(),
+        _ => None,
+    };
+    stated.iter().filter_map(name).collect()
+}
+
+/// Kind and size of a key (RFC 3279, 2.3; RFC 5480, 2; RFC 8410, 3). A key that cannot be read is of an unknown kind.
+fn public_key(info: AnyRef<'_>) -> PublicKey {
+    let (algorithm, bits) = kind_and_bits(info).unwrap_or((KeyAlgorithm::Other, 0));
+    PublicKey { algorithm, bits: u32::try_from(bits).unwrap_or(0) }
+}
+
+fn kind_and_bits(info: AnyRef<'_>) -> Option<(KeyAlgorithm, usize)> {
+    let [identifier, key] = exactly(sequence(info)?)?;
+    let identifier = sequence(identifier)?;
+    let parameters = identifier.get(1).copied();
+    let key = bits(key)?;
+    let whole = || AnyRef::decode(&mut SliceReader::new(key).ok()?).ok();
+    match oid(*identifier.first()?).as_str() {
+        "1.3.101.112" => Some((KeyAlgorithm::Ed25519, 256)),
+        "1.3.101.113" => Some((KeyAlgorithm::Ed448, 456)),
+        "1.2.840.113549.1.1.1" | RSASSA_PSS => {
+            let modulus = *sequence(whole()?)?.first()?;
+            Some((KeyAlgorithm::Rsa, size(modulus)?))
+        }
+        "1.2.840.10040.4.1" => {
+            // The prime; a certificate may leave it to its issuer's.
+            let prime = parameters.and_then(sequence).and_then(|all| all.first().copied());
+            let bits = size(prime.or_else(whole)?)?;
+            Some((KeyAlgorithm::Dsa, bits))
+        }
+        "1.2.840.10045.2.1" => Some((KeyAlgorithm::Ec, curve_bits(parameters, key)?)),
+        _ => None,
+    }
+}
+
+/// Bits of a positive whole number.
+fn size(number: AnyRef<'_>) -> Option<usize> {
+    let bytes = (tag(number) == Tag::Integer).then(|| number.value())?;
+    let from = bytes.iter().position(|byte| *byte != 0)?;
+    Some((bytes.len() - from) * 8 - bytes[from].leading_zeros() as usize)
+}
+
+/// Bits of the field that a point lies in (SEC 1, 2.3.3), by its length; P-521 is the curve that does not fill its
+/// bytes (RFC 5480, 2.1.1.1).
+fn curve_bits(curve: Option<AnyRef<'_>>, point: &[u8]) -> Option<usize> {
+    if curve.is_some_and(|curve| oid(curve) == "1.3.132.0.35") {
+        return Some(521);
+    }
+    match point {
+        [4, both @ ..] => Some(both.len() / 2 * 8),
+        [2 | 3, one @ ..] => Some(one.len() * 8),
+        _ => None,
+    }
+}
