@@ -319,3 +319,222 @@ fn curve_bits(curve: Option<AnyRef<'_>>, point: &[u8]) -> Option<usize> {
         _ => None,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use base64::Engine;
+    use proptest::prelude::*;
+
+    fn element(tag: u8, value: &[u8]) -> Vec<u8> {
+        let length = u16::try_from(value.len()).unwrap();
+        let mut all = vec![tag];
+        match length {
+            0..128 => all.push(length as u8),
+            128..256 => all.extend([0x81, length as u8]),
+            _ => all.extend([&[0x82], &length.to_be_bytes()[..]].concat()),
+        }
+        all.extend(value);
+        all
+    }
+
+    fn list(parts: &[Vec<u8>]) -> Vec<u8> {
+        element(0x30, &parts.concat())
+    }
+
+    fn identifier(oid: &str) -> Vec<u8> {
+        element(6, ObjectIdentifier::new(oid).unwrap().as_bytes())
+    }
+
+    fn read(bytes: &[u8]) -> AnyRef<'_> {
+        AnyRef::decode(&mut SliceReader::new(bytes).unwrap()).unwrap()
+    }
+
+    /// A name of attributes, each the tag of its text and the text.
+    fn name(attributes: &[(&str, u8, &[u8])]) -> Vec<u8> {
+        let one = |(kind, tag, value): &(&str, u8, &[u8])| {
+            element(0x31, &list(&[identifier(kind), element(*tag, value)]))
+        };
+        list(&attributes.iter().map(one).collect::<Vec<_>>())
+    }
+
+    /// A certificate whose name is its issuer's, as `before` (a version and a serial number) and `after` (extensions) have it.
+    fn whole(before: &[Vec<u8>], named: Vec<u8>, after: &[Vec<u8>]) -> Vec<u8> {
+        let algorithm = list(&[identifier("1.2.840.113549.1.1.11"), element(5, &[])]);
+        let time = |text: &str| element(0x17, text.as_bytes());
+        let key = list(&[list(&[identifier("1.3.101.112")]), element(3, &[0; 33])]);
+        let mut fields = before.to_vec();
+        fields.extend([algorithm.clone(), named.clone()]);
+        fields.extend([list(&[time("260101000000Z"), time("270101000000Z")]), named, key]);
+        fields.extend_from_slice(after);
+        list(&[list(&fields), algorithm, element(3, &[0; 65])])
+    }
+
+    fn nowhere() -> Origin {
+        Origin { export: trevlin_model::ExportId(0), start: 0, end: 0 }
+    }
+
+    #[test]
+    fn times() {
+        for (tag, written, expected) in [
+            (0x17, "700101000000Z", Some(0)),
+            (0x17, "491231235959Z", Some(2_524_607_999)),
+            (0x17, "500101000000Z", Some(-631_152_000)),
+            (0x17, "2601021530Z", Some(1_767_367_800)),
+            (0x17, "260102153000+0130", Some(1_767_362_400)),
+            (0x17, "260102153000-0130", Some(1_767_373_200)),
+            (0x17, "261302153000Z", None),
+            (0x17, "26", None),
+            (0x17, "2é0102153000Z", None),
+            (0x18, "20500101000000Z", Some(2_524_608_000)),
+            (0x18, "20500101000000.5Z", Some(2_524_608_000)),
+            (0x18, "99991231235959Z", Some(253_402_300_799)),
+            (0x18, "20500101", None),
+            (0x0c, "20500101000000Z", None),
+        ] {
+            let bytes = element(tag, written.as_bytes());
+            assert_eq!(seconds(read(&bytes)), expected, "{written}");
+        }
+    }
+
+    #[test]
+    fn names_in_every_spelling() {
+        let (common, organisation) = ("2.5.4.3", "2.5.4.10");
+        for (attributes, words) in [
+            (vec![(organisation, 0x13, &b"Ferry Line"[..]), (common, 0x0c, b"gate.example")], "gate.example"),
+            (vec![(common, 0x0c, "Fähre".as_bytes())], "Fähre"),
+            (vec![(common, 0x14, b"F\xe4hre")], "Fähre"),
+            (vec![(common, 0x1e, b"\0F\0\xe4\0h")], "Fäh"),
+            (vec![(common, 0x0c, b""), (organisation, 0x13, b"Ferry Line")], "CN=, O=Ferry Line"),
+            (vec![("1.2.3.4", 0x13, b"pier"), ("2.5.4.6", 0x13, b"XX")], "1.2.3.4=pier, C=XX"),
+            (vec![], ""),
+        ] {
+            let bytes = name(&attributes);
+            assert_eq!(Name::of(read(&bytes)).unwrap().words(), words);
+        }
+    }
+
+    #[test]
+    fn what_old_and_odd_certificates_have() {
+        let version = |number| element(0xa0, &element(2, &[number]));
+        let serial = element(2, &[7]);
+        let extensions = |all: &[Vec<u8>]| element(0xa3, &list(all));
+        let may_sign = |truth: &[u8]| {
+            let constraints =
+                list(if truth.is_empty() { vec![] } else { vec![element(1, truth)] }.as_slice());
+            list(&[identifier(BASIC_CONSTRAINTS), element(1, &[0xff]), element(4, &constraints)])
+        };
+        let alternative = list(&[
+            identifier(ALTERNATIVE_NAMES),
+            element(
+                4,
+                &list(&[
+                    element(0x82, b"gate.example"),
+                    element(0x81, b"port@gate.example"),
+                    element(0x87, &[192, 0, 2, 1]),
+                    element(0x87, &[0x20, 1, 0xd, 0xb8, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1]),
+                    element(0x87, &[1, 2]),
+                ]),
+            ),
+        ]);
+        for (what, before, after, authority, names) in [
+            ("the first version", vec![serial.clone()], vec![], true, vec!["gate"]),
+            ("the first version, stated", vec![version(0), serial.clone()], vec![], true, vec!["gate"]),
+            ("no extensions", vec![version(2), serial.clone()], vec![], false, vec!["gate"]),
+            ("a negative number", vec![version(2), element(2, &[0x80])], vec![], false, vec!["gate"]),
+            (
+                "an authority with identifiers",
+                vec![version(2), serial.clone()],
+                vec![element(0x81, &[0, 1]), extensions(&[may_sign(&[0xff])])],
+                true,
+                vec!["gate"],
+            ),
+            (
+                "no authority",
+                vec![version(2), serial.clone()],
+                vec![extensions(&[may_sign(&[]), alternative.clone()])],
+                false,
+                vec!["gate.example", "192.0.2.1", "2001:db8::1"],
+            ),
+            (
+                "no authority, stated",
+                vec![version(2), serial.clone()],
+                vec![extensions(&[may_sign(&[0])])],
+                false,
+                vec!["gate"],
+            ),
+        ] {
+            let mut bytes = whole(&before, name(&[(COMMON_NAME, 0x0c, b"gate")]), &after);
+            bytes.extend([0, 0, 0]);
+            let read = certificate(&bytes, nowhere()).expect(what);
+            assert_eq!((read.is_authority, read.self_signed), (authority, true), "{what}");
+            assert_eq!(read.names, names, "{what}");
+        }
+        assert!(certificate(&list(&[serial]), nowhere()).is_none());
+    }
+
+    #[test]
+    fn keys_and_their_sizes() {
+        let number = |bits: usize| {
+            let mut bytes = vec![0xff; bits.div_ceil(8)];
+            bytes[0] >>= (8 - bits % 8) % 8;
+            element(2, &[&[0], &bytes[..]].concat())
+        };
+        let rsa = |bits| list(&[number(bits), element(2, &[1, 0, 1])]);
+        let prime = |bits| Some(list(&[number(bits), number(160), number(9)]));
+        let point = |first: u8, bytes: usize| [&[first], &vec![1; bytes][..]].concat();
+        for (kind, parameters, key, expected) in [
+            ("1.2.840.113549.1.1.1", None, rsa(2048), (KeyAlgorithm::Rsa, 2048)),
+            ("1.2.840.113549.1.1.1", None, rsa(2047), (KeyAlgorithm::Rsa, 2047)),
+            (RSASSA_PSS, None, rsa(3072), (KeyAlgorithm::Rsa, 3072)),
+            ("1.2.840.113549.1.1.1", None, vec![1], (KeyAlgorithm::Other, 0)),
+            ("1.2.840.10040.4.1", prime(1024), number(1020), (KeyAlgorithm::Dsa, 1024)),
+            ("1.2.840.10040.4.1", None, number(2048), (KeyAlgorithm::Dsa, 2048)),
+            ("1.2.840.10045.2.1", None, point(4, 64), (KeyAlgorithm::Ec, 256)),
+            ("1.2.840.10045.2.1", None, point(3, 48), (KeyAlgorithm::Ec, 384)),
+            ("1.2.840.10045.2.1", Some(identifier("1.3.132.0.35")), point(4, 132), (KeyAlgorithm::Ec, 521)),
+            ("1.3.101.113", None, vec![0; 57], (KeyAlgorithm::Ed448, 456)),
+            ("1.2.3", None, vec![0; 57], (KeyAlgorithm::Other, 0)),
+        ] {
+            let algorithm = list(&[vec![identifier(kind)], Vec::from_iter(parameters)].concat());
+            let bytes = list(&[algorithm, element(3, &[&[0], &key[..]].concat())]);
+            let read = public_key(read(&bytes));
+            assert_eq!((read.algorithm, read.bits as usize), expected, "{kind}");
+        }
+    }
+
+    #[test]
+    fn hashes_of_signatures() {
+        let pss = |hash: Option<&str>| {
+            let stated = hash.map(|oid| element(0xa0, &list(&[identifier(oid)])));
+            list(&[identifier(RSASSA_PSS), list(&Vec::from_iter(stated))])
+        };
+        for (bytes, name, hash) in [
+            (list(&[identifier("1.2.840.113549.1.1.4")]), "RSA with MD5", Some("MD5")),
+            (list(&[identifier("1.3.101.112")]), "Ed25519", None),
+            (list(&[identifier("1.2.3.4")]), "1.2.3.4", None),
+            (pss(None), "RSASSA-PSS", Some("SHA-1")),
+            (pss(Some("2.16.840.1.101.3.4.2.1")), "RSASSA-PSS", Some("SHA-256")),
+            (pss(Some("1.2.3")), "RSASSA-PSS", Some("1.2.3")),
+        ] {
+            assert_eq!(signature(read(&bytes)), Some((name.to_owned(), hash.map(str::to_owned))), "{name}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn changed_bytes_are_read_or_refused(at in proptest::collection::vec((any::<usize>(), any::<u8>()), 1..4)) {
+            let text = include_str!("../tests/cases/pem/server.pem");
+            let body: String = text.lines().skip_while(|line| !line.starts_with('-')).skip(1).take_while(|line| !line.starts_with('-')).collect();
+            let mut bytes = base64::engine::general_purpose::STANDARD.decode(body).unwrap();
+            prop_assert!(certificate(&bytes, nowhere()).is_some());
+            for (place, byte) in at {
+                let place = place % bytes.len();
+                bytes[place] = byte;
+            }
+            if let Some(read) = certificate(&bytes, nowhere()) {
+                prop_assert!(read.key.bits < 20_000);
+            }
+        }
+    }
+}

@@ -465,3 +465,63 @@ fn files_that_the_openconnect_server_takes() {
         assert!(reading.facts.tunnels[0].refused.is_some(), "{what}");
     }
 }
+
+#[test]
+#[ignore = "needs openssl; run by scripts/conformance.sh"]
+fn certificates_as_openssl_reads_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let made = folder.path().join("made.pem").to_string_lossy().into_owned();
+    let key = folder.path().join("key.pem").to_string_lossy().into_owned();
+    let plain = "/CN=gate.example";
+    let ferry = "/C=XX/ST=Coast/L=Harbour/O=Ferry Line/OU=Gates/emailAddress=gate@ferry.example";
+    for (key_kind, subject, more) in [
+        ("rsa:1024", plain, &["-sha1"][..]),
+        ("rsa:2047", ferry, &["-sha384"]),
+        ("rsa:2048", "/O=Ferry Line", &["-addext", "basicConstraints=CA:FALSE"]),
+        ("rsa:2048", plain, &["-sigopt", "rsa_padding_mode:pss", "-sha1"]),
+        ("rsa:2048", plain, &["-sigopt", "rsa_padding_mode:pss", "-sha256"]),
+        ("rsa-pss", plain, &["-days", "9000"]),
+        ("ed25519", plain, &["-set_serial", "-5"]),
+        ("ed448", "/DC=example/UID=gate", &["-days", "2912000"]),
+        ("ec:secp521r1", plain, &["-sha512"]),
+        ("ec:brainpoolP384r1", plain, &["-addext", "subjectAltName=DNS:gate.example,IP:2001:db8::1"]),
+    ] {
+        let curve = key_kind.strip_prefix("ec:").map(|curve| format!("ec_paramgen_curve:{curve}"));
+        let kind = if curve.is_some() { "ec" } else { key_kind };
+        let mut arguments = vec!["req", "-x509", "-nodes", "-newkey", kind, "-subj", subject];
+        arguments.extend(["-keyout", &key, "-out", &made]);
+        if let Some(curve) = &curve {
+            arguments.extend(["-pkeyopt", curve]);
+        }
+        arguments.extend(more);
+        let output = run("openssl", &arguments);
+        assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        let options = ["-noout", "-text", "-nameopt", "sname,utf8,sep_comma_plus_space"];
+        let said = run("openssl", &[&["x509", "-in", &made][..], &options].concat());
+        let said = String::from_utf8(said.stdout).unwrap();
+        let reading = read(Path::new("made.pem"), &text(Path::new(&made)), &[]);
+        let [one] = reading.facts.certificates.as_slice() else { panic!("one certificate:\n{said}") };
+        let after = |label: &str| {
+            said.lines().find_map(|line| line.trim().strip_prefix(label)).unwrap_or_default().trim()
+        };
+        let subject = after("Subject:");
+        assert!(one.subject == subject || subject == format!("CN={}", one.subject), "{subject}: {one:?}");
+        // It does not say how large keys of Edwards curves are.
+        if !kind.starts_with("ed") {
+            assert_eq!(after("Public-Key: ("), format!("{} bit)", one.key.bits));
+        }
+        let hash = [after("Hash Algorithm:"), after("Signature Algorithm:")].join(" ").to_uppercase();
+        let ours = one.signature_hash.clone().unwrap_or_else(|| one.signature.clone());
+        assert!(hash.contains(&ours.to_uppercase().replace("SHA-", "SHA")), "{hash}: {one:?}");
+        assert_eq!(one.is_authority, said.contains("CA:TRUE"), "{said}");
+        for name in &one.names {
+            assert!(name == "2001:db8::1" || said.contains(name), "{name}:\n{said}");
+        }
+        let date = |label: &str| {
+            let output = run("date", &["-u", "-d", after(label), "+%s"]);
+            String::from_utf8(output.stdout).unwrap().trim().parse::<i64>().unwrap()
+        };
+        assert_eq!(one.not_before, date("Not Before:"), "{said}");
+        assert_eq!(one.not_after, date("Not After :"), "{said}");
+    }
+}

@@ -56,7 +56,9 @@ fn each_has_a_reason() {
             continue;
         }
         for one in package["dependencies"].as_array().unwrap().iter().filter(|one| one["path"].is_null()) {
-            wanted.entry(one["kind"] == "dev").or_default().insert(text(one, "name"));
+            // What stands behind a feature is not built for the program, which asks for none.
+            let beside = one["kind"] == "dev" || one["optional"] == true;
+            wanted.entry(beside).or_default().insert(text(one, "name"));
         }
     }
     let in_program = wanted.remove(&false).unwrap();
