@@ -222,11 +222,12 @@ fn seconds(of: AnyRef<'_>) -> Option<i64> {
 fn signature(identifier: AnyRef<'_>) -> Option<(String, Option<String>)> {
     let fields = sequence(identifier)?;
     let oid = oid(*fields.first()?);
+    if oid == RSASSA_PSS {
+        let hash = pss_hash(fields.get(1).copied());
+        return Some((format!("RSASSA-PSS with {hash}"), Some(hash)));
+    }
     let row = TABLES.algorithm.iter().find(|row| row.oid == oid);
-    let hash = match oid.as_str() {
-        RSASSA_PSS => Some(pss_hash(fields.get(1).copied())),
-        _ => row.and_then(|row| row.hash.clone()),
-    };
+    let hash = row.and_then(|row| row.hash.clone());
     Some((row.map_or(oid, |row| row.name.clone()), hash))
 }
 
@@ -513,9 +514,9 @@ mod tests {
             (list(&[identifier("1.2.840.113549.1.1.4")]), "RSA with MD5", Some("MD5")),
             (list(&[identifier("1.3.101.112")]), "Ed25519", None),
             (list(&[identifier("1.2.3.4")]), "1.2.3.4", None),
-            (pss(None), "RSASSA-PSS", Some("SHA-1")),
-            (pss(Some("2.16.840.1.101.3.4.2.1")), "RSASSA-PSS", Some("SHA-256")),
-            (pss(Some("1.2.3")), "RSASSA-PSS", Some("1.2.3")),
+            (pss(None), "RSASSA-PSS with SHA-1", Some("SHA-1")),
+            (pss(Some("2.16.840.1.101.3.4.2.1")), "RSASSA-PSS with SHA-256", Some("SHA-256")),
+            (pss(Some("1.2.3")), "RSASSA-PSS with 1.2.3", Some("1.2.3")),
         ] {
             assert_eq!(signature(read(&bytes)), Some((name.to_owned(), hash.map(str::to_owned))), "{name}");
         }

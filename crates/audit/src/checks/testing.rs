@@ -67,7 +67,7 @@ pub(crate) fn certificate(name: &str) -> &'static str {
     }
     cases!("authority" "edwards" "ends-soon" "expired" "foreign-authority" "key" "key-openssh" "key-openssh-protected"
         "key-protected" "key-traditional-protected" "not-yet" "old-authority" "self-signed" "server" "short-key"
-        "signed-with-sha1" "wildcard")
+        "signed-with-pss-over-sha1" "signed-with-sha1" "wildcard")
 }
 
 /// The same answers for another date of the audit.

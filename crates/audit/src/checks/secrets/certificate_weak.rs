@@ -105,6 +105,7 @@ mod tests {
             ("edwards", "pass d"),
             ("short-key", "fail high d c.pem:1"),
             ("signed-with-sha1", "fail medium d c.pem:1"),
+            ("signed-with-pss-over-sha1", "fail medium d c.pem:1"),
             ("old-authority", "pass d"),
         ] {
             run(&CHECK, &[(name, &[("d/c.pem", pem(name))], &[wanted])]);
