@@ -207,7 +207,7 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
     let limits = allowance.limits;
     let root = fs::canonicalize(given).unwrap_or_else(|_| given.to_owned());
     let mut files = Vec::new();
-    let mut top = entries(given, Some(1));
+    let mut top = entries(given, 1);
     'all: loop {
         let some: Vec<Entry> = top.by_ref().take(FOLDERS_AT_ONCE).collect();
         if some.is_empty() {
@@ -253,7 +253,7 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
 }
 
 /// What lies below a folder, in order of path, and is asked for one by one.
-fn entries(folder: &Path, depth: Option<usize>) -> Entries {
+fn entries(folder: &Path, depth: usize) -> Entries {
     let known = |entry: walkdir::DirEntry| {
         let asked = !is_folder(&entry) && !entry.path_is_symlink();
         let metadata = if asked { Some(entry.metadata()?) } else { None };
@@ -261,12 +261,11 @@ fn entries(folder: &Path, depth: Option<usize>) -> Entries {
     };
     let all = walkdir::WalkDir::new(folder)
         .sort_by_file_name()
-        .max_depth(depth.unwrap_or(usize::MAX))
+        .min_depth(1)
+        .max_depth(depth)
         .into_iter()
-        .filter_entry(|entry| entry.depth() == 0 || entry.file_name() != ".git");
-    let is_itself = |entry: &Entry| entry.as_ref().is_ok_and(|(entry, _)| entry.depth() == 0);
-    let all = all.map(move |entry| entry.and_then(known));
-    Box::new(all.filter(move |entry| !is_itself(entry)))
+        .filter_entry(|entry| entry.file_name() != ".git");
+    Box::new(all.map(move |entry| entry.and_then(known)))
 }
 
 fn is_folder(entry: &walkdir::DirEntry) -> bool {
@@ -277,7 +276,7 @@ fn is_folder(entry: &walkdir::DirEntry) -> bool {
 fn with_all_below(entry: Entry) -> Entries {
     match &entry {
         Ok((folder, _)) if is_folder(folder) => {
-            let mut all = entries(folder.path(), None);
+            let mut all = entries(folder.path(), usize::MAX);
             let first: Vec<Entry> = all.by_ref().take(ENTRIES_AT_ONCE).collect();
             Box::new(first.into_iter().chain(all))
         }

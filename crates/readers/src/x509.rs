@@ -5,15 +5,17 @@ use der::asn1::{AnyRef, ObjectIdentifier};
 use der::{Decode, Reader, SliceReader, Tag, TagNumber};
 use jiff::civil::DateTime;
 use serde::Deserialize;
+use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, Ipv6Addr};
 use std::sync::LazyLock;
 use trevlin_model::Origin;
 use trevlin_model::certificate::{Certificate, KeyAlgorithm, PublicKey};
 
-#[derive(Deserialize)]
+#[derive(Deserialize, Default)]
 struct Tables {
     algorithm: Vec<Algorithm>,
-    hash: Vec<Hash>,
+    /// Names of hash functions by object identifier.
+    hashes: BTreeMap<String, String>,
 }
 
 #[derive(Deserialize)]
@@ -23,16 +25,8 @@ struct Algorithm {
     hash: Option<String>,
 }
 
-#[derive(Deserialize)]
-struct Hash {
-    oid: String,
-    name: String,
-}
-
-static TABLES: LazyLock<Tables> = LazyLock::new(|| {
-    toml::from_str(include_str!("../tables/signature-algorithms.toml"))
-        .unwrap_or(Tables { algorithm: Vec::new(), hash: Vec::new() })
-});
+static TABLES: LazyLock<Tables> =
+    LazyLock::new(|| toml::from_str(include_str!("../tables/signature-algorithms.toml")).unwrap_or_default());
 
 const COMMON_NAME: &str = "2.5.4.3";
 const ORGANISATION: &str = "2.5.4.10";
@@ -58,15 +52,14 @@ const SHORT: [(&str, &str); 11] = [
 /// The certificate that the bytes begin with; `None` where they begin with none. Whether it lies in a store is left to
 /// the caller.
 pub(crate) fn certificate(bytes: &[u8], origin: Origin) -> Option<Certificate> {
-    let whole = AnyRef::decode(&mut SliceReader::new(bytes).ok()?).ok()?;
-    let [body, algorithm, _signature] = exactly(sequence(whole)?)?;
+    let [body, algorithm, _signature] = leading(sequence(element(bytes)?)?)?;
     let mut fields = sequence(body)?.into_iter().peekable();
     let version = fields.next_if(|field| context(*field) == Some(0)).and_then(inner);
     // A version that is not stated is the first, and stated as 0 as well.
     let first_version = version.is_none_or(|version| version.value() == [0]);
     let [_serial, _algorithm, issuer, validity, subject, key] = std::array::from_fn(|_| fields.next());
     let (issuer, subject) = (issuer?, subject?);
-    let [not_before, not_after] = exactly(sequence(validity?)?)?;
+    let [not_before, not_after] = leading(sequence(validity?)?)?;
     let stated = fields.find(|field| context(*field) == Some(3)).and_then(inner).and_then(sequence);
     let extensions = stated.unwrap_or_default();
     let (issuer_name, subject_name) = (Name::of(issuer)?, Name::of(subject)?);
@@ -94,6 +87,11 @@ pub(crate) fn certificate(bytes: &[u8], origin: Origin) -> Option<Certificate> {
     })
 }
 
+/// What the bytes begin with.
+fn element(bytes: &[u8]) -> Option<AnyRef<'_>> {
+    AnyRef::decode(&mut SliceReader::new(bytes).ok()?).ok()
+}
+
 /// Everything that stands in the bytes one after the other; `None` where one of them is no such thing.
 fn parts(bytes: &[u8]) -> Option<Vec<AnyRef<'_>>> {
     let mut reader = SliceReader::new(bytes).ok()?;
@@ -113,7 +111,7 @@ fn tag(of: AnyRef<'_>) -> Tag {
 }
 
 /// The first so many.
-fn exactly<const N: usize>(all: Vec<AnyRef<'_>>) -> Option<[AnyRef<'_>; N]> {
+fn leading<const N: usize>(all: Vec<AnyRef<'_>>) -> Option<[AnyRef<'_>; N]> {
     all.get(..N)?.try_into().ok()
 }
 
@@ -148,7 +146,7 @@ impl Name {
         let mut found = Vec::new();
         for relative in sequence(name)? {
             for attribute in parts(relative.value())? {
-                let [kind, value] = exactly(sequence(attribute)?)?;
+                let [kind, value] = leading(sequence(attribute)?)?;
                 found.push((oid(kind), text(value)));
             }
         }
@@ -239,7 +237,7 @@ fn pss_hash(parameters: Option<AnyRef<'_>>) -> String {
         return "SHA-1".to_owned();
     };
     let oid = oid(named);
-    TABLES.hash.iter().find(|row| row.oid == oid).map_or(oid.clone(), |row| row.name.clone())
+    TABLES.hashes.get(&oid).cloned().unwrap_or(oid)
 }
 
 /// What an extension holds, decoded; `None` where it is not there or no such thing.
@@ -278,22 +276,21 @@ fn public_key(info: AnyRef<'_>) -> PublicKey {
 }
 
 fn kind_and_bits(info: AnyRef<'_>) -> Option<(KeyAlgorithm, usize)> {
-    let [identifier, key] = exactly(sequence(info)?)?;
+    let [identifier, key] = leading(sequence(info)?)?;
     let identifier = sequence(identifier)?;
     let parameters = identifier.get(1).copied();
     let key = bits(key)?;
-    let whole = || AnyRef::decode(&mut SliceReader::new(key).ok()?).ok();
     match oid(*identifier.first()?).as_str() {
         "1.3.101.112" => Some((KeyAlgorithm::Ed25519, 256)),
         "1.3.101.113" => Some((KeyAlgorithm::Ed448, 456)),
         "1.2.840.113549.1.1.1" | RSASSA_PSS => {
-            let modulus = *sequence(whole()?)?.first()?;
+            let modulus = *sequence(element(key)?)?.first()?;
             Some((KeyAlgorithm::Rsa, size(modulus)?))
         }
         "1.2.840.10040.4.1" => {
             // The prime; a certificate may leave it to its issuer's.
             let prime = parameters.and_then(sequence).and_then(|all| all.first().copied());
-            let bits = size(prime.or_else(whole)?)?;
+            let bits = size(prime.or_else(|| element(key))?)?;
             Some((KeyAlgorithm::Dsa, bits))
         }
         "1.2.840.10045.2.1" => Some((KeyAlgorithm::Ec, curve_bits(parameters, key)?)),
@@ -327,7 +324,7 @@ mod tests {
     use base64::Engine;
     use proptest::prelude::*;
 
-    fn element(tag: u8, value: &[u8]) -> Vec<u8> {
+    fn made(tag: u8, value: &[u8]) -> Vec<u8> {
         let length = u16::try_from(value.len()).unwrap();
         let mut all = vec![tag];
         match length {
@@ -340,35 +337,35 @@ mod tests {
     }
 
     fn list(parts: &[Vec<u8>]) -> Vec<u8> {
-        element(0x30, &parts.concat())
+        made(0x30, &parts.concat())
     }
 
     fn identifier(oid: &str) -> Vec<u8> {
-        element(6, ObjectIdentifier::new(oid).unwrap().as_bytes())
+        made(6, ObjectIdentifier::new(oid).unwrap().as_bytes())
     }
 
     fn read(bytes: &[u8]) -> AnyRef<'_> {
-        AnyRef::decode(&mut SliceReader::new(bytes).unwrap()).unwrap()
+        element(bytes).unwrap()
     }
 
     /// A name of attributes, each the tag of its text and the text.
     fn name(attributes: &[(&str, u8, &[u8])]) -> Vec<u8> {
         let one = |(kind, tag, value): &(&str, u8, &[u8])| {
-            element(0x31, &list(&[identifier(kind), element(*tag, value)]))
+            made(0x31, &list(&[identifier(kind), made(*tag, value)]))
         };
         list(&attributes.iter().map(one).collect::<Vec<_>>())
     }
 
     /// A certificate whose name is its issuer's, as `before` (a version and a serial number) and `after` (extensions) have it.
     fn whole(before: &[Vec<u8>], named: Vec<u8>, after: &[Vec<u8>]) -> Vec<u8> {
-        let algorithm = list(&[identifier("1.2.840.113549.1.1.11"), element(5, &[])]);
-        let time = |text: &str| element(0x17, text.as_bytes());
-        let key = list(&[list(&[identifier("1.3.101.112")]), element(3, &[0; 33])]);
+        let algorithm = list(&[identifier("1.2.840.113549.1.1.11"), made(5, &[])]);
+        let time = |text: &str| made(0x17, text.as_bytes());
+        let key = list(&[list(&[identifier("1.3.101.112")]), made(3, &[0; 33])]);
         let mut fields = before.to_vec();
         fields.extend([algorithm.clone(), named.clone()]);
         fields.extend([list(&[time("260101000000Z"), time("270101000000Z")]), named, key]);
         fields.extend_from_slice(after);
-        list(&[list(&fields), algorithm, element(3, &[0; 65])])
+        list(&[list(&fields), algorithm, made(3, &[0; 65])])
     }
 
     fn nowhere() -> Origin {
@@ -393,7 +390,7 @@ mod tests {
             (0x18, "20500101", None),
             (0x0c, "20500101000000Z", None),
         ] {
-            let bytes = element(tag, written.as_bytes());
+            let bytes = made(tag, written.as_bytes());
             assert_eq!(seconds(read(&bytes)), expected, "{written}");
         }
     }
@@ -417,24 +414,23 @@ mod tests {
 
     #[test]
     fn what_old_and_odd_certificates_have() {
-        let version = |number| element(0xa0, &element(2, &[number]));
-        let serial = element(2, &[7]);
-        let extensions = |all: &[Vec<u8>]| element(0xa3, &list(all));
+        let version = |number| made(0xa0, &made(2, &[number]));
+        let serial = made(2, &[7]);
+        let extensions = |all: &[Vec<u8>]| made(0xa3, &list(all));
         let may_sign = |truth: &[u8]| {
-            let constraints =
-                list(if truth.is_empty() { vec![] } else { vec![element(1, truth)] }.as_slice());
-            list(&[identifier(BASIC_CONSTRAINTS), element(1, &[0xff]), element(4, &constraints)])
+            let constraints = list(if truth.is_empty() { vec![] } else { vec![made(1, truth)] }.as_slice());
+            list(&[identifier(BASIC_CONSTRAINTS), made(1, &[0xff]), made(4, &constraints)])
         };
         let alternative = list(&[
             identifier(ALTERNATIVE_NAMES),
-            element(
+            made(
                 4,
                 &list(&[
-                    element(0x82, b"gate.example"),
-                    element(0x81, b"port@gate.example"),
-                    element(0x87, &[192, 0, 2, 1]),
-                    element(0x87, &[0x20, 1, 0xd, 0xb8, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1]),
-                    element(0x87, &[1, 2]),
+                    made(0x82, b"gate.example"),
+                    made(0x81, b"port@gate.example"),
+                    made(0x87, &[192, 0, 2, 1]),
+                    made(0x87, &[0x20, 1, 0xd, 0xb8, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1]),
+                    made(0x87, &[1, 2]),
                 ]),
             ),
         ]);
@@ -442,11 +438,11 @@ mod tests {
             ("the first version", vec![serial.clone()], vec![], true, vec!["gate"]),
             ("the first version, stated", vec![version(0), serial.clone()], vec![], true, vec!["gate"]),
             ("no extensions", vec![version(2), serial.clone()], vec![], false, vec!["gate"]),
-            ("a negative number", vec![version(2), element(2, &[0x80])], vec![], false, vec!["gate"]),
+            ("a negative number", vec![version(2), made(2, &[0x80])], vec![], false, vec!["gate"]),
             (
                 "an authority with identifiers",
                 vec![version(2), serial.clone()],
-                vec![element(0x81, &[0, 1]), extensions(&[may_sign(&[0xff])])],
+                vec![made(0x81, &[0, 1]), extensions(&[may_sign(&[0xff])])],
                 true,
                 vec!["gate"],
             ),
@@ -479,9 +475,9 @@ mod tests {
         let number = |bits: usize| {
             let mut bytes = vec![0xff; bits.div_ceil(8)];
             bytes[0] >>= (8 - bits % 8) % 8;
-            element(2, &[&[0], &bytes[..]].concat())
+            made(2, &[&[0], &bytes[..]].concat())
         };
-        let rsa = |bits| list(&[number(bits), element(2, &[1, 0, 1])]);
+        let rsa = |bits| list(&[number(bits), made(2, &[1, 0, 1])]);
         let prime = |bits| Some(list(&[number(bits), number(160), number(9)]));
         let point = |first: u8, bytes: usize| [&[first], &vec![1; bytes][..]].concat();
         for (kind, parameters, key, expected) in [
@@ -498,7 +494,7 @@ mod tests {
             ("1.2.3", None, vec![0; 57], (KeyAlgorithm::Other, 0)),
         ] {
             let algorithm = list(&[vec![identifier(kind)], Vec::from_iter(parameters)].concat());
-            let bytes = list(&[algorithm, element(3, &[&[0], &key[..]].concat())]);
+            let bytes = list(&[algorithm, made(3, &[&[0], &key[..]].concat())]);
             let read = public_key(read(&bytes));
             assert_eq!((read.algorithm, read.bits as usize), expected, "{kind}");
         }
@@ -507,7 +503,7 @@ mod tests {
     #[test]
     fn hashes_of_signatures() {
         let pss = |hash: Option<&str>| {
-            let stated = hash.map(|oid| element(0xa0, &list(&[identifier(oid)])));
+            let stated = hash.map(|oid| made(0xa0, &list(&[identifier(oid)])));
             list(&[identifier(RSASSA_PSS), list(&Vec::from_iter(stated))])
         };
         for (bytes, name, hash) in [
