@@ -144,7 +144,8 @@ pub fn common(a: &Ranges, b: &Ranges) -> Ranges {
     shared.into()
 }
 
-fn have_common(a: &Ranges, b: &Ranges) -> bool {
+/// Whether two lists of ranges share a value.
+pub(crate) fn have_common(a: &Ranges, b: &Ranges) -> bool {
     let (mut left, mut right) = (0, 0);
     while let (Some(one), Some(other)) = (a.get(left), b.get(right)) {
         if one.0.max(other.0) <= one.1.min(other.1) {

@@ -1,9 +1,10 @@
-//! Finds the steps that a packet or a cube meets without asking every one: steps are kept by the address or port that singles
-//! them out best.
+//! Finds the steps that a packet or a cube meets without asking every one: steps are kept by their interfaces, and then by the
+//! address or port that singles them out best.
 
-use crate::cube::{Cube, Field, Point, Ranges, Region, Value};
+use crate::cube::{Cube, Field, Point, Ranges, Region, Value, have_common, holds};
 use crate::program::Step;
 use std::collections::BTreeMap;
+use std::ops::{ControlFlow, Range};
 
 /// Fields that steps are kept by, the best first where two single out alike.
 const KEYS: [Field; 4] =
@@ -15,12 +16,32 @@ const MOST_BLOCKS: usize = 256;
 /// A list of steps longer than this is kept by another field as well.
 const LONG: usize = 48;
 
+/// Fields by which groups of steps are told apart.
+const GROUPED: [Field; 2] = [Field::Entering, Field::Leaving];
+
+/// How many groups there are at most, those of the most steps: every packet and cube asks all of them.
+const MOST_GROUPS: usize = 64;
+
+/// What the steps of a group have in common: the ranges of the grouped fields, where they are restricted.
+type Common = [Option<Ranges>; GROUPED.len()];
+
 /// The steps of a program by what singles them out.
 #[derive(Debug)]
 pub(crate) struct Index {
+    /// Steps of the same interfaces, as those of a chain for one interface are.
+    groups: Vec<(Common, Tree)>,
+    /// All others.
+    rest: Tree,
+}
+
+/// Some steps by their addresses and ports.
+#[derive(Debug)]
+struct Tree {
     tables: Vec<Table>,
     /// Steps that nothing singles out.
     others: Vec<u32>,
+    /// From the first step to behind the last.
+    span: Range<u32>,
 }
 
 /// Steps by blocks of one field: a block is all values that begin with the same bits.
@@ -40,17 +61,62 @@ enum Block {
     /// Few of them, in order.
     List(Vec<u32>),
     /// Many, by another field.
-    Index(Index),
+    Tree(Tree),
 }
 
 impl Index {
     /// The index of some steps over fields whose values go to these.
     pub(crate) fn of(steps: &[Step], greatest: &[Value]) -> Self {
-        let numbers: Vec<u32> =
-            (0..steps.len() as u32).filter(|number| !steps[*number as usize].region.is_empty()).collect();
-        Self::by(&KEYS, steps, &numbers, greatest)
+        let mut groups: BTreeMap<Common, Vec<u32>> = BTreeMap::new();
+        for (number, step) in (0..).zip(steps).filter(|(_, step)| !step.region.is_empty()) {
+            groups.entry(in_common(&step.region)).or_default().push(number);
+        }
+        let mut groups: Vec<(Common, Vec<u32>)> = groups.into_iter().collect();
+        groups.sort_by_key(|(_, numbers)| std::cmp::Reverse(numbers.len()));
+        let apart = groups.iter().take(MOST_GROUPS).take_while(|(_, numbers)| numbers.len() > LONG).count();
+        let mut rest: Vec<u32> =
+            groups.split_off(apart).into_iter().flat_map(|(_, numbers)| numbers).collect();
+        rest.sort_unstable();
+        let tree = |numbers: &[u32]| Tree::by(&KEYS, steps, numbers, greatest);
+        let groups = groups.into_iter().map(|(common, numbers)| (common, tree(&numbers))).collect();
+        Self { groups, rest: tree(&rest) }
     }
 
+    /// Finds the lists in which every step that holds for a packet is; each is in order.
+    pub(crate) fn lists<'a>(&'a self, point: &Point, to: &mut Vec<&'a [u32]>) {
+        self.rest.lists(point, to);
+        for (common, tree) in &self.groups {
+            let may_hold = |(field, ranges): (&Field, &Option<Ranges>)| {
+                ranges.as_ref().is_none_or(|ranges| holds(ranges, point[*field as usize]))
+            };
+            if GROUPED.iter().zip(common).all(may_hold) {
+                tree.lists(point, to);
+            }
+        }
+    }
+
+    /// Hands over the steps of a span that may meet a cube, in any order, some of them several times, until there is a break.
+    pub(crate) fn near(
+        &self,
+        cube: &Cube,
+        span: &Range<u32>,
+        found: &mut impl FnMut(u32) -> ControlFlow<()>,
+    ) -> ControlFlow<()> {
+        self.rest.near(cube, span, found)?;
+        for (common, tree) in &self.groups {
+            let may_meet = |(field, ranges): (&Field, &Option<Ranges>)| match (ranges, cube.side(*field)) {
+                (Some(ours), Some(theirs)) => have_common(ours, theirs),
+                _ => true,
+            };
+            if GROUPED.iter().zip(common).all(may_meet) {
+                tree.near(cube, span, found)?;
+            }
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+impl Tree {
     fn by(keys: &[Field], steps: &[Step], numbers: &[u32], greatest: &[Value]) -> Self {
         let mut found: Vec<BTreeMap<(Value, u32), Vec<u32>>> = keys.iter().map(|_| BTreeMap::new()).collect();
         let widths: Vec<u32> =
@@ -73,7 +139,7 @@ impl Index {
             let rest: Vec<Field> = keys.iter().copied().filter(|one| one != field).collect();
             let block = |list: Vec<u32>| {
                 if list.len() > LONG && !rest.is_empty() {
-                    Block::Index(Self::by(&rest, steps, &list, greatest))
+                    Block::Tree(Self::by(&rest, steps, &list, greatest))
                 } else {
                     Block::List(list)
                 }
@@ -81,11 +147,11 @@ impl Index {
             let blocks = found.into_iter().map(|(key, list)| (key, block(list))).collect();
             Table { field: *field, width, blocks, lengths }
         });
-        Self { tables: tables.collect(), others }
+        let span = numbers.first().copied().unwrap_or(0)..numbers.last().map_or(0, |last| last + 1);
+        Self { tables: tables.collect(), others, span }
     }
 
-    /// Finds the lists in which every step that holds for a packet is; each is in order.
-    pub(crate) fn lists<'a>(&'a self, point: &Point, to: &mut Vec<&'a [u32]>) {
+    fn lists<'a>(&'a self, point: &Point, to: &mut Vec<&'a [u32]>) {
         if !self.others.is_empty() {
             to.push(&self.others);
         }
@@ -94,52 +160,34 @@ impl Index {
             for length in &table.lengths {
                 match table.blocks.get(&(block_of(value, *length, table.width), *length)) {
                     Some(Block::List(list)) => to.push(list),
-                    Some(Block::Index(inner)) => inner.lists(point, to),
+                    Some(Block::Tree(inner)) => inner.lists(point, to),
                     None => {}
                 }
             }
         }
     }
 
-    /// The steps of a span that may meet a cube, in order; `None` where there are more than `most`.
-    pub(crate) fn meeting(&self, cube: &Cube, span: std::ops::Range<u32>, most: usize) -> Option<Vec<u32>> {
-        let mut found: Vec<u32> = Vec::new();
-        self.gather(cube, &span, most, &mut found)?;
-        found.sort_unstable();
-        found.dedup();
-        Some(found)
-    }
-
-    fn gather(
+    fn near(
         &self,
         cube: &Cube,
-        span: &std::ops::Range<u32>,
-        most: usize,
-        found: &mut Vec<u32>,
-    ) -> Option<()> {
-        let take = |list: &[u32], found: &mut Vec<u32>| {
-            // Most lists are short, and most spans begin before them: no need to search.
-            let from = match list {
-                [] => return Some(()),
-                [first, ..] if *first >= span.start => 0,
-                list => list.partition_point(|one| *one < span.start),
-            };
-            let room = (most + 1).saturating_sub(found.len());
-            found.extend(list[from..].iter().take_while(|one| **one < span.end).take(room));
-            (found.len() <= most).then_some(())
-        };
-        take(&self.others, found)?;
+        span: &Range<u32>,
+        found: &mut impl FnMut(u32) -> ControlFlow<()>,
+    ) -> ControlFlow<()> {
+        if self.span.end <= span.start || span.end <= self.span.start {
+            return ControlFlow::Continue(());
+        }
+        within(&self.others, span).try_for_each(&mut *found)?;
         for table in &self.tables {
             for (first, last) in cube.side(table.field).map_or(&[(0, Value::MAX)][..], |side| side) {
                 for block in table.within(*first, *last).chain(table.around(*first)) {
                     match block {
-                        Block::List(list) => take(list, found)?,
-                        Block::Index(inner) => inner.gather(cube, span, most, found)?,
+                        Block::List(list) => within(list, span).try_for_each(&mut *found)?,
+                        Block::Tree(inner) => inner.near(cube, span, found)?,
                     }
                 }
             }
         }
-        Some(())
+        ControlFlow::Continue(())
     }
 }
 
@@ -154,6 +202,25 @@ impl Table {
         let blocks = self.lengths.iter().map(move |length| (block_of(value, *length, self.width), *length));
         blocks.filter(move |(start, _)| *start < value).filter_map(|block| self.blocks.get(&block))
     }
+}
+
+/// The steps of a list that lie in a span.
+fn within(list: &[u32], span: &Range<u32>) -> impl Iterator<Item = u32> {
+    let from = match list {
+        // Most lists are short, and most spans begin before them: no need to search.
+        [first, ..] if *first < span.start => list.partition_point(|one| *one < span.start),
+        _ => 0,
+    };
+    list[from..].iter().copied().take_while(|one| *one < span.end)
+}
+
+/// The ranges of the grouped fields of a region, where they are the same in all its cubes.
+fn in_common(region: &Region) -> Common {
+    GROUPED.map(|field| {
+        let mut sides = region.cubes.iter().map(|cube| cube.side(field));
+        let first = sides.next()??;
+        sides.all(|side| side == Some(first)).then(|| first.clone())
+    })
 }
 
 /// The first value of the block of so many leading bits that a value lies in.

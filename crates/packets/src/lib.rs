@@ -21,6 +21,7 @@ mod index;
 pub mod program;
 mod rest;
 pub mod review;
+mod sketch;
 mod space;
 mod trace;
 pub mod way;

@@ -8,9 +8,11 @@ use crate::cube::{Cube, FIELDS, Field, Point, Region, Value, ranges, state};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::index::Index;
 use crate::program::{Action, Ending, Program, RuleId, Step, Waiting, at_hook};
+use crate::sketch::{Cuts, Sketch};
 use crate::space::{Space, field};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
+use std::ops::{ControlFlow, Range};
 use trevlin_model::{Chain, Filter, Hook};
 
 /// Earlier steps that are taken away from one to prove that it never matches.
@@ -23,8 +25,12 @@ const WORK_PER_NODE: usize = 3_000;
 const WORK_OF_NODE: usize = 4;
 /// How many cubes a cube counts as that is cut down to another and kept.
 const WORK_OF_CUT: usize = 24;
-/// The part of them that every rule has an equal share of. The rest goes to those for which that was too little.
-const FIRST: usize = 4;
+/// How many steps that a sketch shows not to meet count as one cube.
+const PASSED_FOR_ONE: usize = 16;
+/// The part of them that every rule has an equal share of at first. What it leaves goes to those for which that was too little.
+const FIRST: usize = 2;
+/// How many times as much a rule has to be given, for it to be looked at again.
+const MORE: usize = 2;
 /// Packets of a cube that are tried.
 const TRIES: u64 = 12;
 /// Cubes of a rule of which packets are tried: what shows none by then is worked out.
@@ -104,27 +110,10 @@ pub fn review(space: &Space, filter: &Filter, chain: &Chain, among: usize) -> Ch
     let program = Program::of(space, filter, chain);
     let hook = chain.hook.unwrap_or(Hook::Forward);
     let desk = Desk::new(space, &program, at_hook(space, hook));
-    let numbers: Vec<u32> =
-        (0..program.steps.len() as u32).filter(|number| desk.step(*number).rule.is_some()).collect();
     let work = space.nodes().saturating_mul(WORK_PER_NODE) / among.max(1);
-    let share = |all: usize, among: usize| Work { left: all / among.max(1), short: false };
-    let mut steps: Vec<(RuleReview, bool)> =
-        numbers.par_iter().map(|number| desk.review(*number, share(work / FIRST, numbers.len()))).collect();
-    let mut short: Vec<(u32, &mut RuleReview)> = numbers
-        .iter()
-        .zip(&mut steps)
-        .filter_map(|(number, (review, short))| short.then_some((*number, review)))
-        .collect();
-    let many = short.len();
-    short.par_iter_mut().for_each(|(number, review)| {
-        **review = desk.review(*number, share(work - work / FIRST, many)).0;
-    });
-    let steps = numbers
-        .iter()
-        .zip(steps)
-        .filter_map(|(number, (review, _))| Some((desk.step(*number).rule?, review)));
     let mut rules: BTreeMap<RuleId, RuleReview> = BTreeMap::new();
-    for (id, one) in steps {
+    for (number, one) in desk.share_out(work) {
+        let Some(id) = desk.step(number).rule else { continue };
         match rules.get_mut(&id) {
             Some(known) => known.join(one),
             None => {
@@ -206,6 +195,14 @@ impl Work {
     }
 }
 
+/// A packet, with where the steps that hold for it are.
+struct LookedUp<'a> {
+    point: &'a Point,
+    sketch: Sketch,
+    /// Every such step is in one of them, in order.
+    lists: Vec<&'a [u32]>,
+}
+
 /// Everything that is at hand while the steps of a program are reviewed.
 struct Desk<'a> {
     greatest: [u128; FIELDS],
@@ -215,6 +212,9 @@ struct Desk<'a> {
     /// New connections that do not come from the device itself over its loopback.
     new: Region,
     index: Index,
+    cuts: Cuts,
+    /// Of every step.
+    sketches: Vec<Sketch>,
 }
 
 impl<'a> Desk<'a> {
@@ -224,15 +224,44 @@ impl<'a> Desk<'a> {
         let elsewhere = Region { cubes: elsewhere.into_iter().collect(), exact: true };
         let new = new_connections().and(&elsewhere);
         let index = Index::of(&program.steps, &greatest);
-        Self { greatest, nodes: space.nodes(), program, domain, new, index }
+        let cuts = Cuts::of(&program.steps);
+        let sketches = program.steps.iter().map(|step| cuts.region(&step.region)).collect();
+        Self { greatest, nodes: space.nodes(), program, domain, new, index, cuts, sketches }
     }
 
     fn step(&self, number: u32) -> &'a Step {
         &self.program.steps[number as usize]
     }
 
-    /// What is found of a step with some work, and whether that was too little to find everything.
-    fn review(&self, number: u32, mut work: Work) -> (RuleReview, bool) {
+    /// What is found of every step of a rule with so much work for all of them.
+    fn share_out(&self, mut work: usize) -> BTreeMap<u32, RuleReview> {
+        let mut found = BTreeMap::new();
+        let mut open: Vec<u32> =
+            (0..self.program.steps.len() as u32).filter(|number| self.step(*number).rule.is_some()).collect();
+        let mut share = work / FIRST / open.len().max(1);
+        loop {
+            let reviews: Vec<(RuleReview, Work)> = open
+                .par_iter()
+                .map(|number| self.review(*number, Work { left: share, short: false }))
+                .collect();
+            let mut short = Vec::new();
+            for (number, (review, rest)) in open.into_iter().zip(reviews) {
+                work = work.saturating_sub(share - rest.left);
+                if rest.short {
+                    short.push(number);
+                }
+                found.insert(number, review);
+            }
+            let next = work / short.len().max(1);
+            if short.is_empty() || next < MORE * share {
+                return found;
+            }
+            (open, share) = (short, next);
+        }
+    }
+
+    /// What is found of a step with some work, and what is left of that.
+    fn review(&self, number: u32, mut work: Work) -> (RuleReview, Work) {
         let step = self.step(number);
         let mut review = RuleReview {
             standing: Standing::Alive,
@@ -245,17 +274,17 @@ impl<'a> Desk<'a> {
         let told = |standing| if self.program.whole { standing } else { Standing::NotDecided };
         if work.take(WORK_OF_CUT * step.region.cubes.len()).is_none() {
             review.standing = told(Standing::TooCostly);
-            return (review, true);
+            return (review, work);
         }
         let region = step.region.and(&self.domain);
         if region.is_empty() {
             review.standing = told(Standing::Impossible);
-            return (review, false);
+            return (review, work);
         }
         let mut witness = work.half(|work| self.witness(&region, number, work));
         if witness.is_none() {
             let mut sets = self.sets(&work);
-            review.standing = match self.remainder(&mut sets, &region, number, MOST_BEFORE, &mut work) {
+            review.standing = match self.remainder(&mut sets, &region, number, &mut work) {
                 Some(Remainder { set: EMPTY, takers }) if self.program.whole => {
                     let mut by: Vec<RuleId> = takers.iter().filter_map(|one| self.step(*one).rule).collect();
                     by.sort_unstable();
@@ -272,12 +301,13 @@ impl<'a> Desk<'a> {
             };
         }
         if review.standing == Standing::Alive {
-            self.what_is_left(number, &region, &mut work, &mut review);
-            if let Some(witness) = &witness {
-                review.changes_nothing = self.changes_nothing(number, &region, witness, &mut work);
+            let before = self.meeting(&region, 0..number, MOST_NEAR, &mut work);
+            self.what_is_left(number, &region, before.as_deref(), &mut work, &mut review);
+            if let Some((witness, before)) = witness.zip(before) {
+                review.changes_nothing = self.changes_nothing(number, &region, &witness, &before, &mut work);
             }
         }
-        (review, work.short)
+        (review, work)
     }
 
     /// A packet of a region that no earlier step takes. `None` where none of those that are tried is one, or where trying them
@@ -322,12 +352,11 @@ impl<'a> Desk<'a> {
 
     /// Whether a packet never comes to a step, or may as well not. `None` where telling costs too much.
     fn taken_before(&self, point: &Point, number: u32, work: &mut Work) -> Option<bool> {
-        let mut lists = Vec::new();
-        self.index.lists(point, &mut lists);
-        // Looking the lists up costs as well.
-        work.take(FIELDS + lists.len())?;
+        let looked_up = self.look_up(point);
+        // That costs as well.
+        work.take(FIELDS + looked_up.lists.len())?;
         let mut at = 0;
-        while let Some(found) = self.next_for(&lists, point, at..number, work)? {
+        while let Some(found) = self.next_for(&looked_up, at..number, work)? {
             match self.step(found).action {
                 Action::End(_) => return Some(true),
                 Action::Skip(to) if to > number => return Some(true),
@@ -338,26 +367,30 @@ impl<'a> Desk<'a> {
         Some(false)
     }
 
-    /// The next step of a span, of those in some lists, that surely holds for a packet and decides where it goes. `None` where
-    /// finding it costs too much.
-    fn next_for(
-        &self,
-        lists: &[&[u32]],
-        point: &Point,
-        span: std::ops::Range<u32>,
-        work: &mut Work,
-    ) -> Option<Option<u32>> {
+    /// Looks a packet up.
+    fn look_up<'d>(&'d self, point: &'d Point) -> LookedUp<'d> {
+        let mut lists = Vec::new();
+        self.index.lists(point, &mut lists);
+        LookedUp { point, sketch: self.cuts.point(point), lists }
+    }
+
+    /// The next step of a span that surely holds for a packet and decides where it goes. `None` where finding it costs too much.
+    fn next_for(&self, packet: &LookedUp<'_>, span: Range<u32>, work: &mut Work) -> Option<Option<u32>> {
         let mut best = span.end;
-        for list in lists {
+        for list in &packet.lists {
             let from = list.partition_point(|one| *one < span.start);
             for one in &list[from..] {
                 if *one >= best {
                     break;
                 }
+                let may_hold = packet.sketch.may_meet(&self.sketches[*one as usize]);
                 let step = self.step(*one);
-                work.take(step.region.cubes.len())?;
+                work.take(if may_hold { step.region.cubes.len() } else { 1 })?;
+                if !may_hold {
+                    continue;
+                }
                 let decides = !matches!(step.action, Action::Pass { .. });
-                if decides && step.region.exact && step.region.contains(point) {
+                if decides && step.region.exact && step.region.contains(packet.point) {
                     best = *one;
                     break;
                 }
@@ -378,31 +411,41 @@ impl<'a> Desk<'a> {
         found.ok()
     }
 
-    /// The steps of a span that meet a region; `None` where there are too many, or where finding them costs too much.
-    fn meeting(
-        &self,
-        region: &Region,
-        span: std::ops::Range<u32>,
-        most: usize,
-        work: &mut Work,
-    ) -> Option<Vec<u32>> {
+    /// The steps of a span that meet a region, in order; `None` where there are too many, or where finding them costs too much.
+    fn meeting(&self, region: &Region, span: Range<u32>, most: usize, work: &mut Work) -> Option<Vec<u32>> {
         let mut found = Vec::new();
+        let mut passed = 0;
         for cube in &region.cubes {
-            // Most of what the index gives for a broad cube does not meet it in the other fields.
-            let near = self.index.meeting(cube, span.clone(), (40 * most).min(work.left));
-            let Some(near) = near else {
-                work.short |= work.left < 40 * most;
-                return None;
-            };
-            work.take(1 + near.iter().map(|one| self.step(*one).region.cubes.len()).sum::<usize>())?;
-            found.extend(near.into_iter().filter(|one| self.step(*one).region.meets(cube)));
-            if found.len() > most {
+            let sketch = self.cuts.cube(cube);
+            let stopped = self.index.near(cube, &span, &mut |number| {
+                let near = &self.step(number).region;
+                let may_meet = sketch.may_meet(&self.sketches[number as usize]);
+                passed += usize::from(!may_meet);
+                let cost =
+                    if may_meet { near.cubes.len() } else { usize::from(passed % PASSED_FOR_ONE == 0) };
+                if work.take(cost).is_none() {
+                    return ControlFlow::Break(());
+                }
+                if may_meet && near.meets(cube) {
+                    found.push(number);
+                    // The same step is met in several places.
+                    if found.len() > 2 * most {
+                        found.sort_unstable();
+                        found.dedup();
+                        if found.len() > most {
+                            return ControlFlow::Break(());
+                        }
+                    }
+                }
+                ControlFlow::Continue(())
+            });
+            if stopped.is_break() {
                 return None;
             }
         }
         found.sort_unstable();
         found.dedup();
-        Some(found)
+        (found.len() <= most).then_some(found)
     }
 
     /// What the steps before one leave of a region. `None` where that costs too much.
@@ -411,11 +454,10 @@ impl<'a> Desk<'a> {
         sets: &mut Diagrams,
         region: &Region,
         number: u32,
-        most: usize,
         work: &mut Work,
     ) -> Option<Remainder> {
-        let near = self.meeting(region, 0..number, most, work)?;
-        let left = self.take_away(sets, region, number, &near);
+        let before = self.meeting(region, 0..number, MOST_BEFORE, work)?;
+        let left = self.take_away(sets, region, number, &before);
         self.paid(sets, left, work)
     }
 
@@ -463,8 +505,16 @@ impl<'a> Desk<'a> {
         Ok(Remainder { set: left, takers })
     }
 
-    /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest.
-    fn what_is_left(&self, number: u32, region: &Region, work: &mut Work, review: &mut RuleReview) {
+    /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest. Steps before it
+    /// that meet its region are handed over where they are known.
+    fn what_is_left(
+        &self,
+        number: u32,
+        region: &Region,
+        before: Option<&[u32]>,
+        work: &mut Work,
+        review: &mut RuleReview,
+    ) {
         if work.take(WORK_OF_CUT * region.cubes.len()).is_none() {
             return;
         }
@@ -472,7 +522,15 @@ impl<'a> Desk<'a> {
         if new.is_empty() {
             return;
         }
-        let Some(near) = self.meeting(&new, 0..number, MOST_NEAR, work) else { return };
+        let meets = |one: &&u32| new.cubes.iter().any(|cube| self.step(**one).region.meets(cube));
+        let near = match before {
+            Some(before) => before.iter().filter(meets).copied().collect(),
+            // Those that meet the new connections alone may be few enough.
+            None => match self.meeting(&new, 0..number, MOST_NEAR, work) {
+                Some(near) => near,
+                None => return,
+            },
+        };
         // Most rules are the first to hold for anything they hold for.
         if near.is_empty() {
             review.left = Some(Left::All);
@@ -504,12 +562,13 @@ impl<'a> Desk<'a> {
     }
 
     /// Whether a step could be left out: later ones, or the policy, decide the same for everything that it takes, and no log
-    /// line is gained or lost.
+    /// line is gained or lost. The steps before it that meet its region are known.
     fn changes_nothing(
         &self,
         number: u32,
         region: &Region,
         witness: &Point,
+        before: &[u32],
         work: &mut Work,
     ) -> Option<Vec<RuleId>> {
         let step = self.step(number);
@@ -520,10 +579,9 @@ impl<'a> Desk<'a> {
         // Most rules show at once that they matter: what becomes of the one packet without them.
         let end = self.program.steps.len() as u32;
         let mut at = number + 1;
-        let mut lists = Vec::new();
-        self.index.lists(witness, &mut lists);
+        let witness = self.look_up(witness);
         let met = loop {
-            match self.next_for(&lists, witness, at..end, work)?.map(|one| (one, self.step(one).action)) {
+            match self.next_for(&witness, at..end, work)?.map(|one| (one, self.step(one).action)) {
                 None => break self.program.policy,
                 // The same rule where its chain is jumped to again would be gone as well.
                 Some((one, _)) if self.step(one).rule == step.rule => at = one + 1,
@@ -536,7 +594,8 @@ impl<'a> Desk<'a> {
             return None;
         }
         let mut sets = self.sets(work);
-        let taken = self.remainder(&mut sets, region, number, MOST_NEAR, work)?.set;
+        let taken = self.take_away(&mut sets, region, number, before);
+        let taken = self.paid(&sets, taken, work)?.set;
         let mut later = self.meeting(region, number + 1..end, MOST_NEAR, work)?;
         later.retain(|one| self.step(*one).rule != step.rule);
         let same = self.same_later(&mut sets, taken, ours, &later);
