@@ -1,8 +1,10 @@
-//! Finds the steps that a packet or a cube meets without asking every one: steps are kept by their interfaces, and then by the
-//! address or port that singles them out best.
+//! Finds the steps that a packet or a cube meets without asking every one: steps are kept by their interfaces, and then by where
+//! their addresses lie, or by the address or port that singles them out best where they reach far.
 
 use crate::cube::{Cube, Field, Point, Ranges, Region, Value, have_common, holds};
+use crate::grid::{Grid, within};
 use crate::program::Step;
+use crate::sketch::{Cuts, Sketch};
 use std::collections::BTreeMap;
 use std::ops::{ControlFlow, Range};
 
@@ -28,10 +30,31 @@ type Common = [Option<Ranges>; GROUPED.len()];
 /// The steps of a program by what singles them out.
 #[derive(Debug)]
 pub(crate) struct Index {
+    cuts: Cuts,
+    /// Of every step.
+    sketches: Vec<Sketch>,
     /// Steps of the same interfaces, as those of a chain for one interface are.
-    groups: Vec<(Common, Tree)>,
+    groups: Vec<(Common, Group)>,
     /// All others.
-    rest: Tree,
+    rest: Group,
+}
+
+/// The steps of some interfaces.
+#[derive(Debug)]
+struct Group {
+    narrow: Grid,
+    /// Those that reach too far for it.
+    wide: Tree,
+}
+
+/// A packet, with where the steps are that hold for it.
+pub(crate) struct LookedUp<'a> {
+    /// The packet.
+    pub(crate) point: &'a Point,
+    /// Its sketch.
+    pub(crate) sketch: Sketch,
+    /// Every step that holds for it is in one of them; each is in order.
+    pub(crate) lists: Vec<&'a [u32]>,
 }
 
 /// Some steps by their addresses and ports.
@@ -77,39 +100,63 @@ impl Index {
         let mut rest: Vec<u32> =
             groups.split_off(apart).into_iter().flat_map(|(_, numbers)| numbers).collect();
         rest.sort_unstable();
-        let tree = |numbers: &[u32]| Tree::by(&KEYS, steps, numbers, greatest);
-        let groups = groups.into_iter().map(|(common, numbers)| (common, tree(&numbers))).collect();
-        Self { groups, rest: tree(&rest) }
+        let cuts = Cuts::of(steps);
+        let sketches: Vec<Sketch> = steps.iter().map(|step| cuts.region(&step.region)).collect();
+        let group = |numbers: &[u32]| {
+            let (narrow, wide) = Grid::of(numbers, &sketches);
+            Group { narrow, wide: Tree::by(&KEYS, steps, &wide, greatest) }
+        };
+        let groups = groups.into_iter().map(|(common, numbers)| (common, group(&numbers))).collect();
+        let rest = group(&rest);
+        Self { cuts, sketches, groups, rest }
     }
 
-    /// Finds the lists in which every step that holds for a packet is; each is in order.
-    pub(crate) fn lists<'a>(&'a self, point: &Point, to: &mut Vec<&'a [u32]>) {
-        self.rest.lists(point, to);
-        for (common, tree) in &self.groups {
+    /// Whether a step may hold for packets of a sketch. If not, it surely does not.
+    pub(crate) fn may_meet(&self, sketch: &Sketch, step: u32) -> bool {
+        sketch.may_meet(&self.sketches[step as usize])
+    }
+
+    /// Looks a packet up.
+    pub(crate) fn look_up<'a>(&'a self, point: &'a Point) -> LookedUp<'a> {
+        let sketch = self.cuts.point(point);
+        let mut lists = Vec::new();
+        let mut add = |group: &'a Group| {
+            lists.push(group.narrow.list(&sketch));
+            group.wide.lists(point, &mut lists);
+        };
+        add(&self.rest);
+        for (common, group) in &self.groups {
             let may_hold = |(field, ranges): (&Field, &Option<Ranges>)| {
                 ranges.as_ref().is_none_or(|ranges| holds(ranges, point[*field as usize]))
             };
             if GROUPED.iter().zip(common).all(may_hold) {
-                tree.lists(point, to);
+                add(group);
             }
         }
+        LookedUp { point, sketch, lists }
     }
 
-    /// Hands over the steps of a span that may meet a cube, in any order, some of them several times, until there is a break.
+    /// Hands over the steps of a span that may meet a cube, in any order, some of them several times, and nothing for each that
+    /// was looked at and does not, until there is a break.
     pub(crate) fn near(
         &self,
         cube: &Cube,
         span: &Range<u32>,
-        found: &mut impl FnMut(u32) -> ControlFlow<()>,
+        found: &mut impl FnMut(Option<u32>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
-        self.rest.near(cube, span, found)?;
-        for (common, tree) in &self.groups {
+        let sketch = self.cuts.cube(cube);
+        let mut all_of = |group: &Group| {
+            group.narrow.near(&sketch, &self.sketches, span, found)?;
+            group.wide.near(cube, span, &mut |step| found(self.may_meet(&sketch, step).then_some(step)))
+        };
+        all_of(&self.rest)?;
+        for (common, group) in &self.groups {
             let may_meet = |(field, ranges): (&Field, &Option<Ranges>)| match (ranges, cube.side(*field)) {
                 (Some(ours), Some(theirs)) => have_common(ours, theirs),
                 _ => true,
             };
             if GROUPED.iter().zip(common).all(may_meet) {
-                tree.near(cube, span, found)?;
+                all_of(group)?;
             }
         }
         ControlFlow::Continue(())
@@ -204,16 +251,6 @@ impl Table {
     }
 }
 
-/// The steps of a list that lie in a span.
-fn within(list: &[u32], span: &Range<u32>) -> impl Iterator<Item = u32> {
-    let from = match list {
-        // Most lists are short, and most spans begin before them: no need to search.
-        [first, ..] if *first < span.start => list.partition_point(|one| *one < span.start),
-        _ => 0,
-    };
-    list[from..].iter().copied().take_while(|one| *one < span.end)
-}
-
 /// The ranges of the grouped fields of a region, where they are the same in all its cubes.
 fn in_common(region: &Region) -> Common {
     GROUPED.map(|field| {
@@ -277,7 +314,110 @@ fn cut(mut first: Value, last: Value, width: u32, blocks: &mut Vec<(Value, u32)>
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::cube::{FIELDS, ranges};
+    use crate::program::{Action, Ending};
     use proptest::prelude::*;
+
+    /// The greatest value of the fields in these tests; of two bytes, so that there are networks in networks.
+    const GREATEST: Value = 0xffff;
+
+    /// A network, some of them wide, or a few hosts.
+    fn addresses() -> impl Strategy<Value = Ranges> {
+        let network = (0..=GREATEST, prop::sample::select(vec![0u32, 0, 4, 8, 8, 12, 15]))
+            .prop_map(|(value, low)| (value >> low << low, value >> low << low | ((1 << low) - 1)));
+        prop::collection::vec(network, 1..4).prop_map(ranges)
+    }
+
+    /// A cube of addresses and ports of one interface or of any; not all of them are restricted in every field.
+    fn cube() -> impl Strategy<Value = Cube> {
+        let side = |field, values: BoxedStrategy<Ranges>| prop_oneof![1 => Just(Cube::all()), 6 => values.prop_map(move |all| Cube::of(field, all).expect("some"))];
+        let one = |end: Value| (0..end).prop_map(|value| ranges(vec![(value, value)])).boxed();
+        let sides = (
+            side(Field::Entering, one(3)),
+            side(Field::Destination, addresses().boxed()),
+            side(Field::Source, addresses().boxed()),
+            side(Field::DestinationPort, one(40)),
+        );
+        sides.prop_filter_map("a cube", |(a, b, c, d)| a.and(&b)?.and(&c)?.and(&d))
+    }
+
+    fn steps() -> impl Strategy<Value = Vec<Step>> {
+        let region = prop_oneof![
+            12 => cube().prop_map(|cube| vec![cube]),
+            2 => prop::collection::vec(cube(), 2..4),
+            1 => Just(Vec::new()),
+        ];
+        let step = region.prop_map(|cubes| Step {
+            region: Region { cubes, exact: true },
+            action: Action::End(Ending::Drop),
+            rule: None,
+            logs: false,
+        });
+        // Few enough for one list, or enough for groups, grids of many cells and trees in trees.
+        prop_oneof![prop::collection::vec(step.clone(), 0..40), prop::collection::vec(step, 300..700)]
+    }
+
+    /// The index of some steps, and all of them in one tree, as those are that reach far.
+    fn index_and_tree(steps: &[Step]) -> (Index, Tree) {
+        let greatest = [GREATEST; FIELDS];
+        let numbers: Vec<u32> =
+            (0..).zip(steps).filter(|(_, step)| !step.region.is_empty()).map(|(number, _)| number).collect();
+        (Index::of(steps, &greatest), Tree::by(&KEYS, steps, &numbers, &greatest))
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(40))]
+
+        #[test]
+        fn every_step_that_meets_a_cube_is_found(
+            steps in steps(),
+            cubes in prop::collection::vec(cube(), 8),
+            span in (0u32..700, 0u32..700),
+        ) {
+            let (index, tree) = index_and_tree(&steps);
+            let span = span.0.min(span.1)..span.0.max(span.1);
+            for cube in &cubes {
+                let mut found = std::collections::BTreeSet::new();
+                let whole = index.near(cube, &span, &mut |number| {
+                    found.extend(number);
+                    ControlFlow::Continue(())
+                });
+                prop_assert!(whole.is_continue());
+                let mut in_tree = std::collections::BTreeSet::new();
+                let whole = tree.near(cube, &span, &mut |number| {
+                    in_tree.insert(number);
+                    ControlFlow::Continue(())
+                });
+                prop_assert!(whole.is_continue());
+                prop_assert!(found.union(&in_tree).all(|number| span.contains(number)));
+                for number in span.clone().filter(|number| steps.get(*number as usize).is_some_and(|step| step.region.meets(cube))) {
+                    prop_assert!(found.contains(&number) && in_tree.contains(&number), "{} {:?}", number, cube);
+                }
+            }
+        }
+
+        #[test]
+        fn every_step_that_holds_for_a_packet_is_in_a_list(steps in steps(), around in prop::collection::vec(cube(), 8)) {
+            let (index, tree) = index_and_tree(&steps);
+            // Packets at the corners of steps, and of cubes that have nothing to do with them.
+            for cube in steps.iter().flat_map(|step| &step.region.cubes).take(60).chain(&around) {
+                for last in [false, true] {
+                    let end = |side: &Ranges| if last { side[side.len() - 1].1 } else { side[0].0 };
+                    let point: Point =
+                        std::array::from_fn(|at| cube.side(crate::space::field(at)).map_or(7, end));
+                    let packet = index.look_up(&point);
+                    let mut in_tree = Vec::new();
+                    tree.lists(&point, &mut in_tree);
+                    prop_assert!(packet.lists.iter().chain(&in_tree).all(|list| list.is_sorted()));
+                    for (number, _) in (0..).zip(&steps).filter(|(_, step)| step.region.contains(&point)) {
+                        let is_in = |lists: &[&[u32]]| lists.iter().any(|list| list.contains(&number));
+                        prop_assert!(is_in(&packet.lists) && is_in(&in_tree), "{} {:?}", number, point);
+                        prop_assert!(index.may_meet(&packet.sketch, number));
+                    }
+                }
+            }
+        }
+    }
 
     proptest! {
         #[test]

@@ -17,6 +17,7 @@ mod conditions;
 pub mod cube;
 pub mod diagram;
 pub mod fates;
+mod grid;
 mod index;
 pub mod program;
 mod rest;

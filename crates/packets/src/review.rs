@@ -6,9 +6,8 @@
 
 use crate::cube::{Cube, FIELDS, Field, Point, Region, Value, ranges, state};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
-use crate::index::Index;
+use crate::index::{Index, LookedUp};
 use crate::program::{Action, Ending, Program, RuleId, Step, Waiting, at_hook};
-use crate::sketch::{Cuts, Sketch};
 use crate::space::{Space, field};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -195,14 +194,6 @@ impl Work {
     }
 }
 
-/// A packet, with where the steps that hold for it are.
-struct LookedUp<'a> {
-    point: &'a Point,
-    sketch: Sketch,
-    /// Every such step is in one of them, in order.
-    lists: Vec<&'a [u32]>,
-}
-
 /// Everything that is at hand while the steps of a program are reviewed.
 struct Desk<'a> {
     greatest: [u128; FIELDS],
@@ -212,9 +203,6 @@ struct Desk<'a> {
     /// New connections that do not come from the device itself over its loopback.
     new: Region,
     index: Index,
-    cuts: Cuts,
-    /// Of every step.
-    sketches: Vec<Sketch>,
 }
 
 impl<'a> Desk<'a> {
@@ -224,9 +212,7 @@ impl<'a> Desk<'a> {
         let elsewhere = Region { cubes: elsewhere.into_iter().collect(), exact: true };
         let new = new_connections().and(&elsewhere);
         let index = Index::of(&program.steps, &greatest);
-        let cuts = Cuts::of(&program.steps);
-        let sketches = program.steps.iter().map(|step| cuts.region(&step.region)).collect();
-        Self { greatest, nodes: space.nodes(), program, domain, new, index, cuts, sketches }
+        Self { greatest, nodes: space.nodes(), program, domain, new, index }
     }
 
     fn step(&self, number: u32) -> &'a Step {
@@ -352,7 +338,7 @@ impl<'a> Desk<'a> {
 
     /// Whether a packet never comes to a step, or may as well not. `None` where telling costs too much.
     fn taken_before(&self, point: &Point, number: u32, work: &mut Work) -> Option<bool> {
-        let looked_up = self.look_up(point);
+        let looked_up = self.index.look_up(point);
         // That costs as well.
         work.take(FIELDS + looked_up.lists.len())?;
         let mut at = 0;
@@ -367,13 +353,6 @@ impl<'a> Desk<'a> {
         Some(false)
     }
 
-    /// Looks a packet up.
-    fn look_up<'d>(&'d self, point: &'d Point) -> LookedUp<'d> {
-        let mut lists = Vec::new();
-        self.index.lists(point, &mut lists);
-        LookedUp { point, sketch: self.cuts.point(point), lists }
-    }
-
     /// The next step of a span that surely holds for a packet and decides where it goes. `None` where finding it costs too much.
     fn next_for(&self, packet: &LookedUp<'_>, span: Range<u32>, work: &mut Work) -> Option<Option<u32>> {
         let mut best = span.end;
@@ -383,7 +362,7 @@ impl<'a> Desk<'a> {
                 if *one >= best {
                     break;
                 }
-                let may_hold = packet.sketch.may_meet(&self.sketches[*one as usize]);
+                let may_hold = self.index.may_meet(&packet.sketch, *one);
                 let step = self.step(*one);
                 work.take(if may_hold { step.region.cubes.len() } else { 1 })?;
                 if !may_hold {
@@ -416,17 +395,21 @@ impl<'a> Desk<'a> {
         let mut found = Vec::new();
         let mut passed = 0;
         for cube in &region.cubes {
-            let sketch = self.cuts.cube(cube);
             let stopped = self.index.near(cube, &span, &mut |number| {
-                let near = &self.step(number).region;
-                let may_meet = sketch.may_meet(&self.sketches[number as usize]);
-                passed += usize::from(!may_meet);
-                let cost =
-                    if may_meet { near.cubes.len() } else { usize::from(passed % PASSED_FOR_ONE == 0) };
+                let near = number.map(|number| (number, &self.step(number).region));
+                let cost = match near {
+                    Some((_, region)) => region.cubes.len(),
+                    None => {
+                        passed += 1;
+                        usize::from(passed % PASSED_FOR_ONE == 0)
+                    }
+                };
                 if work.take(cost).is_none() {
                     return ControlFlow::Break(());
                 }
-                if may_meet && near.meets(cube) {
+                if let Some((number, region)) = near
+                    && region.meets(cube)
+                {
                     found.push(number);
                     // The same step is met in several places.
                     if found.len() > 2 * most {
@@ -579,7 +562,7 @@ impl<'a> Desk<'a> {
         // Most rules show at once that they matter: what becomes of the one packet without them.
         let end = self.program.steps.len() as u32;
         let mut at = number + 1;
-        let witness = self.look_up(witness);
+        let witness = self.index.look_up(witness);
         let met = loop {
             match self.next_for(&witness, at..end, work)?.map(|one| (one, self.step(one).action)) {
                 None => break self.program.policy,

@@ -10,11 +10,11 @@ use crate::program::Step;
 const SKETCHED: [Field; 3] = [Field::Destination, Field::Source, Field::DestinationPort];
 
 /// Into how many spans a field is cut.
-const SPANS: usize = u128::BITS as usize;
+pub(crate) const SPANS: usize = u128::BITS as usize;
 
 /// For each sketched field, a bit for each span that is reached into.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Sketch([u128; SKETCHED.len()]);
+pub(crate) struct Sketch(pub(crate) [u128; SKETCHED.len()]);
 
 impl Sketch {
     /// Whether what two sketches are of may meet. If not, it surely does not.
@@ -22,6 +22,13 @@ impl Sketch {
     pub(crate) fn may_meet(&self, other: &Self) -> bool {
         let ([a, b, c], [d, e, f]) = (self.0, other.0);
         a & d != 0 && b & e != 0 && c & f != 0
+    }
+
+    /// The first spans of destinations and of sources that both reach into, where they may meet.
+    #[inline]
+    pub(crate) fn first_shared(&self, other: &Self) -> Option<(usize, usize)> {
+        let ([a, b, _], [d, e, _]) = (self.0, other.0);
+        self.may_meet(other).then(|| ((a & d).trailing_zeros() as usize, (b & e).trailing_zeros() as usize))
     }
 }
 

@@ -64,10 +64,14 @@ fn rule(chains: &'static [&'static str]) -> impl Strategy<Value = Rule> {
     })
 }
 
-fn chain(name: &'static str, later: &'static [&'static str]) -> impl Strategy<Value = Chain> {
+fn chain(
+    name: &'static str,
+    later: &'static [&'static str],
+    rules: std::ops::Range<usize>,
+) -> impl Strategy<Value = Chain> {
     let hook = (name == "INPUT").then_some(Hook::Input);
     let policy = prop_oneof![Just(Target::Accept), Just(Target::Drop)];
-    (prop::collection::vec(rule(later), 0..7), policy).prop_map(move |(rules, policy)| Chain {
+    (prop::collection::vec(rule(later), rules), policy).prop_map(move |(rules, policy)| Chain {
         name: name.into(),
         hook,
         priority: 0,
@@ -79,16 +83,39 @@ fn chain(name: &'static str, later: &'static [&'static str]) -> impl Strategy<Va
 }
 
 fn filter() -> impl Strategy<Value = Filter> {
-    (chain("INPUT", &["a", "b"]), chain("a", &["b"]), chain("b", &[])).prop_map(|(input, a, b)| Filter {
+    (chain("INPUT", &["a", "b"], 0..7), chain("a", &["b"], 0..7), chain("b", &[], 0..7))
+        .prop_map(|(input, a, b)| filter_of(vec![input, a, b]))
+}
+
+/// Rules by interface, as many as are kept by their interfaces and addresses.
+fn long_filter() -> impl Strategy<Value = Filter> {
+    (chain("INPUT", &[], 0..3), chain("a", &[], 60..90), chain("b", &[], 60..90)).prop_map(
+        |(mut input, a, b)| {
+            for (interface, chain) in [("eth0", "a"), ("eth1", "b")] {
+                let kind = MatchKind::Entering(interface.into());
+                let rule = plain_rule(vec![Match { negated: false, kind }], Target::Jump(chain.into()));
+                input.rules.push(rule);
+            }
+            filter_of(vec![input, a, b])
+        },
+    )
+}
+
+fn filter_of(chains: Vec<Chain>) -> Filter {
+    Filter {
         families: Families::V4,
         format: FilterFormat::Iptables,
         table: "filter".into(),
         state: ExportState::Running,
-        chains: vec![input, a, b],
+        chains,
         sets: Vec::new(),
         complete: true,
         origin: PLACE,
-    })
+    }
+}
+
+fn plain_rule(matches: Vec<Match>, target: Target) -> Rule {
+    Rule { matches, target, logs: false, comment: None, packets: None, origin: PLACE }
 }
 
 proptest! {
@@ -106,11 +133,19 @@ proptest! {
     }
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(6))]
+
+    #[test]
+    fn rules_of_long_lists_stand_as_brute_force_says(filter in long_filter()) {
+        prop_assert_eq!(small_world::check(&filter), Ok(()), "{:#?}", filter);
+    }
+}
+
 /// Found by the fuzzer: a chain that is jumped to twice holds a rule twice, and neither may stand in for the other.
 #[test]
 fn a_rule_does_not_stand_in_for_itself() {
-    let rule =
-        |matches, target| Rule { matches, target, logs: false, comment: None, packets: None, origin: PLACE };
+    let rule = plain_rule;
     let outside = |negated| Match { negated, kind: MatchKind::Entering("eth0".into()) };
     let tcp = Match { negated: false, kind: MatchKind::Protocol(Protocol::TCP) };
     let jump = || Target::Jump("a".into());
@@ -123,26 +158,9 @@ fn a_rule_does_not_stand_in_for_itself() {
         rules,
         origin: PLACE,
     };
-    let filter = Filter {
-        families: Families::V4,
-        format: FilterFormat::Iptables,
-        table: "filter".into(),
-        state: ExportState::Running,
-        chains: vec![
-            chain(
-                "INPUT",
-                Some(Hook::Input),
-                vec![rule(vec![outside(true)], jump()), rule(Vec::new(), jump())],
-            ),
-            chain(
-                "a",
-                None,
-                vec![rule(vec![tcp], Target::Accept), rule(vec![outside(false)], Target::Accept)],
-            ),
-        ],
-        sets: Vec::new(),
-        complete: true,
-        origin: PLACE,
-    };
+    let filter = filter_of(vec![
+        chain("INPUT", Some(Hook::Input), vec![rule(vec![outside(true)], jump()), rule(Vec::new(), jump())]),
+        chain("a", None, vec![rule(vec![tcp], Target::Accept), rule(vec![outside(false)], Target::Accept)]),
+    ]);
     assert_eq!(small_world::check(&filter), Ok(()));
 }
