@@ -136,6 +136,11 @@ impl Index {
         LookedUp { point, sketch, lists }
     }
 
+    /// Whether the same steps may meet two cubes.
+    pub(crate) fn alike(one: &Cube, other: &Cube) -> bool {
+        GROUPED.iter().chain(&KEYS).all(|field| one.side(*field) == other.side(*field))
+    }
+
     /// Hands over the steps of a span that may meet a cube, in any order, some of them several times, and nothing for each that
     /// was looked at and does not, until there is a break.
     pub(crate) fn near(

@@ -394,8 +394,9 @@ impl<'a> Desk<'a> {
     fn meeting(&self, region: &Region, span: Range<u32>, most: usize, work: &mut Work) -> Option<Vec<u32>> {
         let mut found = Vec::new();
         let mut passed = 0;
-        for cube in &region.cubes {
-            let stopped = self.index.near(cube, &span, &mut |number| {
+        // Often they differ in nothing but the state of connections.
+        for cubes in region.cubes.chunk_by(Index::alike) {
+            let stopped = self.index.near(&cubes[0], &span, &mut |number| {
                 let near = number.map(|number| (number, &self.step(number).region));
                 let cost = match near {
                     Some((_, region)) => region.cubes.len(),
@@ -408,7 +409,7 @@ impl<'a> Desk<'a> {
                     return ControlFlow::Break(());
                 }
                 if let Some((number, region)) = near
-                    && region.meets(cube)
+                    && cubes.iter().any(|cube| region.meets(cube))
                 {
                     found.push(number);
                     // The same step is met in several places.
