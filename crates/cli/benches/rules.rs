@@ -13,6 +13,7 @@ use std::fmt::Write;
 use std::time::Instant;
 use trevlin_audit::{Estate, Input, ValidEstateFile, rules};
 use trevlin_model::{Export, ExportId};
+use trevlin_packets::review::Standing;
 use trevlin_readers::{Surroundings, recognise};
 
 const SIZES: [usize; 5] = [1_000, 3_000, 10_000, 30_000, 100_000];
@@ -158,8 +159,8 @@ fn one(format: &str, count: usize) {
     let (mut dead, mut unsure, mut all) = (0, 0, 0);
     for standing in standings {
         all += 1;
-        dead += usize::from(matches!(standing, trevlin_packets::review::Standing::Covered { .. }));
-        unsure += usize::from(*standing == trevlin_packets::review::Standing::NotDecided);
+        dead += usize::from(matches!(standing, Standing::Covered { .. }));
+        unsure += usize::from(matches!(standing, Standing::NotDecided | Standing::TooCostly));
     }
     let begun = Instant::now();
     let sheet = rules::sheet(&estate, &[], jiff::civil::date(2026, 11, 25));
