@@ -85,6 +85,9 @@ pub struct Diagrams {
     hasher: RandomState,
     made: HashMap<(Operation, Set, Set), Set, RandomState>,
     budget: usize,
+    /// Edges that were gone through, and how many may be.
+    walked: usize,
+    most_walked: usize,
 }
 
 impl Diagrams {
@@ -102,7 +105,20 @@ impl Diagrams {
             hasher: RandomState::default(),
             made: HashMap::default(),
             budget,
+            walked: 0,
+            most_walked: usize::MAX,
         }
+    }
+
+    /// The same, where no more than so many edges may be gone through: nodes with many take longer than others.
+    #[must_use]
+    pub(crate) fn walking(self, most_walked: usize) -> Self {
+        Self { most_walked, ..self }
+    }
+
+    /// How many edges were gone through.
+    pub(crate) fn walked(&self) -> usize {
+        self.walked
     }
 
     /// How many nodes there are.
@@ -256,7 +272,12 @@ impl Diagrams {
             return Ok(*made);
         }
         let field = self.field(a).min(self.field(b));
-        let mut edges = Vec::with_capacity(self.edges(a, field) + self.edges(b, field));
+        let both = self.edges(a, field) + self.edges(b, field);
+        self.walked = self.walked.saturating_add(both);
+        if self.walked > self.most_walked {
+            return Err(OverBudget(self.budget));
+        }
+        let mut edges = Vec::with_capacity(both);
         let (mut left, mut right) = (0, 0);
         // Both cover the whole domain, so they end together.
         while let (Some((last, one)), Some((other_last, other))) =

@@ -6,8 +6,11 @@ use std::ops::{ControlFlow, Range};
 /// A step that reaches into more cells than this is not kept here.
 const MOST_CELLS: usize = 128;
 
-/// Steps no more than this are one cell.
-const FEW: usize = 48;
+/// Nor is one that reaches into more than this part of the rows or of the columns: its other address singles it out better.
+const MOST_LINES: usize = 4;
+
+/// Nor one in a cell of more steps than this: there something else singles them out.
+const MOST_IN_CELL: u32 = 192;
 
 /// Some steps by the spans that their destinations and sources reach into.
 #[derive(Debug)]
@@ -23,24 +26,31 @@ pub(crate) struct Grid {
 }
 
 impl Grid {
-    /// A grid of some steps, handed over in order, and those that reach too far to be kept in one.
+    /// A grid of some steps, handed over in order, and those that are better kept otherwise.
     pub(crate) fn of(steps: &[u32], sketches: &[Sketch]) -> (Self, Vec<u32>) {
         // About as many cells as steps, so that few share one and most hold some.
-        let wanted = if steps.len() > FEW { steps.len().isqrt().next_power_of_two() } else { 1 };
-        let joined = (SPANS / wanted.min(SPANS)).ilog2();
-        let side = SPANS >> joined;
+        let side = steps.len().isqrt().next_power_of_two().min(SPANS);
+        let joined = (SPANS / side).ilog2();
         let across = |step: &u32| {
             let [destination, source, _] = sketches[*step as usize].0;
             (lines(destination, joined), lines(source, joined))
         };
-        let (steps, wide): (Vec<u32>, Vec<u32>) = steps.iter().partition(|step| {
-            let (rows, columns) = across(step);
-            rows.count() * columns.count() <= MOST_CELLS
-        });
         let cells = |step: &u32| {
             let (rows, columns) = across(step);
             rows.flat_map(move |row| columns.clone().map(move |column| row * side + column))
         };
+        let (mut kept, mut others): (Vec<u32>, Vec<u32>) = steps.iter().partition(|step| {
+            let (rows, columns) = across(step);
+            let (rows, columns) = (rows.count(), columns.count());
+            rows * columns <= MOST_CELLS && rows.max(columns) * MOST_LINES <= side
+        });
+        let mut many = vec![0; side * side];
+        kept.iter().flat_map(cells).for_each(|cell| many[cell] += 1);
+        let crowded;
+        (kept, crowded) = kept.iter().partition(|step| cells(step).all(|cell| many[cell] <= MOST_IN_CELL));
+        others.extend::<Vec<u32>>(crowded);
+        others.sort_unstable();
+        let steps = kept;
         // Counted first, so that every step can be put where it belongs.
         let mut begins = vec![0; side * side + 1];
         for cell in steps.iter().flat_map(cells) {
@@ -57,18 +67,12 @@ impl Grid {
                 next[cell] += 1;
             }
         }
-        (Self { steps, joined, begins, held }, wide)
+        (Self { steps, joined, begins, held }, others)
     }
 
     fn cell(&self, row: usize, column: usize) -> &[u32] {
         let at = row * (SPANS >> self.joined) + column;
         &self.held[self.begins[at] as usize..self.begins[at + 1] as usize]
-    }
-
-    /// The list in which every step is that holds for a packet of this sketch, in order.
-    pub(crate) fn list(&self, sketch: &Sketch) -> &[u32] {
-        let [destination, source, _] = sketch.0.map(|bits| lines(bits, self.joined).next());
-        destination.zip(source).map_or(&[], |(row, column)| self.cell(row, column))
     }
 
     /// Hands over the steps of a span that may meet what a sketch is of, each once, and nothing for each that was looked at and
@@ -82,8 +86,9 @@ impl Grid {
     ) -> ControlFlow<()> {
         let [rows, columns, _] = sketch.0.map(|bits| lines(bits, self.joined));
         let cells = rows.clone().count() * columns.clone().count();
-        // To ask every step is less than to ask many cells in which most steps are several times.
-        if cells * self.held.len() > self.steps.len() * (self.begins.len() - 1) {
+        let all = self.begins.len() - 1;
+        // To ask every step is less than to ask many cells, of which most hold none, or steps that are in several.
+        if cells * (all + self.held.len()) >= self.steps.len() * all {
             return within(&self.steps, span)
                 .try_for_each(|step| found(sketch.may_meet(&sketches[step as usize]).then_some(step)));
         }

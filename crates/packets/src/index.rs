@@ -42,9 +42,9 @@ pub(crate) struct Index {
 /// The steps of some interfaces.
 #[derive(Debug)]
 struct Group {
-    narrow: Grid,
-    /// Those that reach too far for it.
-    wide: Tree,
+    all: Tree,
+    /// For what more than one packet meets: most of them in a grid, and all others. Not where they are few.
+    parted: Option<(Grid, Tree)>,
 }
 
 /// A packet, with where the steps are that hold for it.
@@ -103,8 +103,12 @@ impl Index {
         let cuts = Cuts::of(steps);
         let sketches: Vec<Sketch> = steps.iter().map(|step| cuts.region(&step.region)).collect();
         let group = |numbers: &[u32]| {
-            let (narrow, wide) = Grid::of(numbers, &sketches);
-            Group { narrow, wide: Tree::by(&KEYS, steps, &wide, greatest) }
+            let tree = |numbers: &[u32]| Tree::by(&KEYS, steps, numbers, greatest);
+            let parted = (numbers.len() > LONG).then(|| {
+                let (grid, others) = Grid::of(numbers, &sketches);
+                (grid, tree(&others))
+            });
+            Group { all: tree(numbers), parted }
         };
         let groups = groups.into_iter().map(|(common, numbers)| (common, group(&numbers))).collect();
         let rest = group(&rest);
@@ -120,17 +124,13 @@ impl Index {
     pub(crate) fn look_up<'a>(&'a self, point: &'a Point) -> LookedUp<'a> {
         let sketch = self.cuts.point(point);
         let mut lists = Vec::new();
-        let mut add = |group: &'a Group| {
-            lists.push(group.narrow.list(&sketch));
-            group.wide.lists(point, &mut lists);
-        };
-        add(&self.rest);
+        self.rest.all.lists(point, &mut lists);
         for (common, group) in &self.groups {
             let may_hold = |(field, ranges): (&Field, &Option<Ranges>)| {
                 ranges.as_ref().is_none_or(|ranges| holds(ranges, point[*field as usize]))
             };
             if GROUPED.iter().zip(common).all(may_hold) {
-                add(group);
+                group.all.lists(point, &mut lists);
             }
         }
         LookedUp { point, sketch, lists }
@@ -151,8 +151,14 @@ impl Index {
     ) -> ControlFlow<()> {
         let sketch = self.cuts.cube(cube);
         let mut all_of = |group: &Group| {
-            group.narrow.near(&sketch, &self.sketches, span, found)?;
-            group.wide.near(cube, span, &mut |step| found(self.may_meet(&sketch, step).then_some(step)))
+            let tree = match &group.parted {
+                Some((grid, others)) => {
+                    grid.near(&sketch, &self.sketches, span, found)?;
+                    others
+                }
+                None => &group.all,
+            };
+            tree.near(cube, span, &mut |step| found(self.may_meet(&sketch, step).then_some(step)))
         };
         all_of(&self.rest)?;
         for (common, group) in &self.groups {

@@ -16,12 +16,14 @@ const MOST_BEFORE: usize = 6_000;
 const MOST_NEAR: usize = 256;
 /// How many cubes one node of a set diagram counts as.
 const WORK_OF_NODE: usize = 4;
+/// How many edges of set diagrams that are gone through count as one cube.
+const EDGES_FOR_ONE: usize = 4;
 /// How many cubes a cube counts as that is cut down to another and kept.
 const WORK_OF_CUT: usize = 24;
 /// How many steps that a sketch shows not to meet count as one cube.
 const PASSED_FOR_ONE: usize = 16;
 /// The part of all work that every rule has an equal share of at first. What is left of it goes to those for which that was too little.
-const FIRST: usize = 2;
+const FIRST: usize = 4;
 /// How many times as much a rule has to be given, for it to be looked at again.
 const MORE: usize = 2;
 /// Packets of a cube that are tried.
@@ -59,6 +61,26 @@ impl Work {
         let found = run(&mut half);
         self.left = kept + half.left;
         found
+    }
+}
+
+/// The steps that meet a region.
+enum Meeting {
+    /// All of them, in order.
+    All(Vec<u32>),
+    /// Some of too many.
+    TooMany(Vec<u32>),
+    /// Finding them costs too much.
+    TooCostly,
+}
+
+impl Meeting {
+    /// All of them, where they are not too many.
+    fn all(self) -> Option<Vec<u32>> {
+        match self {
+            Self::All(steps) => Some(steps),
+            Self::TooMany(_) | Self::TooCostly => None,
+        }
     }
 }
 
@@ -156,8 +178,8 @@ impl<'a> Desk<'a> {
         }
         if review.standing == Standing::Alive {
             let before = self.meeting(&region, 0..number, MOST_NEAR, &mut work);
-            self.what_is_left(number, &region, before.as_deref(), &mut work, &mut review);
-            if let Some((witness, before)) = witness.zip(before) {
+            self.what_is_left(number, &region, &before, &mut work, &mut review);
+            if let Some((witness, before)) = witness.zip(before.all()) {
                 review.changes_nothing = self.changes_nothing(number, &region, &witness, &before, &mut work);
             }
         }
@@ -249,18 +271,21 @@ impl<'a> Desk<'a> {
     /// No sets yet, of as many nodes as the work that is left allows.
     fn sets(&self, work: &Work) -> Diagrams {
         Diagrams::new(&self.greatest, self.nodes.min(work.left / WORK_OF_NODE))
+            .walking(work.left.saturating_mul(EDGES_FOR_ONE))
     }
 
     /// What sets gave, once they are paid for. Sets that ran out of nodes for want of work make it short.
     fn paid<T>(&self, sets: &Diagrams, found: Result<T, OverBudget>, work: &mut Work) -> Option<T> {
-        work.short |= found.is_err() && work.left / WORK_OF_NODE < self.nodes;
-        work.left = work.left.saturating_sub(WORK_OF_NODE * sets.len());
+        work.short |= found.is_err() && sets.len() < self.nodes;
+        let cost = WORK_OF_NODE * sets.len() + sets.walked() / EDGES_FOR_ONE;
+        work.left = work.left.saturating_sub(cost);
         found.ok()
     }
 
-    /// The steps of a span that meet a region, in order; `None` where there are too many, or where finding them costs too much.
-    fn meeting(&self, region: &Region, span: Range<u32>, most: usize, work: &mut Work) -> Option<Vec<u32>> {
+    /// The steps of a span that meet a region, where there are at most so many.
+    fn meeting(&self, region: &Region, span: Range<u32>, most: usize, work: &mut Work) -> Meeting {
         let mut found = Vec::new();
+        let mut room = most;
         let mut passed = 0;
         // Often they differ in nothing but the state of connections.
         for cubes in region.cubes.chunk_by(Index::alike) {
@@ -280,24 +305,25 @@ impl<'a> Desk<'a> {
                     && cubes.iter().any(|cube| region.meets(cube))
                 {
                     found.push(number);
-                    // The same step is met in several places.
-                    if found.len() > 2 * most {
+                    if found.len() > room {
+                        // The same step is met in several places.
                         found.sort_unstable();
                         found.dedup();
                         if found.len() > most {
                             return ControlFlow::Break(());
                         }
+                        room = found.len() + most;
                     }
                 }
                 ControlFlow::Continue(())
             });
             if stopped.is_break() {
-                return None;
+                return if found.len() > most { Meeting::TooMany(found) } else { Meeting::TooCostly };
             }
         }
         found.sort_unstable();
         found.dedup();
-        (found.len() <= most).then_some(found)
+        if found.len() > most { Meeting::TooMany(found) } else { Meeting::All(found) }
     }
 
     /// What the steps before one leave of a region. `None` where that costs too much.
@@ -308,7 +334,7 @@ impl<'a> Desk<'a> {
         number: u32,
         work: &mut Work,
     ) -> Option<Remainder> {
-        let before = self.meeting(region, 0..number, MOST_BEFORE, work)?;
+        let before = self.meeting(region, 0..number, MOST_BEFORE, work).all()?;
         let left = self.take_away(sets, region, number, &before);
         self.paid(sets, left, work)
     }
@@ -357,13 +383,13 @@ impl<'a> Desk<'a> {
         Ok(Remainder { set: left, takers })
     }
 
-    /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest. Steps before it
-    /// that meet its region are handed over where they are known.
+    /// How much of the new connections a step holds for is left to it, and which opposite rules took the rest. What is known of
+    /// the steps before it that meet its region is handed over.
     fn what_is_left(
         &self,
         number: u32,
         region: &Region,
-        before: Option<&[u32]>,
+        before: &Meeting,
         work: &mut Work,
         review: &mut RuleReview,
     ) {
@@ -375,13 +401,16 @@ impl<'a> Desk<'a> {
             return;
         }
         let meets = |one: &&u32| new.cubes.iter().any(|cube| self.step(**one).region.meets(cube));
-        let near = match before {
-            Some(before) => before.iter().filter(meets).copied().collect(),
+        let near: Vec<u32> = match before {
+            Meeting::All(before) => before.iter().filter(meets).copied().collect(),
+            Meeting::TooMany(some) if some.iter().filter(meets).count() > MOST_NEAR => return,
             // Those that meet the new connections alone may be few enough.
-            None => match self.meeting(&new, 0..number, MOST_NEAR, work) {
-                Some(near) => near,
-                None => return,
-            },
+            Meeting::TooMany(_) | Meeting::TooCostly => {
+                match self.meeting(&new, 0..number, MOST_NEAR, work).all() {
+                    Some(near) => near,
+                    None => return,
+                }
+            }
         };
         // Most rules are the first to hold for anything they hold for.
         if near.is_empty() {
@@ -448,7 +477,7 @@ impl<'a> Desk<'a> {
         let mut sets = self.sets(work);
         let taken = self.take_away(&mut sets, region, number, before);
         let taken = self.paid(&sets, taken, work)?.set;
-        let mut later = self.meeting(region, number + 1..end, MOST_NEAR, work)?;
+        let mut later = self.meeting(region, number + 1..end, MOST_NEAR, work).all()?;
         later.retain(|one| self.step(*one).rule != step.rule);
         let same = self.same_later(&mut sets, taken, ours, &later);
         self.paid(&sets, same, work).flatten()
