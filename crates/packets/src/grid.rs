@@ -39,18 +39,21 @@ impl Grid {
             let (rows, columns) = across(step);
             rows.flat_map(move |row| columns.clone().map(move |column| row * side + column))
         };
-        let (mut kept, mut others): (Vec<u32>, Vec<u32>) = steps.iter().partition(|step| {
+        let (mut steps, mut others): (Vec<u32>, Vec<u32>) = steps.iter().partition(|step| {
             let (rows, columns) = across(step);
             let (rows, columns) = (rows.count(), columns.count());
             rows * columns <= MOST_CELLS && rows.max(columns) * MOST_LINES <= side
         });
         let mut many = vec![0; side * side];
-        kept.iter().flat_map(cells).for_each(|cell| many[cell] += 1);
-        let crowded;
-        (kept, crowded) = kept.iter().partition(|step| cells(step).all(|cell| many[cell] <= MOST_IN_CELL));
-        others.extend::<Vec<u32>>(crowded);
+        steps.iter().flat_map(cells).for_each(|cell| many[cell] += 1);
+        steps.retain(|step| {
+            let fits = cells(step).all(|cell| many[cell] <= MOST_IN_CELL);
+            if !fits {
+                others.push(*step);
+            }
+            fits
+        });
         others.sort_unstable();
-        let steps = kept;
         // Counted first, so that every step can be put where it belongs.
         let mut begins = vec![0; side * side + 1];
         for cell in steps.iter().flat_map(cells) {

@@ -1,5 +1,6 @@
-//! Finds the steps that a packet or a cube meets without asking every one: steps are kept by their interfaces, and then by where
-//! their addresses lie, or by the address or port that singles them out best where they reach far.
+//! Finds the steps that a packet or a cube meets without asking every one: steps are kept by their interfaces, and then by the
+//! address or port that singles them out best; for cubes, which meet more than a packet does, most are kept by where both their
+//! addresses lie.
 
 use crate::cube::{Cube, Field, Point, Ranges, Region, Value, have_common, holds};
 use crate::grid::{Grid, within};
@@ -43,7 +44,7 @@ pub(crate) struct Index {
 #[derive(Debug)]
 struct Group {
     all: Tree,
-    /// For what more than one packet meets: most of them in a grid, and all others. Not where they are few.
+    /// For cubes: those that a grid keeps, and all others. Not where they are few, or where it keeps none.
     parted: Option<(Grid, Tree)>,
 }
 
@@ -104,10 +105,9 @@ impl Index {
         let sketches: Vec<Sketch> = steps.iter().map(|step| cuts.region(&step.region)).collect();
         let group = |numbers: &[u32]| {
             let tree = |numbers: &[u32]| Tree::by(&KEYS, steps, numbers, greatest);
-            let parted = (numbers.len() > LONG).then(|| {
-                let (grid, others) = Grid::of(numbers, &sketches);
-                (grid, tree(&others))
-            });
+            let parted = (numbers.len() > LONG).then(|| Grid::of(numbers, &sketches));
+            let parted = parted.filter(|(_, others)| others.len() < numbers.len());
+            let parted = parted.map(|(grid, others)| (grid, tree(&others)));
             Group { all: tree(numbers), parted }
         };
         let groups = groups.into_iter().map(|(common, numbers)| (common, group(&numbers))).collect();
@@ -120,18 +120,22 @@ impl Index {
         sketch.may_meet(&self.sketches[step as usize])
     }
 
+    /// The groups whose grouped fields may all hold what is looked for.
+    fn groups(&self, may_hold: impl Fn(Field, &Ranges) -> bool) -> impl Iterator<Item = &Group> {
+        let fits = move |common: &Common| {
+            let mut sides = GROUPED.iter().zip(common);
+            sides.all(|(field, ranges)| ranges.as_ref().is_none_or(|ranges| may_hold(*field, ranges)))
+        };
+        let groups = self.groups.iter().filter(move |(common, _)| fits(common)).map(|(_, group)| group);
+        std::iter::once(&self.rest).chain(groups)
+    }
+
     /// Looks a packet up.
     pub(crate) fn look_up<'a>(&'a self, point: &'a Point) -> LookedUp<'a> {
         let sketch = self.cuts.point(point);
         let mut lists = Vec::new();
-        self.rest.all.lists(point, &mut lists);
-        for (common, group) in &self.groups {
-            let may_hold = |(field, ranges): (&Field, &Option<Ranges>)| {
-                ranges.as_ref().is_none_or(|ranges| holds(ranges, point[*field as usize]))
-            };
-            if GROUPED.iter().zip(common).all(may_hold) {
-                group.all.lists(point, &mut lists);
-            }
+        for group in self.groups(|field, ranges| holds(ranges, point[field as usize])) {
+            group.all.lists(point, &mut lists);
         }
         LookedUp { point, sketch, lists }
     }
@@ -150,7 +154,8 @@ impl Index {
         found: &mut impl FnMut(Option<u32>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
         let sketch = self.cuts.cube(cube);
-        let mut all_of = |group: &Group| {
+        let meets = |field, ours: &Ranges| cube.side(field).is_none_or(|theirs| have_common(ours, theirs));
+        for group in self.groups(meets) {
             let tree = match &group.parted {
                 Some((grid, others)) => {
                     grid.near(&sketch, &self.sketches, span, found)?;
@@ -158,17 +163,7 @@ impl Index {
                 }
                 None => &group.all,
             };
-            tree.near(cube, span, &mut |step| found(self.may_meet(&sketch, step).then_some(step)))
-        };
-        all_of(&self.rest)?;
-        for (common, group) in &self.groups {
-            let may_meet = |(field, ranges): (&Field, &Option<Ranges>)| match (ranges, cube.side(*field)) {
-                (Some(ours), Some(theirs)) => have_common(ours, theirs),
-                _ => true,
-            };
-            if GROUPED.iter().zip(common).all(may_meet) {
-                all_of(group)?;
-            }
+            tree.near(cube, span, &mut |step| found(self.may_meet(&sketch, step).then_some(step)))?;
         }
         ControlFlow::Continue(())
     }
@@ -341,7 +336,10 @@ mod tests {
 
     /// A cube of addresses and ports of one interface or of any; not all of them are restricted in every field.
     fn cube() -> impl Strategy<Value = Cube> {
-        let side = |field, values: BoxedStrategy<Ranges>| prop_oneof![1 => Just(Cube::all()), 6 => values.prop_map(move |all| Cube::of(field, all).expect("some"))];
+        let side = |field, values: BoxedStrategy<Ranges>| {
+            let restricted = values.prop_map(move |all| Cube::of(field, all).expect("some"));
+            prop_oneof![1 => Just(Cube::all()), 6 => restricted]
+        };
         let one = |end: Value| (0..end).prop_map(|value| ranges(vec![(value, value)])).boxed();
         let sides = (
             side(Field::Entering, one(3)),
@@ -368,7 +366,7 @@ mod tests {
         prop_oneof![prop::collection::vec(step.clone(), 0..40), prop::collection::vec(step, 300..700)]
     }
 
-    /// The index of some steps, and all of them in one tree, as those are that reach far.
+    /// The index of some steps, and all of them in one tree, as those are that no grid keeps.
     fn index_and_tree(steps: &[Step]) -> (Index, Tree) {
         let greatest = [GREATEST; FIELDS];
         let numbers: Vec<u32> =
@@ -401,7 +399,8 @@ mod tests {
                 });
                 prop_assert!(whole.is_continue());
                 prop_assert!(found.union(&in_tree).all(|number| span.contains(number)));
-                for number in span.clone().filter(|number| steps.get(*number as usize).is_some_and(|step| step.region.meets(cube))) {
+                let meets = |number: &u32| steps.get(*number as usize).is_some_and(|step| step.region.meets(cube));
+                for number in span.clone().filter(meets) {
                     prop_assert!(found.contains(&number) && in_tree.contains(&number), "{} {:?}", number, cube);
                 }
             }

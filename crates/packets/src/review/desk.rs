@@ -3,6 +3,7 @@
 use super::{Left, Partly, RuleReview, Standing, new_connections};
 use crate::cube::{Cube, FIELDS, Field, Point, Region, Value};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
+use crate::grid::within;
 use crate::index::{Index, LookedUp};
 use crate::program::{Action, Ending, Program, RuleId, Step, Waiting};
 use crate::space::{Space, field};
@@ -160,7 +161,10 @@ impl<'a> Desk<'a> {
         let mut witness = work.half(|work| self.witness(&region, number, work));
         if witness.is_none() {
             let mut sets = self.sets(&work);
-            review.standing = match self.remainder(&mut sets, &region, number, &mut work) {
+            let before = self.meeting(&region, 0..number, MOST_BEFORE, &mut work).all();
+            let remainder =
+                before.and_then(|before| self.remainder(&mut sets, &region, number, &before, &mut work));
+            review.standing = match remainder {
                 Some(Remainder { set: EMPTY, takers }) if self.program.whole => {
                     let mut by: Vec<RuleId> = takers.iter().filter_map(|one| self.step(*one).rule).collect();
                     by.sort_unstable();
@@ -247,20 +251,16 @@ impl<'a> Desk<'a> {
     fn next_for(&self, packet: &LookedUp<'_>, span: Range<u32>, work: &mut Work) -> Option<Option<u32>> {
         let mut best = span.end;
         for list in &packet.lists {
-            let from = list.partition_point(|one| *one < span.start);
-            for one in &list[from..] {
-                if *one >= best {
-                    break;
-                }
-                let may_hold = self.index.may_meet(&packet.sketch, *one);
-                let step = self.step(*one);
+            for one in within(list, &(span.start..best)) {
+                let may_hold = self.index.may_meet(&packet.sketch, one);
+                let step = self.step(one);
                 work.take(if may_hold { step.region.cubes.len() } else { 1 })?;
                 if !may_hold {
                     continue;
                 }
                 let decides = !matches!(step.action, Action::Pass { .. });
                 if decides && step.region.exact && step.region.contains(packet.point) {
-                    best = *one;
+                    best = one;
                     break;
                 }
             }
@@ -318,7 +318,7 @@ impl<'a> Desk<'a> {
                 ControlFlow::Continue(())
             });
             if stopped.is_break() {
-                return if found.len() > most { Meeting::TooMany(found) } else { Meeting::TooCostly };
+                return if work.short { Meeting::TooCostly } else { Meeting::TooMany(found) };
             }
         }
         found.sort_unstable();
@@ -326,16 +326,16 @@ impl<'a> Desk<'a> {
         if found.len() > most { Meeting::TooMany(found) } else { Meeting::All(found) }
     }
 
-    /// What the steps before one leave of a region. `None` where that costs too much.
+    /// What the steps before one that meet a region leave of it. `None` where that costs too much.
     fn remainder(
         &self,
         sets: &mut Diagrams,
         region: &Region,
         number: u32,
+        before: &[u32],
         work: &mut Work,
     ) -> Option<Remainder> {
-        let before = self.meeting(region, 0..number, MOST_BEFORE, work).all()?;
-        let left = self.take_away(sets, region, number, &before);
+        let left = self.take_away(sets, region, number, before);
         self.paid(sets, left, work)
     }
 
@@ -418,8 +418,9 @@ impl<'a> Desk<'a> {
             return;
         }
         let mut sets = self.sets(work);
-        let left = self.take_away(&mut sets, &new, number, &near);
-        let Some(Remainder { set, takers }) = self.paid(&sets, left, work) else { return };
+        let Some(Remainder { set, takers }) = self.remainder(&mut sets, &new, number, &near, work) else {
+            return;
+        };
         let Ok(whole) = new.diagram(&mut sets) else { return };
         review.left = Some(if set == whole {
             Left::All
@@ -475,8 +476,7 @@ impl<'a> Desk<'a> {
             return None;
         }
         let mut sets = self.sets(work);
-        let taken = self.take_away(&mut sets, region, number, before);
-        let taken = self.paid(&sets, taken, work)?.set;
+        let taken = self.remainder(&mut sets, region, number, before, work)?.set;
         let mut later = self.meeting(region, number + 1..end, MOST_NEAR, work).all()?;
         later.retain(|one| self.step(*one).rule != step.rule);
         let same = self.same_later(&mut sets, taken, ours, &later);
