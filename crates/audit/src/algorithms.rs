@@ -96,13 +96,13 @@ const SPELLINGS: [Spelling; 10] = [
     Spelling::Trade,
 ];
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Table {
     algorithm: Vec<Algorithm>,
 }
 
-static TABLE: LazyLock<Table> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/algorithms.toml")).unwrap_or_default());
+trevlin_model::table! { static TABLE: Table = "../tables/algorithms.toml"; }
 
 impl Algorithm {
     /// What it does.

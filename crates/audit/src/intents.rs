@@ -191,7 +191,7 @@ fn missing(ground: &Ground<'_>, intent: &Intent) -> Result<Vec<Missing>, String>
     let cells = explore(ground, &intent.from, &aims, &services(intent))?;
     let mut all: Vec<Missing> = Vec::new();
     for cell in cells.into_iter().filter(|cell| cell.answer.verdict == Verdict::Blocked) {
-        let last = |steps: &[Step]| steps.last().map(|step| (step.device, step.origin, step.text.clone()));
+        let last = |steps: &[Step]| steps.last().map(|step| (step.device, step.origin, step.kind.clone()));
         let same = all.iter_mut().find(|one| {
             one.protocol == cell.sent.protocol
                 && one.ports == cell.sent.ports
@@ -286,7 +286,7 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
             left = left.into_iter().flat_map(|one| without(one, (all, &ports))).collect();
         }
         let certain = cell.answer.verdict == Verdict::Allowed;
-        let accepts = cell.answer.steps.iter().filter(|step| step.text.contains(" accepts "));
+        let accepts = cell.answer.steps.iter().filter(|step| step.kind.accepts());
         let rules: Vec<Origin> = accepts.filter_map(|step| step.origin).collect();
         for (addresses, ports) in left {
             let key = (cell.sent.protocol, delivery.device, delivery.gone, certain, rules.clone(), ports);

@@ -3,20 +3,19 @@
 use crate::Estate;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::LazyLock;
 use trevlin_model::sudo::SudoRule;
 use trevlin_model::{Device, Origin};
 
 /// Groups whose members may act as the superuser on the systems that have them (adduser(8), wheel in pam_wheel(8)).
 const ADMINISTRATORS: [&str; 3] = ["admin", "sudo", "wheel"];
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Generic {
     words: BTreeSet<String>,
 }
 
-static GENERIC: LazyLock<Generic> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/generic-names.toml")).unwrap_or_default());
+trevlin_model::table! { static GENERIC: Generic = "../tables/generic-names.toml"; }
 
 /// Whether a name stands for a role or a place, not for a person.
 /// Names of people and of what is theirs, by what they are: `org` for the organisation's, `device`, `person` for logins and accounts of

@@ -15,7 +15,7 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
-use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, Verdict};
+use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, StepKind, Verdict};
 
 /// A connection that somebody asks about.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -281,11 +281,11 @@ fn reached_from_outside(ground: &Ground<'_>, question: &Question, device: usize)
         }
     }
     best.unwrap_or_else(|| {
-        let text = "nothing that comes from outside is delivered there".to_owned();
+        let kind = StepKind::NothingDelivered;
         Answer {
             verdict: Verdict::Blocked,
             delivered: None,
-            steps: vec![Step { device, text, origin: None }],
+            steps: vec![Step { device, kind, origin: None }],
         }
     })
 }
@@ -347,7 +347,7 @@ fn one_of(mut answers: Vec<Answer>, any: bool) -> Answer {
 
 /// Two hosts on one network need no device between them.
 fn next_to(address: IpAddr, port: u16) -> Answer {
-    let text = format!("{address} is on the same network, and no device stands between");
+    let kind = StepKind::SameNetwork(address);
     Answer {
         verdict: Verdict::Allowed,
         delivered: Some(Delivery {
@@ -358,7 +358,7 @@ fn next_to(address: IpAddr, port: u16) -> Answer {
             gone: Some(Gone::Host),
             entered: None,
         }),
-        steps: vec![Step { device: usize::MAX, text, origin: None }],
+        steps: vec![Step { device: usize::MAX, kind, origin: None }],
     }
 }
 
@@ -394,5 +394,5 @@ pub(crate) fn step_of(estate: &Estate, step: Step) -> ReachStep {
         None => (None, None, None),
     };
     let device = estate.devices.get(step.device).map_or("-", |device| &device.name).to_owned();
-    ReachStep { device, text: step.text, path, line, excerpt }
+    ReachStep { device, text: step.kind.to_string(), path, line, excerpt }
 }

@@ -4,10 +4,10 @@ use crate::Estate;
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::net::IpAddr;
-use std::sync::LazyLock;
 use trevlin_model::{Family, IpRange};
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Table {
     block: Vec<Block>,
 }
@@ -65,10 +65,10 @@ pub(crate) fn space_of(range: IpRange) -> Space {
     if PRIVATE.contains(&block.name.as_str()) { Space::Private } else { Space::Special(block) }
 }
 
-static TABLE: LazyLock<Table> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/special-addresses.toml")).unwrap_or_default());
+trevlin_model::table! { static TABLE: Table = "../tables/special-addresses.toml"; }
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct CommonTable {
     network: Vec<CommonNetwork>,
 }
@@ -82,8 +82,7 @@ pub(crate) struct CommonNetwork {
     pub(crate) source: String,
 }
 
-static COMMON: LazyLock<CommonTable> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/common-home-networks.toml")).unwrap_or_default());
+trevlin_model::table! { static COMMON: CommonTable = "../tables/common-home-networks.toml"; }
 
 /// Networks that callers' own places commonly use.
 pub(crate) fn common_at_home() -> impl Iterator<Item = &'static CommonNetwork> {

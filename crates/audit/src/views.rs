@@ -138,7 +138,7 @@ fn by_way_of(estate: &Estate, reached: &Reachable) -> String {
 
 /// Lines of rules and translations among what decided; routes only say how it got there.
 pub(crate) fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
-    steps.iter().filter(|step| !step.text.contains(" is reached by ")).filter_map(|step| step.origin)
+    steps.iter().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
 }
 
 /// The first device on the way of which no packet filter was exported, so that what it lets through is not known.

@@ -3,19 +3,18 @@
 use crate::Estate;
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use std::sync::LazyLock;
 use trevlin_model::Device;
 
 /// Up to so many devices the names of all count against a secret.
 const NEIGHBOURS: usize = 64;
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Guessed {
     words: Vec<String>,
 }
 
-static GUESSED: LazyLock<Guessed> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/guessed-words.toml")).unwrap_or_default());
+trevlin_model::table! { static GUESSED: Guessed = "../tables/guessed-words.toml"; }
 
 /// Words that count against a secret: the names of the organisation and the device and those given, whole and in parts,
 /// and what everybody tries.

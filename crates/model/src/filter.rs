@@ -1,6 +1,6 @@
 //! Packet filters and address translation, in the shape the exports have them.
 
-use crate::{Cut, ExportState, Family, IpRange, Limit, Limits, Origin};
+use crate::{Cut, ExportState, Family, IpRange, Limit, Limits, Origin, Residual};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -333,7 +333,7 @@ pub enum MatchKind {
     /// All conditions of one of these lists hold, as for a set whose elements have several parts.
     AnyOf(Vec<Vec<Match>>),
     /// Something Trevlin does not model yet, as written: the rule may or may not match.
-    NotModelled(String),
+    NotModelled(Residual),
 }
 
 /// What an address is to the device that routes it.

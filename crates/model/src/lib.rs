@@ -34,12 +34,14 @@ pub mod plan;
 mod pool;
 mod ppp;
 pub mod radius;
+mod residual;
 pub mod secret;
 pub mod served;
 mod setting;
 pub mod ssh;
 pub mod ssh_key;
 pub mod sudo;
+mod table;
 mod tunnel;
 mod wiped;
 pub mod wireguard;
@@ -59,8 +61,11 @@ pub use limits::{LIMITS, Limit, LimitRow, Limits, size};
 pub use login::{FactorKind, Login, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
+pub use residual::{Residual, ResidualKind};
 pub use secret::{HeldSecret, Secret};
 pub use setting::{DefaultValue, Setting};
+#[doc(hidden)]
+pub use table::read_table;
 pub use tunnel::{
     CallerProof, CertificateDemand, Listener, PasswordCheck, PasswordSource, Reference, Tunnel, TunnelFamily,
     TunnelRole, WayIn,

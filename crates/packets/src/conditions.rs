@@ -1,9 +1,9 @@
 //! Whether a rule's conditions hold for a class of packets.
 
 use crate::rest::{Rest, Way};
-use serde::Deserialize;
-use std::sync::LazyLock;
-use trevlin_model::{AddressKind, ConnectionStates, IpRange, Match, MatchKind, PortRange, Protocol};
+use trevlin_model::{
+    AddressKind, ConnectionStates, IpRange, Match, MatchKind, PortRange, Protocol, ResidualKind,
+};
 
 /// For which packets of the class a condition holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -17,14 +17,6 @@ pub(crate) enum Holds {
     /// For all.
     Always,
 }
-
-#[derive(Deserialize, Default)]
-struct Modules {
-    selective: Vec<String>,
-}
-
-static MODULES: LazyLock<Modules> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/match-modules.toml")).unwrap_or_default());
 
 /// For which packets of the class all conditions hold.
 pub(crate) fn all(matches: &[Match], rest: &Rest<'_>) -> Holds {
@@ -99,10 +91,10 @@ fn kind(kind: &MatchKind, rest: &Rest<'_>) -> Holds {
             certain(rest.protocol == Protocol::TCP && looked_at & 0b10 == *set)
         }
         MatchKind::States(states) => of_new(states),
-        MatchKind::NotModelled(text) => {
-            let module = text.split_whitespace().next().unwrap_or_default();
-            if MODULES.selective.iter().any(|one| one == module) { Holds::Some } else { Holds::Unknown }
-        }
+        MatchKind::NotModelled(residual) => match residual.kind {
+            ResidualKind::Selective => Holds::Some,
+            _ => Holds::Unknown,
+        },
     }
 }
 

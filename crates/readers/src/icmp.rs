@@ -2,7 +2,6 @@
 
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
 use trevlin_model::{Family, IcmpRange};
 
 /// A type, and a code where the name has one.
@@ -13,14 +12,14 @@ enum Meant {
     Type([u8; 1]),
 }
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Table {
     v4: BTreeMap<String, Meant>,
     v6: BTreeMap<String, Meant>,
 }
 
-static TABLE: LazyLock<Table> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/icmp-types.toml")).unwrap_or_default());
+trevlin_model::table! { static TABLE: Table = "../tables/icmp-types.toml"; }
 
 /// What `8`, `3/4` or a name stands for.
 pub(crate) fn range(text: &str, family: Family) -> Option<IcmpRange> {

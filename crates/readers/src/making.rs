@@ -2,7 +2,7 @@
 
 use trevlin_model::{
     Chain, ChainKind, ConnectionStates, ExportState, Families, Filter, FilterFormat, Hook, Match, MatchKind,
-    Origin, Rule, Target,
+    Origin, Residual, Rule, Target,
 };
 
 /// A condition.
@@ -12,7 +12,7 @@ pub(crate) fn holds(kind: MatchKind) -> Match {
 
 /// A condition that may hold or not.
 pub(crate) fn open(what: impl Into<String>) -> Match {
-    holds(MatchKind::NotModelled(what.into()))
+    holds(MatchKind::NotModelled(Residual::described(what)))
 }
 
 /// One condition where any of several lists of conditions will do.

@@ -4,12 +4,13 @@ use crate::addresses;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::Sources;
 use trevlin_model::{Export, Facts, Family, HeldSecret, IpRange, Origin, Secret};
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Words {
     /// In order of their bytes.
     #[serde(deserialize_with = "in_one_text")]
@@ -22,8 +23,7 @@ fn in_one_text<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Vec<Box<str>
     Ok(all.split(',').map(|word| word.trim().into()).collect())
 }
 
-static KEYWORDS: LazyLock<BTreeMap<String, Words>> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/served-keywords.toml")).unwrap_or_default());
+trevlin_model::table! { static KEYWORDS: BTreeMap<String, Words> = "../tables/served-keywords.toml"; }
 
 /// Whether a program has a setting of this name, in small letters. What has no bearing here is passed over by it.
 pub(crate) fn is_known(program: &str, name: &str) -> bool {

@@ -2,7 +2,7 @@
 //!
 //! Formats: ss(8), netstat(8). A socket of `*` takes both IP versions; one of `[::]` or `0.0.0.0` one.
 
-use crate::iptables::SERVICES;
+use crate::iptables::services;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::net::IpAddr;
 use trevlin_model::listen::Socket;
@@ -161,7 +161,7 @@ fn classify(text: &str) -> Line {
 /// A local end, such as `0.0.0.0:22`, `127.0.0.53%lo:53`, `[::]:22`, `*:80` or `:::22`.
 fn socket(protocol: Protocol, local: &str, waits: bool, program: Option<&str>) -> Line {
     let Some((host, port)) = local.rsplit_once(':') else { return Line::No };
-    let port = match port.parse().ok().or_else(|| SERVICES.get(port).copied()) {
+    let port = match port.parse().ok().or_else(|| services().get(port).copied()) {
         Some(port) => port,
         // A port of any number belongs to no service.
         None if port == "*" => return Line::Other,

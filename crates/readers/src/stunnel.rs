@@ -8,7 +8,6 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::tls::openssl;
 use serde::Deserialize;
 use std::net::IpAddr;
-use std::sync::LazyLock;
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::{
     CertificateDemand, Export, LineClass, Listener, Origin, Protocol, Setting, Tunnel, TunnelFamily,
@@ -19,14 +18,14 @@ use trevlin_model::{
 pub(crate) const READER: Reader =
     Reader { name: "stunnel", title: "TLS relay (stunnel)", manual: "stunnel(8)", recognise, read };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Options {
     judged: Vec<String>,
     passed_over: Vec<String>,
 }
 
-static OPTIONS: LazyLock<Options> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/stunnel-options.toml")).unwrap_or_default());
+trevlin_model::table! { static OPTIONS: Options = "../tables/stunnel-options.toml"; }
 
 fn recognise(export: &Export) -> Recognition {
     let says = |key: &str| {

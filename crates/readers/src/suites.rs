@@ -1,11 +1,11 @@
 //! What each program takes where its configuration names no algorithms: a table, by version.
 
 use serde::Deserialize;
-use std::sync::LazyLock;
 use trevlin_model::Origin;
 use trevlin_model::offer::{Offered, Spelling};
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Table {
     suites: Vec<Row>,
 }
@@ -19,8 +19,7 @@ struct Row {
     suites: Vec<String>,
 }
 
-static TABLE: LazyLock<Table> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/suites.toml")).unwrap_or_default());
+trevlin_model::table! { static TABLE: Table = "../tables/suites.toml"; }
 
 fn program(spelling: Spelling) -> &'static str {
     match spelling {

@@ -7,11 +7,11 @@ use jiff::civil::DateTime;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, Ipv6Addr};
-use std::sync::LazyLock;
 use trevlin_model::Origin;
 use trevlin_model::certificate::{Certificate, KeyAlgorithm, PublicKey};
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Tables {
     algorithm: Vec<Algorithm>,
     /// Names of hash functions by object identifier.
@@ -25,8 +25,7 @@ struct Algorithm {
     hash: Option<String>,
 }
 
-static TABLES: LazyLock<Tables> =
-    LazyLock::new(|| toml::from_str(include_str!("../tables/signature-algorithms.toml")).unwrap_or_default());
+trevlin_model::table! { static TABLES: Tables = "../tables/signature-algorithms.toml"; }
 
 const COMMON_NAME: &str = "2.5.4.3";
 const ORGANISATION: &str = "2.5.4.10";

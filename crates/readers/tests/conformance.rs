@@ -108,7 +108,7 @@ fn essence(filters: &[Filter]) -> Vec<String> {
 
 fn condition(one: &trevlin_model::Match) -> String {
     match &one.kind {
-        MatchKind::NotModelled(text) => format!("?{}", text.split(' ').next().unwrap_or_default()),
+        MatchKind::NotModelled(one) => format!("?{}", one.text.split(' ').next().unwrap_or_default()),
         kind => format!("{}{kind:?}", if one.negated { "!" } else { "" }),
     }
 }

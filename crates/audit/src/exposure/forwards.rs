@@ -7,7 +7,7 @@ use crate::plan::ClaimKind;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{ExportState, IpRange, Origin, PortForward, PortRange};
-use trevlin_packets::way::{Gone, Step, Verdict};
+use trevlin_packets::way::{Gone, Step, StepKind, Verdict};
 
 /// Where a port forward leads.
 #[derive(Debug, Clone)]
@@ -165,7 +165,7 @@ fn elsewhere(estate: &Estate, found: &Found) -> Fate {
     let cell = &found.cell;
     let delivery = match (cell.answer.verdict, &cell.delivery) {
         (Verdict::Blocked, _) => {
-            let circle = cell.answer.steps.last().is_some_and(|step| step.text.contains("in a circle"));
+            let circle = cell.answer.steps.last().is_some_and(|step| step.kind == StepKind::Circle);
             return if circle { Fate::Lost } else { Fate::BlockedLater };
         }
         (Verdict::Depends, None) => return Fate::Depends,

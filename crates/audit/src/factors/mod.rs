@@ -13,7 +13,6 @@ pub(crate) use tunnels::{Dialled, dialled, easier, of_tls_based, ways_in};
 use crate::Estate;
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use std::sync::LazyLock;
 use trevlin_model::pam::{PamAction, PamControl, PamFacility, PamLine, PamService};
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::ssh::{SshConnection, SshServer, matches};
@@ -33,7 +32,8 @@ pub enum Factors {
     },
 }
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Modules {
     knowledge: BTreeSet<String>,
     one_time_code: BTreeSet<String>,
@@ -43,8 +43,7 @@ struct Modules {
     denying: BTreeSet<String>,
 }
 
-static MODULES: LazyLock<Modules> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/pam-modules.toml")).unwrap_or_default());
+trevlin_model::table! { static MODULES: Modules = "../../tables/pam-modules.toml"; }
 
 /// How deep services are taken over (libpam: 16).
 const DEPTH: usize = 16;

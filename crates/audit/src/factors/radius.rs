@@ -5,19 +5,18 @@ use crate::Estate;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
-use std::sync::LazyLock;
 use trevlin_model::radius::{RadiusAsker, RadiusSite, RadiusTarget};
 use trevlin_model::ssh::matches;
 use trevlin_model::{FactorKind, Origin};
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Modules {
     knowledge: Vec<String>,
     quiet: Vec<String>,
 }
 
-static MODULES: LazyLock<Modules> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/radius-modules.toml")).unwrap_or_default());
+trevlin_model::table! { static MODULES: Modules = "../../tables/radius-modules.toml"; }
 
 /// Realms that stand for callers without a known one (realms(5) in proxy.conf).
 const EVERYBODY: [&str; 3] = ["DEFAULT", "NULL", "~.*"];

@@ -110,13 +110,13 @@ pub struct KnownPort {
     pub source: String,
 }
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Table {
     port: Vec<KnownPort>,
 }
 
-static TABLE: LazyLock<Table> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/ports.toml")).unwrap_or_default());
+trevlin_model::table! { static TABLE: Table = "../../tables/ports.toml"; }
 
 static BY_NUMBER: LazyLock<BTreeMap<(u8, u16), &'static KnownPort>> = LazyLock::new(|| {
     let number = |one: &KnownPort| if one.protocol == "tcp" { 6 } else { 17 };

@@ -7,7 +7,7 @@ pub use stated::{YardstickFile, YardstickPart};
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 use trevlin_model::secret::Grade;
 
 /// What is judged by: thresholds for each device, and the date.
@@ -29,7 +29,7 @@ pub(crate) struct Scales {
 
 impl Default for Scales {
     fn default() -> Self {
-        Self { base: Arc::new(Scale::ready_made(&READY_MADE[0])), devices: Vec::new() }
+        Self { base: Arc::new(Scale::ready_made(&READY_MADE.yardstick[0])), devices: Vec::new() }
     }
 }
 
@@ -164,20 +164,18 @@ struct Figure {
     from: String,
 }
 
-static READY_MADE: LazyLock<Vec<ReadyMade>> = LazyLock::new(|| {
-    #[derive(Deserialize)]
-    struct Table {
-        yardstick: Vec<ReadyMade>,
-    }
-    toml::from_str::<Table>(include_str!("../../tables/yardsticks.toml"))
-        .expect("the table of yardsticks is tested")
-        .yardstick
-});
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ReadyMadeTable {
+    yardstick: Vec<ReadyMade>,
+}
+
+trevlin_model::table! { static READY_MADE: ReadyMadeTable = "../../tables/yardsticks.toml"; }
 
 /// The yardsticks that come with the program; the first one holds unless another is named.
 #[must_use]
 pub fn ready_made() -> &'static [ReadyMade] {
-    &READY_MADE
+    &READY_MADE.yardstick
 }
 
 /// A threshold as outputs show it.
@@ -307,7 +305,7 @@ impl Scale {
             whole_ports: 0,
         };
         let mut scale = Self { marks: nothing, from: BTreeMap::new() };
-        for base in [&READY_MADE[0], one] {
+        for base in [&READY_MADE.yardstick[0], one] {
             for (mark, figure) in MARKS.iter().filter_map(|mark| Some((mark, base.marks.get(mark.key)?))) {
                 let taken = set(mark, &mut scale.marks, &figure.value);
                 debug_assert!(taken.is_ok(), "{}: {taken:?}", mark.key);

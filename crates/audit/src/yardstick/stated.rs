@@ -41,7 +41,7 @@ pub struct YardstickPart {
 }
 
 fn ready_made(name: &str) -> Option<&'static ReadyMade> {
-    READY_MADE.iter().find(|one| one.name == name)
+    READY_MADE.yardstick.iter().find(|one| one.name == name)
 }
 
 /// The ready-made one of this name.
@@ -50,7 +50,7 @@ fn ready_made(name: &str) -> Option<&'static ReadyMade> {
 /// The nearest name, when there is none of this one.
 fn known_base(name: &str) -> Result<&'static ReadyMade, String> {
     ready_made(name).ok_or_else(|| {
-        let known: Vec<&str> = READY_MADE.iter().map(|one| one.name.as_str()).collect();
+        let known: Vec<&str> = READY_MADE.yardstick.iter().map(|one| one.name.as_str()).collect();
         format!("there is no yardstick `{name}`; {}", hint(name, &known))
     })
 }
@@ -129,7 +129,7 @@ impl YardstickFile {
         &self,
         devices: impl Iterator<Item = (&'a str, &'a str, Option<&'a str>)>,
     ) -> Scales {
-        let begin = self.estate.base.as_deref().and_then(ready_made).unwrap_or(&READY_MADE[0]);
+        let begin = self.estate.base.as_deref().and_then(ready_made).unwrap_or(&READY_MADE.yardstick[0]);
         let mut base = Scale::ready_made(begin);
         self.estate.apply(&mut base, "");
         let base = Arc::new(base);
@@ -189,7 +189,7 @@ impl YardstickPart {
         line_of: &dyn Fn(usize) -> usize,
     ) -> Result<Self, EstateFileError> {
         let mut part = Self { line, ..Self::default() };
-        let mut unused = Scale::ready_made(&READY_MADE[0]).marks;
+        let mut unused = Scale::ready_made(&READY_MADE.yardstick[0]).marks;
         for (key, value) in
             table.iter().filter(|(key, _)| others.iter().all(|other| *other != key.get_ref().as_ref()))
         {

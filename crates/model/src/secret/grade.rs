@@ -2,7 +2,6 @@
 
 use super::Secret;
 use serde::Deserialize;
-use std::sync::LazyLock;
 use zeroize::Zeroizing;
 
 /// Longest prefix that is graded: estimating is quadratic, and nothing this long is weak for want of more.
@@ -45,15 +44,12 @@ pub struct DefaultSecret {
 }
 
 #[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Defaults {
     default: Vec<DefaultSecret>,
 }
 
-static DEFAULTS: LazyLock<Vec<DefaultSecret>> = LazyLock::new(|| {
-    toml::from_str::<Defaults>(include_str!("../../tables/default-secrets.toml"))
-        .map(|table| table.default)
-        .unwrap_or_default()
-});
+crate::table! { static DEFAULTS: Defaults = "../../tables/default-secrets.toml"; }
 
 /// How hard a password is to guess, in five steps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -152,7 +148,7 @@ impl Secret {
         let is_it = |known: &&DefaultSecret| {
             known.value.eq_ignore_ascii_case(self.expose()) || Self::from_prefixed(&known.value).same_as(self)
         };
-        DEFAULTS.iter().find(is_it)
+        DEFAULTS.default.iter().find(is_it)
     }
 }
 

@@ -1,6 +1,7 @@
 //! A packet's way through the base chains of a hook.
 
 use super::packet::Packet;
+use super::step::StepKind;
 use super::{DEPTH, End, Ended, MOST_WAYS, TRACKED, TRANSLATED, Verdict, Way};
 use crate::cube::{Field, state};
 use crate::program::{Ending, base_chains, ending};
@@ -32,7 +33,7 @@ impl<'a> Way<'a> {
             }
             if kept.len() + ends.len() > MOST_WAYS {
                 let mut one = kept.swap_remove(0);
-                one.doubt("too many rules that are not modelled", None);
+                one.doubt(StepKind::TooManyWays, None);
                 ends.push(one.ended(Verdict::Depends, None));
                 return Vec::new();
             }
@@ -76,8 +77,7 @@ impl<'a> Way<'a> {
             let policy = chain.policy.as_ref().and_then(ending).unwrap_or(Ending::Accept);
             // That a chain without a say lets everything pass is not worth a line.
             if policy != Ending::Accept || (chain.kind == ChainKind::Filter && chain.priority == 0) {
-                let what = if policy == Ending::Accept { "accepts" } else { "drops" };
-                back.note(format!("chain {} {what} what no rule decides", chain.name), Some(chain.origin));
+                back.note(StepKind::Policy(chain.name.clone(), policy), Some(chain.origin));
             }
             found.push((End::Policy, back));
         }
@@ -147,10 +147,7 @@ impl<'a> Way<'a> {
                 }
                 continue;
             }
-            packet.doubt(
-                format!("a rule of chain {} that is not modelled exactly", chain.name),
-                Some(rule.origin),
-            );
+            packet.doubt(StepKind::RuleUnknown(chain.name.clone()), Some(rule.origin));
             if let Went::Back(back) = self.target(filter, chain, rule, packet.clone(), depth, found) {
                 returned = returned.or(Some(back));
             }
@@ -167,15 +164,14 @@ impl<'a> Way<'a> {
         depth: usize,
         found: &mut Vec<(End<'a>, Packet)>,
     ) -> Went {
-        let mut say = |text: String| packet.note(text, Some(rule.origin));
-        match &rule.target {
-            Target::Accept => say(format!("chain {} accepts it", chain.name)),
-            Target::Drop => say(format!("chain {} drops it", chain.name)),
-            Target::Reject => say(format!("chain {} rejects it", chain.name)),
-            Target::NotModelled { name, ends: true } => {
-                packet.doubt(format!("what {name} does is not modelled"), Some(rule.origin));
+        match (&rule.target, ending(&rule.target)) {
+            (Target::Translate(_), _) | (_, None) => {}
+            (Target::NotModelled { name, .. }, _) => {
+                packet.doubt(StepKind::TargetUnknown(name.clone()), Some(rule.origin));
             }
-            _ => {}
+            (_, Some(ending)) => {
+                packet.note(StepKind::Ruled(chain.name.clone(), ending), Some(rule.origin));
+            }
         }
         if let Target::Translate(translation) = &rule.target {
             found.push((End::Translated(translation, rule.origin), packet));
@@ -189,12 +185,13 @@ impl<'a> Way<'a> {
             Target::Return => Went::Back(packet),
             Target::Jump(name) | Target::Goto(name) => {
                 let Some(next) = filter.chain(name).filter(|_| depth < DEPTH) else {
-                    packet.doubt(format!("chain {name} is not in the export"), Some(rule.origin));
+                    packet.doubt(StepKind::ChainMissing(name.clone()), Some(rule.origin));
                     end(found, Ending::NotModelled, packet);
                     return Went::Ended;
                 };
                 let told = packet.trail.len();
-                packet.note(format!("chain {} goes on to {name}", chain.name), Some(rule.origin));
+                let jumps = StepKind::Jumps { chain: chain.name.clone(), to: name.clone() };
+                packet.note(jumps, Some(rule.origin));
                 match self.chain(filter, next, packet, depth + 1, found) {
                     None => Went::Ended,
                     Some(mut back) => {

@@ -3,6 +3,7 @@
 use super::packet::{Crossing, Leg, Packet, Tuple};
 use super::route::Routed;
 use super::shape::{Gone, Next, Place};
+use super::step::{Step, StepKind};
 use super::{Delivery, Ended, MOST_WAYS, Net, Start, TCP, Verdict, Way};
 use crate::cube::{Field, ranges};
 use crate::space::NO_INTERFACE;
@@ -13,8 +14,6 @@ use trevlin_model::{Family, Hook, Origin};
 
 /// How many devices a packet is followed through (a packet's time to live is of this order).
 const MOST_DEVICES: usize = 64;
-const NOT_BACK: &str = "it is delivered, but the answer does not come back";
-const NOT_ON: &str = "it is delivered and answered, but what follows does not come through";
 
 /// Where a packet is about to come to.
 #[derive(Debug, Clone)]
@@ -89,7 +88,8 @@ impl Net<'_> {
             }
         };
         let back = self.leg(Leg::Answer, from, answer, start, trace);
-        let mut lost: Vec<(&str, Ended)> = back.stopped.into_iter().map(|one| (NOT_BACK, one)).collect();
+        let mut lost: Vec<(StepKind, Ended)> =
+            back.stopped.into_iter().map(|one| (StepKind::AnswerLost, one)).collect();
         let sent = packet.crossings.first().map(|one| one.entered);
         for mut one in back.arrived {
             let mut third = packet.clone();
@@ -100,16 +100,16 @@ impl Net<'_> {
                 third.put_tuple(sent);
             }
             let on = self.leg(Leg::Third, spot(start), third, start, trace);
-            lost.extend(on.stopped.into_iter().map(|one| (NOT_ON, one)));
+            lost.extend(on.stopped.into_iter().map(|one| (StepKind::FollowUpLost, one)));
             for mut done in on.arrived {
                 // What lets later packets pass is seldom worth a line; what stops them is.
                 done.packet.trail.truncate(told);
                 ends.push(done.packet.ended(Verdict::Allowed, Some(delivery.clone())));
             }
         }
-        for (why, mut one) in lost {
+        for (kind, mut one) in lost {
             let device = delivery.device;
-            one.packet.trail.insert(told, super::Step { device, text: why.into(), origin: None });
+            one.packet.trail.insert(told, Step { device, kind, origin: None });
             ends.push(one);
         }
     }
@@ -120,7 +120,7 @@ impl Net<'_> {
         let mut waiting = VecDeque::from([(from, packet)]);
         while let Some((spot, mut packet)) = waiting.pop_front() {
             if waiting.len() + found.arrived.len() + found.stopped.len() > MOST_WAYS {
-                packet.doubt("too many rules that are not modelled", None);
+                packet.doubt(StepKind::TooManyWays, None);
                 found.stopped.push(packet.ended(Verdict::Depends, None));
                 break;
             }
@@ -149,13 +149,13 @@ impl Net<'_> {
         let entering = name.map_or(NO_INTERFACE, |name| way.space.interface(name));
         packet.device = device;
         if packet.visited.contains(&(device, entering)) || packet.visited.len() >= MOST_DEVICES {
-            packet.note("it comes by here again, and goes round in a circle", None);
+            packet.note(StepKind::Circle, None);
             found.stopped.push(packet.ended(Verdict::Blocked, None));
             return;
         }
         packet.visited.push((device, entering));
         if let Some(name) = name.filter(|_| leg == Leg::First && !packet.crossings.is_empty()) {
-            packet.note(format!("it comes in by {name}"), None);
+            packet.note(StepKind::Enters(name.to_owned()), None);
         }
         let crossing = remembered(&way, leg, device, &packet);
         packet.arrives(device, (entering, name), leg, crossing, ipsec);
@@ -208,17 +208,18 @@ impl Net<'_> {
             (Routed::Local, _) => None,
             (Routed::Unknown(_), Some(back)) => Some(back),
             (Routed::Unknown(why), None) => {
-                packet.doubt(format!("{destination}: {why}"), None);
+                packet.doubt(StepKind::RouteUnknown(destination, why), None);
                 ends.push(packet.ended(Verdict::Depends, None));
                 return Vec::new();
             }
             (Routed::Nowhere(why, origin), _) => {
-                packet.note(format!("{destination}: {why}"), origin);
+                packet.note(StepKind::NoRoute(destination, why), origin);
                 ends.push(packet.ended(Verdict::Blocked, None));
                 return Vec::new();
             }
             (Routed::Out(interface, gateway, origin), _) => {
-                packet.note(format!("{destination} is reached by {interface}"), origin);
+                let routed = StepKind::Routed { destination, interface: interface.clone() };
+                packet.note(routed, origin);
                 Some(Out { interface, gateway, back: None })
             }
         };
@@ -226,7 +227,7 @@ impl Net<'_> {
             if sends {
                 return vec![(packet, None)];
             }
-            packet.note(format!("{destination} is the device itself"), None);
+            packet.note(StepKind::Local(destination), None);
             let inside = way.hook(Hook::Input, packet, ends);
             return inside.into_iter().map(|packet| (packet, None)).collect();
         };
@@ -234,7 +235,7 @@ impl Net<'_> {
             && leg != Leg::Answer
             && let Some((false, origin)) = way.host.forwards[usize::from(way.family == Family::V6)]
         {
-            packet.note(format!("nothing is sent on for others over {}", way.family), origin);
+            packet.note(StepKind::NotForwarding(way.family), origin);
             ends.push(packet.ended(Verdict::Blocked, None));
             return Vec::new();
         }
@@ -250,7 +251,7 @@ impl Net<'_> {
                 match way.routed(packet.known(Field::Destination)) {
                     Routed::Out(interface, gateway, _) => out = Out { interface, gateway, back: None },
                     _ => {
-                        packet.doubt("where a translated packet of its own goes", None);
+                        packet.doubt(StepKind::OwnTranslated, None);
                         ends.push(packet.ended(Verdict::Depends, None));
                         continue;
                     }
@@ -337,7 +338,7 @@ impl Net<'_> {
         }
         let next = match (self.wrapped(way, &packet), out.back) {
             (Some((to, origin)), _) => {
-                packet.note("it goes into IPsec", Some(origin));
+                packet.note(StepKind::IntoIpsec, Some(origin));
                 to.map_or(Next::Gone(Gone::Beyond), |place| Next::Device(place, true))
             }
             (None, Some(back)) => Next::Device(back, false),
@@ -351,7 +352,7 @@ impl Net<'_> {
         };
         match next {
             Next::Refused(why) => {
-                packet.note(why, None);
+                packet.note(StepKind::Refused(why), None);
                 found.stopped.push(packet.ended(Verdict::Blocked, None));
             }
             Next::Device(to, _) if leg == Leg::Answer && self.is_home(start, &place, &packet, Some(&to)) => {
@@ -362,7 +363,7 @@ impl Net<'_> {
                 if self.is_home(start, &place, &packet, None) {
                     self.came_home(way, packet, start, place, found);
                 } else {
-                    packet.note("the answer leaves by another way than to who asked", None);
+                    packet.note(StepKind::AnswerElsewhere, None);
                     found.stopped.push(packet.ended(Verdict::Blocked, None));
                 }
             }
@@ -421,13 +422,13 @@ impl Net<'_> {
             return;
         }
         if delivery.gone.is_none() && start != Start::Device(delivery.device) {
-            packet.note("the answer comes to this device and not to who asked", None);
+            packet.note(StepKind::AnswerToDevice, None);
             found.stopped.push(packet.ended(Verdict::Blocked, None));
             return;
         }
         let asked = packet.crossings.first().map(|one| one.entered.reversed());
         if delivery.gone.is_some() && asked.is_some_and(|asked| !alike(trace, asked, packet.tuple())) {
-            packet.note("the answer comes from another address than was asked", None);
+            packet.note(StepKind::AnswerFromElsewhere, None);
             found.stopped.push(packet.ended(Verdict::Blocked, None));
             return;
         }

@@ -11,10 +11,12 @@ mod journey;
 mod packet;
 mod route;
 mod shape;
+mod step;
 mod translate;
 
 pub use explore::{Cell, Cells, Sent};
 pub use shape::{Gone, IpsecPolicy, Next, Place, Shape, Wire};
+pub use step::{NoRoute, Refusal, RouteUnknown, Step, StepKind};
 
 use crate::cube::{Ranges, Value};
 use crate::program::Ending;
@@ -93,17 +95,6 @@ pub struct Delivery {
     pub gone: Option<Gone>,
     /// Interface by which it came to the last device; none where that device sent it.
     pub entered: Option<String>,
-}
-
-/// One thing that decided, in the order in which the packet met them.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Step {
-    /// The device where it happened.
-    pub device: usize,
-    /// What happened, as a phrase.
-    pub text: String,
-    /// The line that says so, where one does.
-    pub origin: Option<Origin>,
 }
 
 /// The answer.
@@ -243,8 +234,7 @@ impl<'a> Net<'a> {
             let device = match start {
                 Start::Entering { device, .. } | Start::Device(device) => device,
             };
-            let text = "source and destination are of different IP versions".to_owned();
-            let steps = vec![Step { device, text, origin: None }];
+            let steps = vec![Step { device, kind: StepKind::VersionsDiffer, origin: None }];
             return Answer { verdict: Verdict::Blocked, delivered: None, steps };
         }
         answer(self.follow(start, Packet::first(flow, &|_| false), None))

@@ -1,6 +1,7 @@
 //! A packet on its way, and what each device that it crossed remembers of it.
 
-use super::{ACK, Flow, SYN, SYN_ACK, Step, TCP, has_ports};
+use super::step::{Step, StepKind};
+use super::{ACK, Flow, SYN, SYN_ACK, TCP, has_ports};
 use crate::cube::{FIELDS, Field, NOBODY, Point, Value, state};
 use crate::space::{NO_INTERFACE, number};
 use crate::trace::Of;
@@ -225,13 +226,13 @@ impl Packet {
         self.settled[usize::from(destination)]
     }
 
-    pub(super) fn note(&mut self, text: impl Into<String>, origin: Option<Origin>) {
-        let step = Step { device: self.device, text: text.into(), origin };
+    pub(super) fn note(&mut self, kind: StepKind, origin: Option<Origin>) {
+        let step = Step { device: self.device, kind, origin };
         self.trail.push(step);
     }
 
-    pub(super) fn doubt(&mut self, text: impl Into<String>, origin: Option<Origin>) {
-        let step = Step { device: self.device, text: text.into(), origin };
+    pub(super) fn doubt(&mut self, kind: StepKind, origin: Option<Origin>) {
+        let step = Step { device: self.device, kind, origin };
         self.doubt_step(step);
     }
 

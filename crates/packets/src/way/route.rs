@@ -2,6 +2,7 @@
 
 use super::packet::{Known, Packet};
 use super::shape::numbers;
+use super::step::{NoRoute, RouteUnknown, StepKind};
 use super::{SourceCheck, Way};
 use crate::cube::{Field, Ranges, Value, common, holds as lies, other_ranges, ranges};
 use crate::space::number;
@@ -15,23 +16,20 @@ pub(super) enum Routed {
     Local,
     /// By this interface, to this next hop where it is not the destination itself.
     Out(String, Option<IpAddr>, Option<Origin>),
-    Nowhere(&'static str, Option<Origin>),
-    Unknown(&'static str),
+    Nowhere(NoRoute, Option<Origin>),
+    Unknown(RouteUnknown),
 }
 
 impl Way<'_> {
     /// Whether the source check of the entering interface refuses a packet.
-    pub(super) fn refused_source(&self, packet: &Packet) -> Option<(String, Option<Origin>)> {
+    pub(super) fn refused_source(&self, packet: &Packet) -> Option<(StepKind, Option<Origin>)> {
         let known = packet.known(Field::Source);
         let source = self.address(known.0);
         let name = self.space.interface_name(packet.at(Field::Entering))?;
         if let Some(own) = self.space.own() {
             if lies(own, known.0) {
                 self.narrow(known.1, own);
-                return Some((
-                    format!("{source} is an address of the device itself, and no other sends from it"),
-                    None,
-                ));
+                return Some((StepKind::OwnSource(source), None));
             }
             self.narrow(known.1, &other_ranges(own, self.space.last_address()));
         }
@@ -48,16 +46,14 @@ impl Way<'_> {
             SourceCheck::Loose => back.is_none(),
             SourceCheck::Strict => back.as_deref() != Some(name),
         };
-        refused.then(|| {
-            (format!("{source} is not reached by {name}, and the source check refuses it"), Some(*origin))
-        })
+        refused.then(|| (StepKind::SourceRefused { source, interface: name.to_owned() }, Some(*origin)))
     }
 
     /// Where a destination is routed.
     pub(super) fn routed(&self, (value, of): Known) -> Routed {
         let destination = self.address(value);
         let Some(own) = self.space.own() else {
-            return Routed::Unknown("the device's addresses were not exported");
+            return Routed::Unknown(RouteUnknown::NoAddresses);
         };
         if lies(own, value) {
             let loopback = loopback(self.family);
@@ -65,15 +61,11 @@ impl Way<'_> {
             let same = common(own, &ranges(numbers([&loopback], self.family)));
             let same = if is_loopback { same } else { difference(own, &same, self.space.last_address()) };
             self.narrow(of, &same);
-            return if is_loopback {
-                Routed::Nowhere("a loopback address is no address to send to from elsewhere", None)
-            } else {
-                Routed::Local
-            };
+            return if is_loopback { Routed::Nowhere(NoRoute::Loopback, None) } else { Routed::Local };
         }
         if destination.is_multicast() {
             self.narrow(of, &ranges(vec![self.multicast()]));
-            return Routed::Unknown("multicast is not followed");
+            return Routed::Unknown(RouteUnknown::Multicast);
         }
         if let Some((range, interface, origin)) =
             self.host.callers.iter().find(|(range, _, _)| range.contains(destination))
@@ -136,9 +128,7 @@ impl Way<'_> {
             self.narrow(of, alike);
         }
         match (best, connected) {
-            (Some(route), _) if !route.forwards => {
-                Routed::Nowhere("a route says that it is not reached", Some(route.origin))
-            }
+            (Some(route), _) if !route.forwards => Routed::Nowhere(NoRoute::Refusing, Some(route.origin)),
             (Some(route), near) => match (&route.interface, route.gateway, near) {
                 (Some(name), gateway, _) => Routed::Out(name.clone(), gateway, Some(route.origin)),
                 // A next hop that lies in a network of the device.
@@ -150,19 +140,17 @@ impl Way<'_> {
                         .find(|one| one.addresses.iter().any(|address| address.net.contains(&gateway)));
                     match via {
                         Some(via) => Routed::Out(via.name.clone(), Some(gateway), Some(route.origin)),
-                        None => Routed::Unknown("the interface of its route is not known"),
+                        None => Routed::Unknown(RouteUnknown::NoInterface),
                     }
                 }
                 (None, None, Some((near, address))) => {
                     Routed::Out(near.name.clone(), None, Some(address.origin))
                 }
-                (None, None, None) => Routed::Unknown("the interface of its route is not known"),
+                (None, None, None) => Routed::Unknown(RouteUnknown::NoInterface),
             },
             (None, Some((near, address))) => Routed::Out(near.name.clone(), None, Some(address.origin)),
-            (None, None) if routes().next().is_none() => {
-                Routed::Unknown("no route of this IP version was exported")
-            }
-            (None, None) => Routed::Nowhere("no route leads there", None),
+            (None, None) if routes().next().is_none() => Routed::Unknown(RouteUnknown::NoRoutes),
+            (None, None) => Routed::Nowhere(NoRoute::Missing, None),
         }
     }
 }

@@ -1,5 +1,6 @@
 //! How devices are joined: which interfaces share a network, which face the outside, and what tunnels join.
 
+use super::step::Refusal;
 use crate::cube::{Ranges, common, other_ranges, ranges};
 use crate::space::number;
 use std::collections::{BTreeMap, BTreeSet};
@@ -59,7 +60,7 @@ pub enum Next {
     /// Away from the devices.
     Gone(Gone),
     /// Nowhere: the other end of the link does not take it.
-    Refused(&'static str),
+    Refused(Refusal),
 }
 
 /// How devices are joined.
@@ -285,11 +286,7 @@ impl Shape {
             let lost = self.not_carried.iter().find(|range| range.contains(destination));
             if let Some(lost) = lost {
                 let only = Some(ranges(numbers([lost], family)));
-                return (
-                    Next::Refused("it leaves to the outside, which does not carry this address"),
-                    only,
-                    None,
-                );
+                return (Next::Refused(Refusal::NotCarried), only, None);
             }
             others.extend(numbers(&self.not_carried, family));
         }
@@ -338,8 +335,7 @@ impl Shape {
         if wire.accepts.iter().any(|one| one.contains(source)) {
             (Next::Device(wire.to.clone(), false), only, Some(accepted))
         } else {
-            let why = "the other end of the tunnel takes no packets of this source from here";
-            (Next::Refused(why), only, Some(rest(accepted.to_vec(), family)))
+            (Next::Refused(Refusal::SourceNotTaken), only, Some(rest(accepted.to_vec(), family)))
         }
     }
 }

@@ -1,6 +1,7 @@
 //! What a translation makes of a packet.
 
 use super::packet::{Known, Packet};
+use super::step::StepKind;
 use super::{MOST_CHOICES, Way};
 use crate::cube::{Field, Value, other_ranges, ranges};
 use crate::space::number;
@@ -43,7 +44,7 @@ impl Way<'_> {
         };
         let Some(addresses) = addresses else {
             let mut packet = packet;
-            packet.doubt("which address this translation chooses", Some(origin));
+            packet.doubt(StepKind::TranslationOpen, Some(origin));
             packet.set(flag, 1);
             packet.settle(to_destination);
             // Whatever it chooses is not followed: both ends are possible.
@@ -64,16 +65,15 @@ impl Way<'_> {
                 one.set(flag, (!kept).into());
                 one.settle(to_destination);
                 if choices {
-                    one.doubt("which address or port this translation chooses", Some(origin));
+                    one.doubt(StepKind::TranslationChoice, Some(origin));
                 }
-                let (what, address) = if to_destination { ("destination", new) } else { ("source", new) };
-                let (address, new_port) = (self.address(address.0), new_port.0);
-                let at = if new_port == 0 || new_port == packet.at(port) {
-                    address.to_string()
-                } else {
-                    format!("{address} port {new_port}")
+                let changed = Some(new_port.0).filter(|new| *new != 0 && *new != packet.at(port));
+                let kind = StepKind::Translated {
+                    destination: to_destination,
+                    address: self.address(new.0),
+                    port: changed.and_then(|new| u16::try_from(new).ok()),
                 };
-                one.note(format!("its {what} becomes {at}"), Some(origin));
+                one.note(kind, Some(origin));
                 all.push(one);
             }
         }

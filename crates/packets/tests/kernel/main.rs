@@ -202,7 +202,7 @@ impl Count {
             }
         };
         if !agrees {
-            let steps: Vec<_> = answer.steps.iter().map(|step| step.text.as_str()).collect();
+            let steps: Vec<_> = answer.steps.iter().map(|step| step.kind.to_string()).collect();
             self.wrong.push(format!(
                 "list {number}: {flow:?}\n  engine: {:?} {:?} {steps:?}\n  kernel: {found:?}\n{}",
                 answer.verdict,

@@ -6,7 +6,7 @@ use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::ops::Range;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, IpRange, Limit, LineClass, MalformedAddress, Origin, Secret};
@@ -20,13 +20,13 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Statements {
     statements: BTreeSet<String>,
 }
 
-static STATEMENTS: LazyLock<Statements> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/dhcpd-statements.toml")).unwrap_or_default());
+trevlin_model::table! { static STATEMENTS: Statements = "../../tables/dhcpd-statements.toml"; }
 
 /// What becomes of a statement that states no address.
 fn other(words: &[&str]) -> LineClass {

@@ -7,7 +7,6 @@ use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
-use std::sync::LazyLock;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::served::{Carried, Endpoint, Served, ServedKind, Sources};
 use trevlin_model::{Export, IpRange, LineClass, MalformedAddress, Origin, Protocol, RangeError};
@@ -16,14 +15,14 @@ use trevlin_model::{Export, IpRange, LineClass, MalformedAddress, Origin, Protoc
 pub(crate) const READER: Reader =
     Reader { name: "dnsmasq", title: "dnsmasq configuration", manual: "dnsmasq(8)", recognise, read };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Options {
     judged: BTreeSet<String>,
     passed_over: BTreeSet<String>,
 }
 
-static OPTIONS: LazyLock<Options> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/dnsmasq-options.toml")).unwrap_or_default());
+trevlin_model::table! { static OPTIONS: Options = "../../tables/dnsmasq-options.toml"; }
 
 /// Words that may stand where a range has its end (dnsmasq(8), --dhcp-range).
 const MODES: [&str; 8] =

@@ -4,7 +4,7 @@ use super::config::{Config, Element, Part};
 use std::net::IpAddr;
 use trevlin_model::{
     Chain, ChainKind, ConnectionStates, ExportState, Families, Family, Filter, FilterFormat, Hook, IpRange,
-    Match, MatchKind, Origin, Protocol, Rule, Target, Translation, TranslationKind,
+    Match, MatchKind, Origin, Protocol, Residual, Rule, Target, Translation, TranslationKind,
 };
 
 /// What firewalld would load.
@@ -208,7 +208,7 @@ impl Builder<'_> {
             }
         }
         let what = if set.is_empty() { format!("mac {}", one.get("mac")) } else { format!("set {set}") };
-        vec![Match { negated, kind: MatchKind::NotModelled(what) }]
+        vec![Match { negated, kind: MatchKind::NotModelled(Residual::described(what)) }]
     }
 
     /// Which zone a packet is in: by its source first, then by its interface, else the default zone.

@@ -5,17 +5,18 @@ use crate::xml::Source;
 use roxmltree::Node;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
 use trevlin_model::{Export, LineClass, Origin};
 
 /// Zones and services that firewalld ships.
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 pub(super) struct Shipped {
     pub(super) service: BTreeMap<String, Vec<String>>,
     pub(super) zone: BTreeMap<String, ShippedZone>,
 }
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 pub(super) struct ShippedZone {
     target: Option<String>,
     #[serde(default)]
@@ -26,8 +27,7 @@ pub(super) struct ShippedZone {
     forward: bool,
 }
 
-pub(super) static SHIPPED: LazyLock<Shipped> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/firewalld.toml")).unwrap_or_default());
+trevlin_model::table! { pub(super) static SHIPPED: Shipped = "../../tables/firewalld.toml"; }
 
 /// An element of a zone, a policy, a service or a rich rule, with its attributes and those inside it.
 #[derive(Debug, Clone)]

@@ -2,10 +2,10 @@
 
 use super::build::{Builder, Stage, Staged, plain, rule};
 use super::config::{Element, Part, SHIPPED};
-use crate::iptables::PROTOCOLS;
+use crate::iptables::protocols;
 use std::net::IpAddr;
 use trevlin_model::{
-    Family, IpRange, Match, MatchKind, Origin, PortRange, Protocol, Rule, Target, Translation,
+    Family, IpRange, Match, MatchKind, Origin, PortRange, Protocol, Residual, Rule, Target, Translation,
     TranslationKind,
 };
 
@@ -180,9 +180,9 @@ impl Builder<'_> {
             .iter()
             .find(|inner| matches!(inner.name.as_str(), "accept" | "reject" | "drop" | "mark"));
         let limited = |element: &Element| {
-            element
-                .child("limit")
-                .map(|limit| plain(MatchKind::NotModelled(format!("limit {}", limit.get("value")))))
+            element.child("limit").map(|limit| {
+                plain(MatchKind::NotModelled(Residual::as_written(format!("limit {}", limit.get("value")))))
+            })
         };
         let mut ways: Vec<Vec<Match>> = Vec::new();
         let mut named = false;
@@ -243,7 +243,7 @@ fn port_word(word: &str) -> Option<Vec<Match>> {
     let (source, word) = word.strip_prefix("from ").map_or((false, word), |rest| (true, rest));
     let (protocol, ports) =
         word.split_once('/').map_or((word, None), |(protocol, ports)| (protocol, Some(ports)));
-    let number = protocol.parse().ok().or_else(|| PROTOCOLS.get(protocol).copied())?;
+    let number = protocol.parse().ok().or_else(|| protocols().get(protocol).copied())?;
     let mut matches = vec![plain(MatchKind::Protocol(Protocol(Some(number))))];
     if let Some(ports) = ports {
         let ports = vec![ports_of(ports)?];
@@ -257,7 +257,8 @@ fn port_word(word: &str) -> Option<Vec<Match>> {
 }
 
 fn ports_of(text: &str) -> Option<PortRange> {
-    let port = |text: &str| text.trim().parse().ok().or_else(|| crate::iptables::SERVICES.get(text).copied());
+    let port =
+        |text: &str| text.trim().parse().ok().or_else(|| crate::iptables::services().get(text).copied());
     let (first, last) = match text.split_once('-') {
         Some((first, last)) => (port(first)?, port(last)?),
         None => (port(text)?, port(text)?),

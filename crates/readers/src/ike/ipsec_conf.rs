@@ -10,7 +10,6 @@ use super::{finish, strongswan_conf, tell};
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{Export, LineClass, Origin};
 
@@ -23,15 +22,15 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Keywords {
     understood: Vec<String>,
     passed: Vec<String>,
     tells: Vec<String>,
 }
 
-static KEYWORDS: LazyLock<BTreeMap<String, Keywords>> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/ipsec-keywords.toml")).unwrap_or_default());
+trevlin_model::table! { static KEYWORDS: BTreeMap<String, Keywords> = "../../tables/ipsec-keywords.toml"; }
 
 fn keywords(daemon: IkeDaemon) -> Option<&'static Keywords> {
     KEYWORDS.get(match daemon {

@@ -7,7 +7,6 @@ use crate::addresses;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::AddressPlan;
@@ -25,15 +24,16 @@ pub(crate) const READER: Reader = Reader {
 const MANUAL: &str = "swanctl.conf(5)";
 const DAEMON: &str = "strongSwan";
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Keys {
     understood: Vec<String>,
     passed: Vec<String>,
 }
 
+trevlin_model::table! {
 /// Keys by the kind of section they stand in.
-static KEYS: LazyLock<BTreeMap<String, Keys>> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/swanctl-keys.toml")).unwrap_or_default());
+static KEYS: BTreeMap<String, Keys> = "../../tables/swanctl-keys.toml"; }
 
 fn recognise(export: &Export) -> Recognition {
     let heading = |line: &str| {

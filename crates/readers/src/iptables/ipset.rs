@@ -189,7 +189,7 @@ fn element(part: &str, text: &str, family: Family, source: bool, to: &mut Vec<Ma
                 MatchKind::Icmp(vec![IcmpRange::of_code(kind.parse().ok()?, code.parse().ok()?)])
             } else {
                 let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
-                let port = |text: &str| text.parse().ok().or_else(|| super::SERVICES.get(text).copied());
+                let port = |text: &str| text.parse().ok().or_else(|| super::services().get(text).copied());
                 let ports = vec![PortRange { first: port(first)?, last: port(last)? }];
                 if source { MatchKind::SourcePorts(ports) } else { MatchKind::DestinationPorts(ports) }
             }

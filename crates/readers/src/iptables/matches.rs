@@ -2,10 +2,11 @@
 
 use super::ipset::Sets;
 use super::rule::Words;
-use super::{PROTOCOLS, SERVICES};
+use super::{protocols, services};
 use crate::addresses;
 use trevlin_model::{
     AddressKind, ConnectionStates, Family, IcmpRange, IpRange, Match, MatchKind, PortRange, Protocol,
+    Residual,
 };
 
 /// Modules that have no condition of their own and whose options are known here.
@@ -133,8 +134,10 @@ impl<'a> Conditions<'a> {
         self.module = module.to_owned();
         self.open = None;
         if !PLAIN_MODULES.contains(&module) {
-            self.matches
-                .push(Match { negated: self.negated, kind: MatchKind::NotModelled(module.to_owned()) });
+            self.matches.push(Match {
+                negated: self.negated,
+                kind: MatchKind::NotModelled(Residual::as_written(module)),
+            });
             self.open = Some(self.matches.len() - 1);
         }
         self.negated = false;
@@ -146,7 +149,7 @@ impl<'a> Conditions<'a> {
 
     /// Keeps a condition as written, since its meaning is not modelled.
     fn keep_as_written(&mut self, text: String, negated: bool) {
-        self.push(MatchKind::NotModelled(text), negated);
+        self.push(MatchKind::NotModelled(Residual::as_written(text)), negated);
     }
 
     /// One option. `Err` says what is wrong; the condition is kept as not modelled then.
@@ -200,7 +203,11 @@ impl<'a> Conditions<'a> {
                     return Err("`--match-set` needs a set and its directions, such as `office src`".into());
                 };
                 let kind = self.sets.get(&set).and_then(|held| held.condition(self.family, &directions));
-                let unknown = || MatchKind::NotModelled(format!("set --match-set {set} {directions}"));
+                let unknown = || {
+                    MatchKind::NotModelled(Residual::as_written(format!(
+                        "set --match-set {set} {directions}"
+                    )))
+                };
                 self.push(kind.unwrap_or_else(unknown), negated);
                 self.named.push(set);
                 return Ok(());
@@ -268,7 +275,9 @@ impl<'a> Conditions<'a> {
                     (Ok(first), Ok(last)) if name == "--uid-owner" => MatchKind::User(first, last),
                     (Ok(first), Ok(last)) => MatchKind::Group(first, last),
                     // A name: which number it has, the file does not tell.
-                    _ if !value.is_empty() => MatchKind::NotModelled(format!("owner {name} {value}")),
+                    _ if !value.is_empty() => {
+                        MatchKind::NotModelled(Residual::as_written(format!("owner {name} {value}")))
+                    }
                     _ => return None,
                 }
             }
@@ -286,8 +295,8 @@ impl<'a> Conditions<'a> {
         let text = format!("{}{name}{values}", if negated { "! " } else { "" });
         match self.open.and_then(|at| self.matches.get_mut(at)) {
             Some(Match { kind: MatchKind::NotModelled(all), .. }) => {
-                all.push(' ');
-                all.push_str(&text);
+                all.text.push(' ');
+                all.text.push_str(&text);
             }
             _ => {
                 let module = if self.module.is_empty() { String::new() } else { format!("{} ", self.module) };
@@ -299,12 +308,12 @@ impl<'a> Conditions<'a> {
 
 /// A protocol by name or number; 0 is any.
 pub(super) fn protocol(text: &str) -> Option<Protocol> {
-    let number = text.parse().ok().or_else(|| PROTOCOLS.get(&text.to_ascii_lowercase()).copied())?;
+    let number = text.parse().ok().or_else(|| protocols().get(&text.to_ascii_lowercase()).copied())?;
     Some(Protocol(if number == 0 { None } else { Some(number) }))
 }
 
 fn port(text: &str) -> Option<u16> {
-    text.parse().ok().or_else(|| SERVICES.get(text).copied())
+    text.parse().ok().or_else(|| services().get(text).copied())
 }
 
 /// `22`, `1000:2000`, `:1023`, `1024:` and lists of these. A reversed range is refused by the program too.

@@ -13,7 +13,6 @@ use ipset::Sets;
 use rule::{Command, ParsedLine};
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
 use trevlin_model::{
     Chain, ChainKind, Export, ExportState, Family, Filter, FilterFormat, Hook, LineClass, NamedSet,
     NotModelled, Origin, Target,
@@ -29,23 +28,24 @@ pub(crate) const READER: Reader = Reader {
 };
 
 #[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Names<T> {
     names: BTreeMap<String, T>,
 }
 
+trevlin_model::table! { static PROTOCOL_NAMES: Names<u8> = "../../tables/protocols.toml"; }
+
+trevlin_model::table! { static SERVICE_NAMES: Names<u16> = "../../tables/services.toml"; }
+
 /// Protocol numbers by name.
-pub(crate) static PROTOCOLS: LazyLock<BTreeMap<String, u8>> = LazyLock::new(|| {
-    toml::from_str::<Names<u8>>(include_str!("../../tables/protocols.toml"))
-        .map(|table| table.names)
-        .unwrap_or_default()
-});
+pub(crate) fn protocols() -> &'static BTreeMap<String, u8> {
+    &PROTOCOL_NAMES.names
+}
 
 /// Port numbers by service name.
-pub(crate) static SERVICES: LazyLock<BTreeMap<String, u16>> = LazyLock::new(|| {
-    toml::from_str::<Names<u16>>(include_str!("../../tables/services.toml"))
-        .map(|table| table.names)
-        .unwrap_or_default()
-});
+pub(crate) fn services() -> &'static BTreeMap<String, u16> {
+    &SERVICE_NAMES.names
+}
 
 /// Tables that the kernel has (iptables(8), -t).
 const TABLES: [&str; 5] = ["filter", "nat", "mangle", "raw", "security"];

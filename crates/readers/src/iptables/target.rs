@@ -3,18 +3,17 @@
 use super::rule::Words;
 use serde::Deserialize;
 use std::net::IpAddr;
-use std::sync::LazyLock;
 use trevlin_model::{Family, IpRange, PortRange, Target, Translation, TranslationKind};
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Targets {
     goes_on: Vec<String>,
     ends: Vec<String>,
     logs: Vec<String>,
 }
 
-static TARGETS: LazyLock<Targets> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/iptables-targets.toml")).unwrap_or_default());
+trevlin_model::table! { static TARGETS: Targets = "../../tables/iptables-targets.toml"; }
 
 /// The target with this name. A name that is no target is a chain.
 pub(super) fn named(name: &str, goto: bool) -> Target {

@@ -9,7 +9,7 @@ use crate::yaml::{Node, Stopped, documents};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::ops::Range;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Pool, Secret};
@@ -18,13 +18,13 @@ use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Pool, Secret};
 pub(crate) const READER: Reader =
     Reader { name: "netplan", title: "interfaces at boot (netplan)", manual: "netplan(5)", recognise, read };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Keys {
     keys: BTreeSet<String>,
 }
 
-static KEYS: LazyLock<Keys> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/netplan-keys.toml")).unwrap_or_default());
+trevlin_model::table! { static KEYS: Keys = "../../tables/netplan-keys.toml"; }
 
 /// Kinds of devices that have addresses (netplan(5)).
 const KINDS: [&str; 10] = [

@@ -8,7 +8,6 @@ use crate::ini::{Section, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
-use std::sync::LazyLock;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::secret::SecretKind;
@@ -23,9 +22,9 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
+trevlin_model::table! {
 /// Keys of the sections that become facts, by section.
-static SECTIONS: LazyLock<BTreeMap<String, BTreeSet<String>>> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/networkd-keys.toml")).unwrap_or_default());
+static SECTIONS: BTreeMap<String, BTreeSet<String>> = "../../tables/networkd-keys.toml"; }
 
 /// Kinds of device whose two ends know each other (systemd.netdev(5), Kind).
 const LINKS: [&str; 10] =

@@ -5,7 +5,8 @@ use super::expr::{Data, Expr, RuleText, Statement, Verdict};
 use super::matches::{Held, Sets, addresses, among, conditions, ports};
 use std::collections::BTreeMap;
 use trevlin_model::{
-    Family, IpRange, Match, MatchKind, NamedSet, Origin, Protocol, Rule, Target, Translation, TranslationKind,
+    Family, IpRange, Match, MatchKind, NamedSet, Origin, Protocol, Residual, Rule, Target, Translation,
+    TranslationKind,
 };
 
 /// Makes rules, and keeps which sets they name.
@@ -96,7 +97,10 @@ impl Maker {
                     draft.matches.extend(conditions(left, *op, right, &self.sets));
                 }
                 Statement::Perhaps(words) => {
-                    draft.matches.push(Match { negated: false, kind: MatchKind::NotModelled(words.clone()) });
+                    draft.matches.push(Match {
+                        negated: false,
+                        kind: MatchKind::NotModelled(Residual::as_written(words.clone())),
+                    });
                 }
                 Statement::Counter(packets) => draft.packets = *packets,
                 Statement::Log => draft.logs = true,
@@ -187,7 +191,8 @@ impl Maker {
         let Some(pairs) = pairs else {
             // Which packets are in the map is not known, nor what becomes of those that are.
             let name = format!("{} vmap", key.words());
-            let perhaps = Match { negated: false, kind: MatchKind::NotModelled(name.clone()) };
+            let perhaps =
+                Match { negated: false, kind: MatchKind::NotModelled(Residual::described(name.clone())) };
             return vec![draft.rule(text, vec![perhaps], Target::NotModelled { name, ends: true })];
         };
         pairs
@@ -232,7 +237,8 @@ impl Maker {
         };
         let unknown = || {
             let name = "a translation".to_owned();
-            let perhaps = Match { negated: false, kind: MatchKind::NotModelled(name.clone()) };
+            let perhaps =
+                Match { negated: false, kind: MatchKind::NotModelled(Residual::described(name.clone())) };
             vec![draft.rule(text, vec![perhaps], Target::NotModelled { name, ends: true })]
         };
         // A rule for each element of a map, made from its value.

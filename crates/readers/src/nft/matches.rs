@@ -1,11 +1,12 @@
 //! Conditions of nftables rules as conditions of the model (nft(8), "EXPRESSIONS").
 
 use super::expr::{Data, Expr, Op, number};
-use crate::iptables::{PROTOCOLS, SERVICES};
+use crate::iptables::{protocols, services};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{
     AddressKind, ConnectionStates, Family, IcmpRange, IpRange, Match, MatchKind, PortRange, Protocol,
+    Residual,
 };
 
 /// What named sets and maps hold.
@@ -34,7 +35,11 @@ fn perhaps(left: &Expr, op: Op, right: &Expr) -> Vec<Match> {
         Op::AtMost => "<= ",
         Op::AtLeast => ">= ",
     };
-    vec![plain(MatchKind::NotModelled(format!("{} {word}{}", left.words(), right.words())))]
+    vec![plain(MatchKind::NotModelled(Residual::as_written(format!(
+        "{} {word}{}",
+        left.words(),
+        right.words()
+    ))))]
 }
 
 /// What holds whenever a field can be looked at: its header is there.
@@ -43,7 +48,7 @@ fn header(left: &Expr) -> Vec<Match> {
         let number = match name {
             "icmpv6" => Some(58),
             "comp" => Some(108),
-            other => PROTOCOLS.get(other).copied(),
+            other => protocols().get(other).copied(),
         };
         number.map(|number| plain(MatchKind::Protocol(Protocol(Some(number)))))
     };
@@ -159,7 +164,7 @@ fn payload(protocol: &str, field: &str, values: &[Expr]) -> Option<MatchKind> {
     Some(match (protocol, field) {
         ("ip" | "ip6", "saddr") => MatchKind::Source(all(values, addresses)?),
         ("ip" | "ip6", "daddr") => MatchKind::Destination(all(values, addresses)?),
-        ("ip", "protocol") | ("ip6", "nexthdr") => any(all(values, protocols)?),
+        ("ip", "protocol") | ("ip6", "nexthdr") => any(all(values, protocol_condition)?),
         ("tcp" | "udp" | "udplite" | "sctp" | "dccp" | "th", "sport") => {
             MatchKind::SourcePorts(all(values, ports)?)
         }
@@ -203,7 +208,7 @@ fn meta(key: &str, values: &[Expr]) -> Option<MatchKind> {
     Some(match key {
         "iif" | "iifname" => any(all(values, |value| name(value).map(MatchKind::Entering))?),
         "oif" | "oifname" => any(all(values, |value| name(value).map(MatchKind::Leaving))?),
-        "l4proto" => any(all(values, protocols)?),
+        "l4proto" => any(all(values, protocol_condition)?),
         "nfproto" => any(all(values, |value| match text(value)?.as_str() {
             "ipv4" | "2" => Some(MatchKind::Version(Family::V4)),
             "ipv6" | "10" => Some(MatchKind::Version(Family::V6)),
@@ -257,7 +262,7 @@ fn ct(key: &str, direction: Option<&str>, values: &[Expr]) -> Option<MatchKind> 
             MatchKind::OriginalDestination(all(values, addresses)?)
         }
         ("proto-dst", Some("original")) => MatchKind::OriginalDestinationPorts(all(values, ports)?),
-        ("protocol", Some("original")) => any(all(values, protocols)?),
+        ("protocol", Some("original")) => any(all(values, protocol_condition)?),
         _ => return None,
     })
 }
@@ -382,7 +387,7 @@ fn ordered(left: &Expr, op: Op, right: &Expr) -> Option<Match> {
     };
     match left {
         Expr::Payload(_, field) if field == "sport" || field == "dport" => {
-            let port = number(text).or_else(|| SERVICES.get(text.as_str()).copied().map(u64::from))?;
+            let port = number(text).or_else(|| services().get(text.as_str()).copied().map(u64::from))?;
             let kind = match range(port, 65535) {
                 Some((first, last)) => {
                     let ports = vec![PortRange { first: first as u16, last: last as u16 }];
@@ -440,7 +445,7 @@ pub(super) fn addresses(value: &Expr) -> Option<IpRange> {
 /// Ports that an expression stands for.
 pub(super) fn ports(value: &Expr) -> Option<PortRange> {
     let one = |text: &str| -> Option<u16> {
-        number(text).map_or_else(|| SERVICES.get(text).copied(), |number| u16::try_from(number).ok())
+        number(text).map_or_else(|| services().get(text).copied(), |number| u16::try_from(number).ok())
     };
     let (first, last) = match value {
         Expr::Text(text) => (one(text)?, one(text)?),
@@ -450,12 +455,12 @@ pub(super) fn ports(value: &Expr) -> Option<PortRange> {
     (first <= last).then_some(PortRange { first, last })
 }
 
-fn protocols(value: &Expr) -> Option<MatchKind> {
+fn protocol_condition(value: &Expr) -> Option<MatchKind> {
     let Expr::Text(word) = value else { return None };
     let named = |word: &str| match word {
         "ipv6-icmp" | "icmpv6" => Some(58),
         "comp" => Some(108),
-        other => PROTOCOLS.get(other).copied(),
+        other => protocols().get(other).copied(),
     };
     let number = word.parse().ok().or_else(|| named(word))?;
     Some(MatchKind::Protocol(Protocol(Some(number))))

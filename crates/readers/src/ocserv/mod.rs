@@ -13,7 +13,7 @@ use auth::Method;
 use ipnet::{IpNet, Ipv4Net};
 use serde::Deserialize;
 use std::net::IpAddr;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 use trevlin_model::certificate::{CertificateFile, CertificateUse};
 use trevlin_model::offer::Offer;
 use trevlin_model::plan::{AddressPlan, FixedAddress};
@@ -36,14 +36,14 @@ pub(crate) const READER: Reader = Reader {
 const DAEMON: &str = "ocserv";
 const MANUAL: &str = "ocserv(8), FILES";
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Keywords {
     judged: Vec<String>,
     passed_over: Vec<String>,
 }
 
-static KEYWORDS: LazyLock<Keywords> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/ocserv-keywords.toml")).unwrap_or_default());
+trevlin_model::table! { static KEYWORDS: Keywords = "../../tables/ocserv-keywords.toml"; }
 
 /// What the ledger says of a keyword; `None` for one that the daemon skips.
 fn class(name: &str) -> Option<LineClass> {

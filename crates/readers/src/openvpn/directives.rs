@@ -2,10 +2,10 @@
 
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::LazyLock;
 use trevlin_model::LineClass;
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Table {
     judged: BTreeSet<String>,
     kept: BTreeSet<String>,
@@ -15,9 +15,7 @@ struct Table {
     switches: BTreeSet<String>,
 }
 
-static TABLE: LazyLock<Table> = LazyLock::new(|| {
-    toml::from_str(include_str!("../../tables/openvpn-directives.toml")).unwrap_or_default()
-});
+trevlin_model::table! { static TABLE: Table = "../../tables/openvpn-directives.toml"; }
 
 /// What becomes of a directive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

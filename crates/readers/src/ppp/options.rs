@@ -6,7 +6,7 @@ use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
     Export, Facts, HeldSecret, IpRange, LineClass, MalformedAddress, Mppe, Origin, PppProfile, Secret,
@@ -16,14 +16,14 @@ use trevlin_model::{
 pub(crate) const READER: Reader =
     Reader { name: "ppp-options", title: "pppd options file", manual: "pppd(8)", recognise, read };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Options {
     no_argument: BTreeSet<String>,
     one_argument: BTreeSet<String>,
 }
 
-static OPTIONS: LazyLock<Options> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/ppp-options.toml")).unwrap_or_default());
+trevlin_model::table! { static OPTIONS: Options = "../../tables/ppp-options.toml"; }
 
 /// Options that other formats do not have, by which a file is recognised wherever it lies.
 const TELLING: [&str; 9] = [

@@ -7,7 +7,9 @@ use crate::making::{any_of, holds};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use trevlin_model::{IcmpRange, IpRange, Match, MatchKind, NamedSet, Note, Origin, PortRange, Protocol};
+use trevlin_model::{
+    IcmpRange, IpRange, Match, MatchKind, NamedSet, Note, Origin, PortRange, Protocol, Residual,
+};
 
 /// A zone: interfaces that are treated alike.
 #[derive(Debug, Clone, Deserialize)]
@@ -181,7 +183,11 @@ impl<'a> Names<'a> {
         matches.extend(self.addresses(&rule.destinations, &MatchKind::Destination, false));
         matches.extend(self.addresses(&rule.destinations_except, &MatchKind::Destination, true));
         matches.extend(self.services(&rule.services));
-        matches.extend(rule.also.iter().map(|(text, _)| holds(MatchKind::NotModelled(text.to_string()))));
+        matches.extend(
+            rule.also
+                .iter()
+                .map(|(text, _)| holds(MatchKind::NotModelled(Residual::as_written(text.to_string())))),
+        );
         matches
     }
 
@@ -375,9 +381,9 @@ fn conditions(
     let known = Match { negated, kind: make(meaning.all) };
     match (meaning.open, negated) {
         (None, _) => vec![known],
-        (Some(why), true) => vec![known, holds(MatchKind::NotModelled(why))],
+        (Some(why), true) => vec![known, holds(MatchKind::NotModelled(Residual::described(why)))],
         (Some(why), false) => {
-            let open = holds(MatchKind::NotModelled(why));
+            let open = holds(MatchKind::NotModelled(Residual::described(why)));
             vec![holds(MatchKind::AnyOf(vec![vec![known], vec![open]]))]
         }
     }
@@ -402,7 +408,7 @@ fn joined(meaning: Meaning<Service>) -> Vec<Match> {
         }
     }
     lists.extend(of_icmp);
-    lists.extend(meaning.open.map(|why| vec![holds(MatchKind::NotModelled(why))]));
+    lists.extend(meaning.open.map(|why| vec![holds(MatchKind::NotModelled(Residual::described(why)))]));
     any_of(lists)
 }
 

@@ -7,7 +7,6 @@ use super::lines::{arguments, keyword};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use std::sync::LazyLock;
 use trevlin_model::{Export, LineClass, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The reader.
@@ -19,15 +18,14 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Keywords {
     judged: BTreeSet<String>,
     passed_over: BTreeSet<String>,
 }
 
-static KEYWORDS: LazyLock<Keywords> = LazyLock::new(|| {
-    toml::from_str(include_str!("../../tables/ssh-client-keywords.toml")).unwrap_or_default()
-});
+trevlin_model::table! { static KEYWORDS: Keywords = "../../tables/ssh-client-keywords.toml"; }
 
 /// Keywords that hand ports on, and those of which the first counts.
 const FORWARDS: [&str; 3] = ["remoteforward", "localforward", "dynamicforward"];

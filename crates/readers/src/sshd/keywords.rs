@@ -1,17 +1,26 @@
 //! Which keywords there are, how their values are written, and their defaults.
 
-use serde::Deserialize;
+use serde::{Deserialize, Deserializer};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 use trevlin_model::DefaultValue;
 use trevlin_model::ssh::{SshKeyword, matches};
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Table {
     passed_over: BTreeSet<String>,
     ignored: BTreeSet<String>,
     aliases: BTreeMap<String, String>,
+    #[serde(deserialize_with = "in_order")]
     keyword: Vec<Known>,
+}
+
+/// Keywords in order of name, as they are looked up.
+fn in_order<'de, D: Deserializer<'de>>(table: D) -> Result<Vec<Known>, D::Error> {
+    let mut all = Vec::<Known>::deserialize(table)?;
+    all.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(all)
 }
 
 /// How a value is written.
@@ -54,14 +63,7 @@ struct Row {
     versions: Option<String>,
 }
 
-static TABLE: LazyLock<Table> = LazyLock::new(|| {
-    toml::from_str::<Table>(include_str!("../../tables/sshd-keywords.toml"))
-        .map(|mut table| {
-            table.keyword.sort_by(|a, b| a.name.cmp(&b.name));
-            table
-        })
-        .unwrap_or_default()
-});
+trevlin_model::table! { static TABLE: Table = "../../tables/sshd-keywords.toml"; }
 
 static MODELLED: LazyLock<Vec<SshKeyword>> =
     LazyLock::new(|| TABLE.keyword.iter().map(Known::model).collect());

@@ -5,7 +5,7 @@ use crate::making::{base, holds, known, open, plain, rule, table};
 use std::net::IpAddr;
 use trevlin_model::{
     Chain, ChainKind, Family, Filter, Hook, IcmpRange, IpRange, Match, MatchKind, Note, Origin, PortRange,
-    Protocol, Rule, Target, Translation, TranslationKind,
+    Protocol, Residual, Rule, Target, Translation, TranslationKind,
 };
 
 /// The lists, each a chain, and where they are attached. A packet that no entry matches has a fate that RFC 8519 leaves to the device.
@@ -118,12 +118,12 @@ fn condition(one: &Item, seen: &Seen, notes: &mut Vec<Note>, into: &mut Vec<Matc
                         range(leaf, notes).map(|all| MatchKind::Destination(vec![all]))
                     }
                     "protocol" => text.parse().ok().map(|number| MatchKind::Protocol(Protocol(Some(number)))),
-                    other => Some(MatchKind::NotModelled(format!("the field {other}"))),
+                    other => Some(MatchKind::NotModelled(Residual::described(format!("the field {other}")))),
                 };
                 seen.borrow_mut().push(leaf.origin);
-                into.push(holds(
-                    kind.unwrap_or_else(|| MatchKind::NotModelled(format!("the field {}", leaf.name))),
-                ));
+                into.push(holds(kind.unwrap_or_else(|| {
+                    MatchKind::NotModelled(Residual::described(format!("the field {}", leaf.name)))
+                })));
             }
         }
         "tcp" | "udp" => {

@@ -7,7 +7,7 @@ use super::tree::Item;
 use crate::serving::hold;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 use trevlin_model::certificate::PrivateKey;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::ipsec::{
@@ -21,16 +21,16 @@ use trevlin_model::{
     IpRange, Listener, NotModelled, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
 #[serde(rename_all = "kebab-case")]
+#[serde(deny_unknown_fields)]
 struct Numbers {
     encryption: BTreeMap<String, String>,
     integrity: BTreeMap<String, String>,
     key_exchange: BTreeMap<String, String>,
 }
 
-static NUMBERS: LazyLock<Numbers> =
-    LazyLock::new(|| toml::from_str(include_str!("../../tables/iana-ike.toml")).unwrap_or_default());
+trevlin_model::table! { static NUMBERS: Numbers = "../../tables/iana-ike.toml"; }
 
 impl Reader<'_> {
     pub(super) fn ike(&mut self, root: &Item) {

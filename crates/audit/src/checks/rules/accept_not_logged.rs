@@ -3,7 +3,7 @@
 use super::{Judged, each_rule, named};
 use crate::rules::{may_be_new, within_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Hook, Rule, Target};
+use trevlin_model::{Hook, Match, MatchKind, ResidualKind, Rule, Target};
 use trevlin_packets::review::Standing;
 
 /// The check.
@@ -32,7 +32,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 /// Whether a rule logs everything that another holds for: it logs, and asks for nothing that the other does not ask for.
 fn logs_for(log: &Rule, rule: &Rule) -> bool {
     // A log line that is written only now and then is still one: the limit keeps the log from running over.
-    let limit = |one: &trevlin_model::Match| matches!(&one.kind, trevlin_model::MatchKind::NotModelled(text) if text.starts_with("limit"));
+    let limit = |one: &Match| matches!(&one.kind, MatchKind::NotModelled(residual) if residual.kind == ResidualKind::RateLimit);
     log.logs && log.matches.iter().all(|one| limit(one) || rule.matches.contains(one))
 }
 

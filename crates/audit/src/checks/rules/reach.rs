@@ -54,8 +54,7 @@ impl Reached {
             let half = range.size() / 2;
             if size(true) > half {
                 found.certain = true;
-                let accepts =
-                    wide.clone().flat_map(|one| &one.steps).filter(|step| step.text.contains(" accepts "));
+                let accepts = wide.clone().flat_map(|one| &one.steps).filter(|step| step.kind.accepts());
                 found.rules.extend(accepts.filter_map(|step| step.origin));
             }
             found.perhaps |= size(false) > half;

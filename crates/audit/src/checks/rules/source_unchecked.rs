@@ -1,7 +1,7 @@
 //! Nothing checks that packets come from where their source lies.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Device, DeviceKind, MatchKind};
+use trevlin_model::{Device, DeviceKind, MatchKind, ResidualKind};
 use trevlin_packets::way::SourceCheck;
 
 /// The check.
@@ -34,12 +34,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             .flat_map(|table| &table.chains)
             .flat_map(|chain| &chain.rules)
             .any(|rule| {
-                rule.matches.iter().any(|one| match &one.kind {
-                    MatchKind::NotModelled(text) => {
-                        text.starts_with("fib saddr") || text.starts_with("rpfilter")
-                    }
-                    _ => false,
-                })
+                rule.matches.iter().any(|one| matches!(&one.kind, MatchKind::NotModelled(residual) if residual.kind == ResidualKind::ReversePath))
             });
         for (interface, check, origin) in estate.host(at).source_checks {
             let known = device.facts.interfaces.iter().find(|one| one.name == interface);

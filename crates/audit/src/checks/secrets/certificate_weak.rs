@@ -4,7 +4,6 @@ use crate::certificates::own;
 use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use std::sync::LazyLock;
 use trevlin_model::certificate::Certificate;
 
 /// The check.
@@ -30,13 +29,13 @@ pub(crate) const CHECK: Check = Check {
     run,
 };
 
-#[derive(Deserialize, Default)]
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Broken {
     hashes: BTreeSet<String>,
 }
 
-static BROKEN: LazyLock<Broken> =
-    LazyLock::new(|| toml::from_str(include_str!("../../../tables/broken-hashes.toml")).unwrap_or_default());
+trevlin_model::table! { static BROKEN: Broken = "../../../tables/broken-hashes.toml"; }
 
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();

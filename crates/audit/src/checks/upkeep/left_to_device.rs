@@ -54,7 +54,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 /// What of a condition is not known.
 fn residuals(one: &Match) -> Vec<&str> {
     match &one.kind {
-        MatchKind::NotModelled(what) => vec![what.as_str()],
+        MatchKind::NotModelled(what) => vec![what.text.as_str()],
         MatchKind::AnyOf(lists) => lists.iter().flatten().flat_map(residuals).collect(),
         _ => Vec::new(),
     }

@@ -1,0 +1,120 @@
+//! Conditions of packet filters that are kept as the export has them, because their meaning is not modelled.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// A condition that may or may not hold.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "String", into = "String")]
+pub struct Residual {
+    /// What sort of condition it is, where that is known.
+    pub kind: ResidualKind,
+    /// Its words, as the export has them or as the reader describes them.
+    pub text: String,
+}
+
+/// What sort of condition it is, as far as that bears on what it can hold for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum ResidualKind {
+    /// It holds for packets of every sender until a rate is reached.
+    RateLimit,
+    /// It looks up whether the source is reached by the interface by which it came.
+    ReversePath,
+    /// It picks out some senders, payloads or packets.
+    Selective,
+    /// Nothing of the kind is known of it.
+    Other,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+struct Words {
+    rate_limit: Vec<String>,
+    reverse_path: Vec<String>,
+    selective: Vec<String>,
+}
+
+crate::table! { static WORDS: Words = "../tables/residual-conditions.toml"; }
+
+impl Residual {
+    /// A condition in the words of the language of its filter; the first of them name what it looks at.
+    #[must_use]
+    pub fn as_written(text: impl Into<String>) -> Self {
+        let text = text.into();
+        let begins = |all: &[String]| {
+            let rest = |word: &String| text.strip_prefix(word.as_str());
+            all.iter().filter_map(rest).any(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace))
+        };
+        let kind = if begins(&WORDS.rate_limit) {
+            ResidualKind::RateLimit
+        } else if begins(&WORDS.reverse_path) {
+            ResidualKind::ReversePath
+        } else if begins(&WORDS.selective) {
+            ResidualKind::Selective
+        } else {
+            ResidualKind::Other
+        };
+        Self { kind, text }
+    }
+
+    /// A condition that a reader describes in words of its own.
+    #[must_use]
+    pub fn described(text: impl Into<String>) -> Self {
+        Self { kind: ResidualKind::Other, text: text.into() }
+    }
+}
+
+impl From<String> for Residual {
+    fn from(text: String) -> Self {
+        Self::as_written(text)
+    }
+}
+
+impl From<Residual> for String {
+    fn from(one: Residual) -> Self {
+        one.text
+    }
+}
+
+impl fmt::Display for Residual {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(&self.text)
+    }
+}
+
+#[cfg(feature = "schema")]
+impl schemars::JsonSchema for Residual {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Residual".into()
+    }
+
+    fn inline_schema() -> bool {
+        true
+    }
+
+    fn json_schema(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        String::json_schema(generator)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_first_words_tell_the_kind() {
+        for (text, kind) in [
+            ("limit --limit 5/second", ResidualKind::RateLimit),
+            ("limit rate 5/second", ResidualKind::RateLimit),
+            ("limits of another kind", ResidualKind::Other),
+            ("fib saddr . iif oif missing", ResidualKind::ReversePath),
+            ("fib daddr type local", ResidualKind::Other),
+            ("rpfilter", ResidualKind::ReversePath),
+            ("recent --name tries", ResidualKind::Selective),
+            ("statistic --mode random", ResidualKind::Other),
+        ] {
+            assert_eq!(Residual::as_written(text).kind, kind, "{text}");
+            assert_eq!(Residual::described(text).kind, ResidualKind::Other, "{text}");
+        }
+    }
+}

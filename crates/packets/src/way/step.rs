@@ -1,0 +1,242 @@
+//! What decided about a packet, one thing after the other: as data. What is said of a step is made from it at the end, and
+//! nothing is ever read back from that.
+
+use crate::program::Ending;
+use std::fmt;
+use std::net::IpAddr;
+use trevlin_model::{Family, Origin};
+
+/// One thing that decided, in the order in which the packet met them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Step {
+    /// The device where it happened.
+    pub device: usize,
+    /// What happened.
+    pub kind: StepKind,
+    /// The line that says so, where one does.
+    pub origin: Option<Origin>,
+}
+
+/// What happened to a packet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum StepKind {
+    /// It enters a device by this interface.
+    Enters(String),
+    /// It is for the device itself, which has this address.
+    Local(IpAddr),
+    /// The device has a route to its destination.
+    Routed {
+        /// The destination.
+        destination: IpAddr,
+        /// The interface by which it is reached.
+        interface: String,
+    },
+    /// The device does not send it on.
+    NoRoute(IpAddr, NoRoute),
+    /// Where the device sends it is not known.
+    RouteUnknown(IpAddr, RouteUnknown),
+    /// The device forwards nothing of this IP version.
+    NotForwarding(Family),
+    /// Its source is an address of the device itself.
+    OwnSource(IpAddr),
+    /// The source check refuses it.
+    SourceRefused {
+        /// The source.
+        source: IpAddr,
+        /// The interface by which it entered, and by which the source is not reached.
+        interface: String,
+    },
+    /// A rule of this chain ended its way through the filter.
+    Ruled(String, Ending),
+    /// No rule of this chain did, and the chain's policy decides.
+    Policy(String, Ending),
+    /// A rule sends it to another chain.
+    Jumps {
+        /// The chain of the rule.
+        chain: String,
+        /// The other one.
+        to: String,
+    },
+    /// Whether a rule of this chain holds for it is not known.
+    RuleUnknown(String),
+    /// What a rule's target does is not known, by the target's name.
+    TargetUnknown(String),
+    /// The chain that a rule sends it to is not in the export.
+    ChainMissing(String),
+    /// More rules may or may not hold than are followed.
+    TooManyWays,
+    /// An address of it was translated.
+    Translated {
+        /// Whether it is the destination, or else the source.
+        destination: bool,
+        /// The new address.
+        address: IpAddr,
+        /// The new port, where it is another one.
+        port: Option<u16>,
+    },
+    /// A translation may choose among very many addresses.
+    TranslationOpen,
+    /// A translation chooses among several addresses or ports.
+    TranslationChoice,
+    /// A device translated a packet of its own, and where it goes then is not known.
+    OwnTranslated,
+    /// It is wrapped into IPsec.
+    IntoIpsec,
+    /// It comes to a device where it has been before.
+    Circle,
+    /// A link does not take it.
+    Refused(Refusal),
+    /// It is delivered, and the answer does not come back.
+    AnswerLost,
+    /// It is delivered and answered, and what follows does not come through.
+    FollowUpLost,
+    /// The answer comes to this device, which did not ask.
+    AnswerToDevice,
+    /// The answer comes from another address than was asked.
+    AnswerFromElsewhere,
+    /// The answer leaves by another way than to who asked.
+    AnswerElsewhere,
+    /// Source and destination are of different IP versions.
+    VersionsDiffer,
+    /// Both ends are on one network, and no device stands between.
+    SameNetwork(IpAddr),
+    /// Nothing that comes from outside is delivered there.
+    NothingDelivered,
+}
+
+/// Why a device does not send a packet on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NoRoute {
+    /// A loopback address, from elsewhere.
+    Loopback,
+    /// A route that refuses (ip-route(8): `unreachable`, `blackhole`, `prohibit`).
+    Refusing,
+    /// No route at all.
+    Missing,
+}
+
+/// Why it is not known where a device sends a packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RouteUnknown {
+    /// The device's addresses were not exported.
+    NoAddresses,
+    /// Multicast is not followed.
+    Multicast,
+    /// The interface of its route is not known.
+    NoInterface,
+    /// No route of this IP version was exported.
+    NoRoutes,
+}
+
+/// Why a link does not take a packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Refusal {
+    /// The outside does not carry its destination (RFC 1918, section 3; RFC 6890).
+    NotCarried,
+    /// The other end of a tunnel takes no packets of its source (wg(8), AllowedIPs).
+    SourceNotTaken,
+}
+
+impl StepKind {
+    /// Whether it only tells the way to a device, and not what the device decided.
+    #[must_use]
+    pub fn is_route(&self) -> bool {
+        matches!(self, Self::Routed { .. })
+    }
+
+    /// Whether a rule or a policy let it through.
+    #[must_use]
+    pub fn accepts(&self) -> bool {
+        matches!(self, Self::Ruled(_, Ending::Accept) | Self::Policy(_, Ending::Accept))
+    }
+}
+
+impl fmt::Display for StepKind {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Enters(interface) => write!(out, "it comes in by {interface}"),
+            Self::Local(destination) => write!(out, "{destination} is the device itself"),
+            Self::Routed { destination, interface } => write!(out, "{destination} is reached by {interface}"),
+            Self::NoRoute(destination, why) => write!(out, "{destination}: {why}"),
+            Self::RouteUnknown(destination, why) => write!(out, "{destination}: {why}"),
+            Self::NotForwarding(family) => write!(out, "nothing is sent on for others over {family}"),
+            Self::OwnSource(source) => {
+                write!(out, "{source} is an address of the device itself, and no other sends from it")
+            }
+            Self::SourceRefused { source, interface } => {
+                write!(out, "{source} is not reached by {interface}, and the source check refuses it")
+            }
+            Self::Ruled(chain, ending) => {
+                let does = match ending {
+                    Ending::Accept => "accepts",
+                    Ending::Drop => "drops",
+                    Ending::Reject => "rejects",
+                    Ending::NotModelled => "may end",
+                };
+                write!(out, "chain {chain} {does} it")
+            }
+            Self::Policy(chain, Ending::Accept) => write!(out, "chain {chain} accepts what no rule decides"),
+            Self::Policy(chain, _) => write!(out, "chain {chain} drops what no rule decides"),
+            Self::Jumps { chain, to } => write!(out, "chain {chain} goes on to {to}"),
+            Self::RuleUnknown(chain) => write!(out, "a rule of chain {chain} that is not modelled exactly"),
+            Self::TargetUnknown(name) => write!(out, "what {name} does is not modelled"),
+            Self::ChainMissing(name) => write!(out, "chain {name} is not in the export"),
+            Self::TooManyWays => out.write_str("too many rules that are not modelled"),
+            Self::Translated { destination, address, port } => {
+                let what = if *destination { "destination" } else { "source" };
+                write!(out, "its {what} becomes {address}")?;
+                port.map_or(Ok(()), |port| write!(out, " port {port}"))
+            }
+            Self::TranslationOpen => out.write_str("which address this translation chooses"),
+            Self::TranslationChoice => out.write_str("which address or port this translation chooses"),
+            Self::OwnTranslated => out.write_str("where a translated packet of its own goes"),
+            Self::IntoIpsec => out.write_str("it goes into IPsec"),
+            Self::Circle => out.write_str("it comes by here again, and goes round in a circle"),
+            Self::Refused(why) => write!(out, "{why}"),
+            Self::AnswerLost => out.write_str("it is delivered, but the answer does not come back"),
+            Self::FollowUpLost => {
+                out.write_str("it is delivered and answered, but what follows does not come through")
+            }
+            Self::AnswerToDevice => out.write_str("the answer comes to this device and not to who asked"),
+            Self::AnswerFromElsewhere => {
+                out.write_str("the answer comes from another address than was asked")
+            }
+            Self::AnswerElsewhere => out.write_str("the answer leaves by another way than to who asked"),
+            Self::VersionsDiffer => out.write_str("source and destination are of different IP versions"),
+            Self::SameNetwork(address) => {
+                write!(out, "{address} is on the same network, and no device stands between")
+            }
+            Self::NothingDelivered => out.write_str("nothing that comes from outside is delivered there"),
+        }
+    }
+}
+
+impl fmt::Display for NoRoute {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::Loopback => "a loopback address is no address to send to from elsewhere",
+            Self::Refusing => "a route says that it is not reached",
+            Self::Missing => "no route leads there",
+        })
+    }
+}
+
+impl fmt::Display for RouteUnknown {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::NoAddresses => "the device's addresses were not exported",
+            Self::Multicast => "multicast is not followed",
+            Self::NoInterface => "the interface of its route is not known",
+            Self::NoRoutes => "no route of this IP version was exported",
+        })
+    }
+}
+
+impl fmt::Display for Refusal {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::NotCarried => "it leaves to the outside, which does not carry this address",
+            Self::SourceNotTaken => "the other end of the tunnel takes no packets of this source from here",
+        })
+    }
+}
