@@ -70,6 +70,7 @@ fn fits(one: &GivenAnswer, question: &OpenQuestion) -> bool {
 
 fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Option<Finding> {
     let check = checks::find(one.check)?;
+    let rating = check.rated("no export tells more");
     let said = Evidence {
         path: ESTATE_FILE.into(),
         line: one.line as u32,
@@ -79,7 +80,7 @@ fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Opt
     Some(Finding {
         check: check.id,
         area: check.area,
-        severity: check.severity,
+        severity: rating.severity(),
         device: question.device.clone(),
         title: check.title.into(),
         detail: format!(
@@ -87,7 +88,7 @@ fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Opt
             one.by, one.on, one.answer, question.question
         )
         .into(),
-        why_this_severity: "as the check rates it: no export tells more".into(),
+        why_this_severity: rating.sentence().into(),
         evidence: question.evidence.iter().cloned().chain([said]).collect(),
         remedy: check.fix,
         references: check.references,

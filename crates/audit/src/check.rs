@@ -1,6 +1,6 @@
 //! What a check is, and what it answers.
 
-use crate::{Area, Estate, Severity, Yardstick};
+use crate::{Area, Estate, Rating, Severity, Yardstick};
 use trevlin_model::Origin;
 
 /// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
@@ -55,10 +55,8 @@ pub enum Verdict {
 /// What is wrong.
 #[derive(Debug, Clone)]
 pub struct Fail {
-    /// Severity in this context.
-    pub severity: Severity,
-    /// Which context makes it so.
-    pub why_this_severity: String,
+    /// Severity in this context, and what made it.
+    pub rating: Rating,
     /// A line for this very case.
     pub title: String,
     /// What was found, in a sentence or two.
@@ -74,6 +72,23 @@ pub struct Question {
     pub question: String,
     /// What makes one ask.
     pub evidence: Vec<Origin>,
+}
+
+impl Check {
+    /// Its severity, for context to move.
+    pub(crate) fn rating(&self) -> Rating {
+        Rating::new(self.severity)
+    }
+
+    /// Its severity, with a reason that confirms it.
+    pub(crate) fn rated(&self, reason: impl Into<String>) -> Rating {
+        self.rating().because(reason)
+    }
+
+    /// The severity of this case, with the reason.
+    pub(crate) fn rated_at(&self, severity: Severity, reason: impl Into<String>) -> Rating {
+        self.rating().at(severity, reason)
+    }
 }
 
 impl Answer {

@@ -39,6 +39,7 @@ mod outcome;
 mod pairs;
 mod people;
 pub mod plan;
+mod rating;
 pub mod reach;
 pub mod rules;
 pub mod services;
@@ -66,6 +67,7 @@ pub use outcome::{
     Summary,
 };
 pub use people::names as people_and_devices;
+pub use rating::{Adjustment, Rating};
 pub use yardstick::{Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made};
 
 /// Loads what judging needs: tables, and word lists for grading secrets. To be called beside other work; they are loaded by themselves

@@ -4,7 +4,7 @@ use crate::Estate;
 use crate::exposure::{Exposure, Reachable};
 use crate::services::What;
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Fail, Marks, Severity, Verdict};
+use crate::{Answer, Fail, Marks, Rating, Severity, Verdict};
 use trevlin_model::housekeeping::UnitState;
 use trevlin_model::served::{Part, Served, ServedKind, Sources};
 use trevlin_model::{Device, IpRange, Origin, Setting};
@@ -131,37 +131,39 @@ impl<'a> Subject<'a> {
             .map_or(Who::Inside, |(tunnel, reached)| Who::Callers(tunnel, reached))
     }
 
-    /// How grave a fault is that is met by whoever comes from these sources: a step graver for anybody outside, no more than low for
-    /// what is switched off.
-    pub(crate) fn severity(&self, base: Severity, sources: &Sources) -> (Severity, String, Vec<Origin>) {
+    /// How severe a fault is that is met by whoever comes from these sources: a step more for anybody outside, no more than low for
+    /// what is switched off; with the lines that prove it.
+    pub(crate) fn rate(&self, base: Rating, sources: &Sources) -> (Rating, Vec<Origin>) {
         let lines = |reached: &Reachable| -> Vec<Origin> {
             reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
         };
         match self.who(sources) {
-            Who::Off(line) => (base.min(Severity::Low), "the service is switched off".into(), vec![line]),
+            Who::Off(line) => (base.at_most(Severity::Low, "the service is switched off"), vec![line]),
             Who::Outside(reached) if reached.certain => {
-                (base.raise(), "anybody outside reaches it".into(), lines(reached))
+                (base.raised("anybody outside reaches it"), lines(reached))
             }
             Who::Outside(reached) => (
-                base,
-                "a rule that is not modelled decides whether the outside reaches it".into(),
+                base.because("a rule that is not modelled decides whether the outside reaches it"),
                 lines(reached),
             ),
             Who::SomeOutside(reached) => {
-                (base, format!("{} reach it from outside", some_ranges(&reached.sources)), lines(reached))
+                let some = some_ranges(&reached.sources);
+                (base.because(format!("{some} reach it from outside")), lines(reached))
             }
-            Who::Callers(tunnel, reached) => (base, format!("callers of {tunnel} reach it"), lines(reached)),
+            Who::Callers(tunnel, reached) => {
+                (base.because(format!("callers of {tunnel} reach it")), lines(reached))
+            }
             Who::Inside if sources.is_everybody() => {
-                (base, "whoever is inside reaches it".into(), Vec::new())
+                (base.because("whoever is inside reaches it"), Vec::new())
             }
-            Who::Inside => (base, format!("{} may use it", sources.words()), Vec::new()),
+            Who::Inside => (base.because(format!("{} may use it", sources.words())), Vec::new()),
         }
     }
 
     /// A fault in one of its parts.
     pub(crate) fn fail(
         &self,
-        base: Severity,
+        base: Rating,
         part: &Part,
         title: String,
         detail: String,
@@ -173,13 +175,13 @@ impl<'a> Subject<'a> {
     /// A fault that whoever comes from these sources meets.
     pub(crate) fn fail_of(
         &self,
-        base: Severity,
+        base: Rating,
         sources: &Sources,
         title: String,
         detail: String,
         lines: Vec<Origin>,
     ) -> Verdict {
-        let (severity, why_this_severity, more) = self.severity(base, sources);
+        let (rating, more) = self.rate(base, sources);
         let mut evidence = lines;
         evidence.extend(more);
         // Several statements may share a line.
@@ -190,7 +192,7 @@ impl<'a> Subject<'a> {
             seen.push(place);
             new
         });
-        Verdict::Fail(Fail { severity, why_this_severity, title, detail, evidence })
+        Verdict::Fail(Fail { rating, title, detail, evidence })
     }
 
     /// The subject of an answer about a part.
@@ -237,9 +239,9 @@ pub(crate) fn is_few(sources: &Sources, marks: &Marks) -> bool {
             <= u128::from(marks.few_addresses)
 }
 
-/// A severity for what is open to these: a step milder where not everybody is meant.
-pub(crate) fn limited(base: Severity, sources: &Sources) -> Severity {
-    if sources.is_everybody() { base } else { base.lower() }
+/// A rating for what is open to these: a step milder where not everybody is meant.
+pub(crate) fn limited(base: Rating, sources: &Sources) -> Rating {
+    if sources.is_everybody() { base } else { base.lowered("not every address is let in") }
 }
 
 /// Whether any of those who reach it is let in; names are let in by somebody.
@@ -259,8 +261,8 @@ mod tests {
         of_device(&estate, gate)
             .map(|subject| {
                 let sources = &subject.served.parts[0].sources;
-                let (severity, why, lines) = subject.severity(Severity::Medium, sources);
-                format!("{} {why} {}", severity.word(), lines.len())
+                let (rating, lines) = subject.rate(Rating::new(Severity::Medium), sources);
+                format!("{} {} {}", rating.severity().word(), rating.sentence(), lines.len())
             })
             .collect()
     }
@@ -279,12 +281,16 @@ mod tests {
         let off = ("gate/units.txt", "UNIT FILE STATE PRESET\nredis-server.service disabled enabled\n");
         let base = Small { rules: open, ..Small::default() };
         for (rules, more, wanted) in [
-            (open, &[(CACHE, text)][..], "high anybody outside reaches it 1"),
-            (some, &[(CACHE, text)], "medium 198.51.100.44 reach it from outside 1"),
-            ("", &[(CACHE, text)], "medium whoever is inside reaches it 0"),
-            (callers, &[(CACHE, text), tunnel], "medium callers of WireGuard wg0 reach it 1"),
-            ("", &[(CACHE, text), tunnel], "medium whoever is inside reaches it 0"),
-            (open, &[(CACHE, text), off], "low the service is switched off 1"),
+            (open, &[(CACHE, text)][..], "high raised from medium: anybody outside reaches it 1"),
+            (some, &[(CACHE, text)], "medium as the check rates it: 198.51.100.44 reach it from outside 1"),
+            ("", &[(CACHE, text)], "medium as the check rates it: whoever is inside reaches it 0"),
+            (
+                callers,
+                &[(CACHE, text), tunnel],
+                "medium as the check rates it: callers of WireGuard wg0 reach it 1",
+            ),
+            ("", &[(CACHE, text), tunnel], "medium as the check rates it: whoever is inside reaches it 0"),
+            (open, &[(CACHE, text), off], "low lowered from medium: the service is switched off 1"),
         ] {
             assert_eq!(told(&Small { rules, more, ..base }), [wanted]);
         }

@@ -202,9 +202,9 @@ fn judged(estate: &Estate, yardstick: &Yardstick) -> BTreeMap<(usize, String), J
         for answer in (check.run)(estate, yardstick) {
             let (severity, verdict, text, evidence) = match answer.verdict {
                 Verdict::Fail(fail) => (
-                    Some(fail.severity),
-                    fail.severity.word().to_owned(),
-                    format!("{}: {}", fail.severity.word(), fail.title),
+                    Some(fail.rating.severity()),
+                    fail.rating.severity().word().to_owned(),
+                    format!("{}: {}", fail.rating.severity().word(), fail.title),
                     fail.evidence,
                 ),
                 Verdict::Undetermined(asked) => (

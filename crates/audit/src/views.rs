@@ -1,11 +1,11 @@
 //! What is reached from outside and by callers, worked out once for all checks that ask.
 
-use crate::Estate;
 use crate::exposure::{self, Exposure, Reachable};
 use crate::intents::Held;
 use crate::reach::Ground;
 use crate::services::Service;
 use crate::special::{is_link_local, is_public};
+use crate::{Estate, Rating, Severity};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use trevlin_model::{Device, Family, IpRange, Origin, PortForward, Protocol};
@@ -120,6 +120,16 @@ impl<'a> Whence<'a> {
             Self::Forwarded(_, forward) => vec![forward.origin],
             Self::Inside | Self::NotKnown => Vec::new(),
         }
+    }
+}
+
+/// A rating by whence a login is reached: critical for anybody outside, a step milder from inside alone.
+pub(crate) fn rated_from(rating: Rating, whence: &Whence<'_>, estate: &Estate) -> Rating {
+    let Some(from) = whence.phrase(estate) else { return rating };
+    match whence {
+        Whence::Everybody(_) => rating.at(Severity::Critical, from),
+        Whence::Inside => rating.lowered(from),
+        _ => rating.because(from),
     }
 }
 

@@ -83,7 +83,7 @@ pub(crate) fn answers_as_of(check: &Check, estate: &Estate, as_of: jiff::civil::
             match &answer.verdict {
                 Verdict::Fail(fail) => {
                     let places: Vec<_> = fail.evidence.iter().map(place).collect();
-                    format!("fail {} {device} {}", fail.severity.word(), places.join(" "))
+                    format!("fail {} {device} {}", fail.rating.severity().word(), places.join(" "))
                 }
                 Verdict::Undetermined(_) => format!("ask {device}"),
                 Verdict::Pass => format!("pass {device}"),

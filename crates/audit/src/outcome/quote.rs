@@ -1,7 +1,7 @@
 //! What checks say, as text: lines of exports quoted, and every secret masked.
 
 use super::{DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
-use crate::{Check, Estate, Fail, Question, Severity};
+use crate::{Check, Estate, Fail, Question};
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_model::{ExportId, LineClass, Origin};
@@ -60,11 +60,11 @@ pub(super) fn finding(
     Finding {
         check: check.id,
         area: check.area,
-        severity: fail.severity,
+        severity: fail.rating.severity(),
         device: texts.hold(device),
         title: mask(&fail.title),
         detail: mask(&fail.detail),
-        why_this_severity: mask(&rated(check.severity, fail.severity, &fail.why_this_severity)),
+        why_this_severity: mask(&fail.rating.sentence()),
         evidence: texts.evidence(estate, &fail.evidence),
         remedy: check.fix,
         references: check.references,
@@ -81,15 +81,6 @@ fn devices_of(estate: &Estate, texts: &Texts, own: &str, evidence: &[Origin]) ->
     let holders = evidence.iter().filter_map(|origin| estate.holder(origin.export));
     let names: BTreeSet<&str> = holders.map(|at| estate.devices[at].name.as_str()).chain([own]).collect();
     names.into_iter().map(|name| texts.hold(name)).collect()
-}
-
-/// How the severity in this context compares with the check's own, and why.
-fn rated(base: Severity, here: Severity, why: &str) -> String {
-    match here.cmp(&base) {
-        std::cmp::Ordering::Equal => format!("as the check rates it: {why}"),
-        std::cmp::Ordering::Greater => format!("raised from {}: {why}", base.word()),
-        std::cmp::Ordering::Less => format!("lowered from {}: {why}", base.word()),
-    }
 }
 
 /// A question from what a check asks.

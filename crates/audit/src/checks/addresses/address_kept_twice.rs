@@ -47,8 +47,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let apart = claims.iter().any(|claim| claim.device != first.device);
         let why = if apart { "the two lists are on two devices" } else { "both lists are on one device" };
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: why.into(),
+            rating: CHECK.rated(why),
             title: format!("{} is kept for {}", range.short(), names.join(" and for ")),
             detail: format!("It is stated twice: {told}."),
             evidence,

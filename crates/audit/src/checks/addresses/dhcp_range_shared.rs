@@ -62,8 +62,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 continue;
             }
             let verdict = Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: why.into(),
+                rating: CHECK.rated(why),
                 title: format!("{} and {} both hand out {shared}", name(a), name(b)),
                 detail: format!("Both ranges hold {shared}: {told}."),
                 evidence,

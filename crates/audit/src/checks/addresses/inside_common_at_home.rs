@@ -83,8 +83,7 @@ fn fail(estate: &Estate, name: &str, pool: Origin, met: &[(IpRange, Origin, &Com
     let mut evidence: Vec<Origin> = met.iter().map(|(_, origin, _)| *origin).collect();
     evidence.push(pool);
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it hits the callers whose own place has the same network".into(),
+        rating: CHECK.rated("it hits the callers whose own place has the same network"),
         title: format!("callers of {name} reach {}, which many have at home", networks.join(", ")),
         detail: format!("{}.", told.join("; ")),
         evidence,

@@ -54,8 +54,7 @@ fn judge(estate: &Estate, name: &str, plan: &AddressPlan) -> Verdict {
         plan.pools.iter().flat_map(|pool| &pool.ranges).any(|(range, _)| range.family() == Family::V6);
     let also = if given { ", though they are given addresses for it" } else { "" };
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it hits every caller whose place has IPv6".into(),
+        rating: CHECK.rated("it hits every caller whose place has IPv6"),
         title: format!("{name} takes all of IPv4 and lets IPv6 go around"),
         detail: format!(
             "All of IPv4 is sent through the tunnel ({}), and nothing sends or blocks IPv6{also}.",

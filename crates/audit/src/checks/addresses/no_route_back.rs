@@ -110,9 +110,7 @@ fn way_back(
         None => format!("has no route for them (its routes begin at {})", estate.place(shown)),
     };
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "the server does not translate its callers, so replies are addressed to them"
-            .into(),
+        rating: CHECK.rated("the server does not translate its callers, so replies are addressed to them"),
         title: format!("{} has no route back to {}, the callers of {name}", front.name, range.short()),
         detail: format!(
             "Callers of {name} are given {} ({}); the inside's gateway {} {instead}.",

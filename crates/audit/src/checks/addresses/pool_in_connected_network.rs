@@ -114,8 +114,7 @@ fn fail(estate: &Estate, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
     let whose =
         if own { b.owner.clone() } else { format!("{} on {}", b.owner, estate.devices[b.device].name) };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!(
             "the callers' pool {} reaches into {network}, the network of {whose}",
             a.range.short()

@@ -47,7 +47,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &str) -> Verdict {
     let fail = |severity, why: String, title: String, detail: String| {
-        Verdict::Fail(Fail { severity, why_this_severity: why, title, detail, evidence: vec![origin] })
+        Verdict::Fail(Fail { rating: CHECK.rated_at(severity, why), title, detail, evidence: vec![origin] })
     };
     match special::space_of(range) {
         Space::Private => Verdict::Pass,

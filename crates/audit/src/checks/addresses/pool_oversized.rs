@@ -38,8 +38,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             Some(need) if least >= large && least / times >= u128::from(need.callers.max(1)) => {
                 let (title, detail) = words(estate, &holder.name, least, *origin, &need);
                 Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "it works, and takes up room".into(),
+                    rating: CHECK.rated("it works, and takes up room"),
                     title,
                     detail,
                     evidence: vec![*origin, need.origin],

@@ -103,8 +103,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 let origin = pool.ranges.first().map_or(pool.origin, |(_, origin)| *origin);
                 let (title, detail) = words(estate, &holder.name, most, origin, need);
                 Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "callers are turned away, and nobody else is hit".into(),
+                    rating: CHECK.rated("callers are turned away, and nobody else is hit"),
                     title,
                     detail,
                     evidence: vec![origin, need.origin],

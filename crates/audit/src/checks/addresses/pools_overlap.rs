@@ -90,8 +90,7 @@ fn fail(estate: &Estate, group: &[&Claim]) -> Answer {
         first.device,
         names.into_iter().collect::<Vec<_>>().join(" / "),
         Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: why.into(),
+            rating: CHECK.rated(why),
             title,
             detail: format!("{}.", told.join("; ")),
             evidence: group.iter().map(|claim| claim.origin).collect(),

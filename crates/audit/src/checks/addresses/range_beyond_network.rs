@@ -50,12 +50,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     faults.iter().flat_map(|fault| &fault.evidence).filter(|one| **one != claim.origin),
                 );
                 Verdict::Fail(Fail {
-                    severity,
-                    why_this_severity: if severity == Severity::Low {
-                        "only whoever is given that one address is hit".into()
-                    } else {
-                        "others lose their connection as well, or callers have none".into()
-                    },
+                    rating: CHECK.rated_at(
+                        severity,
+                        if severity == Severity::Low {
+                            "only whoever is given that one address is hit"
+                        } else {
+                            "others lose their connection as well, or callers have none"
+                        },
+                    ),
                     title: format!("{} of {} {}", claim.range.short(), claim.owner, what.join(", and ")),
                     detail: format!(
                         "{} is handed out by {} on {} ({}) and {}.",

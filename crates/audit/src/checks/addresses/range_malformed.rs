@@ -32,8 +32,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn fail(estate: &Estate, whose: &str, bad: &MalformedAddress) -> Verdict {
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "what the program makes of it is not what was meant".into(),
+        rating: CHECK.rated("what the program makes of it is not what was meant"),
         title: format!("an address of {whose} is mistyped: {}", bad.why),
         detail: format!(
             "At {} the program expects an address, a network or a range, and this is none; it was not taken for any other.",

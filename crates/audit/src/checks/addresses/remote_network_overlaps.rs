@@ -33,8 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let (told, evidence) = listed(estate, &[remote, own]);
         let what = if own.kind == Network { "the network of" } else { "callers' addresses of" };
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "a packet for these addresses has two ways to go".into(),
+            rating: CHECK.rated("a packet for these addresses has two ways to go"),
             title: format!(
                 "{} lies behind {} and is {what} {}",
                 overlap.shared.short(),

@@ -98,8 +98,7 @@ fn sites(estate: &Estate, group: &[&Claim]) -> Option<Answer> {
         first.device,
         format!("{shared} {}", names.join(" ")),
         Verdict::Fail(Fail {
-            severity,
-            why_this_severity: why.into(),
+            rating: CHECK.rated_at(severity, why),
             title: format!("{shared} is in use at {}", names.join(" and at ")),
             detail: format!("The sites have it at once: {told}.{also}"),
             evidence,

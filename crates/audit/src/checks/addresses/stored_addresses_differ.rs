@@ -89,8 +89,7 @@ fn judge(estate: &Estate, device: &Device, stored: &Interface, running: &Interfa
         ),
     };
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: format!("it shows at the next start of {}", device.name),
+        rating: CHECK.rated(format!("it shows at the next start of {}", device.name)),
         title,
         detail,
         evidence,

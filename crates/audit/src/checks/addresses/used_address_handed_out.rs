@@ -102,8 +102,7 @@ fn fail(estate: &Estate, holder: &PoolOwner, pairs: &[(&Claim, &Claim)]) -> Verd
     };
     let verb = if used_places.len() == 1 { "lies in" } else { "lie in" };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title,
         detail: format!("{used_told} {verb} {ranges_told}."),
         evidence,

@@ -50,7 +50,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             Some(part) => {
                 let line = part.encryption.as_ref().and_then(|one| one.origin()).unwrap_or(part.origin);
                 one.fail_of(
-                    CHECK.severity,
+                    CHECK.rating(),
                     &Sources { names: part.sources.names.clone(), ..part.sources.clone() },
                     format!("{} does not ask for encryption", one.title()),
                     format!("This holds for {}.", part.title()),

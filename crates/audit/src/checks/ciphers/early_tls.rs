@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    judge(estate, &[AlgorithmRole::Protocol], "setting up keys", false)
+    judge(&CHECK, estate, &[AlgorithmRole::Protocol], "setting up keys", false)
 }
 
 #[cfg(test)]

@@ -69,7 +69,10 @@ fn judge(one: Subject<'_>, first: &Part, bare: &[&Part]) -> Verdict {
         _ => None,
     });
     let near = matches!(one.who(&widest.sources), Who::Inside | Who::Off(_));
-    let base = if stated.is_none() && near { CHECK.severity.lower() } else { CHECK.severity };
+    let base = match stated.is_none() && near {
+        true => CHECK.rating().lowered("no line says so, and it stays inside"),
+        false => CHECK.rating(),
+    };
     let mut names: Vec<String> = bare.iter().map(|part| part.title()).collect();
     names.dedup();
     one.fail_of(

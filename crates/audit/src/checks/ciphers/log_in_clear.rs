@@ -54,8 +54,7 @@ fn fail(device: &str, target: &LogTarget) -> Verdict {
         "what is lost or forged is not noticed either"
     };
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated(why),
         title: format!("{device} sends its log to {} without encryption", target.host),
         detail: format!("Messages go by {}.", if target.reliable { "TCP" } else { "UDP" }),
         evidence: vec![target.origin],

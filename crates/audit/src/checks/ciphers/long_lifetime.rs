@@ -87,8 +87,7 @@ fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {
     let Some((first, _)) = found.first() else { return Verdict::Pass };
     let (detail, evidence) = listed(found);
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "somebody has to get the key first".into(),
+        rating: CHECK.rated("somebody has to get the key first"),
         title: format!("{}: {first}", tunnel.name),
         detail,
         evidence,

@@ -20,7 +20,7 @@ pub(super) mod weak_key_exchange;
 
 use crate::algorithms::{Algorithm, lookup};
 use crate::serving::Subject;
-use crate::{Answer, Estate, Fail, Severity, Verdict};
+use crate::{Answer, Check, Estate, Fail, Severity, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
@@ -49,11 +49,17 @@ fn severity(one: &Known<'_>) -> Severity {
 
 /// Judges what every tunnel, and every secure shell server, offers of some roles: the weakest that may be agreed on counts.
 /// `unknown_names` is whether names that no table has are asked about here.
-fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, unknown_names: bool) -> Vec<Answer> {
+fn judge(
+    check: &Check,
+    estate: &Estate,
+    roles: &[AlgorithmRole],
+    what: &str,
+    unknown_names: bool,
+) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in device.facts.running().filter(|one| !one.offers.is_empty()) {
-            let verdict = tunnel(estate, &one.name, &one.offers, roles, what, unknown_names);
+            let verdict = tunnel(check, estate, &one.name, &one.offers, roles, what, unknown_names);
             answers.push(Answer::new(at, one.name.clone(), verdict));
         }
         let mut served = Vec::new();
@@ -63,14 +69,14 @@ fn judge(estate: &Estate, roles: &[AlgorithmRole], what: &str, unknown_names: bo
                 subject.served.offers.iter().filter(|one| one.spelling != Spelling::Smb).cloned().collect();
             if !offers.is_empty() {
                 let name = subject.served.name.as_str();
-                served.push((name, tunnel(estate, name, &offers, roles, what, unknown_names)));
+                served.push((name, tunnel(check, estate, name, &offers, roles, what, unknown_names)));
             }
         }
         answers.extend(by_line(served).into_iter().map(|(name, verdict)| Answer::new(at, name, verdict)));
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
             if !offers.is_empty() {
-                let verdict = tunnel(estate, "secure shell", &offers, roles, what, unknown_names);
+                let verdict = tunnel(check, estate, "secure shell", &offers, roles, what, unknown_names);
                 answers.push(Answer::new(at, "secure shell", verdict));
             }
         }
@@ -138,6 +144,7 @@ fn shell(server: &SshServer) -> Vec<Offer> {
 }
 
 fn tunnel(
+    check: &Check,
     estate: &Estate,
     name: &str,
     offers: &[Offer],
@@ -166,7 +173,7 @@ fn tunnel(
     if let Some(worst) =
         weak.iter().min_by_key(|one| (std::cmp::Reverse(severity(one)), one.offered.default.is_some()))
     {
-        return fail(estate, name, what, worst, &weak, &known);
+        return fail(check, estate, name, what, worst, &weak, &known);
     }
     if let Some((offer, offered)) = unknown.first() {
         let question = format!(
@@ -191,6 +198,7 @@ fn tunnel(
 }
 
 fn fail(
+    check: &Check,
     estate: &Estate,
     name: &str,
     what: &str,
@@ -248,8 +256,10 @@ fn fail(
         }
     }
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
+        rating: check.rated_at(
+            severity,
+            format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
+        ),
         title: format!("{name} may use {} for {what}", worst.algorithm.name),
         detail: format!("{}. {}", told.join("; "), in_its_place(estate, worst)),
         evidence,

@@ -47,7 +47,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         let widest = bare.iter().find(|part| part.sources.is_everybody()).unwrap_or(first);
         let verdict = one.fail_of(
-            if communities > 0 { CHECK.severity } else { CHECK.severity.lower() },
+            if communities > 0 {
+                CHECK.rating()
+            } else {
+                CHECK.rating().lowered("the password itself is not sent")
+            },
             &widest.sources,
             format!("{} is used without encryption", one.title()),
             format!("Let in are {}.", told.join(" and ")),

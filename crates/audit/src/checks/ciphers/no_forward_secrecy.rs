@@ -103,13 +103,14 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     };
     let advice = connection.daemon.advice("aes256gcm16-ecp384", "pfs=yes");
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: match (first, default) {
-            (true, _) => "with version 1 of IKE one secret then opens all keys of a connection",
-            (false, false) => "it takes the secret of the connection to begin with",
-            (false, true) => "it is what the program takes by itself",
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            severity,
+            match (first, default) {
+                (true, _) => "with version 1 of IKE one secret then opens all keys of a connection",
+                (false, false) => "it takes the secret of the connection to begin with",
+                (false, true) => "it is what the program takes by itself",
+            },
+        ),
         title: format!("{} may make new keys from old ones", tunnel.name),
         detail: format!("For {} {how}.{advice}", names.join(", ")),
         evidence,

@@ -42,13 +42,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn fail(estate: &Estate, tunnel: &Tunnel, detail: String, evidence: Vec<Origin>) -> Verdict {
     let wanted = estate.wanted.quantum_resistant;
     Verdict::Fail(Fail {
-        severity: if wanted { Severity::Medium } else { CHECK.severity },
-        why_this_severity: if wanted {
-            "the estate file asks for keys that hold against quantum computers"
-        } else {
-            "nothing reads it today"
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            if wanted { Severity::Medium } else { CHECK.severity },
+            if wanted {
+                "the estate file asks for keys that hold against quantum computers"
+            } else {
+                "nothing reads it today"
+            },
+        ),
         title: format!("the key exchange of {} does not hold against quantum computers", tunnel.name),
         detail,
         evidence,

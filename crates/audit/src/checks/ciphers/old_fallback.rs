@@ -43,8 +43,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     }
     let lines: Vec<_> = found.iter().map(|(line, _)| line.as_str()).collect();
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it takes somebody who passes for an old caller".into(),
+        rating: CHECK.rated("it takes somebody who passes for an old caller"),
         title: format!("{} goes back to old encryption for old callers", tunnel.name),
         detail: format!("Stated: {}. In this file's language: leave the line out.", lines.join(", ")),
         evidence: found.iter().map(|(_, origin)| *origin).collect(),

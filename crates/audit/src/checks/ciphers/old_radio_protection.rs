@@ -35,8 +35,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn judge(device: &str, one: &Radio) -> Verdict {
     let fail = |severity, what: &str, why: &str, evidence| {
         Verdict::Fail(Fail {
-            severity,
-            why_this_severity: why.to_owned(),
+            rating: CHECK.rated_at(severity, why),
             title: format!("the radio network `{}` of {device} is protected by {what}", one.name),
             detail: format!("It is spanned on {}.", one.interface),
             evidence,

@@ -35,7 +35,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             lowest.and_then(|lowest| Some((lowest, lookup(Spelling::Smb, lowest.role, &lowest.name)?)));
         let verdict = match known {
             Some((lowest, known)) if lowest.default.is_none() && known.status <= Status::Legacy => {
-                let base = if known.status == Status::Broken { CHECK.severity } else { Severity::Info };
+                let base = match known.status == Status::Broken {
+                    true => CHECK.rating(),
+                    false => CHECK.rating().at(Severity::Info, "it is old, and not known to be broken"),
+                };
                 one.fail_of(
                     base,
                     &Sources::everybody(),

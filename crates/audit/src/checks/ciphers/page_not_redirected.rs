@@ -43,7 +43,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             Verdict::ask(question, vec![line, plain.origin])
         } else {
             one.fail_of(
-                CHECK.severity,
+                CHECK.rating(),
                 &widest(one.served),
                 format!("{} is served without TLS at port {}, beside pages with it", one.title(), plain.port),
                 "Whoever comes without TLS stays there.".into(),

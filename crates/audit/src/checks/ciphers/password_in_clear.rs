@@ -79,7 +79,7 @@ fn bare(one: Subject<'_>, part: &Part) -> Option<Vec<Origin>> {
 
 fn fail(one: Subject<'_>, part: &Part, lines: Vec<Origin>) -> Verdict {
     one.fail(
-        CHECK.severity,
+        CHECK.rating(),
         part,
         format!("{} of {} takes passwords without encryption", part.title(), one.title()),
         "The password, or what stands for it, can be read on the way.".into(),

@@ -37,7 +37,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             Some(part) => {
                 let stated = stated(part);
                 one.fail_of(
-                    if stated.is_some() { CHECK.severity } else { CHECK.severity.lower() },
+                    if stated.is_some() {
+                        CHECK.rating()
+                    } else {
+                        CHECK.rating().lowered("no line says so: it is what the program does by itself")
+                    },
                     &Sources::everybody(),
                     format!("{} does not ask for signed messages", one.title()),
                     "A client that does not sign is served all the same.".into(),

@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    judge(estate, &[AlgorithmRole::Encryption], "encryption", true)
+    judge(&CHECK, estate, &[AlgorithmRole::Encryption], "encryption", true)
 }
 
 #[cfg(test)]

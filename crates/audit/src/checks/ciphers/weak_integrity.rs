@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    judge(estate, &[AlgorithmRole::Integrity, AlgorithmRole::Prf], "integrity", false)
+    judge(&CHECK, estate, &[AlgorithmRole::Integrity, AlgorithmRole::Prf], "integrity", false)
 }
 
 #[cfg(test)]

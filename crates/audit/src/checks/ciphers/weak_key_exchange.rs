@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    judge(estate, &[AlgorithmRole::KeyExchange], "key exchange", false)
+    judge(&CHECK, estate, &[AlgorithmRole::KeyExchange], "key exchange", false)
 }
 
 #[cfg(test)]

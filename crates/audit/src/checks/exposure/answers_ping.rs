@@ -26,8 +26,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let name = &estate.devices[ping.device].name;
         let evidence = deciding(&ping.steps).collect();
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "it only tells that somebody is there".into(),
+            rating: CHECK.rated("it only tells that somebody is there"),
             title: format!("{name} answers a ping from outside"),
             detail: format!("Requests for an echo to {} come to it.", some_ranges(&ping.addresses)),
             evidence,

@@ -42,8 +42,10 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     if !part.sources.is_everybody() || is_few(&part.sources, marks) || !(status || outside) {
         return Verdict::Pass;
     }
-    // The time alone is no more than a service for strangers.
-    let base = if status { CHECK.severity } else { CHECK.severity.lower() };
+    let base = match status {
+        true => CHECK.rating(),
+        false => CHECK.rating().lowered("the time alone is no more than a service for strangers"),
+    };
     let what = if status {
         "answers questions about its state from everybody"
     } else {

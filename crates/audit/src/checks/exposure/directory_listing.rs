@@ -37,7 +37,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     match part.remark(Remark::Listing).filter(|_| !is_few(&part.sources, marks)) {
         Some(line) => one.fail(
-            limited(CHECK.severity, &part.sources),
+            limited(CHECK.rating(), &part.sources),
             part,
             format!("{} lists what stands below {}", one.title(), part.name),
             part.path.as_ref().map_or_else(String::new, |path| format!("Behind it lies {path}.")),

@@ -55,13 +55,12 @@ fn judge(one: Subject<'_>) -> Verdict {
         );
     }
     Verdict::Fail(Fail {
-        severity,
+        rating: CHECK.rated_at(severity, why.clone()),
         title: format!("{why}: {} of {}", one.served.name.trim_start_matches("disks of "), one.device_name()),
         detail: format!(
             "The portal answers at tcp {}.",
             one.served.endpoints.first().map_or(3260, |place| place.port)
         ),
-        why_this_severity: why,
         evidence,
     })
 }

@@ -37,8 +37,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 None => (CHECK.severity, "it works for whoever has the file"),
             };
             let verdict = Verdict::Fail(Fail {
-                severity,
-                why_this_severity: why.into(),
+                rating: CHECK.rated_at(severity, why),
                 title: format!("{} keeps the token for a public name in clear", client.program),
                 detail: format!("The token stands in its file; {published}."),
                 evidence: [token]

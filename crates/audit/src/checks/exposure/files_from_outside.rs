@@ -27,7 +27,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         &CHECK,
         estate,
         |_, service| service.kind() == PortKind::Files,
-        |one| one.judge(CHECK.severity),
+        |one| one.judge(CHECK.rating()),
     )
 }
 

@@ -36,8 +36,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 (_, None) => "they are stopped on the way".to_owned(),
             };
             Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "nobody comes through it as things stand".into(),
+                rating: CHECK.rated("nobody comes through it as things stand"),
                 title: format!("{name} leads nowhere: {how}"),
                 detail: format!("Connections from outside meet the forward, and none is delivered: {how}."),
                 evidence: [one.origin].into_iter().chain(last.and_then(|step| step.origin)).collect(),

@@ -38,17 +38,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         let inner = &estate.devices[first.device];
         let service = &views.services[first.device][first.service];
-        let (mut severity, mut why) = match inner.kind {
-            DeviceKind::Storage => (Severity::Medium, "it leads to where the files are".to_owned()),
-            _ => (CHECK.severity, "it leads to a machine of the inside".to_owned()),
+        let rating = match inner.kind {
+            DeviceKind::Storage => CHECK.rated_at(Severity::Medium, "it leads to where the files are"),
+            _ => CHECK.rated("it leads to a machine of the inside"),
         };
-        if !first.everybody {
-            severity = severity.lower();
-            why.push_str(", for named sources only");
-        }
+        let rating = if first.everybody { rating } else { rating.lowered("only named sources come through") };
         Verdict::Fail(Fail {
-            severity,
-            why_this_severity: why,
+            rating,
             title: format!("{name} lets the outside in to {}", inner.name),
             detail: format!("Connections come through to {} of {}.", service.name, inner.name),
             evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),

@@ -25,8 +25,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     each_forward(estate, |one, name| match (&one.fate, one.address) {
         (Fate::NobodyThere, Some(address)) => Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "whoever gets the address stands in the open".into(),
+            rating: CHECK.rated("whoever gets the address stands in the open"),
             title: format!("{name} leads to {address}, which nobody has"),
             detail: format!(
                 "Connections from outside are let through to {address}; no device of the estate has it, and nothing keeps it for one."

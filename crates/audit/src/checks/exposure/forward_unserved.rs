@@ -33,8 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 return Verdict::ask(question, vec![one.origin]);
             }
             Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "nothing answers as things stand".into(),
+                rating: CHECK.rated("nothing answers as things stand"),
                 title: format!("{name} leads to {inner}{port}, where nothing answers"),
                 detail: format!(
                     "Connections from outside are let through to {inner}, and none of its sockets waits there."

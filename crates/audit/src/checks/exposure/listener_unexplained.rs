@@ -41,8 +41,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             .partition(|(number, one)| outside(*number).is_some() && one.port_known().is_none());
         for (_, one) in &reached {
             let verdict = Verdict::Fail(Fail {
-                severity: Severity::Medium,
-                why_this_severity: "the outside reaches it, and nothing tells what it is".into(),
+                rating: CHECK
+                    .rated_at(Severity::Medium, "the outside reaches it, and nothing tells what it is"),
                 title: format!(
                     "{} waits at {} of {device}, and no exported file explains it",
                     one.name,
@@ -63,8 +63,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             rest.iter().map(|(_, one)| format!("{} ({})", one.name, one.endpoint())).collect();
         names.dedup();
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "its file may only not have been exported".into(),
+            rating: CHECK.rated("its file may only not have been exported"),
             title: format!("{} programs wait on {device} that no exported file explains", names.len()),
             detail: format!("They are: {}.", names.join(", ")),
             evidence: rest.iter().filter_map(|(_, one)| one.observed).collect(),

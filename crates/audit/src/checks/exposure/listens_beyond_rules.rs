@@ -52,7 +52,7 @@ fn judge(one: Subject<'_>) -> Option<Verdict> {
     }
     let place = one.served.endpoints.iter().find(|place| !place.is_local())?;
     Some(one.fail_of(
-        CHECK.severity,
+        CHECK.rating(),
         &Sources::everybody(),
         format!("{} listens beyond the device and lets nobody in from there", one.title()),
         "All that it lets in is on the device itself.".into(),

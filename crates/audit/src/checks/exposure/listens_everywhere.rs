@@ -48,8 +48,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 continue;
             }
             let verdict = Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "the filter keeps the outside away as things stand".into(),
+                rating: CHECK.rated("the filter keeps the outside away as things stand"),
                 title: format!("{} of {} listens on every address", one.name, estate.devices[at].name),
                 detail: "Callers reach it and the outside does not; only the filter makes the difference."
                     .into(),

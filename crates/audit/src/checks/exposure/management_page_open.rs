@@ -42,9 +42,11 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
         return Verdict::Pass;
     }
     let (base, asks) = match asked {
-        Some(Asked::Nothing) => (CHECK.severity.raise(), "The server itself asks for nothing."),
-        Some(_) => (CHECK.severity, "It asks for a password."),
-        None => (CHECK.severity, "Whether a login is asked for decides the server that it is handed on to."),
+        Some(Asked::Nothing) => {
+            (CHECK.rating().raised("nothing is asked for"), "The server itself asks for nothing.")
+        }
+        Some(_) => (CHECK.rating(), "It asks for a password."),
+        None => (CHECK.rating(), "Whether a login is asked for decides the server that it is handed on to."),
     };
     one.fail(
         base,

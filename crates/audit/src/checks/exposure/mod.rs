@@ -37,7 +37,7 @@ pub(super) mod zone_transfer_open;
 use crate::exposure::{ForwardFate, Reachable};
 use crate::services::{Known, Service};
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Check, Estate, Fail, Severity, Verdict};
+use crate::{Answer, Check, Estate, Fail, Rating, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 
@@ -104,17 +104,17 @@ impl Exposed<'_> {
         format!("It answers {from} who calls {}{through}; {known}.", self.called())
     }
 
-    /// How grave it is: as the check has it for everybody, less for some.
-    pub(super) fn severity(&self, base: Severity) -> (Severity, String) {
+    /// How severe it is: as the check has it for everybody, less for some.
+    pub(super) fn rate(&self, base: Rating) -> Rating {
         if self.best().everybody {
-            (base, "anybody outside reaches it".to_owned())
+            base.because("anybody outside reaches it")
         } else {
-            (base.lower(), format!("only {} reach it", some_ranges(&self.best().sources)))
+            base.lowered(format!("only {} reach it", some_ranges(&self.best().sources)))
         }
     }
 
     /// The verdict of most of these checks.
-    pub(super) fn judge(&self, base: Severity) -> Verdict {
+    pub(super) fn judge(&self, base: Rating) -> Verdict {
         let best = self.best();
         if !best.certain {
             let question = format!(
@@ -124,10 +124,8 @@ impl Exposed<'_> {
             );
             return Verdict::ask(question, self.evidence());
         }
-        let (severity, why) = self.severity(base);
         Verdict::Fail(Fail {
-            severity,
-            why_this_severity: why,
+            rating: self.rate(base),
             title: format!("{} answers the outside at {}", self.name(), self.called()),
             detail: self.how(),
             evidence: self.evidence(),

@@ -26,7 +26,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         &CHECK,
         estate,
         |device, service| is_obsolete(estate, device, service),
-        |one| one.judge(CHECK.severity),
+        |one| one.judge(CHECK.rating()),
     )
 }
 

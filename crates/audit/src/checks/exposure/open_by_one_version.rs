@@ -54,8 +54,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         };
         let services = open.iter().flat_map(|(_, one)| views.services[device][one.service].origins());
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "anybody outside reaches them by IPv6, and nobody by IPv4".into(),
+            rating: CHECK.rated("anybody outside reaches them by IPv6, and nobody by IPv4"),
             title: format!("{count} the outside of {} by IPv6 alone", estate.devices[device].name),
             detail: format!(
                 "By IPv4 no connection from outside comes to {}; by IPv6 they are called at {}.",

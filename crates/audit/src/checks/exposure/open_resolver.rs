@@ -38,7 +38,10 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
     if !part.sources.is_everybody() || !(everywhere || outside) {
         return Verdict::Pass;
     }
-    let base = if outside { CHECK.severity.raise() } else { CHECK.severity };
+    let base = match outside {
+        true => CHECK.rating().raised("connections from outside come to it"),
+        false => CHECK.rating(),
+    };
     one.fail(
         base,
         part,

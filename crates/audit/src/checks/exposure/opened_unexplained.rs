@@ -92,24 +92,22 @@ fn judge(estate: &Estate, device: usize, line: Origin, ports: &str, one: &Opened
                 | PortKind::Industrial
         )
     });
-    let base = if grave.is_some() { CHECK.severity.raise() } else { CHECK.severity };
-    let (severity, who) = if one.everybody {
-        (base, "anybody outside".to_owned())
-    } else {
-        (base.lower(), some_ranges(&one.sources))
+    let rating = match grave {
+        Some(known) => {
+            let port = format!("the port is usually that of a {}", known.kind.words());
+            CHECK.rating().raised(port)
+        }
+        None => CHECK.rating(),
     };
+    let who = if one.everybody { "anybody outside".to_owned() } else { some_ranges(&one.sources) };
+    let lets_in = format!("it lets in {who}");
+    let rating = if one.everybody { rating.because(lets_in) } else { rating.lowered(lets_in) };
     let usually = match grave.or(usual.first()) {
         Some(known) => format!(" What usually answers there is {}.", known.name),
         None => String::new(),
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: match grave {
-            Some(known) => {
-                format!("it lets in {who}, and the port is usually that of a {}", known.kind.words())
-            }
-            None => format!("it lets in {who}"),
-        },
+        rating,
         title: format!("{name} is open to the outside at {ports}, and no export says what answers there"),
         detail: format!("The rule lets {who} in to {ports}.{usually}"),
         evidence: vec![line],

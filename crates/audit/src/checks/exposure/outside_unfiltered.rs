@@ -202,8 +202,8 @@ fn fail(
         (CHECK.severity, "")
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: format!("{} faces the outside, {why_outside}{limit}", interface.name),
+        rating: CHECK
+            .rated_at(severity, format!("{} faces the outside, {why_outside}{limit}", interface.name)),
         title: format!("{} lets {family} connections from outside reach {to} by default", interface.name),
         detail: format!(
             "New {protocols} connections over {family} that no rule singles out are accepted towards {to}: {how}."

@@ -29,7 +29,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         &CHECK,
         estate,
         |device, service| is_portal(estate, device, service),
-        |one| one.judge(CHECK.severity),
+        |one| one.judge(CHECK.rating()),
     )
 }
 

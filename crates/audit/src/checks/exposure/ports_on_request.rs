@@ -58,8 +58,7 @@ fn judge(device: &str, mapper: &PortMapper) -> Verdict {
         (false, false) => (Severity::High, "no list says who may ask, and a host may ask for any other"),
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("{device} opens ports to the outside on request by {}", ways.join(", ")),
         detail: format!("Requests are taken from {who}."),
         evidence: [mapper.origin]

@@ -82,13 +82,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 let verdict = if intended && reached.certain {
                     let open = recorded.iter().any(|part| part.login.value() == Some(&Asked::Nothing));
                     Verdict::Fail(Fail {
-                        severity: CHECK.severity,
-                        why_this_severity: if open {
+                        rating: CHECK.rated(if open {
                             "not even a login stands before it"
                         } else {
                             "a login is all that stands before it"
-                        }
-                        .into(),
+                        }),
                         title: format!(
                             "callers of {} reach recorded files on {}",
                             callers.tunnel,

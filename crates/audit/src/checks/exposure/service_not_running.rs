@@ -29,8 +29,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Known::Both => answers.push(Answer::new(at, subject, Verdict::Pass)),
                 Known::Absent => {
                     let verdict = Verdict::Fail(Fail {
-                        severity: CHECK.severity,
-                        why_this_severity: "nothing answers there as things stand".into(),
+                        rating: CHECK.rated("nothing answers there as things stand"),
                         title: format!("{} is configured on {device} and was not seen running", one.name),
                         detail: format!("No socket of {device} waits at {}.", one.endpoint()),
                         evidence: one.origins(),

@@ -46,7 +46,7 @@ fn judge(one: Subject<'_>) -> Verdict {
                 .is_some_and(|line| one.served.endpoints.iter().any(|place| place.origin == line))
     });
     one.fail_of(
-        if seen { CHECK.severity.raise() } else { CHECK.severity },
+        if seen { CHECK.rating().raised("its socket was seen") } else { CHECK.rating() },
         &Sources::default(),
         format!("{} gives nothing out", one.title()),
         if seen { "Its socket was seen." } else { "Whether it runs, no export tells." }.into(),

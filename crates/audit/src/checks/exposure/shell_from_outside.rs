@@ -3,7 +3,7 @@
 use super::each_exposed;
 use crate::exposure::protection;
 use crate::services::PortKind;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
 use trevlin_model::FactorKind;
 
 /// The check.
@@ -42,13 +42,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Some(_) => (Severity::Low, "what lets in cannot be guessed"),
                 None => (CHECK.severity, "what lets in is in no export"),
             };
-            match one.judge(severity) {
-                Verdict::Fail(fail) => Verdict::Fail(Fail {
-                    why_this_severity: format!("{}, and {why}", fail.why_this_severity),
-                    ..fail
-                }),
-                other => other,
-            }
+            one.judge(CHECK.rated_at(severity, why))
         },
     )
 }

@@ -45,7 +45,7 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
         return Verdict::Pass;
     }
     one.fail(
-        limited(CHECK.severity, &part.sources),
+        limited(CHECK.rating(), &part.sources),
         part,
         format!("{} shows its state at {}", one.title(), part.name),
         format!("It is open to {}.", part.sources.words()),

@@ -77,7 +77,7 @@ fn fail(one: Subject<'_>, group: &[&Part]) -> Verdict {
         names => format!("{} zones", names.len()),
     };
     one.fail(
-        limited(CHECK.severity, &group[0].sources),
+        limited(CHECK.rating(), &group[0].sources),
         group[0],
         format!("{} hands out {what} as a whole", one.title()),
         format!(

@@ -44,8 +44,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for login in &device.logins {
             let verdict = match administrators.get_key_value(&login.user) {
                 Some((name, (origin, where_))) => Verdict::Fail(Fail {
-                    severity: if name == "root" { Severity::High } else { CHECK.severity },
-                    why_this_severity: format!("the same name administers {}", where_.name),
+                    rating: CHECK.rated_at(
+                        if name == "root" { Severity::High } else { CHECK.severity },
+                        format!("the same name administers {}", where_.name),
+                    ),
                     title: format!("`{name}` dials in and administers {}", where_.name),
                     detail: format!(
                         "`{name}` is a login for {} on {}, and may do everything on {}.",

@@ -65,8 +65,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel, certificate: &Setting<Cert
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "a password still decides".into(),
+        rating: CHECK.rated("a password still decides"),
         title: format!("{} {text}", tunnel.name),
         detail: format!(
             "{} on {device} {text}; {} is all that decides.",

@@ -51,7 +51,7 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
         return Verdict::Pass;
     }
     one.fail(
-        limited(CHECK.severity, &part.sources),
+        limited(CHECK.rating(), &part.sources),
         part,
         format!("{} of {} takes commands without a login", part.title(), one.title()),
         format!("It is open to {}.", part.sources.words()),

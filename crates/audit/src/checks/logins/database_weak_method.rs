@@ -36,10 +36,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(one: Subject<'_>, part: &Part) -> Verdict {
     let (base, method, why) = if part.login.value() == Some(&Asked::Address) {
-        (CHECK.severity, "ident", "The calling machine says who its user is, and is believed.")
+        (CHECK.rating(), "ident", "The calling machine says who its user is, and is believed.")
     } else if part.remark(Remark::Md5Password).is_some() {
         (
-            CHECK.severity.lower(),
+            CHECK.rating().lowered("a hash has to be got or guessed first"),
             "md5",
             "Where passwords are stored by SCRAM already, SCRAM is used in its place; where not, the stored hash is as good as the password.",
         )

@@ -51,7 +51,10 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Option<Verdict> {
         }
         Some(Asked::Nothing) if !whole && one.served.is_local() => Some(Verdict::Pass),
         Some(Asked::Nothing) => {
-            let base = if one.served.is_local() { CHECK.severity.lower() } else { CHECK.severity };
+            let base = match one.served.is_local() {
+                true => CHECK.rating().lowered("only the device itself reaches it"),
+                false => CHECK.rating(),
+            };
             let detail = if whole {
                 "The server runs without its tables of rights: everybody may do everything.".to_owned()
             } else {

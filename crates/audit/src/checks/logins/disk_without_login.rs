@@ -34,10 +34,10 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
     let any = part.remark(Remark::AnyInitiator);
     let (base, title) = match (part.login.value(), any) {
         _ if one.served.is_local() => return Verdict::Pass,
-        (Some(Asked::Nothing), Some(_)) => (CHECK.severity, "to any machine, without a login"),
-        (Some(Asked::Nothing), None) => (CHECK.severity, "without a login"),
+        (Some(Asked::Nothing), Some(_)) => (CHECK.rating(), "to any machine, without a login"),
+        (Some(Asked::Nothing), None) => (CHECK.rating(), "without a login"),
         (Some(Asked::Proof), Some(_)) => {
-            (CHECK.severity.lower(), "to any machine that knows one common secret")
+            (CHECK.rating().lowered("a secret is asked for"), "to any machine that knows one common secret")
         }
         _ => return Verdict::Pass,
     };

@@ -59,8 +59,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 at,
                 "secure shell",
                 Verdict::Fail(Fail {
-                    severity: Severity::Low,
-                    why_this_severity: "no account without a password is among the exports".into(),
+                    rating: CHECK
+                        .rated_at(Severity::Low, "no account without a password is among the exports"),
                     title: "secure shell permits empty passwords".into(),
                     detail: "`PermitEmptyPasswords yes` waits for the first account that has none.".into(),
                     evidence: vec![origin],
@@ -84,11 +84,10 @@ fn named_radius(device: &Device) -> Option<Verdict> {
         more => format!("{more} names, `{}` among them,", first.user),
     };
     Some(Verdict::Fail(Fail {
-        severity: if plain { CHECK.severity.raise() } else { CHECK.severity },
-        why_this_severity: if plain {
-            "the RADIUS server asks for nothing but the name".into()
+        rating: if plain {
+            CHECK.rating().raised("the RADIUS server asks for nothing but the name")
         } else {
-            "beside the name only parts of the request are looked at, which callers can make up".into()
+            CHECK.rated("beside the name only parts of the request are looked at, which callers can make up")
         },
         title: format!("the RADIUS server lets {who} in without a password"),
         detail: "The entry says `Auth-Type := Accept`, so no password that is sent is looked at.".into(),
@@ -136,10 +135,12 @@ fn fail(estate: &Estate, at: usize, account: &Account, origin: Origin, permitted
             "secure shell does not let it in as far as exported; consoles and other services may",
         ),
     };
-    let from = whence.phrase(estate).map(|from| format!(", and {from}")).unwrap_or_default();
+    let mut rating = CHECK.rated_at(severity, why);
+    if let Some(from) = whence.phrase(estate) {
+        rating = rating.because(from);
+    }
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: format!("{why}{from}"),
+        rating,
         title: format!("the account `{}` has no password", account.name),
         detail: format!(
             "The password field of `{}` is empty, and its shell is {}.",

@@ -38,8 +38,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for login in anybody {
             let verdict = if login.certain {
                 Verdict::Fail(Fail {
-                    severity: Severity::High,
-                    why_this_severity: "one password is still asked for".into(),
+                    rating: CHECK.rated_at(Severity::High, "one password is still asked for"),
                     title: format!("any name comes in at the {} with one password", login.service),
                     detail: format!(
                         "A line for `*` gives everybody the same password for {}.",
@@ -68,8 +67,7 @@ fn accepts(entry: &RadiusEntry) -> Verdict {
         (CHECK.severity, "nothing is asked for")
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: "the RADIUS server accepts everybody".into(),
         detail: "An entry for DEFAULT says `Auth-Type := Accept`.".into(),
         evidence: vec![entry.origin],

@@ -40,7 +40,7 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
         let written = part.is_written();
         let may = if written { "read and change" } else { "read" };
         return one.fail(
-            if written { CHECK.severity.raise() } else { CHECK.severity },
+            if written { CHECK.rating().raised("it may be changed") } else { CHECK.rating() },
             part,
             format!("{} of {} is exported to every machine", part.name, one.device_name()),
             format!("Any machine that reaches the server may {may} it as any user but the superuser, unless that one is kept too."),

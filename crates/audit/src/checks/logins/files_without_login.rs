@@ -46,7 +46,7 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
         Some(Asked::Nothing) if one.served.is_local() || is_few(&part.sources, marks) => Verdict::Pass,
         Some(Asked::Nothing) => {
             let written = part.is_written();
-            let base = if written { CHECK.severity.raise() } else { CHECK.severity };
+            let base = if written { CHECK.rating().raised("it may be changed") } else { CHECK.rating() };
             let behind =
                 part.path.as_ref().map(|path| format!(" Behind it lies {path}.")).unwrap_or_default();
             let may = if written { "read and change" } else { "read" };

@@ -51,8 +51,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let store = named.path.as_deref().is_some_and(|path| STORES.contains(&path));
     let fail = |detail: String, evidence| {
         Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "everybody can have a certificate that opens it".into(),
+            rating: CHECK.rated("everybody can have a certificate that opens it"),
             title: format!("{} takes certificates of any public authority", tunnel.name),
             detail,
             evidence,

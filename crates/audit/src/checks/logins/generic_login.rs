@@ -51,13 +51,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for ((name, service), origin) in logins {
             let verdict = if people::is_generic(name) {
                 Verdict::Fail(Fail {
-                    severity: if service == "shells" { Severity::Low } else { CHECK.severity },
-                    why_this_severity: if service == "shells" {
-                        "it opens a shell"
-                    } else {
-                        "it opens a tunnel"
-                    }
-                    .into(),
+                    rating: CHECK.rated_at(
+                        if service == "shells" { Severity::Low } else { CHECK.severity },
+                        if service == "shells" { "it opens a shell" } else { "it opens a tunnel" },
+                    ),
                     title: format!("`{name}` is a role, not a person"),
                     detail: format!("The login `{name}` for {service} on {} can be anybody's.", device.name),
                     evidence: vec![origin],

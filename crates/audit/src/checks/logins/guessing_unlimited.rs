@@ -61,8 +61,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn fail(title: &str, detail: &str, why: &str, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated(why),
         title: title.into(),
         detail: detail.into(),
         evidence: vec![origin],

@@ -42,8 +42,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         (CHECK.severity, "the certificate is all that tells callers apart")
                     };
                     Verdict::Fail(Fail {
-                        severity,
-                        why_this_severity: why.into(),
+                        rating: CHECK.rated_at(severity, why),
                         title: format!("{} takes one certificate many times over", tunnel.name),
                         detail: "`duplicate-cn` is stated.".into(),
                         evidence: [origin].into_iter().chain(certificate).collect(),

@@ -41,8 +41,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 Verdict::Pass
             } else {
                 Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "no RADIUS server is asked".into(),
+                    rating: CHECK.rated("no RADIUS server is asked"),
                     title: format!("{} logins are kept in a local list", users.len()),
                     detail: format!("The yardstick allows {allowed} without an AAA server."),
                     evidence: vec![origin],

@@ -1,7 +1,7 @@
 //! A daemon's management port asks for one factor or none.
 
 use crate::management::ManagementPort;
-use crate::views::Whence;
+use crate::views::{Whence, rated_from};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
 use trevlin_model::Protocol;
 
@@ -42,19 +42,16 @@ fn judge(estate: &Estate, at: usize, tunnel: &str, port: &ManagementPort<'_>) ->
     let number = port.port.parse().unwrap_or_default();
     let whence = Whence::of(estate, at, Protocol::TCP, number);
     let fail = |severity: Severity, why: &str, detail: &str| {
+        let rating = CHECK.rated_at(severity, why);
         // What the device itself alone reaches stays so, whatever lies around it.
-        let local = port.is_local() == Some(true);
-        let (severity, from) = match &whence {
-            _ if local => (severity, None),
-            Whence::Everybody(_) => (Severity::Critical, whence.phrase(estate)),
-            Whence::Inside => (severity.lower(), whence.phrase(estate)),
-            _ => (severity, None),
+        let rating = match &whence {
+            _ if port.is_local() == Some(true) => rating,
+            Whence::Everybody(_) | Whence::Inside => rated_from(rating, &whence, estate),
+            _ => rating,
         };
-        let from = from.map(|from| format!(", and {from}")).unwrap_or_default();
         let guard = if password { "with a password alone" } else { "without a password" };
         Verdict::Fail(Fail {
-            severity,
-            why_this_severity: format!("{why}{from}"),
+            rating,
             title: format!("the management port of {tunnel} is open {guard}"),
             detail: detail.into(),
             evidence: [origin].into_iter().chain(whence.evidence()).collect(),

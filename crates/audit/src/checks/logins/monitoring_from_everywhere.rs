@@ -42,7 +42,7 @@ fn judge(one: Subject<'_>, part: &Part) -> Verdict {
     }
     let what = if nothing { "asks for a name and nothing else" } else { "is taken from every address" };
     one.fail(
-        limited(CHECK.severity, &part.sources),
+        limited(CHECK.rating(), &part.sources),
         part,
         format!("{} of {} {what}", part.title(), one.device_name()),
         "Its values may be read, not changed.".into(),

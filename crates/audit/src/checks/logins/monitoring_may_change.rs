@@ -41,7 +41,10 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     if one.served.is_local() || !weak || !part.is_written() || part.sources.is_local() {
         return Verdict::Pass;
     }
-    let base = if is_few(&part.sources, marks) { CHECK.severity.lower() } else { CHECK.severity };
+    let base = match is_few(&part.sources, marks) {
+        true => CHECK.rating().lowered("only named machines are let in"),
+        false => CHECK.rating(),
+    };
     one.fail(
         base,
         part,

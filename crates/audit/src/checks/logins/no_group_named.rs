@@ -85,8 +85,7 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
     let severity = if whence.is_open() { Severity::Medium } else { CHECK.severity };
     let why = whence.phrase(estate).unwrap_or_else(|| "no forward from outside to it was found".to_owned());
     Some(Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why,
+        rating: CHECK.rated_at(severity, why),
         title: format!("secure shell is open to all {shells} accounts with a shell"),
         detail: "Neither AllowUsers nor AllowGroups is stated.".into(),
         evidence: [server.origin].into_iter().chain(whence.evidence()).collect(),
@@ -111,8 +110,7 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        severity: Severity::Medium,
-        why_this_severity: "the tunnel opens the inside".into(),
+        rating: CHECK.rated_at(Severity::Medium, "the tunnel opens the inside"),
         title: format!("{} is open to every account", tunnel.name),
         detail: format!("Nothing in the stack of `{service}` sorts callers by name or group."),
         evidence: vec![asked_at, tunnel.origin],

@@ -22,8 +22,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for one in &device.facts.radios {
             let verdict = one.setup.map_or(Verdict::Pass, |line| {
                 Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "whoever is near enough can try".into(),
+                    rating: CHECK.rated("whoever is near enough can try"),
                     title: format!(
                         "the radio network `{}` of {} is joined by button or number",
                         one.name, device.name

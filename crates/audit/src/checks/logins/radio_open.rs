@@ -26,8 +26,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 let severity = if one.clients_apart { CHECK.severity } else { CHECK.severity.raise() };
                 let apart = if one.clients_apart { "kept apart from" } else { "able to reach" };
                 Verdict::Fail(Fail {
-                    severity,
-                    why_this_severity: format!("its clients are {apart} each other"),
+                    rating: CHECK.rated_at(severity, format!("its clients are {apart} each other")),
                     title: format!("the radio network `{}` of {} lets anybody in", one.name, device.name),
                     detail: format!(
                         "It is spanned on {}, without a passphrase, a login or encryption.",

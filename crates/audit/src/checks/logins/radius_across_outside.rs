@@ -60,8 +60,7 @@ fn judge(server: &str, address: Option<IpAddr>, origin: Origin) -> Verdict {
 
 fn fail(who: &str, origin: Origin, more: Origin) -> Verdict {
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "its address is public".into(),
+        rating: CHECK.rated("its address is public"),
         title: format!("RADIUS with {who} crosses the outside in the open"),
         detail: "Plain UDP, without TLS around it.".into(),
         evidence: vec![origin, more],

@@ -54,8 +54,7 @@ fn judge(client: &RadiusClient) -> Verdict {
         (CHECK.severity, "its addresses are private".to_owned())
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why,
+        rating: CHECK.rated_at(severity, why),
         title: format!("RADIUS client `{}` is a whole network", client.name),
         detail: format!("Any host of {range} may ask, with one secret for all."),
         evidence: vec![client.address_origin, client.origin],

@@ -72,8 +72,7 @@ fn judge(device: &Device, client: &RadiusClient) -> Verdict {
         )
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("RADIUS client `{}` need not sign its requests", client.name),
         detail: format!("For client `{}` the server {how}.", client.name),
         evidence: stated.into_iter().chain([client.origin, client.address_origin]).collect(),

@@ -1,7 +1,7 @@
 //! The superuser may log in to a shell with a password.
 
 use crate::factors::{Factors, of_shell};
-use crate::views::Whence;
+use crate::views::{Whence, rated_from};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};
@@ -65,15 +65,9 @@ fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Ver
         return Verdict::Pass;
     }
     let whence = Whence::of(estate, at, Protocol::TCP, server.port(&connection));
-    let severity = match whence {
-        Whence::Everybody(_) => Severity::Critical,
-        Whence::Inside => CHECK.severity.lower(),
-        _ => CHECK.severity,
-    };
-    let from = whence.phrase(estate).map(|from| format!(", and {from}")).unwrap_or_default();
+    let rating = rated_from(CHECK.rated("a password is among what opens it"), &whence, estate);
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: format!("a password is among what opens it{from}"),
+        rating,
         title: "root may log in to secure shell with a password".into(),
         detail: format!("`PermitRootLogin yes` on {}, and passwords are accepted.", device.name),
         evidence: [origin].into_iter().chain(whence.evidence()).collect(),

@@ -83,8 +83,7 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it helps somebody who is in already".into(),
+        rating: CHECK.rated("it helps somebody who is in already"),
         title: format!("{}: {}", tunnel.name, missing.join("; ")),
         detail: "What is not stated is not limited by default.".into(),
         evidence,

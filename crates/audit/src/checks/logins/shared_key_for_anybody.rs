@@ -30,8 +30,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for key in &device.facts.pre_shared_keys {
             let fail = |severity, why: &str, title: String| {
                 Verdict::Fail(Fail {
-                    severity,
-                    why_this_severity: why.into(),
+                    rating: CHECK.rated_at(severity, why),
                     title,
                     detail: format!("The entry is for {}.", key.whom()),
                     evidence: vec![key.origin],

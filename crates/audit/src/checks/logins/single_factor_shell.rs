@@ -128,8 +128,7 @@ fn judge_connection(
     let evidence =
         condition.into_iter().chain(lines.iter().copied()).chain(whence.evidence()).chain([server.origin]);
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why,
+        rating: CHECK.rated_at(severity, why),
         title: match about {
             Some((who, _)) => format!("secure shell lets {who} in with one factor: {words}"),
             None => format!("secure shell lets in with one factor: {words}"),

@@ -76,10 +76,10 @@ fn with_forward(estate: &Estate, at: usize, tunnel: &Tunnel, verdict: Verdict) -
     let all = ports.map(|(protocol, port)| Whence::of(estate, at, protocol, port));
     let Some(whence) = all.min_by_key(rank) else { return Verdict::Fail(fail) };
     if let Some(from) = whence.phrase(estate) {
-        fail.why_this_severity = format!("{}, and {from}", fail.why_this_severity);
-    }
-    if matches!(whence, Whence::Inside) {
-        fail.severity = fail.severity.lower();
+        fail.rating = match whence {
+            Whence::Inside => fail.rating.lowered(from),
+            _ => fail.rating.because(from),
+        };
     }
     fail.evidence.extend(whence.evidence());
     Verdict::Fail(fail)
@@ -125,8 +125,7 @@ fn pptp(estate: &Estate, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verdic
                 [origin].into_iter().chain(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
             let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
             Verdict::Fail(Fail {
-                severity: Severity::High,
-                why_this_severity: "a password alone lets callers in".into(),
+                rating: CHECK.rated_at(Severity::High, "a password alone lets callers in"),
                 title: format!("{count} {verb} only a password at the {name}"),
                 detail: format!(
                     "The {name} checks a password from a local list and nothing else; the list lets in {}.",
@@ -146,8 +145,7 @@ fn names(logins: &[&Login]) -> String {
 
 fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
-        severity: Severity::Critical,
-        why_this_severity: "no factor at all is asked for".into(),
+        rating: CHECK.rated_at(Severity::Critical, "no factor at all is asked for"),
         title: format!("the {} asks callers for nothing", tunnel.name),
         detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name),
         evidence,
@@ -159,10 +157,10 @@ fn inside_ipsec(estate: &Estate, at: usize, tunnel: &Tunnel, alone: Verdict) -> 
     let Verdict::Fail(fail) = &alone else { return alone };
     let Some(around) = l2tp::certificate_around(estate, at, tunnel) else { return alone };
     // Nothing at all inside leaves the certificate alone.
-    if fail.severity == Severity::Critical {
+    if fail.rating.severity() == Severity::Critical {
         return Verdict::Fail(Fail {
-            severity: Severity::Medium,
-            why_this_severity: "the certificate that IPsec asks for is all that decides".into(),
+            rating: CHECK
+                .rated_at(Severity::Medium, "the certificate that IPsec asks for is all that decides"),
             ..fail.clone()
         });
     }
@@ -187,8 +185,7 @@ fn keys(tunnel: &Tunnel) -> Verdict {
     let more = callers.len().saturating_sub(shown.len());
     let more = if more == 0 { String::new() } else { format!(" and {more} more") };
     Verdict::Fail(Fail {
-        severity: Severity::Medium,
-        why_this_severity: "the one factor is a key, which cannot be guessed".into(),
+        rating: CHECK.rated_at(Severity::Medium, "the one factor is a key, which cannot be guessed"),
         title: format!("a key in a file alone lets callers in at {}", tunnel.name),
         detail: format!(
             "WireGuard asks for nothing but the peer's own key: whoever copies the file, or uses the computer, is in. Peers that call: {}{more}.",
@@ -228,8 +225,7 @@ fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
                 Some(_) => (Severity::Medium, "the one factor cannot be guessed"),
             };
             Verdict::Fail(Fail {
-                severity,
-                why_this_severity: why.into(),
+                rating: CHECK.rated_at(severity, why),
                 title: format!("one factor lets callers in at the {}: {words}", tunnel.name),
                 detail: format!(
                     "On the easiest of the ways in that the {} takes one factor is asked for: {words}.",
@@ -266,8 +262,8 @@ fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
             Verdict::Pass
         }
         (true, asked, first) => Verdict::Fail(Fail {
-            severity: Severity::Medium,
-            why_this_severity: "the one factor is a certificate, which cannot be guessed".into(),
+            rating: CHECK
+                .rated_at(Severity::Medium, "the one factor is a certificate, which cannot be guessed"),
             title: format!("a certificate alone lets callers in at the {}", tunnel.name),
             detail: match (asked, first) {
                 (Some(_), _) => format!(
@@ -311,8 +307,7 @@ fn by_somebody(
                 _ => "what decides about the password".into(),
             };
             Verdict::Fail(Fail {
-                severity,
-                why_this_severity: format!("what {who} asks for is all: {words}"),
+                rating: CHECK.rated_at(severity, format!("what {who} asks for is all: {words}")),
                 title: format!("one factor lets callers in at the {}: {words}", tunnel.name),
                 detail: format!(
                     "The {} asks for no certificate, and {who} asks for one factor: {words}.",

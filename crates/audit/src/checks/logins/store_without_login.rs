@@ -46,7 +46,7 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
         _ if one.served.is_local() || is_few(&part.sources, marks) => Verdict::Pass,
         None => one.ask_login(part),
         Some(Asked::Nothing) => one.fail(
-            limited(CHECK.severity, &part.sources),
+            limited(CHECK.rating(), &part.sources),
             part,
             format!("{} asks nobody for a login", one.title()),
             format!(

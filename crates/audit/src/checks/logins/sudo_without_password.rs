@@ -83,8 +83,7 @@ fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
         (CHECK.severity, "the account has to be taken over first")
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("{who} may do everything without a password"),
         detail: "The last rule about it grants every command as the superuser and asks for no password."
             .into(),

@@ -40,10 +40,16 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             let milder = is_few(&part.sources, yardstick.at(one.device)) || !part.is_written();
             let base = match (part.sources.is_everybody(), milder) {
                 // With a login of his own a guest is nobody.
-                _ if part.login.value() == Some(&Asked::Proof) => CHECK.severity.lower(),
-                (true, false) => CHECK.severity.raise(),
-                (true, true) | (false, false) => CHECK.severity,
-                (false, true) => CHECK.severity.lower(),
+                _ if part.login.value() == Some(&Asked::Proof) => {
+                    CHECK.rating().lowered("whoever comes has to prove who he is")
+                }
+                (true, false) => CHECK.rating().raised("every machine may change it"),
+                (true, true) | (false, false) => CHECK.rating(),
+                (false, true) => CHECK.rating().lowered(if part.is_written() {
+                    "only few machines are let in"
+                } else {
+                    "it is read-only, and not for every machine"
+                }),
             };
             let verdict = one.fail(
                 base,

@@ -46,8 +46,7 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
     for (method, name, severity) in WEAK {
         if let Some((_, origin)) = profile.require.iter().find(|(required, _)| *required == method) {
             return Some(Verdict::Fail(Fail {
-                severity,
-                why_this_severity: format!("{name} is asked for by name"),
+                rating: CHECK.rated_at(severity, format!("{name} is asked for by name")),
                 title: format!("{name} is taken at the {}", tunnel.name),
                 detail: format!("Callers may prove themselves by {name}."),
                 evidence: vec![*origin, tunnel.origin],
@@ -69,9 +68,10 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
     let words =
         if pap { "PAP, CHAP and both versions of MS-CHAP" } else { "CHAP and both versions of MS-CHAP" };
     Some(Verdict::Fail(Fail {
-        severity: if pap { Severity::High } else { Severity::Medium },
-        why_this_severity: if pap { "passwords may come in the open" } else { "the weakest of them decides" }
-            .into(),
+        rating: CHECK.rated_at(
+            if pap { Severity::High } else { Severity::Medium },
+            if pap { "passwords may come in the open" } else { "the weakest of them decides" },
+        ),
         title: format!("no method is named at the {}, so all are taken", tunnel.name),
         detail: format!("Callers may prove themselves by {words}."),
         evidence: vec![origin, tunnel.origin],

@@ -46,13 +46,10 @@ fn judge(settings: &EapSettings) -> Verdict {
     };
     let first = settings.default_method.as_ref().filter(|(method, _)| method == "md5");
     Verdict::Fail(Fail {
-        severity: if first.is_some() { CHECK.severity } else { Severity::Low },
-        why_this_severity: if first.is_some() {
-            "it is the first one offered"
-        } else {
-            "clients have to ask for it"
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            if first.is_some() { CHECK.severity } else { Severity::Low },
+            if first.is_some() { "it is the first one offered" } else { "clients have to ask for it" },
+        ),
         title: "the RADIUS server takes EAP-MD5".into(),
         detail: "The method MD5 is set up outside of any TLS tunnel.".into(),
         evidence: [*origin].into_iter().chain(first.map(|(_, origin)| *origin)).collect(),

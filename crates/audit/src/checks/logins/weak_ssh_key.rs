@@ -75,8 +75,7 @@ fn judge(key: &SshKey, marks: &Marks) -> Verdict {
         _ => (CHECK.severity, "it opens an account"),
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("a key is weak ({}): {whose}", key.key.words()),
         detail: match key.key.strength() {
             Some(bits) => {

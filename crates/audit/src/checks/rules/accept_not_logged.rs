@@ -52,8 +52,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "the estate file asks for it".into(),
+        rating: CHECK.rated("the estate file asks for it"),
         title: format!("A rule of chain {} lets in without a log line", judged.chain.name),
         detail: format!("The rule `{}` lets new connections through and writes nothing.", named(rule)),
         evidence: vec![rule.origin],

@@ -48,8 +48,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it has no condition".into(),
+        rating: CHECK.rated("it has no condition"),
         title: format!("Chain {} lets everything through", judged.chain.name),
         detail: format!(
             "Every new connection that comes to this rule of the {} filter is accepted, from anywhere to anywhere, whatever the \

@@ -54,8 +54,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             evidence.dedup();
             evidence.push(callers.origin);
             Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "every port of every network behind the device is open to them".into(),
+                rating: CHECK.rated("every port of every network behind the device is open to them"),
                 title: format!(
                     "callers of {} reach everything behind {}",
                     callers.tunnel, estate.devices[callers.device].name

@@ -72,8 +72,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Verdict::ask(question, evidence)
             } else if first.certain {
                 Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "whoever gets in as a caller is at the device's own door".into(),
+                    rating: CHECK.rated("whoever gets in as a caller is at the device's own door"),
                     title: format!(
                         "callers of {} reach the management of {}",
                         callers.tunnel, estate.devices[device].name

@@ -55,8 +55,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 false => (CHECK.severity, "nothing says that the tunnel is meant for it"),
             };
             Verdict::Fail(Fail {
-                severity,
-                why_this_severity: why.into(),
+                rating: CHECK.rated_at(severity, why),
                 title: format!("callers of {} go out to the internet with every port", callers.tunnel),
                 detail: format!("{} relays whatever they send to the outside.", device.name),
                 evidence,

@@ -55,8 +55,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     let places: Vec<String> = takers.iter().take(5).map(|one| estate.place(one.origin)).collect();
     let how = if severity == CHECK.severity { "never denies anything" } else { "does not deny all it names" };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("A deny of chain {} comes too late", judged.chain.name),
         detail: format!(
             "The rule `{}` {how}: new connections are accepted before it by {}.",

@@ -54,7 +54,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
         match judge_alone(estate, &Judged { rule: &rule, ..*judged }) {
             Verdict::Fail(mut fail) => {
                 fail.evidence.insert(0, way.last.origin);
-                if worst.as_ref().is_none_or(|known| known.severity < fail.severity) {
+                if worst.as_ref().is_none_or(|known| known.rating.severity() < fail.rating.severity()) {
                     worst = Some(fail);
                 }
             }
@@ -142,8 +142,7 @@ fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     }
     let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.clone(),
+        rating: CHECK.rated_at(severity, why.clone()),
         title: format!("Every service passes from {} to {}", words.from, words.to),
         detail: format!(
             "The rule `{}` of chain {} names no service: {why}.",

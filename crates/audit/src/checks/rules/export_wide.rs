@@ -64,7 +64,7 @@ fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
     }
     match wide.filter(|_| trusting) {
         Some(range) => one.fail(
-            if part.is_written() { CHECK.severity.raise() } else { CHECK.severity },
+            if part.is_written() { CHECK.rating().raised("it may be changed") } else { CHECK.rating() },
             part,
             format!("{} of {} is exported to all of {}", part.name, one.device_name(), range.short()),
             format!("That is {} addresses.", range.size()),

@@ -75,8 +75,7 @@ fn judge(estate: &Estate, at: usize, family: Family) -> Verdict {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "none of its interfaces faces the outside".into(),
+        rating: CHECK.rated("none of its interfaces faces the outside"),
         title: format!(
             "{} sends {family} packets on between {} networks without a filter",
             device.name,

@@ -51,8 +51,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let stopped = first.steps.iter().rev().find(|step| step.origin.is_some());
         let device = stopped.map_or(at, |step| step.device);
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "nobody is let in who should not be".into(),
+            rating: CHECK.rated("nobody is let in who should not be"),
             title: format!(
                 "{} does not reach all that is meant (trevlin.toml, line {})",
                 intent.from, intent.line

@@ -28,8 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     (false, _, _) => Verdict::Pass,
                     (true, 0, _) | (true, _, true) => Verdict::DoesNotApply,
                     (true, entries, false) => Verdict::Fail(Fail {
-                        severity: CHECK.severity,
-                        why_this_severity: "what it was kept for does not happen".into(),
+                        rating: CHECK.rated("what it was kept for does not happen"),
                         title: format!("The list {} is never applied", set.name),
                         detail: format!("{} has {entries} entries, and no rule names it.", set.name),
                         evidence: vec![set.origin],

@@ -68,8 +68,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let mut seen = std::collections::BTreeSet::new();
         evidence.retain(|origin| seen.insert(*origin));
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "the estate file says what is meant, and that nothing else is".into(),
+            rating: CHECK.rated("the estate file says what is meant, and that nothing else is"),
             title: format!("{} reaches more than is meant (trevlin.toml, line {})", intent.from, intent.line),
             detail: format!("Beyond what is meant comes through: {}{more}.", parts.join("; ")),
             evidence,

@@ -58,8 +58,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
 
 fn fail(judged: &Judged<'_>, why: &str, others: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "what it was written for does not happen, and nothing is opened by it".into(),
+        rating: CHECK.rated("what it was written for does not happen, and nothing is opened by it"),
         title: format!("A rule of chain {} is never met", judged.chain.name),
         detail: format!("The rule `{}` never decides: {why}.", named(judged.rule)),
         evidence: std::iter::once(judged.rule.origin).chain(others).collect(),

@@ -42,8 +42,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     Verdict::Pass
                 } else {
                     Verdict::Fail(Fail {
-                        severity,
-                        why_this_severity: why.into(),
+                        rating: CHECK.rated_at(severity, why),
                         title: format!("Nothing leads to chain {}", chain.name),
                         detail: format!(
                             "Chain {} of table {} has {}, and no packet ever comes there.",

@@ -78,8 +78,7 @@ fn judge(estate: &Estate, at: usize, hook: Hook) -> Verdict {
             );
         }
         return Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "none of its interfaces faces the outside".into(),
+            rating: CHECK.rated("none of its interfaces faces the outside"),
             title: format!("{} filters {one} and not {other}", device.name),
             detail: format!(
                 "Chain {} drops {one} by default; over {other}, of which the device has addresses, everything is accepted.",

@@ -43,8 +43,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     }
                 };
                 Verdict::Fail(Fail {
-                    severity,
-                    why_this_severity: why,
+                    rating: CHECK.rated_at(severity, why),
                     title: format!("Neighbours may change {family} routes"),
                     detail: format!("{} takes redirects over {family}.", device.name),
                     evidence: std::iter::once(setting.origin)

@@ -48,8 +48,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             Verdict::ask(question, joined.origins.clone())
         } else if reached.iter().all(|one| one.certain) {
             Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "the other site reaches every port of every network here".into(),
+                rating: CHECK.rated("the other site reaches every port of every network here"),
                 title: format!("{here} lets in everything that comes from {other} through {}", joined.name),
                 detail: format!(
                     "Connections out of the tunnel come through to {} with every port.",

@@ -51,8 +51,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Verdict::Pass
             } else {
                 Verdict::Fail(Fail {
-                    severity,
-                    why_this_severity: why.into(),
+                    rating: CHECK.rated_at(severity, why),
                     title: format!("{interface} takes packets with false sources"),
                     detail: format!(
                         "The source check of {interface} is off, and no rule looks at the way back to a source."

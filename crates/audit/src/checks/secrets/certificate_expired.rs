@@ -70,8 +70,7 @@ fn judge(one: &Certificate, today: Date, marks: &Marks) -> Verdict {
         return Verdict::Pass;
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title,
         detail: format!(
             "It is good from {first} to {last}, and was judged as of {today}. Signed by `{}`.",

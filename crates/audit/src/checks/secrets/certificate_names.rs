@@ -59,8 +59,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let held =
         if one.names.is_empty() { "nothing".to_owned() } else { format!("`{}`", one.names.join("`, `")) };
     Some(Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "the estate file says what clients dial".into(),
+        rating: CHECK.rated("the estate file says what clients dial"),
         title: format!("the certificate of {} does not name what clients dial", tunnel.name),
         detail: format!("Clients dial {}; the certificate names {held}.", device.dialled.join(", ")),
         evidence: vec![one.origin, origin],

@@ -64,13 +64,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     } else {
         return Some(Verdict::Pass);
     };
-    Some(Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: why.into(),
-        title,
-        detail,
-        evidence: vec![one.origin, origin],
-    }))
+    Some(Verdict::Fail(Fail { rating: CHECK.rated(why), title, detail, evidence: vec![one.origin, origin] }))
 }
 
 #[cfg(test)]

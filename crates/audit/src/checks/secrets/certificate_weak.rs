@@ -51,8 +51,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 fn judge(one: &Certificate, marks: &Marks) -> Verdict {
     let fail = |severity, why: &str, title, detail| {
         Verdict::Fail(Fail {
-            severity,
-            why_this_severity: why.into(),
+            rating: CHECK.rated_at(severity, why),
             title,
             detail,
             evidence: vec![one.origin],

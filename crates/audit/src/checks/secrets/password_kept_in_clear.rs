@@ -47,8 +47,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let verdict = match clear.first() {
                 None => Verdict::Pass,
                 Some(first) => Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "the file has to be seen first".into(),
+                    rating: CHECK.rated("the file has to be seen first"),
                     title: match clear.len() {
                         1 => "one password is kept as it is".into(),
                         count => format!("{count} passwords are kept as they are"),

@@ -32,8 +32,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Verdict::Pass
             } else {
                 Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "whoever reads the log can log in".into(),
+                    rating: CHECK.rated("whoever reads the log can log in"),
                     title: "the RADIUS server writes passwords to its log".into(),
                     detail: "They stand there as the callers typed them.".into(),
                     evidence: lines.clone(),

@@ -49,8 +49,12 @@ fn judge(estate: &Estate, clear: Vec<Origin>) -> Verdict {
             "No passphrase protects them.".into(),
         ),
     };
-    let why_this_severity = "they work for whoever has the files".into();
-    Verdict::Fail(Fail { severity: CHECK.severity, why_this_severity, title, detail, evidence: clear })
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("they work for whoever has the files"),
+        title,
+        detail,
+        evidence: clear,
+    })
 }
 
 #[cfg(test)]

@@ -45,8 +45,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             }
             let file = estate.export(held.origin.export).file_name();
             let verdict = Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "it works for whoever has the file".into(),
+                rating: CHECK.rated("it works for whoever has the file"),
                 title: format!("{file} keeps a password of the device"),
                 detail: format!("It belongs to {}.", held.owner),
                 evidence: vec![held.origin],

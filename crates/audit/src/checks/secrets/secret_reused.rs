@@ -146,8 +146,7 @@ fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], exact: bool, let
         group[0].0,
         subject.join(", "),
         Verdict::Fail(Fail {
-            severity,
-            why_this_severity: why,
+            rating: CHECK.rated_at(severity, why),
             title: format!(
                 "{} secret stands in {} places, as {} (group {letter})",
                 if exact { "the same" } else { "nearly the same" },

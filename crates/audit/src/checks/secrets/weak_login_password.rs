@@ -87,17 +87,18 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
         ),
     };
     let whence = whence(estate, at, login);
-    let (severity, from) = match &whence {
-        Whence::Everybody(_) if severity == Severity::High => (Severity::Critical, whence.phrase(estate)),
-        Whence::Everybody(_) => (severity, whence.phrase(estate)),
-        Whence::Inside => (severity.lower(), whence.phrase(estate)),
-        _ => (severity, None),
+    let rating = CHECK.rated_at(severity, why);
+    let rating = match (&whence, whence.phrase(estate)) {
+        (Whence::Everybody(_), Some(from)) if severity == Severity::High => {
+            rating.at(Severity::Critical, from)
+        }
+        (Whence::Everybody(_), Some(from)) => rating.because(from),
+        (Whence::Inside, Some(from)) => rating.lowered(from),
+        _ => rating,
     };
-    let from = from.map(|from| format!(", and {from}")).unwrap_or_default();
     let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };
     Some(Verdict::Fail(Fail {
-        severity,
-        why_this_severity: format!("{why}{from}"),
+        rating,
         title: format!("the password of {} is {}", shown(&login.user), grade.words()),
         detail: format!(
             "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, {} characters or more).{unsure}",
@@ -148,8 +149,7 @@ fn empty_password(estate: &Estate, at: usize, login: &Login, file: SecretsFile) 
         SecretsFile::Pap => ("comes in with any password", "no password is stated, so any is taken"),
     };
     Some(Verdict::Fail(Fail {
-        severity: Severity::Critical,
-        why_this_severity: "nothing has to be guessed".into(),
+        rating: CHECK.rated_at(Severity::Critical, "nothing has to be guessed"),
         title: format!("{} {title}", shown(&login.user)),
         detail: format!("Login {} to {} on {}: {detail}.", shown(&login.user), login.service, device.name),
         evidence: vec![login.origin],

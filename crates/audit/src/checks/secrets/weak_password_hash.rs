@@ -63,8 +63,8 @@ fn judge(name: &str, held: &HeldSecret, origin: Origin) -> Verdict {
     }
     match held.secret.hash_cost() {
         Some(cost) if cost.is_low() => Verdict::Fail(Fail {
-            severity: Severity::Low,
-            why_this_severity: "the scheme is sound and its cost is set below what it starts with".into(),
+            rating: CHECK
+                .rated_at(Severity::Low, "the scheme is sound and its cost is set below what it starts with"),
             title: format!("the password of `{name}` is kept with a cheap {}", scheme.name()),
             detail: format!("The hash of `{name}` was made with {} at {}.", scheme.name(), cost.words()),
             evidence: vec![origin],
@@ -79,8 +79,7 @@ fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
         _ => (CHECK.severity, "millions of guesses a second are cheap"),
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("the password of `{name}` is kept as {}", scheme.name()),
         detail: format!("The hash of `{name}` was made with {}.", scheme.name()),
         evidence: vec![origin],

@@ -85,8 +85,7 @@ fn judge(estate: &Estate, at: usize, key: &PreSharedKey, marks: &Marks) -> Verdi
         ),
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why,
+        rating: CHECK.rated_at(severity, why),
         title: format!("the pre-shared key for {} is {word}", key.whom()),
         detail: format!(
             "It holds fewer than the {} bits asked of a key ({}).",

@@ -74,23 +74,21 @@ fn judge(estate: &Estate, at: usize, held: &HeldSecret, yardstick: &Yardstick) -
         return Verdict::Pass;
     }
     let published = held.secret.known_default();
-    let (base, mut why) = match grade {
-        _ if published.is_some() => (CHECK.severity, "everybody can look it up".to_owned()),
-        Grade::Trivial => (CHECK.severity, "it is among the first that anybody tries".to_owned()),
-        Grade::Weak | Grade::Middling => (CHECK.severity.lower(), "it falls to guessing".to_owned()),
-        _ => (CHECK.severity.lower(), "it is short rather than easy to guess".to_owned()),
+    let mut rating = match grade {
+        _ if published.is_some() => CHECK.rated("everybody can look it up"),
+        Grade::Trivial => CHECK.rated("it is among the first that anybody tries"),
+        Grade::Weak | Grade::Middling => CHECK.rating().lowered("it falls to guessing"),
+        _ => CHECK.rating().lowered("it is short rather than easy to guess"),
     };
     // The service that the file is about says who can try.
     let mut evidence = vec![held.origin];
-    let mut severity = base;
     let service = of_device(estate, at).find(|one| {
         one.served.origin.export == held.origin.export
             || one.served.parts.iter().any(|part| part.origin.export == held.origin.export)
     });
     if let Some(one) = service {
         if one.served.is_local() {
-            severity = Severity::Info;
-            why = format!("{why}; the service is for the device alone");
+            rating = rating.at(Severity::Info, "the service is for the device alone");
         } else {
             let part =
                 one.served.parts.iter().find(|part| {
@@ -98,16 +96,14 @@ fn judge(estate: &Estate, at: usize, held: &HeldSecret, yardstick: &Yardstick) -
                 });
             let sources =
                 part.map_or_else(trevlin_model::served::Sources::everybody, |part| part.sources.clone());
-            let (raised, who, lines) = one.severity(base, &sources);
-            severity = raised;
-            why = format!("{why}; {who}");
+            let (rated, lines) = one.rate(rating, &sources);
+            rating = rated;
             evidence.extend(lines);
         }
     }
     let known = published.map_or_else(String::new, |known| format!(" It is published: {}.", known.source));
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why,
+        rating,
         title: format!(
             "the {} of {} on {} is {}",
             held.kind.words(),

@@ -87,8 +87,7 @@ fn judge(
         (false, _) => (Severity::Medium, "it is short rather than easy to guess"),
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!(
             "the RADIUS secret of {what} is {}",
             if grade < Grade::Good { grade.words() } else { "short" }

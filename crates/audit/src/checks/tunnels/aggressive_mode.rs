@@ -63,8 +63,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     };
     evidence.extend(connection.shared_key().and_then(|round| round.proof.origin()));
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("{} uses the aggressive mode of the first version of IKE", tunnel.name),
         detail: format!(
             "Aggressive mode is on.{}",

@@ -22,8 +22,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         match tunnel.setting("client-to-client").and_then(Setting::origin) {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "it takes a caller that somebody took over".into(),
+                rating: CHECK.rated("it takes a caller that somebody took over"),
                 title: format!("callers of {} reach each other past every filter", tunnel.name),
                 detail: format!("`client-to-client` is stated ({}).", estate.place(origin)),
                 evidence: vec![origin],

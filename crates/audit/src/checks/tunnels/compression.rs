@@ -46,8 +46,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 /// Other protocols compress where both ends have it switched on.
 fn other(tunnel: &Tunnel, what: &str, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
-        severity: Severity::Low,
-        why_this_severity: "it counts where the other end has it switched on too".into(),
+        rating: CHECK.rated_at(Severity::Low, "it counts where the other end has it switched on too"),
         title: format!("{} compresses what it encrypts", tunnel.name),
         detail: format!("{what} is switched on."),
         evidence: vec![origin],
@@ -90,8 +89,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     };
     evidence.dedup();
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("{} compresses what it encrypts", tunnel.name),
         detail: format!("`{line}` is stated."),
         evidence,

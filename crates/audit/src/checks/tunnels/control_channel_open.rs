@@ -27,8 +27,7 @@ fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
         return verdict;
     }
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "certificates still decide who comes in".into(),
+        rating: CHECK.rated("certificates still decide who comes in"),
         title: format!("{} speaks TLS with anybody who asks", tunnel.name),
         detail: format!(
             "Neither `tls-auth` nor `tls-crypt` is stated for the server at {}. In this file's language: `tls-crypt /etc/openvpn/tls-crypt.key`.",

@@ -61,13 +61,14 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         }
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: if severity == Severity::High {
-            "links in the open are taken"
-        } else {
-            "such keys are tried out within hours"
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            severity,
+            if severity == Severity::High {
+                "links in the open are taken"
+            } else {
+                "such keys are tried out within hours"
+            },
+        ),
         title,
         detail: detail.into(),
         evidence: vec![origin, tunnel.origin],

@@ -71,13 +71,14 @@ fn judge(estate: &Estate, a: &End<'_>, b: &End<'_>) -> Verdict {
     }
     let (one, other) = (&estate.devices[a.device].name, &estate.devices[b.device].name);
     Verdict::Fail(Fail {
-        severity: if fatal { CHECK.severity } else { Severity::Low },
-        why_this_severity: if fatal {
-            "the tunnel does not come up, or not stay up, like this"
-        } else {
-            "the tunnel comes up and carries less than one end states"
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            if fatal { CHECK.severity } else { Severity::Low },
+            if fatal {
+                "the tunnel does not come up, or not stay up, like this"
+            } else {
+                "the tunnel comes up and carries less than one end states"
+            },
+        ),
         title: format!("{} of {one} and {} of {other} disagree", a.tunnel.name, b.tunnel.name),
         detail: format!("{}.", told.join("; ")),
         evidence,

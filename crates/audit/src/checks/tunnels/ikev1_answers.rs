@@ -70,8 +70,7 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
         Setting::Stated { .. } => return Verdict::Pass,
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title,
         detail: format!("{detail}{advice}"),
         evidence: vec![origin],

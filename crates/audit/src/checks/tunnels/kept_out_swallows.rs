@@ -59,8 +59,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         };
     evidence.dedup();
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it goes in the clear, and nobody notices".into(),
+        rating: CHECK.rated("it goes in the clear, and nobody notices"),
         title: format!("what {} keeps out takes away what was to go through it", tunnel.name),
         detail: format!("{what}."),
         evidence,

@@ -63,8 +63,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
     let mut evidence = vec![open, tunnel.origin];
     evidence.extend(protected.map(|one| one.origin));
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("{} answers callers without IPsec", tunnel.name),
         detail: format!(
             "A rule takes UDP port {port} without asking for IPsec ({}).{also}",

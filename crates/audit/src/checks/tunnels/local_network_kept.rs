@@ -51,13 +51,14 @@ fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
-        severity: if wanted { Severity::Low } else { CHECK.severity },
-        why_this_severity: if wanted {
-            "the estate file asks for everything to go through"
-        } else {
-            "it takes an attack where the caller is"
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            if wanted { Severity::Low } else { CHECK.severity },
+            if wanted {
+                "the estate file asks for everything to go through"
+            } else {
+                "it takes an attack where the caller is"
+            },
+        ),
         title: format!("callers of {} still reach the network they are in", tunnel.name),
         detail: "Everything is sent through the tunnel, and `block-local` is not among the flags.".into(),
         evidence: vec![*origin],

@@ -38,13 +38,14 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let full: Option<Origin> =
         plan.sent_through.iter().find(|(range, _)| everything(range)).map(|(_, at)| *at);
     Verdict::Fail(Fail {
-        severity: if full.is_some() { Severity::Low } else { CHECK.severity },
-        why_this_severity: if full.is_some() {
-            "everything is meant to go through the tunnel, and questions for names do not"
-        } else {
-            "what is asked shows names, and no content"
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            if full.is_some() { Severity::Low } else { CHECK.severity },
+            if full.is_some() {
+                "everything is meant to go through the tunnel, and questions for names do not"
+            } else {
+                "what is asked shows names, and no content"
+            },
+        ),
         title: format!("callers of {} are told no name server", tunnel.name),
         detail: "They are told what to send through the tunnel, and not whom to ask for names.".into(),
         evidence: vec![full.unwrap_or(*origin)],

@@ -28,8 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         let (detail, evidence) = listed(&told);
         let verdict = Verdict::Fail(Fail {
-            severity: CHECK.severity,
-            why_this_severity: "it takes a caller whose machine somebody took over".into(),
+            rating: CHECK.rated("it takes a caller whose machine somebody took over"),
             title: format!("callers of {} are told to use NetBIOS", tunnel.name),
             detail: format!("They are told {detail}"),
             evidence,

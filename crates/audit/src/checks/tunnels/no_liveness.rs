@@ -38,8 +38,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn fail(tunnel: &Tunnel, detail: &str, advice: &str, origin: trevlin_model::Origin) -> Verdict {
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it lets nobody in by itself".into(),
+        rating: CHECK.rated("it lets nobody in by itself"),
         title: format!("nobody asks whether the other end of {} still lives", tunnel.name),
         detail: format!("{detail}{advice}"),
         evidence: vec![origin],

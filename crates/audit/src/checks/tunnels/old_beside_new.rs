@@ -129,8 +129,7 @@ fn judge(estate: &Estate, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
     let device = &estate.devices[other];
     let new = &device.facts.tunnels[number];
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "an attacker calls the weaker one".into(),
+        rating: CHECK.rated("an attacker calls the weaker one"),
         title: format!("{} is still on beside {} on {}", old.name, new.name, device.name),
         detail: format!("{} answers beside {} ({}): {how}.", old.name, new.name, estate.place(new.origin)),
         evidence: vec![old.origin, new.origin],

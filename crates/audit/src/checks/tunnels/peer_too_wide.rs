@@ -53,8 +53,7 @@ fn judge(tunnel: &Tunnel, own: &[std::net::IpAddr]) -> Verdict {
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it takes a caller, or one who got a caller's key".into(),
+        rating: CHECK.rated("it takes a caller, or one who got a caller's key"),
         title: format!("a peer of {} may use addresses of others", tunnel.name),
         detail,
         evidence,

@@ -85,13 +85,10 @@ fn judge(tunnel: &Tunnel) -> Verdict {
         more => format!(" {more} more pairs meet."),
     };
     Verdict::Fail(Fail {
-        severity: if same { CHECK.severity } else { Severity::Low },
-        why_this_severity: if same {
-            "one of the two cannot send"
-        } else {
-            "the narrower one wins for its part"
-        }
-        .into(),
+        rating: CHECK.rated_at(
+            if same { CHECK.severity } else { Severity::Low },
+            if same { "one of the two cannot send" } else { "the narrower one wins for its part" },
+        ),
         title: format!("two peers of {} are allowed the same addresses", tunnel.name),
         detail: format!("{detail}{more}"),
         evidence: vec![later.2, earlier.2],

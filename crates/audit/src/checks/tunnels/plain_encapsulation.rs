@@ -54,9 +54,8 @@ fn judge(estate: &Estate, device: &Device, tunnel: &Tunnel) -> Verdict {
     let held = estate.holders(remote).first().map(|at| estate.devices[*at].name.as_str());
     let whose = held.map_or(String::new(), |name| format!(", which is {name}"));
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity:
-            "the other end has a public address, and no IPsec connection to it is among the exports".into(),
+        rating: CHECK
+            .rated("the other end has a public address, and no IPsec connection to it is among the exports"),
         title: format!("{} crosses the outside without encryption", tunnel.name),
         detail: format!(
             "Its other end is {remote}{whose}; {} encrypts nothing by itself.",

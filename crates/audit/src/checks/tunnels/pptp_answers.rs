@@ -87,8 +87,7 @@ fn fail(estate: &Estate, at: usize, origin: Origin) -> Verdict {
         evidence.extend(whence.evidence());
     }
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity,
+        rating: CHECK.rated_at(severity, why_this_severity),
         title: "PPTP answers callers".into(),
         detail: "The PPTP daemon is configured and answers on TCP port 1723.".into(),
         evidence,

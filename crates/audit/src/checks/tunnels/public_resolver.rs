@@ -42,8 +42,7 @@ fn judge(tunnel: &Tunnel, told: &[&Placed], own: &[IpRange]) -> Verdict {
     let names: Vec<_> = foreign.iter().map(|(server, _)| server.short()).collect();
     let also = if foreign.len() < told.len() { ", beside one of the inside" } else { "" };
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it tells names and habits, and no content".into(),
+        rating: CHECK.rated("it tells names and habits, and no content"),
         title: format!("callers of {} ask a name server that is somebody else's", tunnel.name),
         detail: format!("They are told {}{also}.", names.join(", ")),
         evidence: foreign.iter().map(|(_, origin)| *origin).collect(),

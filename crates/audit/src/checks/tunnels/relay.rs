@@ -62,8 +62,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     }
     let accept = tunnel.stated("accept").map(|(_, origin)| origin);
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "nobody proves who he is on the way in".into(),
+        rating: CHECK.rated("nobody proves who he is on the way in"),
         title: format!("{} hands everybody on to {target}", tunnel.name),
         detail: format!(
             "It takes connections from other machines and opens them anew to {target}; no certificate is asked for."
@@ -104,8 +103,7 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "no packet filter on the way sees it".into(),
+        rating: CHECK.rated("no packet filter on the way sees it"),
         title: format!("{} goes past the packet filters", tunnel.name),
         detail,
         evidence,
@@ -134,8 +132,7 @@ fn of_shell(server: &SshServer) -> Verdict {
     }
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "it takes somebody who may log in".into(),
+        rating: CHECK.rated("it takes somebody who may log in"),
         title: "users of the secure shell can hand others on past the packet filter".into(),
         detail,
         evidence,

@@ -44,8 +44,7 @@ fn judge(tunnel: &Tunnel, wanted: Sends) -> Verdict {
         ),
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: "the estate file states what is wanted".into(),
+        rating: CHECK.rated_at(severity, "the estate file states what is wanted"),
         title: format!("{} {text}", tunnel.name),
         detail: format!("By the estate file {detail}."),
         evidence: vec![origin],

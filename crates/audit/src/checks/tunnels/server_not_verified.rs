@@ -64,8 +64,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     }
     let called = connection.remote_addresses.first().map(|(_, origin)| *origin);
     Verdict::Fail(Fail {
-        severity: Severity::Medium,
-        why_this_severity: "it takes a certificate of an authority that the daemon trusts, and a place in between".into(),
+        rating: CHECK.rated_at(Severity::Medium, "it takes a certificate of an authority that the daemon trusts, and a place in between"),
         title: format!("{} takes any certificate for the other end's", tunnel.name),
         detail: "Neither an identity nor a certificate of the other end is stated. In this file's language: `id = gate.example` in the section `remote`.".into(),
         evidence: called.into_iter().chain([tunnel.origin]).collect(),
@@ -96,8 +95,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
         )
     };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!("{} takes any certificate for the server's", tunnel.name),
         detail: detail.into(),
         evidence: vec![origin],
@@ -109,8 +107,7 @@ fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
         return verdict;
     }
     Verdict::Fail(Fail {
-        severity: CHECK.severity,
-        why_this_severity: "every holder of a certificate of that authority can answer".into(),
+        rating: CHECK.rated("every holder of a certificate of that authority can answer"),
         title: format!("{} takes any certificate for the server's", tunnel.name),
         detail: format!(
             "Nothing in the configuration that calls at {} asks what the certificate is for or whose it is. In this file's language: `remote-cert-tls server`.",

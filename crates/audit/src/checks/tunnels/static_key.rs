@@ -23,8 +23,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         |estate, tunnel| match tunnel.proof.shared_key {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "the key is never changed by itself".into(),
+                rating: CHECK.rated("the key is never changed by itself"),
                 title: format!("{} is encrypted with one key for ever", tunnel.name),
                 detail: format!("`secret` is stated ({}).", estate.place(origin)),
                 evidence: vec![origin],

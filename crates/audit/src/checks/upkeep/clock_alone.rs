@@ -34,8 +34,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             Verdict::ask(format!("the clock of {}: {question}", device.name), vec![*line])
         } else {
             Verdict::Fail(Fail {
-                severity: CHECK.severity,
-                why_this_severity: "its own clock is all it has".into(),
+                rating: CHECK.rated("its own clock is all it has"),
                 title: format!("the clock of {} follows nobody", device.name),
                 detail: format!("No server, pool or reference clock is named to {}.", first.program),
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),

@@ -40,13 +40,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let weighs = callers || device.kind == trevlin_model::DeviceKind::Firewall;
             let programs: Vec<&str> = keepers.iter().map(|keeper| keeper.program).collect();
             Verdict::Fail(Fail {
-                severity: if weighs { CHECK.severity.raise() } else { CHECK.severity },
-                why_this_severity: if weighs {
-                    "it is the device where strangers come in"
-                } else {
-                    "it is one device among others"
-                }
-                .into(),
+                rating: CHECK.rated_at(
+                    if weighs { CHECK.severity.raise() } else { CHECK.severity },
+                    if weighs {
+                        "it is the device where strangers come in"
+                    } else {
+                        "it is one device among others"
+                    },
+                ),
                 title: format!("what {} logs never leaves it", device.name),
                 detail: format!("No collector is named to {}.", programs.join(" and ")),
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),

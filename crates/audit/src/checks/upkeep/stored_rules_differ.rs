@@ -115,8 +115,7 @@ fn judge(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
     // Both files are named, whichever side the difference is on.
     evidence.extend([running.origin, stored.origin]);
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why.into(),
+        rating: CHECK.rated_at(severity, why),
         title: format!(
             "Table {} for {} runs differently from what is stored",
             running.table, running.families
@@ -146,8 +145,7 @@ fn by_effect(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
             None => sure = false,
             Some(false) => {
                 return Verdict::Fail(Fail {
-                    severity: CHECK.severity,
-                    why_this_severity: "what is let through differs".into(),
+                    rating: CHECK.rated("what is let through differs"),
                     title: format!("Table {} runs differently from what is stored", running.table),
                     detail: format!(
                         "Chain {} lets through other packets than the zones and policies that are stored; what was changed at run \

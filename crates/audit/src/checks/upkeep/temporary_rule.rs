@@ -67,8 +67,7 @@ fn judge(comment: &str, rules: &[&Rule], yardstick: &Yardstick) -> Verdict {
     let count =
         if rules.len() == 1 { "A rule says".to_owned() } else { format!("{} rules say", rules.len()) };
     Verdict::Fail(Fail {
-        severity,
-        why_this_severity: why,
+        rating: CHECK.rated_at(severity, why),
         title: format!("A temporary rule is in force: {comment}"),
         detail: format!(
             "{count} \"{comment}\", and {}.",
