@@ -1,6 +1,6 @@
 //! What a check is, and what it answers.
 
-use crate::{Area, Estate, Rating, Severity, Yardstick};
+use crate::{Area, Estate, Rating, Severity, Subject, Yardstick};
 use trevlin_model::Origin;
 
 /// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
@@ -32,9 +32,8 @@ pub struct Check {
 pub struct Answer {
     /// The subject's device, as index into the estate.
     pub device: usize,
-    /// What was judged, unique within check and device and the same from run to run: part of the fingerprint, so
-    /// never made from a secret or a line number.
-    pub subject: String,
+    /// What was judged.
+    pub subject: Subject,
     /// The answer.
     pub verdict: Verdict,
 }
@@ -93,8 +92,8 @@ impl Check {
 
 impl Answer {
     /// An answer for a subject.
-    pub(crate) fn new(device: usize, subject: impl Into<String>, verdict: Verdict) -> Self {
-        Self { device, subject: subject.into(), verdict }
+    pub(crate) fn new(device: usize, subject: Subject, verdict: Verdict) -> Self {
+        Self { device, subject, verdict }
     }
 }
 

@@ -46,6 +46,7 @@ pub mod services;
 mod serving;
 pub mod shape;
 mod special;
+mod subject;
 pub mod survey;
 pub mod tunnels;
 pub mod views;
@@ -68,6 +69,7 @@ pub use outcome::{
 };
 pub use people::names as people_and_devices;
 pub use rating::{Adjustment, Rating};
+pub use subject::{Subject, SubjectKind};
 pub use yardstick::{Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made};
 
 /// Loads what judging needs: tables, and word lists for grading secrets. To be called beside other work; they are loaded by themselves

@@ -9,7 +9,8 @@ use crate::accepted;
 use crate::answered::{self, AnswerEntry};
 use crate::checks::CHECKS;
 use crate::{
-    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, LeftOutFile, Severity, Verdict, Yardstick,
+    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, LeftOutFile, Severity, Subject, Verdict,
+    Yardstick,
 };
 use quote::{Texts, devices, finding, open_question};
 use rayon::prelude::*;
@@ -135,7 +136,7 @@ pub struct OpenQuestion {
     pub evidence: Vec<Evidence>,
     /// What was judged, as in the fingerprint of a finding.
     #[serde(skip)]
-    pub subject: String,
+    pub subject: Subject,
 }
 
 /// Counts of open findings.
@@ -341,8 +342,8 @@ pub(crate) type Prints = BTreeMap<[u8; 32], u32>;
 
 /// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
 /// number, so that each is its own.
-pub(crate) fn fingerprint(check: &str, device: &str, subject: &str, seen: &mut Prints) -> String {
-    let key = format!("{check}\n{device}\n{subject}");
+pub(crate) fn fingerprint(check: &str, device: &str, subject: &Subject, seen: &mut Prints) -> String {
+    let key = format!("{check}\n{device}\n{}", subject.key());
     let first: [u8; 32] = Sha256::digest(key.as_bytes()).into();
     let times = seen.entry(first).and_modify(|times| *times += 1).or_insert(0);
     let print = if *times == 0 { first } else { Sha256::digest(format!("{key}\n{times}").as_bytes()).into() };

@@ -4,14 +4,14 @@ use crate::Estate;
 use crate::exposure::{Exposure, Reachable};
 use crate::services::What;
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Fail, Marks, Rating, Severity, Verdict};
+use crate::{Answer, Fail, Marks, Rating, Severity, Subject, Verdict};
 use trevlin_model::housekeeping::UnitState;
 use trevlin_model::served::{Part, Served, ServedKind, Sources};
 use trevlin_model::{Device, IpRange, Origin, Setting};
 
 /// A service of a device.
 #[derive(Clone, Copy)]
-pub(crate) struct Subject<'a> {
+pub(crate) struct ServiceCase<'a> {
     pub(crate) estate: &'a Estate,
     pub(crate) device: usize,
     number: usize,
@@ -19,9 +19,9 @@ pub(crate) struct Subject<'a> {
 }
 
 /// Services of one device that their program would start with.
-pub(crate) fn of_device(estate: &Estate, device: usize) -> impl Iterator<Item = Subject<'_>> {
+pub(crate) fn of_device(estate: &Estate, device: usize) -> impl Iterator<Item = ServiceCase<'_>> {
     let all = estate.devices[device].facts.served.iter().enumerate();
-    all.filter(|(_, served)| served.refused.is_none()).map(move |(number, served)| Subject {
+    all.filter(|(_, served)| served.refused.is_none()).map(move |(number, served)| ServiceCase {
         estate,
         device,
         number,
@@ -33,7 +33,7 @@ pub(crate) fn of_device(estate: &Estate, device: usize) -> impl Iterator<Item = 
 pub(crate) fn of_kinds<'a>(
     estate: &'a Estate,
     kinds: &'a [ServedKind],
-) -> impl Iterator<Item = Subject<'a>> + 'a {
+) -> impl Iterator<Item = ServiceCase<'a>> + 'a {
     (0..estate.devices.len())
         .flat_map(move |device| of_device(estate, device))
         .filter(move |one| kinds.contains(&one.served.kind))
@@ -71,7 +71,7 @@ pub(crate) enum Who<'a> {
     Inside,
 }
 
-impl<'a> Subject<'a> {
+impl<'a> ServiceCase<'a> {
     /// Whether anybody beyond the device may meet it: it is not switched off, and not for the device alone.
     pub(crate) fn is_met(&self) -> bool {
         !self.served.is_local() && switched_off(&self.estate.devices[self.device], self.served).is_none()
@@ -195,12 +195,6 @@ impl<'a> Subject<'a> {
         Verdict::Fail(Fail { rating, title, detail, evidence })
     }
 
-    /// The subject of an answer about a part.
-    pub(crate) fn subject(&self, part: &Part) -> String {
-        let place = self.served.endpoints.first().map(|one| format!(" {}", one.port)).unwrap_or_default();
-        format!("{}{place}: {}", self.served.name, part.title())
-    }
-
     /// A question about what a part asks for, where its files leave that open: the version decides, or another program.
     pub(crate) fn ask_login(&self, part: &Part) -> Verdict {
         let why = match &part.login {
@@ -228,7 +222,7 @@ impl<'a> Subject<'a> {
 
     /// The same as an answer about the whole service, for checks that answer part by part.
     pub(crate) fn open_answer(&self) -> Option<Answer> {
-        Some(Answer::new(self.device, self.served.name.clone(), self.open()?))
+        Some(Answer::new(self.device, Subject::served(self.served), self.open()?))
     }
 }
 

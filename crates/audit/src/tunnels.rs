@@ -3,7 +3,7 @@
 use crate::access::{Access, listener_from, logins};
 use crate::algorithms::{Algorithm, lookup};
 use crate::checks::{CHECKS, weak_pre_shared_key};
-use crate::{Area, Estate, Severity, Verdict, Yardstick};
+use crate::{Area, Estate, Severity, Subject, Verdict, Yardstick};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_model::certificate::CertificateUse;
@@ -74,7 +74,7 @@ pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
         for tunnel in &device.facts.tunnels {
             let login = by_service.get(&(device.name.as_str(), tunnel.name.as_str()));
             let export = estate.export(tunnel.origin.export);
-            let known = judged.get(&(at, tunnel.name.clone()));
+            let known = judged.get(&(at, Subject::tunnel(tunnel)));
             let mut detail = details(estate, tunnel);
             detail.extend(known.into_iter().flat_map(|known| known.findings.iter().cloned()));
             let factors = match login {
@@ -195,8 +195,8 @@ struct Judged {
 }
 
 /// What the checks of the areas that are about tunnels say, by device and tunnel: the same that an audit says.
-fn judged(estate: &Estate, yardstick: &Yardstick) -> BTreeMap<(usize, String), Judged> {
-    let mut found: BTreeMap<(usize, String), Judged> = BTreeMap::new();
+fn judged(estate: &Estate, yardstick: &Yardstick) -> BTreeMap<(usize, Subject), Judged> {
+    let mut found: BTreeMap<(usize, Subject), Judged> = BTreeMap::new();
     let about = |area: Area| matches!(area, Area::Tunnels | Area::Ciphers | Area::Logins);
     for check in CHECKS.iter().filter(|check| about(check.area)) {
         for answer in (check.run)(estate, yardstick) {

@@ -8,9 +8,12 @@ use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// What a service is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, strum::IntoStaticStr,
+)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum ServedKind {
     /// Shares of the SMB protocol.
     Shares,
@@ -43,6 +46,12 @@ pub enum ServedKind {
 }
 
 impl ServedKind {
+    /// The word for it in written facts and in keys.
+    #[must_use]
+    pub fn code(self) -> &'static str {
+        self.into()
+    }
+
     /// The kind in words, as a service.
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -323,9 +332,12 @@ pub enum Remark {
 }
 
 /// What a part is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, strum::IntoStaticStr,
+)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum PartKind {
     /// A share.
     Share,
@@ -350,6 +362,12 @@ pub enum PartKind {
 }
 
 impl PartKind {
+    /// The word for it in written facts and in keys.
+    #[must_use]
+    pub fn code(self) -> &'static str {
+        self.into()
+    }
+
     /// The kind in words.
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -377,6 +395,9 @@ pub struct Part {
     pub kind: PartKind,
     /// Name; that of a community is left out, as it is a secret.
     pub name: String,
+    /// Its own name in its file, where the other is one for people; empty where it has none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub label: String,
     /// Folder or device behind it.
     pub path: Option<String>,
     /// From where.
@@ -400,12 +421,26 @@ pub struct Part {
 }
 
 impl Part {
+    /// The same with its own name in its file.
+    #[must_use]
+    pub fn labelled(mut self, label: impl Into<String>) -> Self {
+        self.label = label.into();
+        self
+    }
+
+    /// Its own name in its file: the label where there is one; else its name, but for what stands for the whole service.
+    #[must_use]
+    pub fn own_name(&self) -> &str {
+        if self.label.is_empty() && self.kind != PartKind::Whole { &self.name } else { &self.label }
+    }
+
     /// A part that is open to everybody, asks for nothing that is known and may not be changed.
     #[must_use]
     pub fn new(kind: PartKind, name: impl Into<String>, origin: Origin) -> Self {
         Self {
             kind,
             name: name.into(),
+            label: String::new(),
             path: None,
             sources: Sources::everybody(),
             login: Setting::Unknown { why: "what it asks for".into() },
@@ -474,6 +509,9 @@ pub struct Served {
     pub program: Word,
     /// Name for people.
     pub name: String,
+    /// Its own name in its file, such as that of a site; empty where it has none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub label: String,
     /// Units of systemd that start it, without `.service`.
     #[serde(deserialize_with = "crate::written::word::each")]
     pub units: Words,
@@ -505,6 +543,7 @@ impl Served {
             kind,
             program,
             name: name.into(),
+            label: String::new(),
             units,
             endpoints: Vec::new(),
             parts: Vec::new(),
@@ -513,6 +552,13 @@ impl Served {
             refused: None,
             origin,
         }
+    }
+
+    /// The same with its own name in its file.
+    #[must_use]
+    pub fn labelled(mut self, label: impl Into<String>) -> Self {
+        self.label = label.into();
+        self
     }
 
     /// Whether only the device itself reaches it.

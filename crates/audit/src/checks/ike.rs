@@ -1,6 +1,6 @@
 //! What checks on keys for IKE have in common.
 
-use crate::{Answer, Estate, Verdict};
+use crate::{Answer, Estate, Subject, SubjectKind, Verdict};
 
 /// A question for each file of keys that another reads in and that is not among the exports.
 pub(super) fn keys_not_exported(estate: &Estate, at: usize) -> Vec<Answer> {
@@ -15,7 +15,7 @@ pub(super) fn keys_not_exported(estate: &Estate, at: usize) -> Vec<Answer> {
                  and how it was made",
                 one.path
             );
-            Answer::new(at, one.path.clone(), Verdict::ask(ask, vec![one.origin]))
+            Answer::new(at, Subject::of(SubjectKind::File).with(&one.path), Verdict::ask(ask, vec![one.origin]))
         })
         .collect()
 }

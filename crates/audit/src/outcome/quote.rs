@@ -1,7 +1,7 @@
 //! What checks say, as text: lines of exports quoted, and every secret masked.
 
 use super::{DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
-use crate::{Check, Estate, Fail, Question};
+use crate::{Check, Estate, Fail, Question, Subject};
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_model::{ExportId, LineClass, Origin};
@@ -89,7 +89,7 @@ pub(super) fn open_question(
     texts: &Texts,
     check: &'static Check,
     device: &str,
-    subject: String,
+    subject: Subject,
     question: Question,
 ) -> OpenQuestion {
     OpenQuestion {

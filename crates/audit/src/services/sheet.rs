@@ -178,7 +178,8 @@ fn part_row(estate: &Estate, site: &Served, part: &Part, several: bool) -> PartR
     // Of several sites at one place, each part says whose it is.
     let name = match (several, part.kind) {
         (true, trevlin_model::served::PartKind::Page) => {
-            let site = site.name.trim_start_matches("web site ").split(" (").next().unwrap_or_default();
+            let port = site.endpoints.first().map_or(80, |one| one.port);
+            let site = if site.label.is_empty() { format!("at {port}") } else { site.label.clone() };
             format!("{site}{}", part.name)
         }
         _ => part.name.clone(),

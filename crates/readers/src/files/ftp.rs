@@ -169,7 +169,8 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
         ),
     };
     if anonymous.value() != Some(&false) {
-        let mut part = Part::new(PartKind::Folder, "for anybody", anonymous.origin().unwrap_or(origin));
+        let mut part = Part::new(PartKind::Folder, "for anybody", anonymous.origin().unwrap_or(origin))
+            .labelled("anonymous");
         part.path = get("anon_root").map(|(path, _)| path.to_owned());
         part.login = anonymous.clone().map(|on| if on { Asked::Nothing } else { Asked::Refused });
         let upload = ["anon_upload_enable", "anon_mkdir_write_enable", "anon_other_write_enable"]
@@ -184,7 +185,7 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
         served.parts.push(part);
     }
     if let Some(line) = on("local_enable") {
-        let mut part = Part::new(PartKind::Folder, "of accounts", line);
+        let mut part = Part::new(PartKind::Folder, "of accounts", line).labelled("accounts");
         part.path = get("local_root").map(|(path, _)| path.to_owned());
         part.login = Setting::Stated { value: Asked::Password, origin: line };
         part.writes = match writes {
@@ -389,7 +390,7 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
     for anonymous in all.iter().filter(|one| one.name == "anonymous") {
         served.parts.push(proftpd_anonymous(anonymous, engine, required.is_some()));
     }
-    let mut part = Part::new(PartKind::Folder, "of accounts", origin);
+    let mut part = Part::new(PartKind::Folder, "of accounts", origin).labelled("accounts");
     part.sources = limited(all, "login").unwrap_or_else(Sources::everybody);
     part.login = Setting::default_of(Asked::Password, "ProFTPD", "proftpd.conf(5)");
     part.writes = Setting::default_of(!denied(all, "write"), "ProFTPD", "proftpd.conf(5), Limit");
@@ -402,7 +403,7 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
 }
 
 fn proftpd_anonymous(one: &Directive<'_>, engine: Option<Origin>, required: bool) -> Part {
-    let mut part = Part::new(PartKind::Folder, "for anybody", one.origin);
+    let mut part = Part::new(PartKind::Folder, "for anybody", one.origin).labelled("anonymous");
     part.path = Some(one.first().to_owned());
     part.sources = limited(one.children(), "login").unwrap_or_else(Sources::everybody);
     let asks = one.children().iter().find(|one| one.name == "anonrequirepassword");

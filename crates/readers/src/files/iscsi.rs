@@ -68,7 +68,8 @@ fn served(export: &Export, name: &str, group: &Json<'_>, facts: &mut Facts) -> S
     let origin = heading(group);
     let title = format!("disks of {name}");
     let mut served =
-        Served::new(ServedKind::Disks, "iSCSI target", title, &["target", "rtslib-fb-targetctl"], origin);
+        Served::new(ServedKind::Disks, "iSCSI target", title, &["target", "rtslib-fb-targetctl"], origin)
+            .labelled(name);
     for portal in group.list("portals") {
         let port = portal.number("port").and_then(|port| u16::try_from(port).ok()).unwrap_or(3260);
         let at = Endpoint::everywhere(Protocol::TCP, port, Carried::Plain, heading(portal));

@@ -8,7 +8,7 @@ use trevlin_model::{Origin, Setting};
 
 /// What looking up any name for somebody is: asked for by whoever is among the sources.
 pub(crate) fn recursion(sources: Sources, origin: Origin) -> Part {
-    let mut part = Part::new(PartKind::Whole, "names of others (recursion)", origin);
+    let mut part = Part::new(PartKind::Whole, "names of others (recursion)", origin).labelled("recursion");
     part.sources = sources;
     part.login = Setting::Stated { value: Asked::Nothing, origin };
     part.remarks.push((Remark::Recursion, origin));

@@ -295,7 +295,8 @@ fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '
             [name] => format!("names of {name}"),
             names => format!("names of {} zones", names.len()),
         };
-        let mut part = Part::new(PartKind::Whole, name, stated.map_or(origin, |one| one.origin));
+        let mut part = Part::new(PartKind::Whole, name, stated.map_or(origin, |one| one.origin))
+            .labelled(names.join(" "));
         part.sources =
             stated.map_or_else(Sources::everybody, |one| lists.sources(one.children(), one.origin));
         part.login = Setting::Stated { value: Asked::Nothing, origin: part.origin };
@@ -326,7 +327,8 @@ fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '
         let update =
             zone.last("allow-update").map(|one| (lists.sources(one.children(), one.origin), one.origin));
         let line = transfer.map_or(zone.origin, |one| one.origin);
-        let mut part = Part::new(PartKind::Whole, format!("whole zone {}", zone.value()), line);
+        let mut part =
+            Part::new(PartKind::Whole, format!("whole zone {}", zone.value()), line).labelled(zone.value());
         part.sources = sources;
         part.login = match transfer {
             Some(one) => Setting::Stated { value: Asked::Nothing, origin: one.origin },
@@ -346,7 +348,8 @@ fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '
             parts.push(part);
         }
         if let Some((sources, line)) = update.filter(|one| !one.0.ranges.is_empty()) {
-            let mut part = Part::new(PartKind::Whole, format!("changes to zone {}", zone.value()), line);
+            let mut part = Part::new(PartKind::Whole, format!("changes to zone {}", zone.value()), line)
+                .labelled(zone.value());
             part.sources = sources;
             part.login = Setting::Stated { value: Asked::Address, origin: line };
             part.writes = Setting::Stated { value: true, origin: line };

@@ -61,7 +61,8 @@ pub(super) fn dropbear(package: &Package, networks: &Networks, reading: &mut Rea
 pub(super) fn pages(package: &Package, reading: &mut Reading) {
     for section in package.of("uhttpd") {
         let name = format!("web pages ({})", section.name.as_deref().unwrap_or("uhttpd"));
-        let mut served = Served::new(ServedKind::Pages, "uhttpd", name, &["uhttpd"], section.whole());
+        let mut served = Served::new(ServedKind::Pages, "uhttpd", name, &["uhttpd"], section.whole())
+            .labelled(section.name.as_deref().unwrap_or_default());
         let redirects = section.is_on("redirect_https") == Some(true);
         for (option, carried) in [("listen_http", Carried::Plain), ("listen_https", Carried::Encrypted)] {
             for (word, said) in section.all(option) {

@@ -199,7 +199,8 @@ fn served(
     let kind = if pages { ServedKind::Pages } else { ServedKind::Relays };
     let what = if pages { "web site" } else { "relay" };
     let mut served =
-        Served::new(kind, "HAProxy", format!("{what} {} (HAProxy)", section.name), UNITS, section.origin);
+        Served::new(kind, "HAProxy", format!("{what} {} (HAProxy)", section.name), UNITS, section.origin)
+            .labelled(section.name);
     if section.lines.iter().any(|line| line.is(&["disabled"])) {
         return served;
     }

@@ -379,7 +379,8 @@ impl Reader<'_> {
     fn pages(&mut self, around: &Item, tls: &Item, tcp: Option<&Item>) {
         let (at, port, origin) = self.place(tcp).unwrap_or((None, 443, tls.origin));
         let mut served =
-            Served::new(ServedKind::Pages, "the device", format!("{} by TLS", around.name), &[], tls.origin);
+            Served::new(ServedKind::Pages, "the device", format!("{} by TLS", around.name), &[], tls.origin)
+                .labelled(around.name.as_str());
         let place = Endpoint::everywhere(Protocol::TCP, port, Carried::Encrypted, origin);
         served
             .endpoints

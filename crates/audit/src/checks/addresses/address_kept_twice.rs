@@ -2,7 +2,7 @@
 
 use super::listed;
 use crate::plan::{Claim, ClaimKind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::IpRange;
 
@@ -52,7 +52,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             detail: format!("It is stated twice: {told}."),
             evidence,
         });
-        answers.push(Answer::new(first.device, format!("{} {}", range.short(), names.join(" ")), verdict));
+        answers.push(Answer::new(
+            first.device,
+            Subject::of(SubjectKind::Addresses).with(range).with(names.join(" ")),
+            verdict,
+        ));
     }
     answers
 }

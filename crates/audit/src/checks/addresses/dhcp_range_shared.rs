@@ -2,7 +2,7 @@
 
 use super::{by_holder, listed};
 use crate::plan::{Claim, ClaimKind, Meaning};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 
 /// The check.
@@ -51,7 +51,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 "they are on two devices, and no screen shows both"
             };
-            let subject = format!("{} / {}", holder.name, name(b));
+            let subject = Subject::of(SubjectKind::Addresses)
+                .with(&holder.name)
+                .with(&b.owner)
+                .with(&estate.devices[b.device].name);
             if *meaning == Meaning::Unclear {
                 let question = format!(
                     "{} and {} both hand out {shared}: ask whether both serve one network, or stand at two sites, and name the sites in the estate file (`site`)",

@@ -3,7 +3,7 @@
 use crate::plan::meaning::is_host_local;
 use crate::plan::{Claim, ClaimKind};
 use crate::special::{CommonNetwork, common_at_home};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin};
 
 /// The check.
@@ -56,7 +56,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 fail(estate, name, addresses.pools[0].origin, &met)
             };
-            answers.push(Answer::new(at, name, verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Interface).with(name), verdict));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! Everything a caller sends over IPv4 goes through the tunnel, and IPv6 goes around it.
 
 use super::cover;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use ipnet::IpNet;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{Family, IpRange};
@@ -33,7 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (name, plan) in device.facts.plans().filter(|(_, plan)| !plan.sent_through.is_empty()) {
-            answers.push(Answer::new(at, name, judge(estate, name, plan)));
+            answers.push(Answer::new(at, Subject::tunnel_named(name), judge(estate, name, plan)));
         }
     }
     answers

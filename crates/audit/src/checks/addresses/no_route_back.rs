@@ -2,7 +2,7 @@
 
 use crate::plan::PoolOwner;
 use crate::special::{is_link_local, is_public};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::{
     Device, Hook, IpRange, MatchKind, Origin, Pool, PoolPlacement, Route, Target, TranslationKind,
@@ -32,7 +32,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let Some(pool) = &holder.pool else { continue };
         if let Some((range, origin)) = pool.claims().first().copied() {
             let verdict = judge(estate, holder, pool, range, origin);
-            answers.push(Answer::new(holder.device, format!("{} {}", holder.name, range.family()), verdict));
+            answers.push(Answer::new(
+                holder.device,
+                Subject::of(SubjectKind::Addresses).with(&holder.name).with(range.family()),
+                verdict,
+            ));
         }
     }
     answers

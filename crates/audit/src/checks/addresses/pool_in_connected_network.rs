@@ -2,7 +2,7 @@
 
 use super::{by_holder, mistyped_pools};
 use crate::plan::{Claim, ClaimKind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Pool, PoolPlacement, Setting};
 
 /// The check.
@@ -34,12 +34,18 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             "the pool of {name} is mistyped ({}), so where it lies cannot be told; ask what was meant and what is in use",
             bad.why
         );
-        answers.push(Answer::new(device, name, Verdict::ask(question, vec![bad.origin])));
+        answers.push(Answer::new(
+            device,
+            Subject::of(SubjectKind::Addresses).with(name),
+            Verdict::ask(question, vec![bad.origin]),
+        ));
     }
     for (group, holder) in plan.pools.iter().enumerate() {
         let Some(pool) = &holder.pool else { continue };
         let device = &estate.devices[holder.device];
-        let answer = |verdict| Answer::new(holder.device, holder.name.clone(), verdict);
+        let answer = |verdict| {
+            Answer::new(holder.device, Subject::of(SubjectKind::Addresses).with(&holder.name), verdict)
+        };
         if !pool.malformed.is_empty() {
             continue;
         }
@@ -50,7 +56,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         overlaps.dedup_by_key(|one| one.b);
         for overlap in &overlaps {
             let (a, b) = plan.pair(overlap);
-            let subject = format!("{} in {} of {}", holder.name, b.range.short(), b.owner);
+            let subject = Subject::of(SubjectKind::Addresses).with(&holder.name).with(b.range).with(&b.owner);
             answers.push(Answer::new(holder.device, subject, fail(estate, pool, a, b)));
         }
         if overlaps.iter().any(|one| plan.claims[one.b].device == holder.device) {

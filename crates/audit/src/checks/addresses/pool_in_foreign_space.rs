@@ -3,7 +3,7 @@
 use super::mistyped_pools;
 use crate::plan::ClaimKind;
 use crate::special::{self, Space, own_space};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin};
 
 /// The check.
@@ -30,7 +30,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for claim in &plan.claims {
         if plan.stands_for_pool(claim) || claim.kind == ClaimKind::DhcpRange {
-            let subject = format!("{} of {}", claim.range, claim.owner);
+            let subject = Subject::of(SubjectKind::Addresses).with(claim.range).with(&claim.owner);
             let verdict = judge(&claim.owner, claim.range, claim.origin, &own, &estate.place(claim.origin));
             answers.push(Answer::new(claim.device, subject, verdict));
         }
@@ -40,7 +40,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             "whose space the pool of {name} lies in cannot be told: {}; ask what the range is meant to be",
             bad.why
         );
-        answers.push(Answer::new(device, name, Verdict::ask(ask, vec![bad.origin])));
+        answers.push(Answer::new(
+            device,
+            Subject::of(SubjectKind::Addresses).with(name),
+            Verdict::ask(ask, vec![bad.origin]),
+        ));
     }
     answers
 }

@@ -1,7 +1,7 @@
 //! A pool is far larger than its callers need.
 
 use super::pool_too_small::{needs, room, words};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,7 +26,10 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         let Some((_, origin)) = pool.ranges.first().filter(|(range, _)| range.first().is_ipv4()) else {
             continue;
         };
-        if answers.iter().any(|one| one.device == holder.device && one.subject == holder.name) {
+        if answers.iter().any(|one| {
+            one.device == holder.device
+                && one.subject == Subject::of(SubjectKind::Addresses).with(&holder.name)
+        }) {
             continue;
         }
         let Some((least, _)) = room(estate, holder) else { continue };
@@ -46,7 +49,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             }
             Some(_) => Verdict::Pass,
         };
-        answers.push(Answer::new(holder.device, holder.name.clone(), verdict));
+        answers.push(Answer::new(
+            holder.device,
+            Subject::of(SubjectKind::Addresses).with(&holder.name),
+            verdict,
+        ));
     }
     answers
 }

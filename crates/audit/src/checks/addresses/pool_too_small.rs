@@ -1,7 +1,7 @@
 //! A pool has fewer addresses than callers may come.
 
 use crate::plan::PoolOwner;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Family, Origin};
 
 /// The check.
@@ -91,7 +91,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };
         // Several pools of one tunnel are one store.
-        if answers.iter().any(|one| one.device == holder.device && one.subject == holder.name) {
+        if answers.iter().any(|one| {
+            one.device == holder.device
+                && one.subject == Subject::of(SubjectKind::Addresses).with(&holder.name)
+        }) {
             continue;
         }
         let Some((_, most)) = room(estate, holder) else { continue };
@@ -110,7 +113,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 })
             }
         };
-        answers.push(Answer::new(holder.device, holder.name.clone(), verdict));
+        answers.push(Answer::new(
+            holder.device,
+            Subject::of(SubjectKind::Addresses).with(&holder.name),
+            verdict,
+        ));
     }
     answers
 }

@@ -2,7 +2,7 @@
 
 use super::MOST_TOLD;
 use crate::plan::Claim;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 
 /// The check.
@@ -88,7 +88,7 @@ fn fail(estate: &Estate, group: &[&Claim]) -> Answer {
     let names: BTreeSet<_> = group.iter().map(|claim| name(claim)).collect();
     Answer::new(
         first.device,
-        names.into_iter().collect::<Vec<_>>().join(" / "),
+        Subject::of(SubjectKind::Addresses).with(names.into_iter().collect::<Vec<_>>().join(" ")),
         Verdict::Fail(Fail {
             rating: CHECK.rated(why),
             title,

@@ -1,7 +1,7 @@
 //! A range leaves its network, or holds addresses that are for no host.
 
 use crate::plan::{Claim, ClaimKind, PoolOwner};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{IpRange, Origin};
@@ -40,7 +40,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let Some(holder) = claim.group.map(|group| &plan.pools[group]) else { continue };
         let device = &estate.devices[claim.device];
         let faults = faults(estate, &served, holder, claim);
-        let subject = format!("{} of {}", claim.range, claim.owner);
+        let subject = Subject::of(SubjectKind::Addresses).with(claim.range).with(&claim.owner);
         let verdict = match faults.iter().map(|fault| fault.severity).max() {
             None => Verdict::Pass,
             Some(severity) => {

@@ -1,7 +1,7 @@
 //! An address or a range is mistyped.
 
 use crate::plan::sheet::mistyped;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::MalformedAddress;
 
 /// The check.
@@ -24,7 +24,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (whose, bad) in mistyped(&device.facts) {
-            answers.push(Answer::new(at, format!("{whose}: {}", bad.why), fail(estate, &whose, bad)));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Addresses).with(&whose),
+                fail(estate, &whose, bad),
+            ));
         }
     }
     answers

@@ -2,7 +2,7 @@
 
 use super::listed;
 use crate::plan::{Claim, ClaimKind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -43,8 +43,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             detail: format!("Both are stated on this device: {told}."),
             evidence,
         });
-        let subject =
-            format!("{} {} / {} {}", remote.owner, remote.range.short(), own.owner, own.range.short());
+        let subject = Subject::of(SubjectKind::Addresses)
+            .with(&remote.owner)
+            .with(remote.range)
+            .with(&own.owner)
+            .with(own.range);
         answers.push(Answer::new(remote.device, subject, verdict));
     }
     answers

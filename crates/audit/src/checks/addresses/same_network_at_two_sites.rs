@@ -4,7 +4,7 @@ use super::listed;
 use crate::plan::meaning::is_host_local;
 use crate::plan::{Claim, ClaimKind};
 use crate::special::{Space, space_of};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::IpRange;
 
@@ -96,7 +96,7 @@ fn sites(estate: &Estate, group: &[&Claim]) -> Option<Answer> {
     let shared = first.range.intersection(&second.range).unwrap_or(first.range).short();
     Some(Answer::new(
         first.device,
-        format!("{shared} {}", names.join(" ")),
+        Subject::of(SubjectKind::Addresses).with(&shared).with(names.join(" ")),
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
             title: format!("{shared} is in use at {}", names.join(" and at ")),
@@ -146,7 +146,11 @@ fn same_address(estate: &Estate) -> Vec<Answer> {
             range.short()
         );
         let verdict = Verdict::ask(question, vec![first.origin, second.origin]);
-        answers.push(Answer::new(first.device, format!("{} {other}", range.short()), verdict));
+        answers.push(Answer::new(
+            first.device,
+            Subject::of(SubjectKind::Addresses).with(range).with(other),
+            verdict,
+        ));
     }
     answers
 }

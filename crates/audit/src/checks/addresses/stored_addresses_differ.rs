@@ -1,7 +1,7 @@
 //! The addresses that run are not those that apply at the next start.
 
 use crate::special::is_link_local;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Device, Interface, InterfaceAddress};
 
 /// The check.
@@ -33,7 +33,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if let Some(running) = running.filter(|one| one.up != Some(false))
                 && !stored.addresses.is_empty()
             {
-                answers.push(Answer::new(at, stored.name.clone(), judge(estate, device, stored, running)));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Interface).with(&stored.name),
+                    judge(estate, device, stored, running),
+                ));
             }
         }
     }

@@ -3,7 +3,7 @@
 use super::{by_holder, listed};
 use crate::plan::sheet::told;
 use crate::plan::{Claim, ClaimKind, Meaning, Overlap, PoolOwner};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -41,7 +41,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (group, holder) in plan.pools.iter().enumerate() {
         let Some(overlaps) = found.get(&group) else {
-            answers.push(Answer::new(holder.device, holder.name.clone(), Verdict::Pass));
+            answers.push(Answer::new(
+                holder.device,
+                Subject::of(SubjectKind::Addresses).with(&holder.name),
+                Verdict::Pass,
+            ));
             continue;
         };
         let (certain, unclear): (Vec<&Overlap>, Vec<&Overlap>) =
@@ -52,7 +56,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         } else {
             fail(estate, holder, &pairs(&certain))
         };
-        answers.push(Answer::new(holder.device, holder.name.clone(), verdict));
+        answers.push(Answer::new(
+            holder.device,
+            Subject::of(SubjectKind::Addresses).with(&holder.name),
+            verdict,
+        ));
     }
     answers
 }

@@ -1,7 +1,7 @@
 //! A database is asked without encryption.
 
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Demand, Part, ServedKind, Sources};
 
 /// The check.
@@ -61,7 +61,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 )
             }
         };
-        answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
+        answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
     }
     answers
 }

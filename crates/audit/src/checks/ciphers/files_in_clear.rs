@@ -1,8 +1,7 @@
 //! Files cross the network as they are.
 
-use crate::checks::logins::export_subject;
-use crate::serving::{Subject, Who, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, Who, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Setting;
 use trevlin_model::served::{Asked, Demand, Part, ServedKind};
 
@@ -45,11 +44,15 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if is_bare(part) {
                 bare.push(part);
             } else {
-                answers.push(Answer::new(one.device, export_subject(one, part), Verdict::Pass));
+                answers.push(Answer::new(
+                    one.device,
+                    Subject::part(one.served, part).limited_to(&part.sources),
+                    Verdict::Pass,
+                ));
             }
         }
         if let Some(first) = bare.first() {
-            answers.push(Answer::new(one.device, one.served.name.clone(), judge(one, first, &bare)));
+            answers.push(Answer::new(one.device, Subject::served(one.served), judge(one, first, &bare)));
         } else {
             answers.extend(one.open_answer());
         }
@@ -62,7 +65,7 @@ fn is_bare(part: &Part) -> bool {
     setting.is_some_and(|setting| setting.value() != Some(&Demand::Required)) && !part.sources.is_local()
 }
 
-fn judge(one: Subject<'_>, first: &Part, bare: &[&Part]) -> Verdict {
+fn judge(one: ServiceCase<'_>, first: &Part, bare: &[&Part]) -> Verdict {
     let widest = bare.iter().find(|part| part.sources.is_everybody()).unwrap_or(&first);
     let stated = bare.iter().find_map(|part| match &part.encryption {
         Some(Setting::Stated { origin, value }) if *value != Demand::Required => Some(*origin),

@@ -1,6 +1,6 @@
 //! What a device logs leaves it as it is.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::housekeeping::LogTarget;
 use trevlin_model::served::Carried;
 
@@ -27,7 +27,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         answers.extend(open.map(|(question, line)| {
             Answer::new(
                 at,
-                "log",
+                Subject::of(SubjectKind::Log),
                 Verdict::ask(format!("the log of {}: {question}", device.name), vec![*line]),
             )
         }));
@@ -37,7 +37,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 fail(&device.name, target)
             };
-            answers.push(Answer::new(at, target.host.clone(), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Log).with(&target.host), verdict));
         }
     }
     answers

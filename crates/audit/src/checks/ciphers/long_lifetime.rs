@@ -1,7 +1,7 @@
 //! The keys of a tunnel are kept too long.
 
 use crate::checks::tunnels::listed;
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
@@ -37,7 +37,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 }
                 None => continue,
             };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict(tunnel, &found)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict(tunnel, &found)));
         }
     }
     answers

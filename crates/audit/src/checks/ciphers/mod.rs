@@ -19,11 +19,12 @@ pub(super) mod weak_integrity;
 pub(super) mod weak_key_exchange;
 
 use crate::algorithms::{Algorithm, lookup};
-use crate::serving::Subject;
-use crate::{Answer, Check, Estate, Fail, Severity, Verdict};
+use crate::serving::ServiceCase;
+use crate::{Answer, Check, Estate, Fail, Severity, Subject, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
+use trevlin_model::served::Served;
 use trevlin_model::ssh::{SshConnection, SshServer};
 
 /// How many weak algorithms one finding lists.
@@ -60,24 +61,26 @@ fn judge(
     for (at, device) in estate.devices.iter().enumerate() {
         for one in device.facts.running().filter(|one| !one.offers.is_empty()) {
             let verdict = tunnel(check, estate, &one.name, &one.offers, roles, what, unknown_names);
-            answers.push(Answer::new(at, one.name.clone(), verdict));
+            answers.push(Answer::new(at, Subject::tunnel(one), verdict));
         }
         let mut served = Vec::new();
-        for subject in crate::serving::of_device(estate, at).filter(Subject::is_met) {
+        for subject in crate::serving::of_device(estate, at).filter(ServiceCase::is_met) {
             // Dialects of file shares are another check's.
             let offers: Vec<Offer> =
                 subject.served.offers.iter().filter(|one| one.spelling != Spelling::Smb).cloned().collect();
             if !offers.is_empty() {
-                let name = subject.served.name.as_str();
-                served.push((name, tunnel(check, estate, name, &offers, roles, what, unknown_names)));
+                served.push((subject.served, offers));
             }
         }
-        answers.extend(by_line(served).into_iter().map(|(name, verdict)| Answer::new(at, name, verdict)));
+        let judge =
+            |name: &str, offers: &[Offer]| tunnel(check, estate, name, offers, roles, what, unknown_names);
+        answers
+            .extend(by_line(served, judge).into_iter().map(|(one, verdict)| Answer::new(at, one, verdict)));
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
             if !offers.is_empty() {
                 let verdict = tunnel(check, estate, "secure shell", &offers, roles, what, unknown_names);
-                answers.push(Answer::new(at, "secure shell", verdict));
+                answers.push(Answer::new(at, Subject::ssh(), verdict));
             }
         }
     }
@@ -85,32 +88,34 @@ fn judge(
 }
 
 /// One line that holds for several services, as pages that one server serves, is one finding.
-fn by_line(all: Vec<(&str, Verdict)>) -> Vec<(&str, Verdict)> {
-    let mut kept: Vec<(&str, Verdict)> = Vec::with_capacity(all.len());
-    let mut failed: BTreeMap<(String, Vec<Origin>), (usize, usize)> = BTreeMap::new();
-    for (name, verdict) in all {
+fn by_line(
+    all: Vec<(&Served, Vec<Offer>)>,
+    judge: impl Fn(&str, &[Offer]) -> Verdict,
+) -> Vec<(Subject, Verdict)> {
+    let mut kept: Vec<(&Served, Vec<Offer>, Verdict, usize)> = Vec::with_capacity(all.len());
+    let mut failed: BTreeMap<Vec<Origin>, usize> = BTreeMap::new();
+    for (served, offers) in all {
+        let verdict = judge(&served.name, &offers);
         if let Verdict::Fail(fail) = &verdict {
-            let at = kept.len();
-            let (_, times) = failed
-                .entry((fail.detail.clone(), fail.evidence.clone()))
-                .and_modify(|(_, times)| *times += 1)
-                .or_insert((at, 1));
-            if *times > 1 {
-                continue;
+            match failed.get(&fail.evidence) {
+                Some(known) => {
+                    kept[*known].3 += 1;
+                    continue;
+                }
+                None => _ = failed.insert(fail.evidence.clone(), kept.len()),
             }
         }
-        kept.push((name, verdict));
+        kept.push((served, offers, verdict, 0));
     }
-    for (at, times) in failed.into_values().filter(|(_, times)| *times > 1) {
-        let (name, verdict) = &mut kept[at];
-        if let (Verdict::Fail(fail), more) = (verdict, times - 1)
-            && let Some(rest) = fail.title.strip_prefix(*name)
-        {
-            let others = if more == 1 { "one other".to_owned() } else { format!("{more} others") };
-            fail.title = format!("{name} and {others}{rest}");
-        }
-    }
-    kept
+    let told = |(served, offers, verdict, others): (&Served, Vec<Offer>, Verdict, usize)| {
+        let verdict = match others {
+            0 => verdict,
+            1 => judge(&format!("{} and one other", served.name), &offers),
+            more => judge(&format!("{} and {more} others", served.name), &offers),
+        };
+        (Subject::served(served), verdict)
+    };
+    kept.into_iter().map(told).collect()
 }
 
 /// What a secure shell server is told to take. Its own lists, which hold where nothing is stated, are not judged.

@@ -1,7 +1,7 @@
 //! SNMP is used without encryption.
 
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Demand, Part, PartKind, ServedKind};
 
 /// The check.
@@ -32,7 +32,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let Some(first) = bare.first() else {
             let passed = (!one.served.parts.is_empty()).then_some(Verdict::Pass);
             let verdict = one.open().or(passed);
-            answers.extend(verdict.map(|verdict| Answer::new(one.device, one.served.name.clone(), verdict)));
+            answers
+                .extend(verdict.map(|verdict| Answer::new(one.device, Subject::served(one.served), verdict)));
             continue;
         };
         let communities = bare.iter().filter(|part| part.kind == PartKind::Community).count();
@@ -57,7 +58,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             format!("Let in are {}.", told.join(" and ")),
             bare.iter().map(|part| part.origin).collect(),
         );
-        answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
+        answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
     }
     answers
 }

@@ -1,7 +1,7 @@
 //! A tunnel's key exchange does not hold against quantum computers.
 
 use crate::algorithms::{Status, lookup};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::offer::OfferPart;
 use trevlin_model::{Origin, Tunnel, TunnelFamily};
@@ -33,7 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 }
                 _ => continue,
             };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
     }
     answers

@@ -1,6 +1,6 @@
 //! A radio network is protected by what has been broken.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::housekeeping::{Radio, RadioProtection};
 
 /// The check.
@@ -24,7 +24,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for one in device.facts.radios.iter().filter(|one| one.protection != RadioProtection::Open) {
             answers.push(Answer::new(
                 at,
-                format!("{} {}", one.interface, one.name),
+                Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
                 judge(&device.name, one),
             ));
         }

@@ -2,7 +2,7 @@
 
 use crate::algorithms::{Status, lookup};
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::offer::Spelling;
 use trevlin_model::served::{ServedKind, Sources};
 
@@ -59,7 +59,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             }
             _ => Verdict::Pass,
         };
-        answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
+        answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
     }
     answers
 }

@@ -1,7 +1,7 @@
 //! Pages are served without TLS beside the same with it.
 
-use crate::serving::{Subject, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Carried, Remark, Served, ServedKind, Sources};
 
 /// The check.
@@ -50,14 +50,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 vec![plain.origin, one.served.origin],
             )
         };
-        let subject = format!("{} {}", one.served.name, plain.port);
+        let subject = Subject::served(one.served).with(plain.port);
         answers.push(Answer::new(one.device, subject, verdict));
     }
     answers
 }
 
 /// Whether the same program of the device serves with TLS.
-fn has_tls(one: Subject<'_>) -> bool {
+fn has_tls(one: ServiceCase<'_>) -> bool {
     let all = &one.estate.devices[one.device].facts.served;
     let same =
         all.iter().filter(|other| other.program == one.served.program && other.kind == ServedKind::Pages);

@@ -1,7 +1,7 @@
 //! A password crosses the network as it is.
 
-use crate::serving::{Subject, of_device};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, of_device};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Origin;
 use trevlin_model::served::{Asked, Carried, Demand, Part, Remark, ServedKind};
 
@@ -31,7 +31,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         for part in &one.served.parts {
             let asks = part.login.value() == Some(&Asked::Password);
-            let subject = format!("{} from {}", one.subject(part), part.sources.words());
+            let subject = Subject::part(one.served, part).limited_to(&part.sources);
             if !asks && part.remark(Remark::ClearPassword).is_none() {
                 answers.extend(handed_on(one, part).map(|verdict| Answer::new(one.device, subject, verdict)));
                 continue;
@@ -48,7 +48,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 /// A question about a page for administrators that is handed on from a connection without encryption: whether a password is typed
 /// there, its own server decides.
-fn handed_on(one: Subject<'_>, part: &Part) -> Option<Verdict> {
+fn handed_on(one: ServiceCase<'_>, part: &Part) -> Option<Verdict> {
     let handed = part.remark(Remark::HandedOn).filter(|_| part.login.value().is_none())?;
     part.remark(Remark::Administration)?;
     let plain =
@@ -62,7 +62,7 @@ fn handed_on(one: Subject<'_>, part: &Part) -> Option<Verdict> {
 }
 
 /// Lines that show that no encryption is asked for.
-fn bare(one: Subject<'_>, part: &Part) -> Option<Vec<Origin>> {
+fn bare(one: ServiceCase<'_>, part: &Part) -> Option<Vec<Origin>> {
     if part.sources.is_local() {
         return None;
     }
@@ -77,7 +77,7 @@ fn bare(one: Subject<'_>, part: &Part) -> Option<Vec<Origin>> {
     Some(vec![plain.origin])
 }
 
-fn fail(one: Subject<'_>, part: &Part, lines: Vec<Origin>) -> Verdict {
+fn fail(one: ServiceCase<'_>, part: &Part, lines: Vec<Origin>) -> Verdict {
     one.fail(
         CHECK.rating(),
         part,

@@ -1,7 +1,7 @@
 //! Messages of file shares are not signed.
 
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Origin;
 use trevlin_model::served::{Demand, Part, ServedKind, Sources};
 
@@ -49,7 +49,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 )
             }
         };
-        answers.push(Answer::new(one.device, one.served.name.clone(), verdict));
+        answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
     }
     answers
 }

@@ -1,7 +1,7 @@
 //! A device answers a ping from outside.
 
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -31,7 +31,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             detail: format!("Requests for an echo to {} come to it.", some_ranges(&ping.addresses)),
             evidence,
         });
-        Answer::new(ping.device, "echo", verdict)
+        Answer::new(ping.device, Subject::of(SubjectKind::Echo), verdict)
     });
     told.collect()
 }

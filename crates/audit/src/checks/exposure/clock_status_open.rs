@@ -1,7 +1,7 @@
 //! A clock tells its state, or serves the time, to everybody.
 
-use crate::serving::{Subject, Who, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, Who, is_few, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -28,7 +28,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for part in &one.served.parts {
             answers.push(Answer::new(
                 one.device,
-                one.subject(part),
+                Subject::part(one.served, part),
                 judge(one, part, yardstick.at(one.device)),
             ));
         }
@@ -36,7 +36,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     let status = part.remark(Remark::Status).is_some();
     let outside = matches!(one.who(&part.sources), Who::Outside(_));
     if !part.sources.is_everybody() || is_few(&part.sources, marks) || !(status || outside) {

@@ -1,7 +1,7 @@
 //! A web server lists what its folders hold.
 
-use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -26,7 +26,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for part in &one.served.parts {
             answers.push(Answer::new(
                 one.device,
-                one.subject(part),
+                Subject::part(one.served, part),
                 judge(one, part, yardstick.at(one.device)),
             ));
         }
@@ -34,7 +34,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     match part.remark(Remark::Listing).filter(|_| !is_few(&part.sources, marks)) {
         Some(line) => one.fail(
             limited(CHECK.rating(), &part.sources),

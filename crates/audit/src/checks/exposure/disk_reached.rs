@@ -1,8 +1,8 @@
 //! Disks are reached by callers or from outside.
 
-use crate::serving::{Subject, Who, of_kinds};
+use crate::serving::{ServiceCase, Who, of_kinds};
 use crate::views::deciding;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{ServedKind, Sources};
 
 /// The check.
@@ -22,11 +22,11 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     of_kinds(estate, &[ServedKind::Disks])
-        .map(|one| Answer::new(one.device, one.served.name.clone(), judge(one)))
+        .map(|one| Answer::new(one.device, Subject::served(one.served), judge(one)))
         .collect()
 }
 
-fn judge(one: Subject<'_>) -> Verdict {
+fn judge(one: ServiceCase<'_>) -> Verdict {
     let (severity, why, reached) = match one.who(&Sources::everybody()) {
         Who::Outside(reached) => {
             (CHECK.severity.raise(), "anybody outside reaches disks".to_owned(), reached)
@@ -56,7 +56,7 @@ fn judge(one: Subject<'_>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!("{why}: {} of {}", one.served.name.trim_start_matches("disks of "), one.device_name()),
+        title: format!("{why}: {} of {}", one.served.label, one.device_name()),
         detail: format!(
             "The portal answers at tcp {}.",
             one.served.endpoints.first().map_or(3260, |place| place.port)

@@ -1,6 +1,6 @@
 //! A client for dynamic names keeps its token in clear.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -23,7 +23,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.dynamic_names {
             let names: Vec<&str> = client.names.iter().map(|(name, _)| name.as_str()).collect();
-            let subject = format!("{} {}", client.program, names.join(" "));
+            let subject = Subject::of(SubjectKind::DynamicName).with(client.program).with(names.join(" "));
             let Some(token) = client.token else {
                 answers.push(Answer::new(at, subject, Verdict::Pass));
                 continue;

@@ -23,12 +23,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    each_exposed(
-        &CHECK,
-        estate,
-        |_, service| service.kind() == PortKind::Files,
-        |one| one.judge(CHECK.rating()),
-    )
+    each_exposed(estate, |_, service| service.kind() == PortKind::Files, |one| one.judge(CHECK.rating()))
 }
 
 #[cfg(test)]

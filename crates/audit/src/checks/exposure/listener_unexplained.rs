@@ -2,7 +2,7 @@
 
 use crate::exposure::Reachable;
 use crate::services::{Known, Service};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -51,11 +51,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 detail: "Its socket was seen, and connections from outside come to it.".into(),
                 evidence: one.origins(),
             });
-            answers.push(Answer::new(at, one.endpoint(), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Port).with(one.endpoint()), verdict));
         }
         if rest.is_empty() {
             if reached.is_empty() {
-                answers.push(Answer::new(at, "sockets", Verdict::Pass));
+                answers.push(Answer::new(at, Subject::of(SubjectKind::Port), Verdict::Pass));
             }
             continue;
         }
@@ -68,7 +68,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             detail: format!("They are: {}.", names.join(", ")),
             evidence: rest.iter().filter_map(|(_, one)| one.observed).collect(),
         });
-        answers.push(Answer::new(at, "sockets", verdict));
+        answers.push(Answer::new(at, Subject::of(SubjectKind::Port), verdict));
     }
     answers
 }

@@ -1,7 +1,7 @@
 //! A database listens to networks from which it lets nobody in.
 
-use crate::serving::{Subject, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, ServedKind, Sources};
 
 /// The check.
@@ -29,11 +29,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let kinds = [ServedKind::Databases, ServedKind::Cache, ServedKind::Broker];
     of_kinds(estate, &kinds)
         .filter(|one| !one.served.endpoints.is_empty())
-        .filter_map(|one| Some(Answer::new(one.device, one.served.name.clone(), judge(one)?)))
+        .filter_map(|one| Some(Answer::new(one.device, Subject::served(one.served), judge(one)?)))
         .collect()
 }
 
-fn judge(one: Subject<'_>) -> Option<Verdict> {
+fn judge(one: ServiceCase<'_>) -> Option<Verdict> {
     let parts = &one.served.parts;
     if one.served.is_local() {
         return Some(Verdict::Pass);

@@ -1,7 +1,7 @@
 //! A service listens on all addresses where only callers of a tunnel need it.
 
 use crate::services::What;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use std::collections::BTreeSet;
 
 /// The check.
@@ -38,7 +38,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if !(shell || crate::exposure::never_meant(one.kind())) || one.is_local() {
                 continue;
             }
-            let subject = format!("{} {}", one.name, one.endpoint());
+            let subject = Subject::service(&estate.devices[at], one);
             if one.address.is_some() || one.interface.is_some() {
                 answers.push(Answer::new(at, subject, Verdict::Pass));
                 continue;

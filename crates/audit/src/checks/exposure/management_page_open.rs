@@ -1,7 +1,7 @@
 //! A page for looking after a server or a device is open to everybody.
 
-use crate::serving::{Subject, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -27,7 +27,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Administration).is_some()) {
             answers.push(Answer::new(
                 one.device,
-                one.subject(part),
+                Subject::part(one.served, part),
                 judge(one, part, yardstick.at(one.device)),
             ));
         }
@@ -35,7 +35,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     let asked = part.login.value();
     let wide = part.sources.is_everybody() && !is_few(&part.sources, marks);
     if !wide || matches!(asked, Some(Asked::Certificate | Asked::Refused)) {

@@ -37,7 +37,7 @@ pub(super) mod zone_transfer_open;
 use crate::exposure::{ForwardFate, Reachable};
 use crate::services::{Known, Service};
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Check, Estate, Fail, Rating, Verdict};
+use crate::{Answer, Check, Estate, Fail, Rating, Subject, SubjectKind, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 
@@ -135,7 +135,6 @@ impl Exposed<'_> {
 
 /// Asks about every service of a kind: what the outside reaches is judged, what it does not passes.
 pub(super) fn each_exposed(
-    check: &Check,
     estate: &Estate,
     wanted: impl Fn(usize, &Service) -> bool,
     judge: impl Fn(&Exposed<'_>) -> Verdict,
@@ -165,10 +164,10 @@ pub(super) fn each_exposed(
             });
         }
         if exposed.is_empty() && passes {
-            answers.push(Answer::new(device, check.id, Verdict::Pass));
+            answers.push(Answer::new(device, Subject::of(SubjectKind::Device), Verdict::Pass));
         }
         answers.extend(exposed.into_values().map(|one| {
-            let subject = format!("{} {}", one.service.name, one.service.endpoint());
+            let subject = Subject::service(&estate.devices[device], one.service);
             Answer::new(device, subject, judge(&one))
         }));
     }
@@ -189,7 +188,13 @@ pub(super) fn each_forward(estate: &Estate, judge: impl Fn(&ForwardFate, &str) -
                 .map_or("everything".to_owned(), |number| trevlin_model::Protocol(Some(number)).name()),
         };
         let name = format!("the forward of {ports}");
-        Answer::new(one.device, format!("{ports} {:?}", forward.to.addresses), judge(one, &name))
+        Answer::new(
+            one.device,
+            Subject::of(SubjectKind::Forward)
+                .with(&ports)
+                .with(forward.to.addresses.map(|to| to.to_string()).unwrap_or_default()),
+            judge(one, &name),
+        )
     });
     told.collect()
 }

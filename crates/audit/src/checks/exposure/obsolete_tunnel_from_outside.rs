@@ -23,7 +23,6 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     each_exposed(
-        &CHECK,
         estate,
         |device, service| is_obsolete(estate, device, service),
         |one| one.judge(CHECK.rating()),

@@ -2,7 +2,9 @@
 
 use crate::exposure::Reachable;
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Area, Check, Estate, Fail, OutsideInterface, Severity, Verdict, Yardstick};
+use crate::{
+    Answer, Area, Check, Estate, Fail, OutsideInterface, Severity, Subject, SubjectKind, Verdict, Yardstick,
+};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
@@ -43,7 +45,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
     }
     let told = by_device.into_iter().map(|(device, open)| {
-        let Some((_, first)) = open.first() else { return Answer::new(device, "services", Verdict::Pass) };
+        let Some((_, first)) = open.first() else {
+            return Answer::new(device, Subject::of(SubjectKind::Services), Verdict::Pass);
+        };
         let names: Vec<String> = open
             .iter()
             .map(|(name, one)| format!("{name} ({})", views.services[device][one.service].endpoint()))
@@ -63,7 +67,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             ),
             evidence: deciding(&first.steps).chain(services).collect(),
         });
-        Answer::new(device, "services", verdict)
+        Answer::new(device, Subject::of(SubjectKind::Services), verdict)
     });
     told.collect()
 }

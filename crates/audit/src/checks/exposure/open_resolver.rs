@@ -1,7 +1,7 @@
 //! A name server looks names up for everybody.
 
-use crate::serving::{Subject, Who, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, Who, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -24,13 +24,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Recursion).is_some()) {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(one.device, Subject::part(one.served, part), judge(one, part)));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
     // A server that listens on inside interfaces or addresses alone is limited by these.
     let everywhere =
         one.served.endpoints.iter().any(|place| place.address.is_none() && place.interface.is_none());

@@ -2,7 +2,7 @@
 
 use crate::services::{PortKind, endpoint, known_port};
 use crate::views::some_ranges;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{IpRange, Origin, PortRange};
 
@@ -56,13 +56,17 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         .enumerate()
         .filter(|(at, device)| !device.facts.filters.is_empty() && !estate.outside(*at).is_empty())
         .filter(|(at, _)| !devices.contains(at))
-        .map(|(at, _)| Answer::new(at, CHECK.id, Verdict::Pass))
+        .map(|(at, _)| Answer::new(at, Subject::of(SubjectKind::Device), Verdict::Pass))
         .collect();
     answers.extend(opened.into_iter().map(|((device, line), one)| {
         let ports: Vec<String> =
             one.ports.iter().map(|(protocol, range)| endpoint(*protocol, *range)).collect();
         let ports = ports.join(", ");
-        Answer::new(device, ports.clone(), judge(estate, device, line, &ports, &one))
+        Answer::new(
+            device,
+            Subject::of(SubjectKind::Port).with(&ports),
+            judge(estate, device, line, &ports, &one),
+        )
     }));
     answers
 }

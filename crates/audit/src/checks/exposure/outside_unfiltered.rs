@@ -2,7 +2,8 @@
 
 use crate::special::is_public;
 use crate::{
-    Answer, Area, Check, Estate, Fail, OutsideInterface, OutsideReason, Severity, Verdict, Yardstick,
+    Answer, Area, Check, Estate, Fail, OutsideInterface, OutsideReason, Severity, Subject, SubjectKind,
+    Verdict, Yardstick,
 };
 use std::net::IpAddr;
 use trevlin_model::{Device, DeviceKind, ExportState, Family, Filter, Hook, Origin, Protocol, Target};
@@ -32,11 +33,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for interface in estate.outside(at) {
             for family in families(device, interface) {
                 for way in ways(device) {
-                    let subject = format!(
-                        "{} {family} {}",
-                        interface.name,
-                        if way == Way::ToDevice { "input" } else { "forward" }
-                    );
+                    let hook = if way == Way::ToDevice { "input" } else { "forward" };
+                    let subject =
+                        Subject::of(SubjectKind::Interface).with(&interface.name).with(family).with(hook);
                     answers.push(Answer::new(at, subject, judge(estate, at, interface, family, way)));
                 }
             }
@@ -47,7 +46,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let first = estate.shape().outside.first().map_or(0, |place| place.device);
         let question = "packets from outside go more different ways than are followed, so not everything that they reach was \
                         computed; ask for parts of it with `trevlin exposure --device` and `trevlin reach`";
-        answers.push(Answer::new(first, "all that is reached", Verdict::ask(question, Vec::new())));
+        answers.push(Answer::new(
+            first,
+            Subject::of(SubjectKind::Reached),
+            Verdict::ask(question, Vec::new()),
+        ));
     }
     merge_questions(answers)
 }
@@ -63,7 +66,7 @@ fn nothing_known(estate: &Estate, at: usize, device: &Device) -> Option<Answer> 
          ask for `ip -j addr show`, `ip -j route show` and its packet filter",
         device.name
     );
-    Some(Answer::new(at, "interfaces", Verdict::ask(question, vec![tunnel.origin])))
+    Some(Answer::new(at, Subject::of(SubjectKind::Interfaces), Verdict::ask(question, vec![tunnel.origin])))
 }
 
 /// IP versions that the interface speaks: by its addresses, or both where they are not known.

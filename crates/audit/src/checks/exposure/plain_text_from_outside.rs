@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let plain = |device: usize, service: &Service| is_plain(&estate.devices[device], service);
-    each_exposed(&CHECK, estate, plain, |one| one.judge(CHECK.rating()))
+    each_exposed(estate, plain, |one| one.judge(CHECK.rating()))
 }
 
 /// Whether a service is in plain text, and told by no other check.

@@ -1,6 +1,6 @@
 //! Ports are opened for whoever asks.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::IpRange;
 use trevlin_model::listen::PortMapper;
 
@@ -27,7 +27,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for mapper in &device.facts.port_mappers {
-            answers.push(Answer::new(at, "ports on request", judge(&device.name, mapper)));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::PortMapper), judge(&device.name, mapper)));
         }
     }
     answers

@@ -2,9 +2,9 @@
 
 use crate::intents::is_meant;
 use crate::services::What;
-use crate::serving::{Subject, of_device};
+use crate::serving::{ServiceCase, of_device};
 use crate::views::deciding;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::served::{Asked, Part, Served};
 
@@ -42,7 +42,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     let views = estate.views();
-    let mut recorded: BTreeMap<usize, Vec<(Subject<'_>, Vec<&Part>)>> = BTreeMap::new();
+    let mut recorded: BTreeMap<usize, Vec<(ServiceCase<'_>, Vec<&Part>)>> = BTreeMap::new();
     for device in 0..estate.devices.len() {
         for one in of_device(estate, device).filter(|one| one.served.kind.holds_files() && one.is_met()) {
             let parts: Vec<&Part> = one.served.parts.iter().filter(|part| is_recorded(part)).collect();
@@ -55,7 +55,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         // What callers do not come to holds nothing of theirs.
         for (device, met) in exposure.reached_by_device() {
             for (one, recorded) in recorded.get(&device).into_iter().flatten() {
-                let subject = format!("{} to {} of {}", callers.tunnel, one.served.name, one.device_name());
+                let subject = Subject::served(one.served).with(&callers.tunnel);
                 let mine = |number: usize| matches!(views.services[device][number].what, What::Served(at, _) if std::ptr::eq(served(estate, device, at), one.served));
                 let reached = met.iter().filter(|reached| mine(reached.service)).find(|reached| {
                     recorded.iter().any(|part| {

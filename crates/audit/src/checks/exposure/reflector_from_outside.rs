@@ -23,7 +23,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    each_exposed(&CHECK, estate, |_, service| reflects(service), |one| one.judge(CHECK.rating()))
+    each_exposed(estate, |_, service| reflects(service), |one| one.judge(CHECK.rating()))
 }
 
 /// Whether a service answers forged requests with more, and no other check tells that it is reached.

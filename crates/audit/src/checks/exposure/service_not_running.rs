@@ -1,7 +1,7 @@
 //! A configured service was not seen running.
 
 use crate::services::Known;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -24,7 +24,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, services) in estate.views().services.iter().enumerate() {
         let device = &estate.devices[at].name;
         for one in services {
-            let subject = format!("{} {}", one.name, one.endpoint());
+            let subject = Subject::service(&estate.devices[at], one);
             match one.known {
                 Known::Both => answers.push(Answer::new(at, subject, Verdict::Pass)),
                 Known::Absent => {

@@ -1,7 +1,7 @@
 //! A service runs that gives nothing out.
 
-use crate::serving::{Subject, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{ServedKind, Sources};
 
 /// The check.
@@ -28,10 +28,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         ServedKind::Monitoring,
         ServedKind::Names,
     ];
-    of_kinds(estate, &kinds).map(|one| Answer::new(one.device, one.served.name.clone(), judge(one))).collect()
+    of_kinds(estate, &kinds)
+        .map(|one| Answer::new(one.device, Subject::served(one.served), judge(one)))
+        .collect()
 }
 
-fn judge(one: Subject<'_>) -> Verdict {
+fn judge(one: ServiceCase<'_>) -> Verdict {
     let used = one.served.parts.iter().any(|part| !part.sources.is_nobody());
     if used || !one.is_met() || one.served.endpoints.is_empty() {
         return Verdict::Pass;

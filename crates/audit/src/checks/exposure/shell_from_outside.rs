@@ -26,7 +26,6 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     each_exposed(
-        &CHECK,
         estate,
         |_, service| service.kind() == PortKind::Shell,
         |one| {

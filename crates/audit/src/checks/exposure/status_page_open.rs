@@ -1,7 +1,7 @@
 //! A page that tells how a server is doing is open.
 
-use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -31,7 +31,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for part in one.served.parts.iter().filter(|part| part.remark(Remark::Status).is_some()) {
             answers.push(Answer::new(
                 one.device,
-                one.subject(part),
+                Subject::part(one.served, part),
                 judge(one, part, yardstick.at(one.device)),
             ));
         }
@@ -39,7 +39,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     if part.login.value() != Some(&Asked::Nothing) || is_few(&part.sources, marks) || part.sources.is_local()
     {
         return Verdict::Pass;

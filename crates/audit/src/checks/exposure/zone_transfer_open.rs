@@ -1,7 +1,7 @@
 //! A name server hands whole zones to everybody.
 
-use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -33,7 +33,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         let (unsaid, open): (Vec<&Part>, Vec<&Part>) =
             open.into_iter().partition(|part| part.login.value().is_none());
         if let Some(first) = unsaid.first() {
-            let names: Vec<String> = unsaid.iter().map(|part| part.name.replace("whole zone ", "")).collect();
+            let names: Vec<String> = unsaid.iter().map(|part| part.label.clone()).collect();
             let question = format!(
                 "{} says nothing about who may have {} as a whole: before version 9.20 everybody, since then nobody; ask for the version that runs",
                 one.title(),
@@ -41,7 +41,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             );
             answers.push(Answer::new(
                 one.device,
-                one.served.name.clone(),
+                Subject::served(one.served),
                 Verdict::ask(question, vec![first.origin]),
             ));
         }
@@ -55,10 +55,10 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             }
         }
         if groups.is_empty() && !shut.is_empty() && !silent {
-            answers.push(Answer::new(one.device, one.served.name.clone(), Verdict::Pass));
+            answers.push(Answer::new(one.device, Subject::served(one.served), Verdict::Pass));
         }
         for group in groups {
-            let subject = format!("{} to {}", one.served.name, group[0].sources.words());
+            let subject = Subject::served(one.served).limited_to(&group[0].sources);
             answers.push(Answer::new(one.device, subject, fail(one, &group)));
         }
     }
@@ -70,8 +70,8 @@ fn is_open(part: &Part, marks: &Marks) -> bool {
     !part.sources.ranges.is_empty() && !is_few(&part.sources, marks) && !part.sources.is_local()
 }
 
-fn fail(one: Subject<'_>, group: &[&Part]) -> Verdict {
-    let names: Vec<String> = group.iter().map(|part| part.name.replace("whole zone ", "")).collect();
+fn fail(one: ServiceCase<'_>, group: &[&Part]) -> Verdict {
+    let names: Vec<String> = group.iter().map(|part| part.label.clone()).collect();
     let what = match names.as_slice() {
         [name] => format!("the zone {name}"),
         names => format!("{} zones", names.len()),

@@ -1,7 +1,7 @@
 //! An administrator's name opens a tunnel.
 
 use crate::factors::tunnels;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, people};
 
 use std::collections::BTreeMap;
 use trevlin_model::{Device, Origin};
@@ -38,7 +38,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     "whether administrators are among the logins of {tunnel} stands in `{path}`, which is not among the exports; ask \
                      for its names"
                 );
-                answers.push(Answer::new(at, path, Verdict::ask(ask, vec![origin])));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::File).with(path),
+                    Verdict::ask(ask, vec![origin]),
+                ));
             }
         }
         for login in &device.logins {
@@ -57,7 +61,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 }),
                 None => Verdict::Pass,
             };
-            answers.push(Answer::new(at, format!("{} for {}", login.user, login.service), verdict));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Login).with(&login.user).with(&login.service),
+                verdict,
+            ));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! A TLS-based tunnel server lets callers in without a client certificate.
 
 use crate::factors::of_tls_based;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{CertificateDemand, PasswordSource, Setting, Tunnel, TunnelRole};
 
 /// The check.
@@ -26,7 +26,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.role == TunnelRole::Server) {
             if let Some(certificate) = &tunnel.proof.certificate {
-                answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel, certificate)));
+                answers.push(Answer::new(
+                    at,
+                    Subject::tunnel(tunnel),
+                    judge(estate, at, tunnel, certificate),
+                ));
             }
         }
     }

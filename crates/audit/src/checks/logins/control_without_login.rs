@@ -1,7 +1,7 @@
 //! A service is steered by whoever reaches its port of control.
 
-use crate::serving::{Subject, is_few, limited, of_device};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, limited, of_device};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -33,7 +33,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for part in one.served.parts.iter().filter(|part| takes_commands(part)) {
             answers.push(Answer::new(
                 one.device,
-                one.subject(part),
+                Subject::part(one.served, part),
                 judge(one, part, yardstick.at(one.device)),
             ));
         }
@@ -46,7 +46,7 @@ fn takes_commands(part: &Part) -> bool {
     steers || part.remark(Remark::Commands).is_some()
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     if one.served.is_local() || is_few(&part.sources, marks) || part.login.value() != Some(&Asked::Nothing) {
         return Verdict::Pass;
     }

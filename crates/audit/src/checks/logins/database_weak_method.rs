@@ -1,7 +1,7 @@
 //! A database proves who somebody is in a way that does not hold.
 
-use crate::serving::{Subject, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, limited, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -28,13 +28,17 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for part in
             one.served.parts.iter().filter(|part| !part.sources.is_local() && part.login.value().is_some())
         {
-            answers.push(Answer::new(one.device, super::rule_subject(one, part), judge(one, part)));
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part).limited_to(&part.sources),
+                judge(one, part),
+            ));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
     let (base, method, why) = if part.login.value() == Some(&Asked::Address) {
         (CHECK.rating(), "ident", "The calling machine says who its user is, and is believed.")
     } else if part.remark(Remark::Md5Password).is_some() {

@@ -1,7 +1,7 @@
 //! A database lets people in without asking who they are.
 
-use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, PartKind, ServedKind};
 
 /// The check.
@@ -32,16 +32,15 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     for one in of_kinds(estate, &[ServedKind::Databases]) {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
-            answers.extend(
-                judge(one, part, yardstick.at(one.device))
-                    .map(|verdict| Answer::new(one.device, super::rule_subject(one, part), verdict)),
-            );
+            answers.extend(judge(one, part, yardstick.at(one.device)).map(|verdict| {
+                Answer::new(one.device, Subject::part(one.served, part).limited_to(&part.sources), verdict)
+            }));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Option<Verdict> {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Option<Verdict> {
     let whole = part.kind == PartKind::Whole;
     match part.login.value() {
         // What the server asks for is asked about once, as a question of the whole.

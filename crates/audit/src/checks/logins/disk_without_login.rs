@@ -1,7 +1,7 @@
 //! Disks are given out without a login.
 
-use crate::serving::{Subject, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -25,12 +25,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Disks]) {
         let parts = one.served.parts.iter();
-        answers.extend(parts.map(|part| Answer::new(one.device, one.subject(part), judge(one, part))));
+        answers.extend(
+            parts.map(|part| Answer::new(one.device, Subject::part(one.served, part), judge(one, part))),
+        );
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
     let any = part.remark(Remark::AnyInitiator);
     let (base, title) = match (part.login.value(), any) {
         _ if one.served.is_local() => return Verdict::Pass,

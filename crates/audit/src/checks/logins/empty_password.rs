@@ -1,7 +1,7 @@
 //! An account has no password, or logins without one are permitted.
 
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::radius::RadiusEntry;
 use trevlin_model::ssh::SshConnection;
@@ -37,10 +37,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Some(origin) if account.has_shell() => fail(estate, at, account, origin, permitted),
                 _ => Verdict::Pass,
             };
-            answers.push(Answer::new(at, account.name.clone(), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
         }
-        answers
-            .extend(named_radius(device).map(|verdict| Answer::new(at, "names in the user file", verdict)));
+        answers.extend(
+            named_radius(device)
+                .map(|verdict| Answer::new(at, Subject::of(SubjectKind::RadiusUsers), verdict)),
+        );
         let hidden = device.facts.shadow.is_empty()
             && device
                 .facts
@@ -50,14 +52,18 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         if let Some(origin) = permitted.filter(|_| hidden) {
             let ask = "secure shell permits empty passwords, and whether an account has one stands in `/etc/shadow`, which is \
                        not among the exports; ask for the names whose second field there is empty";
-            answers.push(Answer::new(at, "accounts", Verdict::ask(ask, vec![origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Accounts),
+                Verdict::ask(ask, vec![origin]),
+            ));
         }
         let empty =
             device.facts.accounts.iter().any(|one| one.has_shell() && empty_at(device, one).is_some());
         if let Some(origin) = permitted.filter(|_| !empty) {
             answers.push(Answer::new(
                 at,
-                "secure shell",
+                Subject::ssh(),
                 Verdict::Fail(Fail {
                     rating: CHECK
                         .rated_at(Severity::Low, "no account without a password is among the exports"),

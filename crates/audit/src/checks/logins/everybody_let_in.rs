@@ -1,6 +1,6 @@
 //! Everybody is let in.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::radius::RadiusEntry;
 
 /// The check.
@@ -26,7 +26,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for entry in device.facts.radius_entries.iter().filter(|entry| entry.user == "DEFAULT") {
             if entry.accepts {
                 let verdict = if closed { Verdict::Pass } else { accepts(entry) };
-                answers.push(Answer::new(at, "DEFAULT in the user file", verdict));
+                answers.push(Answer::new(at, Subject::of(SubjectKind::AnyUser), verdict));
             }
             closed |= entry.rejects && !entry.conditional;
         }
@@ -54,7 +54,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 );
                 Verdict::ask(ask, vec![login.origin])
             };
-            answers.push(Answer::new(at, format!("anybody for {}", login.service), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::AnyUser).with(&login.service), verdict));
         }
     }
     answers

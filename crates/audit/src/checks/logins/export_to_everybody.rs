@@ -1,7 +1,7 @@
 //! Files are exported to every machine.
 
-use crate::serving::{Subject, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -24,17 +24,18 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports]) {
         let parts = one.served.parts.iter();
-        answers.extend(parts.map(|part| Answer::new(one.device, subject(one, part), judge(one, part))));
+        answers.extend(parts.map(|part| {
+            Answer::new(
+                one.device,
+                Subject::part(one.served, part).limited_to(&part.sources),
+                judge(one, part),
+            )
+        }));
     }
     answers
 }
 
-/// One path may be exported to several clients.
-pub(crate) fn subject(one: Subject<'_>, part: &Part) -> String {
-    format!("{} to {}", one.subject(part), part.sources.words())
-}
-
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
     let trusting = matches!(part.login.value(), Some(Asked::Nothing | Asked::Address));
     if trusting && part.sources.is_everybody() {
         let written = part.is_written();

@@ -1,7 +1,7 @@
 //! Files are given out without a login.
 
-use crate::serving::{Subject, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, limited, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -34,13 +34,17 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         answers.extend(one.open_answer());
         let parts = one.served.parts.iter();
         answers.extend(parts.map(|part| {
-            Answer::new(one.device, one.subject(part), judge(one, part, yardstick.at(one.device)))
+            Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, yardstick.at(one.device)),
+            )
         }));
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     match part.login.value() {
         None => one.ask_login(part),
         Some(Asked::Nothing) if one.served.is_local() || is_few(&part.sources, marks) => Verdict::Pass,

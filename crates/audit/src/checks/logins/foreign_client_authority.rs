@@ -1,7 +1,7 @@
 //! An authority that is not the organisation's own vouches for callers.
 
 use crate::certificates::of_tunnel;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::certificate::CertificateUse;
 use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelRole};
 
@@ -38,7 +38,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let asks = asks.is_some_and(|demand| *demand != CertificateDemand::NotAsked);
             if asks && tunnel.role == TunnelRole::Server {
                 answers.extend(
-                    judge(estate, at, tunnel).map(|verdict| Answer::new(at, tunnel.name.clone(), verdict)),
+                    judge(estate, at, tunnel)
+                        .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
                 );
             }
         }

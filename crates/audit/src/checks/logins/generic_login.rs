@@ -1,6 +1,6 @@
 //! A login stands for a role or a place, not for a person.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, people};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 use trevlin_model::account::StoredPassword;
@@ -45,7 +45,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                      exports; ask whether a password fits, and who knows it",
                     account.name
                 );
-                answers.push(Answer::new(at, account.name.clone(), Verdict::ask(ask, vec![account.origin])));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Account).with(&account.name),
+                    Verdict::ask(ask, vec![account.origin]),
+                ));
             }
         }
         for ((name, service), origin) in logins {
@@ -62,7 +66,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 Verdict::Pass
             };
-            answers.push(Answer::new(at, format!("{name} for {service}"), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Login).with(name).with(service), verdict));
         }
     }
     answers

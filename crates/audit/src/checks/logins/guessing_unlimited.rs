@@ -1,7 +1,7 @@
 //! Passwords may be tried without limit.
 
 use crate::factors::lines_of_service;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::ssh::SshConnection;
 use trevlin_model::{Device, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
 
@@ -30,7 +30,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
             answers.extend(
-                by_tunnel(device, tunnel).map(|verdict| Answer::new(at, tunnel.name.clone(), verdict)),
+                by_tunnel(device, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
             );
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
@@ -39,7 +39,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if yes("passwordauthentication") && yes("usepam") {
                 let said = server.effective("passwordauthentication", &connection).origin();
                 let verdict = by_pam(device, "sshd", "secure shell", said.unwrap_or(server.origin));
-                answers.push(Answer::new(at, "secure shell", verdict));
+                answers.push(Answer::new(at, Subject::ssh(), verdict));
             }
         }
         for (delay, origin) in device.facts.radius_security.iter().filter_map(|one| one.reject_delay) {
@@ -53,7 +53,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     origin,
                 )
             };
-            answers.push(Answer::new(at, "RADIUS server", verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusServer), verdict));
         }
     }
     answers

@@ -1,6 +1,6 @@
 //! One certificate or login lets in several callers at once.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Setting, TunnelFamily};
 
 /// The check.
@@ -55,7 +55,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 }
                 (None, None) => Verdict::Pass,
             };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! A list of logins on the device itself has grown long.
 
 use crate::factors::tunnels;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{LoginList, Origin};
 
@@ -33,7 +33,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 "how many logins the list `{path}` of {tunnel} has cannot be told, as it is not among the exports; ask for it, or \
                  for their number and names"
             );
-            answers.push(Answer::new(at, path, Verdict::ask(ask, vec![origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(path),
+                Verdict::ask(ask, vec![origin]),
+            ));
         }
         let allowed = yardstick.at(at).local_logins;
         for (path, (users, origin)) in lists {
@@ -47,7 +51,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                     evidence: vec![origin],
                 })
             };
-            answers.push(Answer::new(at, path, verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::File).with(path), verdict));
         }
     }
     answers

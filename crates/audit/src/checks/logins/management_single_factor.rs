@@ -2,7 +2,7 @@
 
 use crate::management::ManagementPort;
 use crate::views::{Whence, rated_from};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Protocol;
 
 /// The check.
@@ -27,7 +27,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.refused.is_none()) {
             if let Some(port) = ManagementPort::of(tunnel) {
-                answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, &tunnel.name, &port)));
+                answers.push(Answer::new(
+                    at,
+                    Subject::tunnel(tunnel),
+                    judge(estate, at, &tunnel.name, &port),
+                ));
             }
         }
     }

@@ -36,13 +36,4 @@ pub(super) mod weak_dial_in_method;
 pub(super) mod weak_eap_method;
 pub(super) mod weak_ssh_key;
 
-pub(super) use export_to_everybody::subject as export_subject;
 pub(super) use files_without_login::capital;
-
-use crate::serving::Subject;
-use trevlin_model::served::Part;
-
-/// A rule of a database, told apart from others by its sources.
-fn rule_subject(one: Subject<'_>, part: &Part) -> String {
-    format!("{} from {}", one.subject(part), part.sources.words())
-}

@@ -1,7 +1,7 @@
 //! A device tells its values to every machine.
 
-use crate::serving::{Subject, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, limited, of_kinds};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -26,13 +26,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for one in of_kinds(estate, &[ServedKind::Monitoring]) {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
-            answers.push(Answer::new(one.device, one.subject(part), judge(one, part)));
+            answers.push(Answer::new(one.device, Subject::part(one.served, part), judge(one, part)));
         }
     }
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
     let asked = part.login.value();
     let everywhere = asked == Some(&Asked::Community) && part.sources.is_everybody();
     let nothing = asked == Some(&Asked::Nothing);

@@ -1,7 +1,7 @@
 //! A word that crosses the network as it is changes a device.
 
-use crate::serving::{Subject, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, is_few, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -28,7 +28,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for part in &one.served.parts {
             answers.push(Answer::new(
                 one.device,
-                one.subject(part),
+                Subject::part(one.served, part),
                 judge(one, part, yardstick.at(one.device)),
             ));
         }
@@ -36,7 +36,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     let weak = matches!(part.login.value(), Some(Asked::Community | Asked::Nothing));
     if one.served.is_local() || !weak || !part.is_written() || part.sources.is_local() {
         return Verdict::Pass;

@@ -2,7 +2,7 @@
 
 use crate::factors::lines_of_service;
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
@@ -44,7 +44,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             answers.extend(
-                shell(estate, at, device, server).map(|verdict| Answer::new(at, "secure shell", verdict)),
+                shell(estate, at, device, server).map(|verdict| Answer::new(at, Subject::ssh(), verdict)),
             );
         }
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
@@ -53,7 +53,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 _ => None,
             });
             if let Some((service, origin)) = asked {
-                answers.push(Answer::new(at, tunnel.name.clone(), by_pam(device, tunnel, service, origin)));
+                answers.push(Answer::new(
+                    at,
+                    Subject::tunnel(tunnel),
+                    by_pam(device, tunnel, service, origin),
+                ));
             }
         }
     }

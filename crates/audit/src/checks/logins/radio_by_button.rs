@@ -1,6 +1,6 @@
 //! Clients join a radio network by button or number.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -31,7 +31,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     evidence: vec![line, one.origin],
                 })
             });
-            answers.push(Answer::new(at, format!("{} {}", one.interface, one.name), verdict));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
+                verdict,
+            ));
         }
     }
     answers

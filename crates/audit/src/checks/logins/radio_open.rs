@@ -1,6 +1,6 @@
 //! A radio network lets anybody in.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::housekeeping::RadioProtection;
 
 /// The check.
@@ -37,7 +37,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 Verdict::Pass
             };
-            answers.push(Answer::new(at, format!("{} {}", one.interface, one.name), verdict));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
+                verdict,
+            ));
         }
     }
     answers

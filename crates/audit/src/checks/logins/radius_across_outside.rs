@@ -1,7 +1,7 @@
 //! RADIUS crosses the outside in the open.
 
 use crate::special::is_public;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::Origin;
 
@@ -35,15 +35,23 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Some(_) => Verdict::Pass,
                 None => ask(&client.name, client.address_origin),
             };
-            answers.push(Answer::new(at, format!("client {}", client.name), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusClient).with(&client.name), verdict));
         }
         for upstream in device.facts.radius_upstreams.iter().filter(|one| !one.tls) {
             let verdict = judge(&upstream.server, upstream.address, upstream.origin);
-            answers.push(Answer::new(at, format!("upstream {}", upstream.name), verdict));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::RadiusUpstream).with(&upstream.name),
+                verdict,
+            ));
         }
         for target in &device.facts.radius_targets {
             let verdict = judge(&target.server, target.address, target.origin);
-            answers.push(Answer::new(at, format!("server {}", target.server), verdict));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::RadiusServer).with(&target.server),
+                verdict,
+            ));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! A client of a RADIUS server is a whole network.
 
 use crate::special::is_public;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::radius::RadiusClient;
 use trevlin_model::{Family, IpRange};
 
@@ -28,7 +28,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.radius_clients {
-            answers.push(Answer::new(at, format!("client {}", client.name), judge(client)));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::RadiusClient).with(&client.name),
+                judge(client),
+            ));
         }
     }
     answers

@@ -1,6 +1,6 @@
 //! A RADIUS server takes requests that are not signed.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::radius::{MessageAuthenticator, RadiusClient};
 use trevlin_model::{Device, Setting};
 
@@ -25,7 +25,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.radius_clients {
-            answers.push(Answer::new(at, format!("client {}", client.name), judge(device, client)));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::RadiusClient).with(&client.name),
+                judge(device, client),
+            ));
         }
     }
     answers

@@ -2,7 +2,7 @@
 
 use crate::factors::{Factors, of_shell};
 use crate::views::{Whence, rated_from};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick, people};
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, FactorKind, Protocol, Setting};
@@ -28,7 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
-            answers.push(Answer::new(at, "secure shell", judge(estate, at, device, server)));
+            answers.push(Answer::new(at, Subject::ssh(), judge(estate, at, device, server)));
         }
     }
     answers

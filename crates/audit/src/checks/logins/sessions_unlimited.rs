@@ -1,6 +1,6 @@
 //! Sessions of a tunnel are not limited.
 
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
@@ -26,7 +26,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
             if tunnel.role == TunnelRole::Server && tunnel.answers_callers() {
                 let verdict = judge(tunnel, estate.dial_in(at, number));
-                answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
             }
         }
     }

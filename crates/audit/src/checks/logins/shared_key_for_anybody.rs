@@ -1,7 +1,7 @@
 //! One pre-shared key lets in whoever calls.
 
 use crate::checks::ike;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Device;
 use trevlin_model::ipsec::{AuthRound, IkeProof};
 
@@ -54,7 +54,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 Verdict::Pass
             };
-            answers.push(Answer::new(at, format!("key for {}", key.whom()), verdict));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::PreSharedKey).with(key.identities.join(" ")),
+                verdict,
+            ));
         }
     }
     answers

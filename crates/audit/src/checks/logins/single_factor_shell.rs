@@ -2,7 +2,7 @@
 
 use crate::factors::{Factors, conditions, easiest_way, of_shell};
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{FactorKind, Origin, Protocol, Setting};
 
@@ -34,7 +34,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for server in &device.facts.ssh_servers {
-            answers.push(Answer::new(at, "secure shell", judge(estate, at, server)));
+            answers.push(Answer::new(at, Subject::ssh(), judge(estate, at, server)));
             answers.extend(conditional(estate, at, server));
         }
     }
@@ -81,7 +81,7 @@ fn conditional(estate: &Estate, at: usize, server: &SshServer) -> Vec<Answer> {
                 (None, _) => format!("callers from {}", condition.sources.join(", ")),
             };
             let verdict = judge_connection(estate, at, server, &connection, Some((&who, condition.origin)));
-            found.push(Answer::new(at, format!("secure shell for {who}"), verdict));
+            found.push(Answer::new(at, Subject::ssh().with(who), verdict));
         }
     }
     found

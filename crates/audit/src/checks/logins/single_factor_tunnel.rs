@@ -3,7 +3,7 @@
 use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
 use crate::l2tp::{self, Way};
 use crate::views::Whence;
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{
     CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
 };
@@ -56,7 +56,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 }
                 _ => Verdict::DoesNotApply,
             };
-            answers.push(Answer::new(at, tunnel.name.clone(), with_forward(estate, at, tunnel, verdict)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), with_forward(estate, at, tunnel, verdict)));
         }
     }
     answers

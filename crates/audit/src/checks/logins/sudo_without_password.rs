@@ -1,6 +1,6 @@
 //! Somebody who logs in from afar may do everything without a password.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, people};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, people};
 use std::collections::BTreeSet;
 use trevlin_model::sudo::SudoRule;
 
@@ -31,7 +31,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if let Some(rule) = people::sudo_rule(device, &account.name) {
                 let verdict =
                     judge(&format!("`{}`", account.name), rule, dials_in.contains(account.name.as_str()));
-                answers.push(Answer::new(at, account.name.clone(), verdict));
+                answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
             }
         }
         let open = device
@@ -46,14 +46,22 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     "the group `{group}` may do everything without a password, and its members are not among the exports; ask for \
                      `getent group {group}`"
                 );
-                answers.push(Answer::new(at, name.clone(), Verdict::ask(ask, vec![rule.origin])));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::SudoRule).with(name),
+                    Verdict::ask(ask, vec![rule.origin]),
+                ));
             }
         }
         let is_sudoers =
             |one: &&trevlin_model::Reference| estate.export(one.origin.export).path().contains("sudoers");
         for missing in device.facts.missing.iter().filter(is_sudoers) {
             let ask = missing.question("who may do everything without a password");
-            answers.push(Answer::new(at, missing.path.clone(), Verdict::ask(ask, vec![missing.origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(&missing.path),
+                Verdict::ask(ask, vec![missing.origin]),
+            ));
         }
         if device.facts.accounts.is_empty() {
             for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
@@ -63,7 +71,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     let known = who.iter().any(|name| dials_in.contains(*name));
                     answers.push(Answer::new(
                         at,
-                        who.join(", "),
+                        Subject::of(SubjectKind::SudoRule).with(who.join(" ")),
                         judge(&format!("`{}`", who.join("`, `")), rule, known),
                     ));
                 }

@@ -1,8 +1,7 @@
 //! The superuser of a client is the superuser of the server's files.
 
-use super::export_to_everybody::subject;
 use crate::serving::{is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Remark, ServedKind};
 
 /// The check.
@@ -34,7 +33,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         answers.extend(one.open_answer());
         for part in &one.served.parts {
             let Some(line) = part.remark(Remark::RootKept) else {
-                answers.push(Answer::new(one.device, subject(one, part), Verdict::Pass));
+                answers.push(Answer::new(
+                    one.device,
+                    Subject::part(one.served, part).limited_to(&part.sources),
+                    Verdict::Pass,
+                ));
                 continue;
             };
             let milder = is_few(&part.sources, yardstick.at(one.device)) || !part.is_written();
@@ -62,7 +65,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 ),
                 [line].into_iter().chain(part.lines()).collect(),
             );
-            answers.push(Answer::new(one.device, subject(one, part), verdict));
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part).limited_to(&part.sources),
+                verdict,
+            ));
         }
     }
     answers

@@ -1,6 +1,6 @@
 //! A dial-in tunnel takes passwords by a weak method.
 
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Device, SecretsFile, Tunnel};
 
 /// The check.
@@ -28,7 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             if let Some(dial_in) = estate.dial_in(at, number).filter(|_| tunnel.answers_callers()) {
                 answers.extend(
                     judge(device, tunnel, dial_in)
-                        .map(|verdict| Answer::new(at, tunnel.name.clone(), verdict)),
+                        .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
                 );
             }
         }

@@ -1,6 +1,6 @@
 //! A RADIUS server takes an EAP method that shows the password's hash to anybody.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::radius::EapSettings;
 
 /// The check.
@@ -31,10 +31,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             .find(|step| step.module == "eap");
         if let Some(step) = run.filter(|_| device.facts.eap_settings.is_empty()) {
             let ask = "which EAP methods are taken stands in `mods-enabled/eap`, which is not among the exports; ask for it";
-            answers.push(Answer::new(at, "EAP module", Verdict::ask(ask, vec![step.origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Eap),
+                Verdict::ask(ask, vec![step.origin]),
+            ));
         }
         for settings in &device.facts.eap_settings {
-            answers.push(Answer::new(at, "EAP module", judge(settings)));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Eap), judge(settings)));
         }
     }
     answers

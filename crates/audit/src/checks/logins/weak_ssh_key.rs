@@ -1,6 +1,6 @@
 //! A key of the secure shell is weak.
 
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Device;
 use trevlin_model::certificate::KeyAlgorithm;
 use trevlin_model::ssh::SshConnection;
@@ -30,12 +30,15 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        answers.extend(not_exported(device).map(|verdict| Answer::new(at, "authorized keys", verdict)));
+        answers.extend(
+            not_exported(device)
+                .map(|verdict| Answer::new(at, Subject::of(SubjectKind::AuthorizedKeys), verdict)),
+        );
         for key in &device.facts.ssh_keys {
             let path = estate.export(key.origin.export).path();
             answers.push(Answer::new(
                 at,
-                format!("{} {} in {path}", key.kind, key.comment),
+                Subject::of(SubjectKind::SshKey).with(&key.kind).with(&key.comment).with(path),
                 judge(key, yardstick.at(at)),
             ));
         }

@@ -1,7 +1,7 @@
 //! Callers of a tunnel reach the whole inside with every service.
 
 use super::reach::{Reached, networks_behind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -32,7 +32,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             .iter()
             .map(|net| Reached::of(&exposure.openings, callers.device, *net, yardstick.at(callers.device)))
             .collect();
-        let subject = callers.tunnel.clone();
+        let subject = Subject::tunnel_named(&callers.tunnel);
         if exposure.cut {
             let question = format!(
                 "the packets of callers of {} go more different ways than are followed, so what they reach was not computed; review the filter with `trevlin rules`",

@@ -2,7 +2,7 @@
 
 use crate::services::PortKind;
 use crate::views::{deciding, without_filter};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::DeviceKind;
 
 /// The check.
@@ -57,7 +57,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 .collect();
             names.sort();
             names.dedup();
-            let subject = format!("{} to {}", callers.tunnel, estate.devices[device].name);
+            let subject = Subject::tunnel_named(&callers.tunnel).with(&estate.devices[device].name);
             let rules = deciding(&first.steps);
             let evidence: Vec<_> = rules
                 .chain(views.services[device][first.service].origins())

@@ -2,7 +2,7 @@
 
 use super::reach::whole;
 use crate::views::{deciding, without_filter};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{DeviceKind, Family, IpRange};
 
 /// The check.
@@ -33,7 +33,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         let wide: Vec<_> =
             exposure.outwards.iter().filter(|one| whole(&one.ports, yardstick.at(callers.device))).collect();
         let Some(first) = wide.iter().find(|one| one.certain).or(wide.first()) else {
-            answers.push(Answer::new(callers.device, callers.tunnel.clone(), Verdict::Pass));
+            answers.push(Answer::new(callers.device, Subject::tunnel_named(&callers.tunnel), Verdict::Pass));
             continue;
         };
         let evidence: Vec<_> = deciding(&first.steps).chain([callers.origin]).collect();
@@ -67,7 +67,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             );
             Verdict::ask(question, evidence)
         };
-        answers.push(Answer::new(callers.device, callers.tunnel.clone(), verdict));
+        answers.push(Answer::new(callers.device, Subject::tunnel_named(&callers.tunnel), verdict));
     }
     answers
 }

@@ -1,8 +1,7 @@
 //! Files are exported to more machines than can need them.
 
-use crate::checks::logins::export_subject;
-use crate::serving::{Subject, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Verdict, Yardstick};
+use crate::serving::{ServiceCase, of_kinds};
+use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::IpRange;
 use trevlin_model::served::{Asked, Part, ServedKind};
 
@@ -29,7 +28,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for part in one.served.parts.iter().filter(|part| !part.sources.is_everybody()) {
             answers.push(Answer::new(
                 one.device,
-                export_subject(one, part),
+                Subject::part(one.served, part).limited_to(&part.sources),
                 judge(one, part, yardstick.at(one.device)),
             ));
         }
@@ -37,7 +36,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: Subject<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
     let facts = &one.estate.devices[one.device].facts;
     let own: Vec<IpRange> = facts
         .interfaces

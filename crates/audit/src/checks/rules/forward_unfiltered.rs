@@ -2,7 +2,7 @@
 
 use super::REFERENCES;
 use crate::rules::filters;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Family, Hook, Origin, Target};
 
 /// The check.
@@ -26,7 +26,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         for family in [Family::V4, Family::V6] {
-            answers.push(Answer::new(at, family.to_string(), judge(estate, at, family)));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Filter).with(family),
+                judge(estate, at, family),
+            ));
         }
     }
     answers

@@ -2,7 +2,7 @@
 
 use super::REFERENCES;
 use crate::rules::of_device;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -34,7 +34,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         evidence: vec![set.origin],
                     }),
                 };
-                let subject = format!("{} {} {}", review.filter.table, review.filter.families, set.name);
+                let subject = Subject::of(SubjectKind::NamedSet)
+                    .with(&review.filter.table)
+                    .with(review.filter.families)
+                    .with(&set.name);
                 answers.push(Answer::new(device, subject, verdict));
             }
         }

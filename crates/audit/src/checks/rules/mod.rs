@@ -25,7 +25,7 @@ pub(super) mod source_unchecked;
 use crate::Check;
 use crate::checks::each_device;
 use crate::rules::{FilterReview, Reviewed, describe, of_device};
-use crate::{Answer, Estate, Verdict};
+use crate::{Answer, Estate, Subject, SubjectKind, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::{Chain, Rule};
 
@@ -40,21 +40,19 @@ pub(super) struct Judged<'a> {
 }
 
 impl Judged<'_> {
-    /// What is judged, the same from run to run: the chain, and the rule in words.
-    pub(super) fn subject(&self) -> String {
-        let words = describe(self.rule);
-        format!(
-            "{} {} {} {} from {} to {} {} {}",
-            self.review.filter.table,
-            self.review.filter.families,
-            self.chain.name,
-            words.action,
-            words.from,
-            words.to,
-            words.service,
-            words.more
-        )
+    /// What is judged, the same from run to run: the chain, and what the rule asks for and does.
+    pub(super) fn subject(&self) -> Subject {
+        Subject::of(SubjectKind::Rule)
+            .with(&self.review.filter.table)
+            .with(self.review.filter.families)
+            .with(&self.chain.name)
+            .with(written(self.rule))
     }
+}
+
+/// What a rule asks for and does, in the notation of written facts.
+fn written(rule: &Rule) -> String {
+    serde_json::to_string(&(&rule.matches, &rule.target)).unwrap_or_default()
 }
 
 /// Asks a check about every rule of every filter. Rules that say the same in one chain are told apart by their number among
@@ -68,14 +66,14 @@ pub(super) fn each_rule(
         for review in of_device(estate, device) {
             // Most rules are all right, and nobody reads their words: they are put together once there is one that is not.
             let mut passed: Vec<Judged<'_>> = Vec::new();
-            let mut seen: BTreeMap<String, usize> = BTreeMap::new();
+            let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();
             for (_, chain, rule, found) in review.each() {
                 let judged = Judged { device, review: &review, chain, rule, found };
                 match judge(estate, &judged) {
                     Verdict::DoesNotApply => {}
                     Verdict::Pass => {
                         passed.push(judged);
-                        answers.push(Answer::new(device, "", Verdict::Pass));
+                        answers.push(Answer::new(device, Subject::of(SubjectKind::Rule), Verdict::Pass));
                     }
                     verdict => {
                         for one in passed.drain(..) {
@@ -85,7 +83,7 @@ pub(super) fn each_rule(
                         let count = seen.entry(subject.clone()).or_default();
                         *count += 1;
                         if *count > 1 {
-                            subject = format!("{subject} ({count})");
+                            subject = subject.with(*count);
                         }
                         answers.push(Answer::new(device, subject, verdict));
                     }

@@ -2,7 +2,7 @@
 
 use super::intended::{MOST_TOLD, place, ports};
 use crate::views::some_ranges;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_packets::way::Gone;
 
 /// The check.
@@ -30,7 +30,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for held in estate.held_intents() {
         let intent = &estate.intents[held.intent];
-        let subject = format!("{} to {}", intent.from, intent.to.join(" "));
+        let subject = Subject::of(SubjectKind::Intent).with(&intent.from).with(intent.to.join(" "));
         if !intent.only || held.problem.is_some() {
             continue;
         }

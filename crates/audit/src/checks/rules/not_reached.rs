@@ -2,7 +2,7 @@
 
 use super::REFERENCES;
 use crate::rules::{filters, leads_to, of_device};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use trevlin_model::{Chain, Filter, Target};
 
@@ -57,7 +57,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         evidence: vec![chain.origin, chain.rules[0].origin],
                     })
                 };
-                let subject = format!("{} {} {}", review.filter.table, review.filter.families, chain.name);
+                let subject = Subject::of(SubjectKind::Chain)
+                    .with(&review.filter.table)
+                    .with(review.filter.families)
+                    .with(&chain.name);
                 answers.push(Answer::new(device, subject, verdict));
             }
         }

@@ -1,6 +1,6 @@
 //! A filter for one IP version, and none for the other.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Chain, Family, Filter, Hook, Target};
 
 /// The check.
@@ -23,7 +23,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         for hook in [Hook::Input, Hook::Forward] {
-            let subject = crate::rules::hook_word(hook);
+            let subject = Subject::of(SubjectKind::Hook).with(crate::rules::hook_word(hook));
             answers.push(Answer::new(at, subject, judge(estate, at, hook)));
         }
     }

@@ -1,7 +1,7 @@
 //! A device lets others change its routes.
 
 use super::source_unchecked::joins_networks;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Family;
 
 /// The check.
@@ -51,7 +51,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         .collect(),
                 })
             };
-            answers.push(Answer::new(at, family.to_string(), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Filter).with(family), verdict));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! Sites are joined by a tunnel without a filter between.
 
 use super::reach::{Reached, networks_behind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -65,7 +65,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         } else {
             Verdict::Pass
         };
-        answers.push(Answer::new(end.device, format!("{} from {other}", joined.name), verdict));
+        answers.push(Answer::new(end.device, Subject::tunnel_named(&joined.name).with(other), verdict));
     }
     answers
 }

@@ -1,6 +1,6 @@
 //! Nothing checks that packets come from where their source lies.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Device, DeviceKind, MatchKind, ResidualKind};
 use trevlin_packets::way::SourceCheck;
 
@@ -59,7 +59,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     evidence: std::iter::once(origin).chain(known.map(|one| one.origin)).collect(),
                 })
             };
-            answers.push(Answer::new(at, interface, verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Interface).with(interface), verdict));
         }
     }
     answers

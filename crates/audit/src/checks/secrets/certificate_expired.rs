@@ -1,7 +1,7 @@
 //! A certificate is out of date.
 
 use crate::certificates::{day, own};
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use jiff::civil::Date;
 use trevlin_model::certificate::Certificate;
 
@@ -30,13 +30,17 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             let ask = format!(
                 "a certificate in {file} cannot be read, so its dates are not known; ask for the file once more"
             );
-            answers.push(Answer::new(at, file, Verdict::ask(ask, vec![block.origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(file),
+                Verdict::ask(ask, vec![block.origin]),
+            ));
         }
         for one in own(estate, at) {
             let path = estate.export(one.origin.export).path();
             answers.push(Answer::new(
                 at,
-                format!("{} in {path}", one.subject),
+                Subject::of(SubjectKind::Certificate).with(&one.subject).with(path),
                 judge(one, yardstick.as_of, yardstick.at(at)),
             ));
         }

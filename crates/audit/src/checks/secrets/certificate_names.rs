@@ -1,7 +1,7 @@
 //! A certificate does not name what clients dial.
 
 use crate::certificates::of_tunnel;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::certificate::{Certificate, CertificateUse};
 use trevlin_model::{Origin, Tunnel, TunnelRole};
 
@@ -29,7 +29,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             device.facts.tunnels.iter().filter(|one| one.role == TunnelRole::Server && one.refused.is_none());
         for tunnel in servers {
             answers.extend(
-                judge(estate, at, tunnel).map(|verdict| Answer::new(at, tunnel.name.clone(), verdict)),
+                judge(estate, at, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
             );
         }
     }

@@ -1,7 +1,7 @@
 //! A server shows a certificate that nobody vouches for, or that stands for any host.
 
 use crate::certificates::of_tunnel;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::certificate::CertificateUse;
 use trevlin_model::{Tunnel, TunnelRole};
 
@@ -28,7 +28,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers()) {
             if tunnel.role == TunnelRole::Server {
                 answers.extend(
-                    judge(estate, at, tunnel).map(|verdict| Answer::new(at, tunnel.name.clone(), verdict)),
+                    judge(estate, at, tunnel)
+                        .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
                 );
             }
         }

@@ -1,7 +1,7 @@
 //! A certificate's key or signature is weak.
 
 use crate::certificates::own;
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use trevlin_model::certificate::Certificate;
@@ -42,7 +42,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     for at in 0..estate.devices.len() {
         for one in own(estate, at) {
             let path = estate.export(one.origin.export).path();
-            answers.push(Answer::new(at, format!("{} in {path}", one.subject), judge(one, yardstick.at(at))));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Certificate).with(&one.subject).with(path),
+                judge(one, yardstick.at(at)),
+            ));
         }
     }
     answers

@@ -1,6 +1,6 @@
 //! A list keeps passwords as they are.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{LoginList, Origin, Setting};
@@ -38,7 +38,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     "how the password of {} is kept does not show here: {why}; ask how that file is protected",
                     one.client
                 );
-                answers.push(Answer::new(at, one.client.clone(), Verdict::ask(ask, vec![one.origin])));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Login).with(&one.client),
+                    Verdict::ask(ask, vec![one.origin]),
+                ));
             }
         }
         for (path, logins) in lists {
@@ -56,7 +60,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     evidence: vec![*first],
                 }),
             };
-            answers.push(Answer::new(at, path, verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::File).with(path), verdict));
         }
     }
     answers

@@ -1,6 +1,6 @@
 //! Passwords are written to a log.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -24,7 +24,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         {
             let ask = "whether the RADIUS server writes passwords to its log stands in `radiusd.conf`, which is not among the \
                        exports; ask for its section `log`";
-            answers.push(Answer::new(at, "RADIUS server", Verdict::ask(ask, vec![client.origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::RadiusServer),
+                Verdict::ask(ask, vec![client.origin]),
+            ));
         }
         for security in device.facts.radius_security.iter().filter(|one| one.tells_log) {
             let lines = &security.logged_passwords;
@@ -38,7 +42,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     evidence: lines.clone(),
                 })
             };
-            answers.push(Answer::new(at, "RADIUS server", verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusServer), verdict));
         }
     }
     answers

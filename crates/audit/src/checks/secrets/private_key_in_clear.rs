@@ -1,6 +1,6 @@
 //! A private key stands in an export without a passphrase.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Origin;
 
 /// The check.
@@ -28,12 +28,16 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let ask = format!(
                 "a private key in {file} is cut off, so whether a passphrase protects it cannot be told; ask for its first lines"
             );
-            answers.push(Answer::new(at, file, Verdict::ask(ask, vec![block.origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(file),
+                Verdict::ask(ask, vec![block.origin]),
+            ));
         }
         let keys = &device.facts.private_keys;
         if !keys.is_empty() {
             let clear: Vec<Origin> = keys.iter().filter(|key| !key.encrypted).map(|key| key.origin).collect();
-            answers.push(Answer::new(at, "private keys", judge(estate, clear)));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::PrivateKeys), judge(estate, clear)));
         }
     }
     answers

@@ -1,6 +1,6 @@
 //! A client keeps its password in a file.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use trevlin_model::Setting;
 use trevlin_model::secret::SecretKind;
@@ -35,7 +35,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         "{} reads its login from `{value}`, which is not among the exports; ask whether the password stands there",
                         tunnel.name
                     );
-                    answers.push(Answer::new(at, value.clone(), Verdict::ask(ask, vec![*origin])));
+                    answers.push(Answer::new(
+                        at,
+                        Subject::of(SubjectKind::File).with(value),
+                        Verdict::ask(ask, vec![*origin]),
+                    ));
                 }
             }
         }
@@ -50,7 +54,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 detail: format!("It belongs to {}.", held.owner),
                 evidence: vec![held.origin],
             });
-            answers.push(Answer::new(at, held.owner.clone(), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Secret).with(&held.owner), verdict));
         }
     }
     answers

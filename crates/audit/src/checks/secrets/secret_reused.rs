@@ -1,6 +1,6 @@
 //! One secret stands in two places.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use trevlin_model::HeldSecret;
@@ -58,7 +58,11 @@ fn not_comparable(estate: &Estate) -> Vec<Answer> {
                     "whether the password of {} is used elsewhere cannot be told: {why}; ask whether it is",
                     one.client
                 );
-                found.push(Answer::new(at, one.client.clone(), Verdict::ask(ask, vec![one.origin])));
+                found.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Login).with(&one.client),
+                    Verdict::ask(ask, vec![one.origin]),
+                ));
             }
         }
     }
@@ -144,7 +148,7 @@ fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], exact: bool, let
     subject.sort();
     Answer::new(
         group[0].0,
-        subject.join(", "),
+        Subject::of(SubjectKind::Secret).with(subject.join(" ")),
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
             title: format!(

@@ -2,7 +2,7 @@
 
 use crate::checks::each_device;
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, words};
 use trevlin_model::secret::{Grade, SecretKind};
 use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
 
@@ -29,7 +29,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
         for login in &device.logins {
-            let subject = format!("{} for {}", login.user, login.service);
+            let subject = Subject::of(SubjectKind::Login).with(&login.user).with(&login.service);
             if let Some(verdict) = judge(estate, at, login, yardstick) {
                 answers.push(Answer::new(at, subject, verdict));
             }
@@ -42,7 +42,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 );
                 answers.push(Answer::new(
                     at,
-                    format!("{} in {}", one.client, one.path),
+                    Subject::of(SubjectKind::Login).with(&one.client).with(&one.path),
                     Verdict::ask(question, vec![one.origin]),
                 ));
             }

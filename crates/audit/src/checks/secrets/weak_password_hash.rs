@@ -1,6 +1,6 @@
 //! A password is kept with a hash that is cheap to guess against.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::account::{HashScheme, StoredPassword};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Device, HeldSecret, Origin};
@@ -33,10 +33,18 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         {
             let ask = "how passwords are kept stands in `/etc/shadow`, which is not among the exports; ask for the first characters of \
                        each second field there, up to the second `$`";
-            answers.push(Answer::new(at, "accounts", Verdict::ask(ask, vec![account.origin])));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Accounts),
+                Verdict::ask(ask, vec![account.origin]),
+            ));
         }
         for (name, held, origin) in hashes(device) {
-            answers.push(Answer::new(at, name, judge(name, held, origin)));
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Account).with(name),
+                judge(name, held, origin),
+            ));
         }
     }
     answers

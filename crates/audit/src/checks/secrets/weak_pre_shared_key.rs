@@ -2,7 +2,9 @@
 
 use crate::checks::each_device;
 use crate::checks::ike;
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick, words};
+use crate::{
+    Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick, words,
+};
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::KeyGrade;
 
@@ -29,7 +31,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         for key in &estate.devices[at].facts.pre_shared_keys {
             answers.push(Answer::new(
                 at,
-                format!("key for {}", key.whom()),
+                Subject::of(SubjectKind::PreSharedKey).with(key.identities.join(" ")),
                 judge(estate, at, key, yardstick.at(at)),
             ));
         }

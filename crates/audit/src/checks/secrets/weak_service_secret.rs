@@ -2,7 +2,7 @@
 
 use crate::checks::each_device;
 use crate::serving::of_device;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick, words};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, words};
 use std::collections::BTreeSet;
 use trevlin_model::HeldSecret;
 use trevlin_model::secret::{Grade, SecretKind};
@@ -49,7 +49,8 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             };
             if judged && seen.insert(held.origin) && !before.iter().any(same) {
                 before.push(held);
-                let subject = format!("{} of {}", held.kind.words(), held.owner);
+                let subject =
+                    Subject::of(SubjectKind::Secret).with(format_args!("{:?}", held.kind)).with(&held.owner);
                 answers.push(Answer::new(at, subject, judge(estate, at, held, yardstick)));
             }
         }

@@ -1,7 +1,9 @@
 //! A secret that two devices share is weak.
 
 use crate::checks::each_device;
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Verdict, Yardstick, words};
+use crate::{
+    Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick, words,
+};
 use trevlin_model::secret::Grade;
 use trevlin_model::{Device, HeldSecret, Origin};
 
@@ -38,7 +40,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                     vec![client.origin],
                 ),
             };
-            answers.push(Answer::new(at, format!("client {}", client.name), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusClient).with(&client.name), verdict));
         }
         let upstreams = device
             .facts
@@ -52,7 +54,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             let itself =
                 address.is_some_and(|address| address.is_loopback()) || server.starts_with("localhost");
             let verdict = judge(estate, device, &format!("server `{server}`"), held, origin, itself, marks);
-            answers.push(Answer::new(at, format!("server {server}"), verdict));
+            answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusServer).with(server), verdict));
         }
         answers
     })

@@ -1,7 +1,7 @@
 //! A tunnel compresses what it encrypts.
 
 use super::openvpn;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily};
 
 /// The check.
@@ -34,7 +34,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             };
             answers.push(Answer::new(
                 at,
-                tunnel.name.clone(),
+                Subject::tunnel(tunnel),
                 on.map_or(Verdict::Pass, |(what, at)| other(tunnel, what, at)),
             ));
         }

@@ -1,6 +1,6 @@
 //! A dial-in tunnel does not require encryption.
 
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Mppe, Tunnel, TunnelFamily};
 
 /// The check.
@@ -25,7 +25,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             // What L2TP carries is for IPsec to encrypt.
             let asked = tunnel.answers_callers() && tunnel.family == TunnelFamily::Pptp;
             if let Some(dial_in) = estate.dial_in(at, number).filter(|_| asked) {
-                answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, dial_in)));
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, dial_in)));
             }
         }
     }

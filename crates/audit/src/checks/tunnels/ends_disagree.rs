@@ -3,7 +3,7 @@
 use crate::algorithms::{Algorithm, lookup};
 use crate::pairs::{End, bare, ike_pairs};
 use crate::tunnels::keys_of;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::{AuthRound, Child, IkeVersions};
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart};
 use trevlin_model::{IpRange, Origin};
@@ -28,7 +28,11 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (first, second) in ike_pairs(estate) {
-        answers.push(Answer::new(first.device, first.tunnel.name.clone(), judge(estate, &first, &second)));
+        answers.push(Answer::new(
+            first.device,
+            Subject::tunnel(first.tunnel),
+            judge(estate, &first, &second),
+        ));
     }
     answers
 }

@@ -1,7 +1,7 @@
 //! An L2TP server answers callers without IPsec.
 
 use crate::l2tp::{self, Way};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
@@ -31,7 +31,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         let servers = |one: &&Tunnel| one.family == TunnelFamily::L2tp && one.role == TunnelRole::Server;
         for tunnel in device.facts.running().filter(servers) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, at, tunnel)));
         }
     }
     answers

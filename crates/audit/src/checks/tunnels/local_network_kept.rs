@@ -1,6 +1,6 @@
 //! Callers who send everything through a tunnel still reach the network they are in.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::plan::Sends;
 use trevlin_model::{Origin, Tunnel, TunnelFamily};
 
@@ -24,7 +24,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         let wanted = device.wanted_sends == Some(Sends::Everything);
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::OpenVpn) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, wanted)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, wanted)));
         }
     }
     answers

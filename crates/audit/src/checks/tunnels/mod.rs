@@ -24,7 +24,7 @@ pub(super) mod sends_not_as_wanted;
 pub(super) mod server_not_verified;
 pub(super) mod static_key;
 
-use crate::{Answer, Estate, Verdict};
+use crate::{Answer, Estate, Subject, Verdict};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, PppProfile, Tunnel, TunnelFamily};
 
@@ -40,7 +40,7 @@ pub(super) fn openvpn(
         for tunnel in tunnels
             .filter(|one| one.family == TunnelFamily::OpenVpn && one.refused.is_none() && of_interest(one))
         {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, tunnel)));
         }
     }
     answers
@@ -55,7 +55,7 @@ pub(super) fn ipsec(
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {
             if let Some(connection) = &tunnel.ipsec {
-                answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel, connection)));
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, at, tunnel, connection)));
             }
         }
     }
@@ -71,7 +71,7 @@ fn told(estate: &Estate, judge: impl Fn(&Estate, usize, &Tunnel) -> Verdict) -> 
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(tells) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, at, tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, at, tunnel)));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! NetBIOS passes through a tunnel.
 
 use super::{listed, with_options};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Origin, PppProfile, Tunnel};
 
 /// The check.
@@ -24,7 +24,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let told: Vec<(String, Origin)> =
             tunnel.addresses.netbios.iter().chain(by_options).cloned().collect();
         if told.is_empty() {
-            return Answer::new(at, tunnel.name.clone(), Verdict::Pass);
+            return Answer::new(at, Subject::tunnel(tunnel), Verdict::Pass);
         }
         let (detail, evidence) = listed(&told);
         let verdict = Verdict::Fail(Fail {
@@ -33,7 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             detail: format!("They are told {detail}"),
             evidence,
         });
-        Answer::new(at, tunnel.name.clone(), verdict)
+        Answer::new(at, Subject::tunnel(tunnel), verdict)
     };
     with_options(estate).map(judge).collect()
 }

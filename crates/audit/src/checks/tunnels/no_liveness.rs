@@ -1,7 +1,7 @@
 //! Nobody asks whether the other end of a tunnel still lives.
 
 use super::{ipsec, openvpn};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Setting, Tunnel, TunnelFamily};
 
@@ -29,7 +29,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let verdict = off.map_or(Verdict::Pass, |(_, origin)| {
                 fail(tunnel, "`dpd` is 0.", " In this file's language: `dpd = 90`.", origin)
             });
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
     }
     answers.sort_by_key(|answer| answer.device);

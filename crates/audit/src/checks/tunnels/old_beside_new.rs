@@ -1,7 +1,7 @@
 //! An old protocol was left on beside the new one.
 
 use crate::l2tp::carries_l2tp;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::ipsec::IkeVersions;
@@ -27,7 +27,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers() && is_old(one)) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, &new, at, tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, &new, at, tunnel)));
         }
     }
     answers

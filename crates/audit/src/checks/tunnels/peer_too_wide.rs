@@ -1,7 +1,7 @@
 //! A peer that calls may use any address.
 
 use super::listed;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::wireguard::WireGuardPeer;
 use trevlin_model::{IpRange, Origin, Tunnel, TunnelFamily};
 
@@ -28,7 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let all = device.facts.interfaces.iter().chain(&device.facts.stored_interfaces);
             let addresses: Vec<_> =
                 all.filter(|one| own(one)).flat_map(|one| &one.addresses).map(|one| one.net.addr()).collect();
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, &addresses)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, &addresses)));
         }
     }
     answers

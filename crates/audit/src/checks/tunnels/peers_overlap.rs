@@ -1,6 +1,6 @@
 //! Two peers of one tunnel are allowed the same addresses.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin, Tunnel, TunnelFamily};
 
 /// The check.
@@ -22,7 +22,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::WireGuard) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel)));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! A tunnel that encrypts nothing crosses the outside.
 
 use crate::special::is_public;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Device, Tunnel};
@@ -25,7 +25,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family.encrypts_nothing()) {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(estate, device, tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, device, tunnel)));
         }
     }
     answers

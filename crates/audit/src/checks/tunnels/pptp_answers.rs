@@ -1,7 +1,7 @@
 //! A PPTP server answers.
 
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
 
 /// Where PPTP servers answer (RFC 2637, 2.1).
@@ -42,7 +42,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 None if !tunnel.answers_callers() => Verdict::DoesNotApply,
                 None => fail(estate, at, tunnel.origin),
             };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
         for silent in
             device.facts.not_modelled.iter().filter(|one| one.what.starts_with("a PPTP daemon configuration"))
@@ -51,7 +51,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                             ones if it is started at all; ask for `systemctl is-enabled pptpd` and `ss -tlnp`";
             answers.push(Answer::new(
                 at,
-                "silent configuration",
+                Subject::of(SubjectKind::Services),
                 Verdict::ask(question, vec![silent.origin]),
             ));
         }

@@ -2,7 +2,7 @@
 
 use super::with_options;
 use crate::special::{is_foreign, own_space};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::plan::Placed;
 use trevlin_model::{IpRange, Tunnel};
 
@@ -28,7 +28,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let by_options = options.into_iter().flat_map(|options| &options.name_servers);
         let told: Vec<&Placed> = tunnel.addresses.name_servers.iter().chain(by_options).collect();
         if !told.is_empty() {
-            answers.push(Answer::new(at, tunnel.name.clone(), judge(tunnel, &told, &own)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(tunnel, &told, &own)));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! A relay hands callers on past the packet filter.
 
 use super::listed;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{CertificateDemand, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
@@ -31,13 +31,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         let relays = |one: &&Tunnel| one.family == TunnelFamily::TlsRelay && one.role == TunnelRole::Server;
         for tunnel in device.facts.running().filter(relays) {
-            answers.push(Answer::new(at, tunnel.name.clone(), of_relay(tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), of_relay(tunnel)));
         }
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::SshForward) {
-            answers.push(Answer::new(at, tunnel.name.clone(), of_caller(tunnel)));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), of_caller(tunnel)));
         }
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
-            answers.push(Answer::new(at, "secure shell", of_shell(server)));
+            answers.push(Answer::new(at, Subject::ssh(), of_shell(server)));
         }
     }
     answers

@@ -1,7 +1,7 @@
 //! A caller takes any certificate for the server's.
 
 use super::{openvpn, stated_or_missing};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection};
 use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelFamily, TunnelRole};
 
@@ -41,7 +41,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 (_, TunnelFamily::TlsRelay, TunnelRole::Client) => of_relay(tunnel),
                 _ => continue,
             };
-            answers.push(Answer::new(at, tunnel.name.clone(), verdict));
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
     }
     answers.sort_by_key(|answer| answer.device);

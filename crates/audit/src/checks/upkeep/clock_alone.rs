@@ -1,7 +1,7 @@
 //! A device's clock follows nobody.
 
 use super::log_stays::ask;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -40,7 +40,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
             })
         };
-        answers.push(Answer::new(at, "clock", verdict));
+        answers.push(Answer::new(at, Subject::of(SubjectKind::Clock), verdict));
     }
     answers.extend(ask(
         estate,

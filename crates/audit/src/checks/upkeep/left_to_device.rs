@@ -1,6 +1,6 @@
 //! Something about packets that the sheet, the phrasebook or the standard model leaves open.
 
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::{FilterFormat, Match, MatchKind, Origin, Target};
 
@@ -37,14 +37,22 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 }
             }
             if open.is_empty() {
-                answers.push(Answer::new(at, filter.table.clone(), Verdict::Pass));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Filter).with(&filter.table),
+                    Verdict::Pass,
+                ));
             }
             for (what, lines) in open {
                 let ask = format!(
                     "what the {} of {} do is not wholly said: {what}; ask for it",
                     filter.table, device.name
                 );
-                answers.push(Answer::new(at, format!("{} {what}", filter.table), Verdict::ask(ask, lines)));
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Filter).with(&filter.table).with(what),
+                    Verdict::ask(ask, lines),
+                ));
             }
         }
     }

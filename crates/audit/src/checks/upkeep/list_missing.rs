@@ -1,7 +1,7 @@
 //! A rule that names a list which is not there.
 
 use crate::rules::of_device;
-use crate::{Answer, Area, Check, Estate, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::FilterFormat;
 
 /// The check.
@@ -39,7 +39,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         set.used_at.clone(),
                     )
                 };
-                let subject = format!("{} {} {}", review.filter.table, review.filter.families, set.name);
+                let subject = Subject::of(SubjectKind::NamedSet)
+                    .with(&review.filter.table)
+                    .with(review.filter.families)
+                    .with(&set.name);
                 answers.push(Answer::new(device, subject, verdict));
             }
         }

@@ -1,6 +1,6 @@
 //! What a device logs never leaves it.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Origin;
 
 /// The check.
@@ -53,7 +53,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
             })
         };
-        answers.push(Answer::new(at, "log", verdict));
+        answers.push(Answer::new(at, Subject::of(SubjectKind::Log), verdict));
     }
     answers.extend(ask(
         estate,
@@ -73,7 +73,11 @@ pub(super) fn ask(estate: &Estate, silent: &[usize], what: &str, files: &str) ->
         estate.devices[*first].exports.first().map(|export| Origin { export: *export, start: 0, end: 0 });
     let question =
         format!("{what} is in no export of {}; ask for {files}", crate::checks::some_names(&names));
-    Some(Answer::new(*first, "devices without the file", Verdict::ask(question, line.into_iter().collect())))
+    Some(Answer::new(
+        *first,
+        Subject::of(SubjectKind::Device),
+        Verdict::ask(question, line.into_iter().collect()),
+    ))
 }
 
 #[cfg(test)]

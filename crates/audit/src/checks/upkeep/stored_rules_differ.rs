@@ -1,6 +1,6 @@
 //! The rules that run are not those that are stored.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use trevlin_model::{Chain, ChainKind, ExportState, Filter, FilterFormat, Hook, Limit, Origin, Rule, Target};
 use trevlin_packets::Space;
@@ -34,7 +34,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         for running in of(ExportState::Running) {
             let twin = |one: &&Filter| (one.families, &one.table) == (running.families, &running.table);
             let Some(stored) = of(ExportState::Stored).find(twin) else { continue };
-            let subject = format!("{} {}", running.table, running.families);
+            let subject = Subject::of(SubjectKind::Filter).with(&running.table).with(running.families);
             answers.push(Answer::new(at, subject, judge(estate, running, stored)));
         }
     }

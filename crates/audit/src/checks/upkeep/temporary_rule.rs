@@ -1,7 +1,7 @@
 //! A rule whose words say that it was meant for a time.
 
 use crate::rules::temporary;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::{Origin, Rule, Target, TranslationKind};
 
@@ -37,7 +37,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             }
         }
         for (comment, rules) in by_comment {
-            answers.push(Answer::new(device, comment, judge(comment, &rules, yardstick)));
+            answers.push(Answer::new(
+                device,
+                Subject::of(SubjectKind::Rule).with(comment),
+                judge(comment, &rules, yardstick),
+            ));
         }
     }
     answers

@@ -113,11 +113,13 @@ fn site(
             endpoints.extend(placed(at, name.filter(|name| *name != "_default_")));
         }
     }
-    let title = match own.iter().rev().find(|one| one.name == "servername") {
-        Some(name) => format!("web site {} (Apache)", name.first()),
+    let name = own.iter().rev().find(|one| one.name == "servername").map(|one| one.first());
+    let title = match name {
+        Some(name) => format!("web site {name} (Apache)"),
         None => format!("web site at {} (Apache)", endpoints.first().map_or(80, |one| one.port)),
     };
-    let mut served = Served::new(ServedKind::Pages, "Apache", title, UNITS, origin);
+    let mut served =
+        Served::new(ServedKind::Pages, "Apache", title, UNITS, origin).labelled(name.unwrap_or_default());
     served.endpoints = endpoints;
     if let Some(engine) = engine {
         served.offers.push(offer(last("sslprotocol"), last("sslciphersuite"), engine.origin));

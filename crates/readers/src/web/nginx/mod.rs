@@ -331,7 +331,8 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: boo
         (None, _) => format!("web site at {} (nginx)", if first.is_empty() { "80" } else { first }),
     };
     let kind = if stream { ServedKind::Relays } else { ServedKind::Pages };
-    let mut served = Served::new(kind, "nginx", title, UNITS, one.origin);
+    let mut served = Served::new(kind, "nginx", title, UNITS, one.origin)
+        .labelled(name.unwrap_or_else(|| if stream { first.to_owned() } else { String::new() }));
     let ssl_on = inherited(chain, "ssl").is_some_and(|one| one.value() == "on");
     for listen in &listens {
         served.endpoints.extend(endpoints(listen, ssl_on));
