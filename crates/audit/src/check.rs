@@ -1,7 +1,7 @@
 //! What a check is, and what it answers.
 
 use crate::{Area, Estate, Rating, Severity, Subject, Yardstick};
-use trevlin_model::Origin;
+use trevlin_model::{Origin, Reference};
 
 /// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
 /// from this one value.
@@ -71,6 +71,8 @@ pub struct Question {
     pub question: String,
     /// What makes one ask.
     pub evidence: Vec<Origin>,
+    /// Files that would answer it and are not among the exports, by the paths under which the device has them.
+    pub files: Vec<String>,
 }
 
 impl Check {
@@ -98,8 +100,27 @@ impl Answer {
 }
 
 impl Verdict {
+    /// The question about something that may be settled where a reference leads; `about` continues a sentence.
+    pub(crate) fn ask_reference(missing: &Reference, about: &str) -> Self {
+        let asked = Self::ask(missing.question(about), vec![missing.origin]);
+        if missing.unsaid { asked } else { asked.wanting(&missing.path) }
+    }
+
+    /// The same where a file would answer it that is not among the exports.
+    pub(crate) fn wanting(mut self, path: impl Into<String>) -> Self {
+        if let Self::Undetermined(question) = &mut self {
+            question.files.push(path.into());
+        }
+        self
+    }
+
+    /// The same, for none or one.
+    pub(crate) fn wanting_all(self, paths: impl IntoIterator<Item = impl Into<String>>) -> Self {
+        paths.into_iter().fold(self, Self::wanting)
+    }
+
     /// Shorthand for an undetermined answer.
     pub(crate) fn ask(question: impl Into<String>, evidence: Vec<Origin>) -> Self {
-        Self::Undetermined(Question { question: question.into(), evidence })
+        Self::Undetermined(Question { question: question.into(), evidence, files: Vec::new() })
     }
 }

@@ -5,7 +5,7 @@ use crate::estate_file::Intent;
 use crate::exposure::{joined, joined_ports};
 use crate::reach::{AskError, From, Ground, Setout, To, all_setouts};
 use crate::services::endpoint;
-use crate::{Estate, reach::outside_setouts};
+use crate::{Estate, IntentVerdict, reach::outside_setouts};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -328,8 +328,8 @@ pub struct PartRow {
 /// An intent, as outputs show it.
 #[derive(Debug, Clone, Serialize)]
 pub struct IntentRow {
-    /// `holds`, `missing`, `excess`, `missing and excess`, or `open question`.
-    pub verdict: &'static str,
+    /// What that comes to.
+    pub verdict: IntentVerdict,
     /// From where, as written.
     pub from: String,
     /// Where to, as written.
@@ -382,12 +382,12 @@ pub fn sheet(estate: &Estate) -> Vec<IntentRow> {
         });
         let beyond = held.excess.iter().any(|one| one.certain);
         let verdict = match (held.problem.is_some(), held.missing.is_empty(), beyond) {
-            (true, ..) => "open question",
-            (_, true, false) if held.excess.is_empty() => "holds",
-            (_, true, false) => "open question",
-            (_, true, true) => "excess",
-            (_, false, false) => "missing",
-            (_, false, true) => "missing and excess",
+            (true, ..) => IntentVerdict::OpenQuestion,
+            (_, true, false) if held.excess.is_empty() => IntentVerdict::Holds,
+            (_, true, false) => IntentVerdict::OpenQuestion,
+            (_, true, true) => IntentVerdict::Excess,
+            (_, false, false) => IntentVerdict::Missing,
+            (_, false, true) => IntentVerdict::MissingAndExcess,
         };
         IntentRow {
             verdict,

@@ -49,6 +49,7 @@ mod special;
 mod subject;
 pub mod survey;
 pub mod tunnels;
+mod verdicts;
 pub mod views;
 mod words;
 mod yardstick;
@@ -70,6 +71,10 @@ pub use outcome::{
 pub use people::names as people_and_devices;
 pub use rating::{Adjustment, Rating};
 pub use subject::{Subject, SubjectKind};
+pub use verdicts::{
+    ForwardVerdict, IntentVerdict, LoginFactor, LoginVerdict, OpeningTo, RuleVerdict, TunnelVerdict,
+    joined_factors,
+};
 pub use yardstick::{Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made};
 
 /// Loads what judging needs: tables, and word lists for grading secrets. To be called beside other work; they are loaded by themselves

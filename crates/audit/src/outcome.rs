@@ -134,6 +134,9 @@ pub struct OpenQuestion {
     pub question: Arc<str>,
     /// What makes one ask.
     pub evidence: Vec<Evidence>,
+    /// Files that would answer it and are not among the exports.
+    #[serde(skip)]
+    pub files: Vec<String>,
     /// What was judged, as in the fingerprint of a finding.
     #[serde(skip)]
     pub subject: Subject,

@@ -15,7 +15,8 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
-use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, StepKind, Verdict};
+pub use trevlin_packets::way::Verdict;
+use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, StepKind};
 
 /// A connection that somebody asks about.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -57,8 +58,9 @@ impl Transport {
 /// The answer, as outputs show it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Reached {
-    /// `allowed`, `blocked` or `depends`.
-    pub verdict: &'static str,
+    /// Whether it comes through.
+    #[serde(serialize_with = "as_word")]
+    pub verdict: Verdict,
     /// Where it is delivered, where it is allowed.
     pub delivered_to: Option<DeliveredTo>,
     /// What decided, in order.
@@ -99,6 +101,10 @@ pub fn word(verdict: Verdict) -> &'static str {
         Verdict::Blocked => "blocked",
         Verdict::Depends => "depends",
     }
+}
+
+fn as_word<S: serde::Serializer>(verdict: &Verdict, out: S) -> Result<S::Ok, S::Error> {
+    out.serialize_str(word(*verdict))
 }
 
 /// Source ports that a host chooses by itself (RFC 6335, 6, and what systems make of it).
@@ -383,7 +389,7 @@ pub(crate) fn told(estate: &Estate, answer: Answer) -> Reached {
         port: one.port,
     });
     let steps = answer.steps.into_iter().map(|step| step_of(estate, step));
-    Reached { verdict: word(answer.verdict), delivered_to, steps: steps.collect() }
+    Reached { verdict: answer.verdict, delivered_to, steps: steps.collect() }
 }
 
 /// A step with its place.

@@ -192,12 +192,7 @@ fn missing(estate: &Estate, outcome: &Outcome, at: usize) -> Vec<MissingFile> {
         add(&one.path, one.configuration, Some(place(estate, one.origin)));
     }
     for one in outcome.open_questions.iter().filter(|one| *one.device == *device.name) {
-        let Some(before) =
-            one.question.split("not among the exports").next().filter(|part| **part != *one.question)
-        else {
-            continue;
-        };
-        for path in before.split('`').skip(1).step_by(2).filter(|word| word.starts_with('/')) {
+        for path in one.files.iter().filter(|path| path.starts_with('/')) {
             add(path, false, one.evidence.first().cloned());
         }
     }

@@ -3,7 +3,7 @@
 use crate::access::{Access, listener_from, logins};
 use crate::algorithms::{Algorithm, lookup};
 use crate::checks::{CHECKS, weak_pre_shared_key};
-use crate::{Area, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Area, Estate, Subject, TunnelVerdict, Verdict, Yardstick};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_model::certificate::CertificateUse;
@@ -39,7 +39,7 @@ pub struct TunnelRow {
     /// What callers are given.
     pub pools: Vec<String>,
     /// The gravest finding about it in the areas tunnels, ciphers and logins, `open question`, or `no finding`.
-    pub verdict: String,
+    pub verdict: TunnelVerdict,
     /// Path of the export.
     pub path: String,
     /// Line, from 1.
@@ -78,7 +78,7 @@ pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
             let mut detail = details(estate, tunnel);
             detail.extend(known.into_iter().flat_map(|known| known.findings.iter().cloned()));
             let factors = match login {
-                Some(login) => login.factors.iter().map(|one| (*one).to_owned()).collect(),
+                Some(login) => login.factors.iter().map(|one| one.words().to_owned()).collect(),
                 None => shown(tunnel),
             };
             rows.push(TunnelRow {
@@ -102,7 +102,7 @@ pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
                 key: key(estate, at, tunnel, yardstick),
                 sends: sends(&tunnel.addresses),
                 pools: pools(&tunnel.addresses),
-                verdict: known.map_or_else(|| "no finding".to_owned(), |known| known.verdict.clone()),
+                verdict: known.map_or(TunnelVerdict::NoFinding, |known| known.verdict),
                 path: export.path().to_owned(),
                 line: export.position(tunnel.origin.start).line,
                 detail,
@@ -189,8 +189,7 @@ pub(crate) fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection
 
 /// What the checks say of one tunnel.
 struct Judged {
-    severity: Option<Severity>,
-    verdict: String,
+    verdict: TunnelVerdict,
     findings: Vec<Detail>,
 }
 
@@ -200,16 +199,14 @@ fn judged(estate: &Estate, yardstick: &Yardstick) -> BTreeMap<(usize, Subject), 
     let about = |area: Area| matches!(area, Area::Tunnels | Area::Ciphers | Area::Logins);
     for check in CHECKS.iter().filter(|check| about(check.area)) {
         for answer in (check.run)(estate, yardstick) {
-            let (severity, verdict, text, evidence) = match answer.verdict {
+            let (verdict, text, evidence) = match answer.verdict {
                 Verdict::Fail(fail) => (
-                    Some(fail.rating.severity()),
-                    fail.rating.severity().word().to_owned(),
+                    TunnelVerdict::Finding(fail.rating.severity()),
                     format!("{}: {}", fail.rating.severity().word(), fail.title),
                     fail.evidence,
                 ),
                 Verdict::Undetermined(asked) => (
-                    None,
-                    "open question".to_owned(),
+                    TunnelVerdict::OpenQuestion,
                     format!("open question: {}", asked.question),
                     asked.evidence,
                 ),
@@ -217,14 +214,10 @@ fn judged(estate: &Estate, yardstick: &Yardstick) -> BTreeMap<(usize, Subject), 
             };
             let place = evidence.first().map(|origin| estate.place(*origin)).unwrap_or_default();
             let finding = Detail { what: "finding", text: estate.masker().mask(&text), place };
-            let known = found.entry((answer.device, answer.subject)).or_insert_with(|| Judged {
-                severity: None,
-                verdict: verdict.clone(),
-                findings: Vec::new(),
-            });
-            if severity > known.severity {
-                (known.severity, known.verdict) = (severity, verdict);
-            }
+            let known = found
+                .entry((answer.device, answer.subject))
+                .or_insert_with(|| Judged { verdict, findings: Vec::new() });
+            known.verdict = known.verdict.max(verdict);
             known.findings.push(finding);
         }
     }
@@ -416,7 +409,7 @@ mod tests {
                     row.weakest,
                     row.sends,
                     row.pools.join(" "),
-                    row.verdict
+                    row.verdict.word()
                 )
             })
             .collect();

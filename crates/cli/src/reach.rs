@@ -7,8 +7,8 @@ use anyhow::{Context, bail};
 use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::exposure::{self, all_services};
-use trevlin_audit::reach::{From, Ground, Question, To, reach, reach_all};
-use trevlin_audit::{Estate, intents};
+use trevlin_audit::reach::{From, Ground, Question, To, Verdict, reach, reach_all};
+use trevlin_audit::{Estate, IntentVerdict, intents};
 use trevlin_render::FlowAnswer;
 
 /// Runs the command.
@@ -69,7 +69,7 @@ fn intents(estate: &Estate, arguments: &args::Reach) -> anyhow::Result<ExitCode>
         Format::Text => print(|out| trevlin_render::intents_text(&rows, width(), out))?,
         Format::Json => print(|out| trevlin_render::intents_json(&rows, out))?,
     }
-    let hold = rows.iter().all(|one| one.verdict == "holds");
+    let hold = rows.iter().all(|one| one.verdict == IntentVerdict::Holds);
     Ok(if hold { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
@@ -77,7 +77,7 @@ fn intents(estate: &Estate, arguments: &args::Reach) -> anyhow::Result<ExitCode>
 struct Row {
     line: u64,
     question: Question,
-    expect: Option<&'static str>,
+    expect: Option<Verdict>,
 }
 
 fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<ExitCode> {
@@ -135,9 +135,9 @@ fn row<'a>(line: u64, cell: impl Fn(&str) -> Option<&'a str>) -> anyhow::Result<
     let wrong = |name: &str, why: String| anyhow::anyhow!("column `{name}`: {why}");
     let expect = match cell("expect").map(str::to_ascii_lowercase).as_deref() {
         None => None,
-        Some("allowed") => Some("allowed"),
-        Some("blocked") => Some("blocked"),
-        Some("depends") => Some("depends"),
+        Some("allowed") => Some(Verdict::Allowed),
+        Some("blocked") => Some(Verdict::Blocked),
+        Some("depends") => Some(Verdict::Depends),
         Some(_) => bail!("column `expect`: expected allowed, blocked or depends"),
     };
     let port =

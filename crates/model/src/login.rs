@@ -52,6 +52,9 @@ pub struct Login {
     pub list: LoginList,
     /// To what, as the tunnel's name.
     pub service: String,
+    /// Whether it is kept for IKE as such (EAP, XAuth), for whichever connection asks for a login.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub for_ike: bool,
     /// Its password, where the export holds it.
     pub secret: Option<Arc<HeldSecret>>,
     /// Whether the login belongs to this service for certain; where the local name is not stated the server

@@ -168,6 +168,7 @@ fn entry(export: &Export, names: &str, kind: &str, text: &str, origin: Origin, r
                 user,
                 list: LoginList::LocalFile(export.path().to_owned()),
                 service: format!("IKE, by {kind}"),
+                for_ike: true,
                 secret: Some(held),
                 certain: true,
                 origin,

@@ -9,6 +9,7 @@ use textwrap::{Options, WordSeparator, WordSplitter};
 use trevlin_audit::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow, Standing};
 use trevlin_audit::reach::ReachStep;
 use trevlin_audit::services::{Encrypted, Known};
+use trevlin_audit::{ForwardVerdict, OpeningTo, joined_factors};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -69,7 +70,7 @@ fn protected(row: &ReachedRow) -> String {
     let factors = match &row.service.factors {
         None => "logins not known".to_owned(),
         Some(none) if none.is_empty() => "asks for nothing".to_owned(),
-        Some(factors) => format!("asks for {}", factors.join(" and ")),
+        Some(factors) => format!("asks for {}", joined_factors(factors, " and ")),
     };
     let mut all = vec![encrypted.to_owned(), factors];
     all.extend(row.service.remarks.iter().cloned());
@@ -141,7 +142,8 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
             opening(row, width, out)?;
         }
     }
-    let nowhere: Vec<&ForwardRow> = sheet.forwards.iter().filter(|one| one.fate != "works").collect();
+    let nowhere: Vec<&ForwardRow> =
+        sheet.forwards.iter().filter(|one| one.fate != ForwardVerdict::Works).collect();
     if !nowhere.is_empty() {
         writeln!(out, "\n{BOLD}PORT FORWARDS that reach no known service{BOLD:#}")?;
         for row in nowhere {
@@ -178,8 +180,8 @@ fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     let may = if row.certain { "" } else { " (a rule that is not modelled decides)" };
     let called = format!("{who} {verb} {} {}{may}", some(&row.called, 3), some(&row.called_at, 4));
     wrapped(12, &called, width, out)?;
-    let there = format!("{} {}", row.address, row.endpoint);
-    let same = row.called == [row.address.to_string()] && row.called_at.join(", ") == row.endpoint;
+    let there = format!("{} {}", row.address, row.endpoint.join(", "));
+    let same = row.called == [row.address.to_string()] && row.called_at == row.endpoint;
     let answers = if same { String::new() } else { format!("answers at {there}; ") };
     wrapped(
         12,
@@ -227,13 +229,13 @@ fn line(
 
 fn opening(row: &OpeningRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let to = match row.to {
-        "device" => format!("{} itself", row.device),
-        "network" => format!(
+        OpeningTo::Device => format!("{} itself", row.device),
+        OpeningTo::Network => format!(
             "hosts behind {}{}",
             row.device,
             row.leaving.as_ref().map(|name| format!(":{name}")).unwrap_or_default()
         ),
-        _ => format!("a next hop behind {} that is in no export", row.device),
+        OpeningTo::Beyond => format!("a next hop behind {} that is in no export", row.device),
     };
     let may = if row.certain { "" } else { ", where a rule that is not modelled decides" };
     let text = format!(
@@ -261,11 +263,13 @@ fn forward(row: &ForwardRow, width: usize, out: &mut dyn io::Write) -> io::Resul
         some_sources => format!(" from {}", some(some_sources, 3)),
     };
     let remark = row.remark.as_ref().map(|remark| format!("; {remark}")).unwrap_or_default();
-    writeln!(out, "  {BOLD}{}{BOLD:#}", neutral(row.fate))?;
+    writeln!(out, "  {BOLD}{}{BOLD:#}", neutral(row.fate.into()))?;
     wrapped(4, &format!("{}{to}{called}{who}{remark}", row.device), width, out)?;
     line(&row.device, "the forward", Some((&row.evidence.path, row.evidence.line)), width, out)?;
     let last = row.steps.iter().rev().find(|step| step.line.is_some_and(|line| line != row.evidence.line));
-    match last.filter(|_| matches!(row.fate, "blocked later" | "goes in a circle" | "depends")) {
+    match last.filter(|_| {
+        matches!(row.fate, ForwardVerdict::BlockedLater | ForwardVerdict::Circle | ForwardVerdict::Depends)
+    }) {
         Some(step) => line(&step.device, &step.text, step.path.as_deref().zip(step.line), width, out),
         None => Ok(()),
     }
@@ -345,7 +349,7 @@ pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resul
             one.called_at.join("; "),
             one.device.clone(),
             one.address.to_string(),
-            one.endpoint.clone(),
+            one.endpoint.join(", "),
             one.service.name.clone(),
             one.service.kind.into(),
             known(one.service.known).into(),
@@ -357,7 +361,7 @@ pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resul
     for one in &sheet.openings {
         records.push([
             "let through".into(),
-            one.to.into(),
+            one.to.to_string(),
             yes(one.certain),
             one.sources.join(" "),
             String::new(),
@@ -376,7 +380,7 @@ pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resul
     for one in &sheet.forwards {
         records.push([
             "forward".into(),
-            one.fate.into(),
+            one.fate.to_string(),
             String::new(),
             String::new(),
             one.called.join(" "),

@@ -5,6 +5,7 @@ use crate::neutral;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
+use trevlin_audit::IntentVerdict;
 use trevlin_audit::intents::{IntentRow, PartRow};
 
 const BOLD: Style = Style::new().bold();
@@ -31,9 +32,9 @@ pub fn intents_json(rows: &[IntentRow], out: &mut dyn io::Write) -> io::Result<(
 pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     for row in rows {
         let (sign, style) = match row.verdict {
-            "holds" => ("+", AnsiColor::Green.on_default().bold()),
-            "open question" => ("?", AnsiColor::Magenta.on_default().bold()),
-            "missing" => ("-", AnsiColor::Yellow.on_default().bold()),
+            IntentVerdict::Holds => ("+", AnsiColor::Green.on_default().bold()),
+            IntentVerdict::OpenQuestion => ("?", AnsiColor::Magenta.on_default().bold()),
+            IntentVerdict::Missing => ("-", AnsiColor::Yellow.on_default().bold()),
             _ => ("!", AnsiColor::Red.on_default().bold()),
         };
         let services =
@@ -50,7 +51,7 @@ pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -
         parts("does not come through", &row.missing, width, out)?;
         parts("comes through beyond it", &row.excess, width, out)?;
     }
-    let hold = rows.iter().filter(|one| one.verdict == "holds").count();
+    let hold = rows.iter().filter(|one| one.verdict == IntentVerdict::Holds).count();
     writeln!(out, "\n{} intents, {hold} hold", rows.len())
 }
 

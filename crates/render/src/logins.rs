@@ -5,6 +5,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::access::Access;
+use trevlin_audit::{LoginVerdict, joined_factors};
 
 const DIM: Style = Style::new().dimmed();
 
@@ -36,11 +37,11 @@ pub fn logins_text(rows: &[Access], width: usize, out: &mut dyn io::Write) -> io
     summary(rows, out)
 }
 
-fn style(verdict: &str) -> Style {
+fn style(verdict: LoginVerdict) -> Style {
     match verdict {
-        "none" => AnsiColor::Red.on_default().bold(),
-        "one factor" => AnsiColor::Yellow.on_default().bold(),
-        "two factors" => AnsiColor::Green.on_default().bold(),
+        LoginVerdict::Nothing => AnsiColor::Red.on_default().bold(),
+        LoginVerdict::OneFactor => AnsiColor::Yellow.on_default().bold(),
+        LoginVerdict::TwoFactors => AnsiColor::Green.on_default().bold(),
         _ => DIM,
     }
 }
@@ -61,18 +62,24 @@ pub(crate) fn cells(row: &Access) -> [String; 7] {
     } else {
         format!("{}, only {}", row.from, row.sources.join(", "))
     };
-    let factors = if row.factors.is_empty() { "not known".to_owned() } else { row.factors.join(" + ") };
-    let factors = if row.verdict == "none" { "none".to_owned() } else { factors };
+    let factors =
+        if row.factors.is_empty() { "not known".to_owned() } else { joined_factors(&row.factors, " + ") };
+    let factors = if row.verdict == LoginVerdict::Nothing { "none".to_owned() } else { factors };
     let limits = if row.limits.is_empty() { "none stated".to_owned() } else { row.limits.join(", ") };
-    [row.service.clone(), who, row.list.clone(), factors, from, limits, row.verdict.to_owned()]
+    [row.service.clone(), who, row.list.clone(), factors, from, limits, row.verdict.to_string()]
 }
 
 fn summary(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {
-    let count = |verdict: &str| rows.iter().filter(|row| row.verdict == verdict).count();
-    let told: Vec<_> = ["none", "one factor", "two factors", "open question"]
-        .into_iter()
-        .filter(|verdict| count(verdict) > 0)
-        .map(|verdict| format!("{0}{1} {verdict}{0:#}", style(verdict), count(verdict)))
-        .collect();
+    let count = |verdict: LoginVerdict| rows.iter().filter(|row| row.verdict == verdict).count();
+    let told: Vec<_> = [
+        LoginVerdict::Nothing,
+        LoginVerdict::OneFactor,
+        LoginVerdict::TwoFactors,
+        LoginVerdict::OpenQuestion,
+    ]
+    .into_iter()
+    .filter(|verdict| count(*verdict) > 0)
+    .map(|verdict| format!("{0}{1} {verdict}{0:#}", style(verdict), count(verdict)))
+    .collect();
     writeln!(out, "{} ways in: {}", rows.len(), told.join(", "))
 }

@@ -5,6 +5,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::reach::Reached;
+use trevlin_audit::reach::{Verdict, word};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -19,10 +20,15 @@ pub struct FlowAnswer {
     pub line: u64,
     /// What the file expects.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub expect: Option<&'static str>,
+    #[serde(serialize_with = "expected")]
+    pub expect: Option<Verdict>,
     /// Whether it is so.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub as_expected: Option<bool>,
+}
+
+fn expected<S: serde::Serializer>(verdict: &Option<Verdict>, out: S) -> Result<S::Ok, S::Error> {
+    verdict.map(word).serialize(out)
 }
 
 /// One answer as a JSON object.
@@ -41,11 +47,11 @@ pub fn reach_all_json(answers: &[FlowAnswer], out: &mut dyn io::Write) -> io::Re
     crate::json::write(&answers, out)
 }
 
-fn style(verdict: &str) -> Style {
+fn style(verdict: Verdict) -> Style {
     match verdict {
-        "allowed" => AnsiColor::Yellow.on_default().bold(),
-        "blocked" => AnsiColor::Green.on_default().bold(),
-        _ => AnsiColor::Magenta.on_default().bold(),
+        Verdict::Allowed => AnsiColor::Yellow.on_default().bold(),
+        Verdict::Blocked => AnsiColor::Green.on_default().bold(),
+        Verdict::Depends => AnsiColor::Magenta.on_default().bold(),
     }
 }
 
@@ -63,7 +69,7 @@ fn delivered(answer: &Reached) -> Option<String> {
 pub fn reach_text(answer: &Reached, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let style = style(answer.verdict);
     let delivered = delivered(answer).map(|text| format!(", {text}")).unwrap_or_default();
-    writeln!(out, "{style}{}{style:#}{delivered}", answer.verdict)?;
+    writeln!(out, "{style}{}{style:#}{delivered}", word(answer.verdict))?;
     let mut device = "";
     for (number, step) in answer.steps.iter().enumerate() {
         if step.device != device {
@@ -90,11 +96,11 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
         let style = style(one.reached.verdict);
         let expected = match (one.as_expected, one.expect) {
             (Some(true), _) => Some("as expected".to_owned()),
-            (Some(false), Some(expect)) => Some(format!("{expect} was expected")),
+            (Some(false), Some(expect)) => Some(format!("{} was expected", word(expect))),
             _ => None,
         };
         let parts: Vec<String> = delivered(&one.reached).into_iter().chain(expected).collect();
-        let verdict = one.reached.verdict;
+        let verdict = word(one.reached.verdict);
         let text = parts.join(", ");
         writeln!(out, "line {:>4}  {style}{verdict:<7}{style:#}  {text}", one.line)?;
         if one.as_expected == Some(false) {

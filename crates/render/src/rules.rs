@@ -5,6 +5,7 @@ use crate::neutral;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
+use trevlin_audit::RuleVerdict;
 use trevlin_audit::rules::{ChainSheet, FilterSheet, RemarkKind, RuleRow, RulesSheet};
 
 const BOLD: Style = Style::new().bold();
@@ -66,7 +67,7 @@ pub fn rules_csv(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> 
                     &row.to,
                     &row.service,
                     &row.condition,
-                    row.verdict,
+                    &row.verdict.to_string(),
                     &number(row.breadth),
                     &number(row.left),
                     &row.packets.map(|one| one.to_string()).unwrap_or_default(),
@@ -229,10 +230,9 @@ pub(crate) fn cells(row: &RuleRow, path: &str) -> [String; 7] {
         .filter(|one| !matches!(one.kind, RemarkKind::AfterExceptions | RemarkKind::NoComment));
     let remarks: Vec<String> = told.map(|one| remark(one, path)).collect();
     let verdict = match (row.verdict, remarks.is_empty()) {
-        (verdict, true) => verdict.to_owned(),
-        // The remark says it better.
-        ("never met" | "cannot match" | "not reached" | "in use", false) => remarks.join("; "),
-        (verdict, false) => format!("{verdict}: {}", remarks.join("; ")),
+        (verdict, true) => verdict.to_string(),
+        (RuleVerdict::NotDecided, false) => format!("{}: {}", RuleVerdict::NotDecided, remarks.join("; ")),
+        (_, false) => remarks.join("; "),
     };
     [row.line.to_string(), row.action.clone(), row.from.clone(), row.to.clone(), service, breadth, verdict]
 }

@@ -6,6 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use textwrap::{Options, WordSeparator, WordSplitter};
+use trevlin_audit::joined_factors;
 use trevlin_audit::services::{Encrypted, Known, PartRow, PlaceRow, ServedRow};
 
 const BOLD: Style = Style::new().bold();
@@ -149,7 +150,7 @@ fn protected(row: &ServedRow) -> String {
     let factors = match &row.factors {
         None => "logins not known".to_owned(),
         Some(none) if none.is_empty() => "asks for nothing".to_owned(),
-        Some(factors) => format!("asks for {}", factors.join(" and ")),
+        Some(factors) => format!("asks for {}", joined_factors(factors, " and ")),
     };
     format!("{encrypted}, {factors}")
 }

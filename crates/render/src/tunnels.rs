@@ -6,6 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::tunnels::TunnelRow;
+use trevlin_audit::{Severity, TunnelVerdict};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -38,7 +39,7 @@ pub fn tunnels_text(rows: &[TunnelRow], width: usize, out: &mut dyn io::Write) -
         return writeln!(out, "no tunnel was found in these exports");
     }
     let shown: Vec<_> =
-        rows.iter().map(|row| (row.device.as_str(), cells(row), style(&row.verdict))).collect();
+        rows.iter().map(|row| (row.device.as_str(), cells(row), style(row.verdict))).collect();
     table(&LOOK, &shown, width, out)?;
     writeln!(out, "{} tunnels; --detail NAME shows everything of one, with its lines", rows.len())
 }
@@ -52,7 +53,7 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
         if number > 0 {
             writeln!(out)?;
         }
-        let style = style(&row.verdict);
+        let style = style(row.verdict);
         writeln!(out, "{BOLD}{} on {}{BOLD:#}", neutral(&row.name), neutral(&row.device))?;
         writeln!(out, "  {}, {} ({}:{})", row.protocol, row.role, neutral(&row.path), row.line)?;
         for (what, text) in [
@@ -75,17 +76,17 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
                 neutral(&one.place)
             )?;
         }
-        writeln!(out, "  {DIM}{:<16}{DIM:#}{style}{}{style:#}", "verdict", row.verdict)?;
+        writeln!(out, "  {DIM}{:<16}{DIM:#}{style}{}{style:#}", "verdict", row.verdict.word())?;
     }
     Ok(())
 }
 
-fn style(verdict: &str) -> Style {
+fn style(verdict: TunnelVerdict) -> Style {
     match verdict {
-        "critical" | "high" => AnsiColor::Red.on_default().bold(),
-        "medium" | "low" | "info" => AnsiColor::Yellow.on_default().bold(),
-        "no finding" => AnsiColor::Green.on_default().bold(),
-        _ => DIM,
+        TunnelVerdict::Finding(Severity::Critical | Severity::High) => AnsiColor::Red.on_default().bold(),
+        TunnelVerdict::Finding(_) => AnsiColor::Yellow.on_default().bold(),
+        TunnelVerdict::NoFinding => AnsiColor::Green.on_default().bold(),
+        TunnelVerdict::OpenQuestion => DIM,
     }
 }
 
@@ -110,7 +111,7 @@ pub(crate) fn cells(row: &TunnelRow) -> [String; 6] {
         or(row.weakest.clone()),
         or(joined([row.sends.to_owned(), row.pools.join(", "), String::new()])),
         or(row.from.clone()),
-        row.verdict.clone(),
+        row.verdict.word().to_owned(),
     ]
 }
 
@@ -132,7 +133,7 @@ mod tests {
             key: "shared, trivial".into(),
             sends: "some networks",
             pools: vec!["2001:db8:20:18::10-2001:db8:20:18::ff".into(), "10.20.4.200-10.20.4.225".into()],
-            verdict: "open question".into(),
+            verdict: TunnelVerdict::OpenQuestion,
             path: "a".into(),
             line: 1,
             detail: Vec::new(),

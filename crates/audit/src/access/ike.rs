@@ -2,7 +2,7 @@
 //! without a verdict, and a pre-shared key is all there is to show wherever it is used.
 
 use super::{Access, ServiceKind, from, named_users};
-use crate::{Estate, people};
+use crate::{Estate, LoginFactor, LoginVerdict, people};
 use std::collections::BTreeMap;
 use trevlin_model::{FactorKind, Login, LoginList, PasswordSource, Protocol};
 
@@ -12,7 +12,7 @@ const PORT: u16 = 500;
 pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
     let device = &estate.devices[at];
     let mut found = Vec::new();
-    let row = |who: String, list: &str, factors: Vec<&'static str>, verdict, evidence| Access {
+    let row = |who: String, list: &str, factors: Vec<LoginFactor>, verdict, evidence| Access {
         device: device.name.clone(),
         kind: ServiceKind::Tunnel,
         service: "IKE".into(),
@@ -35,10 +35,16 @@ pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
     let keys = if connections().next().is_some() { &[] } else { device.facts.pre_shared_keys.as_slice() };
     for key in keys {
         let evidence = crate::outcome::evidence(estate, &[key.origin]);
-        found.push(row(key.whom(), "pre-shared keys", vec!["shared key"], "one factor", evidence));
+        found.push(row(
+            key.whom(),
+            "pre-shared keys",
+            vec![LoginFactor::SharedKey],
+            LoginVerdict::OneFactor,
+            evidence,
+        ));
     }
     let mut lists: BTreeMap<(&str, &str), Vec<&Login>> = BTreeMap::new();
-    let ours = |login: &&Login| !asked && login.service.starts_with("IKE");
+    let ours = |login: &&Login| !asked && login.for_ike;
     for login in device.facts.logins.iter().filter(ours) {
         let LoginList::LocalFile(path) = &login.list;
         lists.entry((path, &login.service)).or_default().push(login);
@@ -46,7 +52,13 @@ pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
     for logins in lists.into_values() {
         let evidence = crate::outcome::evidence(estate, &[logins[0].origin]);
         let who = named_users(logins.iter().map(|login| login.user.as_str()));
-        let mut row = row(who, "local list", vec![FactorKind::Knowledge.words()], "open question", evidence);
+        let mut row = row(
+            who,
+            "local list",
+            vec![LoginFactor::Kind(FactorKind::Knowledge)],
+            LoginVerdict::OpenQuestion,
+            evidence,
+        );
         row.service.clone_from(&logins[0].service);
         let administrators = people::administrators(device);
         let users = logins.iter().map(|login| login.user.clone());

@@ -1,8 +1,8 @@
 //! Management ports of tunnel servers.
 
 use super::{Access, ServiceKind, from};
-use crate::Estate;
 use crate::management::ManagementPort;
+use crate::{Estate, LoginFactor, LoginVerdict};
 use trevlin_model::{FactorKind, Protocol};
 
 /// The row of an OpenVPN server's management port, where it has one.
@@ -17,9 +17,9 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
         (_, false) => ("anybody", reached.as_str()),
     };
     let (factors, verdict) = if management.password {
-        (vec![FactorKind::Knowledge.words()], "one factor")
+        (vec![LoginFactor::Kind(FactorKind::Knowledge)], LoginVerdict::OneFactor)
     } else {
-        (Vec::new(), "none")
+        (Vec::new(), LoginVerdict::Nothing)
     };
     Some(Access {
         device: device.name.clone(),

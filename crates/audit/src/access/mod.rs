@@ -10,7 +10,7 @@ use crate::exposure::Reachable;
 use crate::factors::{Factors, easiest_way, of_shell};
 use crate::management::ManagementPort;
 use crate::views::Whence;
-use crate::{Estate, Evidence};
+use crate::{Estate, Evidence, LoginFactor, LoginVerdict};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use trevlin_model::ssh::SshConnection;
@@ -44,15 +44,15 @@ pub struct Access {
     /// From which list.
     pub list: String,
     /// Factors of the easiest way in; empty where none is asked for or they are not known.
-    pub factors: Vec<&'static str>,
+    pub factors: Vec<LoginFactor>,
     /// From where it can be reached, as far as forwards and interfaces tell.
     pub from: String,
     /// Addresses that the way in is limited to, as stated; empty where it is open to all that reach it.
     pub sources: Vec<String>,
     /// Limits that are stated.
     pub limits: Vec<String>,
-    /// `none`, `one factor`, `two factors` or `open question`.
-    pub verdict: &'static str,
+    /// What that comes to.
+    pub verdict: LoginVerdict,
     /// The line to cite.
     pub evidence: Vec<Evidence>,
 }
@@ -78,14 +78,14 @@ pub fn logins(estate: &Estate) -> Vec<Access> {
 
 /// What callers of a tunnel have to show, on the easiest way in; none where that is not known.
 #[must_use]
-pub fn factors_of_tunnel(estate: &Estate, at: usize, number: usize) -> Option<Vec<&'static str>> {
+pub fn factors_of_tunnel(estate: &Estate, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let proof = tunnel::proof(estate, at, number)?;
-    (proof.verdict != "open question").then_some(proof.factors)
+    (proof.verdict != LoginVerdict::OpenQuestion).then_some(proof.factors)
 }
 
 /// What a secure shell server asks everybody for, on the easiest way in; none where that is not known.
 #[must_use]
-pub fn factors_of_shell(estate: &Estate, at: usize, number: usize) -> Option<Vec<&'static str>> {
+pub fn factors_of_shell(estate: &Estate, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let server = estate.devices[at].facts.ssh_servers.get(number)?;
     let ways = of_shell(estate, at, server, &SshConnection::default());
     let kinds = known(&easiest_way(&ways)?.factors)?;
@@ -94,22 +94,22 @@ pub fn factors_of_shell(estate: &Estate, at: usize, number: usize) -> Option<Vec
 
 /// What the management port of a tunnel asks for; none where it has none.
 #[must_use]
-pub fn factors_of_management(estate: &Estate, at: usize, number: usize) -> Option<Vec<&'static str>> {
+pub fn factors_of_management(estate: &Estate, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let port = ManagementPort::of(&estate.devices[at].facts.tunnels[number])?;
-    Some(if port.password { vec![FactorKind::Knowledge.words()] } else { Vec::new() })
+    Some(if port.password { vec![LoginFactor::Kind(FactorKind::Knowledge)] } else { Vec::new() })
 }
 
 /// Factors as a row shows them, with the verdict.
-fn judged(factors: Option<&BTreeSet<FactorKind>>) -> (Vec<&'static str>, &'static str) {
+fn judged(factors: Option<&BTreeSet<FactorKind>>) -> (Vec<LoginFactor>, LoginVerdict) {
     match factors {
-        None => (Vec::new(), "open question"),
+        None => (Vec::new(), LoginVerdict::OpenQuestion),
         Some(kinds) => {
             let verdict = match kinds.len() {
-                0 => "none",
-                1 => "one factor",
-                _ => "two factors",
+                0 => LoginVerdict::Nothing,
+                1 => LoginVerdict::OneFactor,
+                _ => LoginVerdict::TwoFactors,
             };
-            (kinds.iter().map(|kind| kind.words()).collect(), verdict)
+            (kinds.iter().map(|kind| LoginFactor::Kind(*kind)).collect(), verdict)
         }
     }
 }

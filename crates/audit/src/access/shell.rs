@@ -2,7 +2,7 @@
 
 use super::{Access, ServiceKind, from, judged, known};
 use crate::factors::{ShellWay, conditions, easiest_way, of_shell};
-use crate::{Estate, people};
+use crate::{Estate, LoginVerdict, people};
 use std::collections::BTreeSet;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, Protocol, Setting};
@@ -67,7 +67,7 @@ fn shell(
     let easiest = easiest_way(&ways);
     let (factors, verdict) = match easiest {
         Some(way) => judged(known(&way.factors)),
-        None => (Vec::new(), "nobody comes in"),
+        None => (Vec::new(), LoginVerdict::Closed),
     };
     let port = server.port(connection);
     let administrators = people::administrators(device).into_keys().filter(|name| name != "root");
@@ -92,7 +92,7 @@ fn shell(
             from(estate, at, Protocol::TCP, Some(port))
         },
         limits: limits(device, server, connection),
-        verdict: if server.refused.is_some() { "open question" } else { verdict },
+        verdict: if server.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
         evidence: crate::outcome::evidence(estate, &[origin]),
     }
 }

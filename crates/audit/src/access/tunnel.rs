@@ -3,7 +3,7 @@
 use super::{Access, ServiceKind, judged, listener_from, named_users};
 use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
 use crate::l2tp::{self, Way};
-use crate::{DialIn, Estate, people};
+use crate::{DialIn, Estate, LoginFactor, LoginVerdict, people};
 use std::collections::BTreeSet;
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::{
@@ -15,9 +15,9 @@ pub(super) struct Proof {
     who: String,
     list: String,
     /// Factors of the easiest way in.
-    pub(super) factors: Vec<&'static str>,
+    pub(super) factors: Vec<LoginFactor>,
     /// As the table has it.
-    pub(super) verdict: &'static str,
+    pub(super) verdict: LoginVerdict,
 }
 
 /// Who comes in at a tunnel that answers callers.
@@ -49,7 +49,7 @@ pub(super) fn proof(estate: &Estate, at: usize, number: usize) -> Option<Proof> 
         && tunnel.proof.passwords.is_empty()
         && tunnel.family == TunnelFamily::Ipsec
     {
-        factors = vec!["shared key"];
+        factors = vec![LoginFactor::SharedKey];
     }
     Some(Proof { who, list, factors, verdict })
 }
@@ -78,7 +78,7 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
         factors,
         from: if tunnel.refused.is_some() { "would not start".into() } else { from },
         limits: limits(tunnel, estate.dial_in(at, number)),
-        verdict: if tunnel.refused.is_some() { "open question" } else { verdict },
+        verdict: if tunnel.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
         evidence: crate::outcome::evidence(estate, &[tunnel.origin]),
     })
 }
@@ -239,7 +239,7 @@ fn by_shared_key(estate: &Estate, at: usize, tunnel: &Tunnel) -> String {
 fn named(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
     let check = tunnel.proof.passwords.first()?;
     if check.source == PasswordSource::OwnSecrets {
-        let logins = estate.devices[at].facts.logins.iter().filter(|login| login.service.starts_with("IKE"));
+        let logins = estate.devices[at].facts.logins.iter().filter(|login| login.for_ike);
         let users: BTreeSet<&str> = logins.map(|login| login.user.as_str()).collect();
         return (!users.is_empty()).then(|| named_users(users.into_iter()));
     }

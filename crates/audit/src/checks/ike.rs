@@ -15,7 +15,7 @@ pub(super) fn keys_not_exported(estate: &Estate, at: usize) -> Vec<Answer> {
                  and how it was made",
                 one.path
             );
-            Answer::new(at, Subject::of(SubjectKind::File).with(&one.path), Verdict::ask(ask, vec![one.origin]))
+            Answer::new(at, Subject::of(SubjectKind::File).with(&one.path), Verdict::ask(ask, vec![one.origin]).wanting(&one.path))
         })
         .collect()
 }

@@ -1,7 +1,7 @@
 //! An audit as it is compared: made from its JSON, whether that was just made or saved months ago.
 
 use crate::exposure::ExposureSheet;
-use crate::{Severity, Status};
+use crate::{OpeningTo, Severity, Status};
 use serde::{Deserialize, Serialize};
 
 /// An audit. Read from the JSON of the schema `trevlin-audit/1`; keys that are not needed are passed over.
@@ -112,7 +112,7 @@ impl Snapshot {
             .collect();
         all.extend(sheet.openings.iter().map(|one| {
             let to = match one.to {
-                "device" => "itself".to_owned(),
+                OpeningTo::Device => "itself".to_owned(),
                 _ => one.addresses.join(", "),
             };
             Exposed {

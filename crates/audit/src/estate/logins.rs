@@ -68,6 +68,7 @@ fn login(one: &Credential, service: &str, certain: bool) -> Login {
     Login {
         user: one.client.clone(),
         list: LoginList::LocalFile(one.path.clone()),
+        for_ike: false,
         service: service.to_owned(),
         secret,
         certain,

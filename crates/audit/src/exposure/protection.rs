@@ -1,9 +1,9 @@
 //! How a service that is reached is protected, as far as the exports tell.
 
 use super::Reachable;
-use crate::Estate;
 use crate::access;
 use crate::services::{Encrypted, PortKind, Service, What, sites_at};
+use crate::{Estate, LoginFactor};
 use serde::Serialize;
 use trevlin_model::served::{Asked, Carried, Part};
 use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
@@ -59,7 +59,7 @@ pub struct Protection {
     /// Whether it is encrypted.
     pub encrypted: Option<Encrypted>,
     /// Factors it asks for, where they are known.
-    pub factors: Option<Vec<&'static str>>,
+    pub factors: Option<Vec<LoginFactor>>,
     /// What is to be said besides, as phrases.
     pub remarks: Vec<String>,
 }
@@ -111,7 +111,7 @@ fn of_served(
     device: usize,
     number: usize,
     service: &Service,
-) -> (Encrypted, Option<Vec<&'static str>>, Vec<String>) {
+) -> (Encrypted, Option<Vec<LoginFactor>>, Vec<String>) {
     let device = &estate.devices[device];
     let first = &device.facts.served[number];
     let sites = sites_at(device, service);
@@ -134,10 +134,10 @@ fn of_served(
     let asked: Option<Vec<Asked>> = parts.iter().map(|part| part.login.value().copied()).collect();
     let factors = asked.and_then(|all| all.into_iter().min()).and_then(|least| match least {
         Asked::Nothing => Some(Vec::new()),
-        Asked::Address => Some(vec!["address"]),
-        Asked::Community => Some(vec!["community"]),
-        Asked::Password | Asked::Proof => Some(vec![FactorKind::Knowledge.words()]),
-        Asked::Certificate => Some(vec![FactorKind::Certificate.words()]),
+        Asked::Address => Some(vec![LoginFactor::Address]),
+        Asked::Community => Some(vec![LoginFactor::Community]),
+        Asked::Password | Asked::Proof => Some(vec![LoginFactor::Kind(FactorKind::Knowledge)]),
+        Asked::Certificate => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
         Asked::Refused => None,
     });
     (encrypted, factors, remarks)
@@ -153,20 +153,20 @@ fn of_family(family: TunnelFamily) -> Encrypted {
 }
 
 /// What the other end of a tunnel between sites has to show.
-fn between_sites(estate: &Estate, device: usize, number: usize) -> Option<Vec<&'static str>> {
+fn between_sites(estate: &Estate, device: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let tunnel = &estate.devices[device].facts.tunnels[number];
     if tunnel.role != TunnelRole::PointToPoint {
         return None;
     }
     if tunnel.family == TunnelFamily::WireGuard {
-        return Some(vec![FactorKind::Possession.words()]);
+        return Some(vec![LoginFactor::Kind(FactorKind::Possession)]);
     }
     let shared = tunnel.proof.shared_key.is_some()
         || tunnel.ipsec.as_ref().is_some_and(|connection| connection.shared_key().is_some());
     let certificate = tunnel.ipsec.is_some() || tunnel.proof.certificate.is_some();
     match (shared, certificate) {
-        (true, _) => Some(vec!["shared key"]),
-        (false, true) => Some(vec![FactorKind::Certificate.words()]),
+        (true, _) => Some(vec![LoginFactor::SharedKey]),
+        (false, true) => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
         (false, false) => None,
     }
 }
@@ -194,17 +194,12 @@ pub fn standing(
     match &protection.factors {
         Some(factors) if factors.is_empty() => Standing::Bare,
         Some(factors) if factors.len() > 1 => Standing::Guarded,
-        Some(factors) if guessable(factors[0]) => Standing::Thin,
+        Some(factors) if factors[0].is_guessable() => Standing::Thin,
         Some(_) => Standing::Guarded,
         // Of what is never meant for everybody, its being reached is enough to say.
         None if never_meant(service.kind()) => Standing::Bare,
         None => Standing::Unclear,
     }
-}
-
-/// Whether a factor can be guessed.
-fn guessable(factor: &str) -> bool {
-    matches!(factor, "password" | "shared key" | "community" | "address")
 }
 
 /// Services that nobody means to offer to everybody.

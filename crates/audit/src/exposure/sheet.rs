@@ -6,7 +6,7 @@ use super::{Exposure, Opening, Reachable};
 use crate::outcome::Evidence;
 use crate::reach::{ReachStep, step_of};
 use crate::services::{Encrypted, Known, Service, endpoint};
-use crate::{Estate, outcome};
+use crate::{Estate, ForwardVerdict, LoginFactor, OpeningTo, outcome};
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_model::{IpRange, Origin, PortRange};
@@ -44,7 +44,7 @@ pub struct ServiceRow {
     /// Whether it is encrypted.
     pub encrypted: Option<Encrypted>,
     /// Factors it asks for; none where that is not known.
-    pub factors: Option<Vec<&'static str>>,
+    pub factors: Option<Vec<LoginFactor>>,
     /// What is to be said besides.
     pub remarks: Vec<String>,
     /// Lines that say so.
@@ -70,8 +70,9 @@ pub struct ReachedRow {
     pub device: String,
     /// Address there.
     pub address: IpAddr,
-    /// Protocol and port there.
-    pub endpoint: String,
+    /// Protocol and port there; several where it answers at several alike.
+    #[serde(serialize_with = "joined")]
+    pub endpoint: Vec<String>,
     /// What answers.
     pub service: ServiceRow,
     /// The port forward that leads there.
@@ -89,8 +90,8 @@ pub struct OpeningRow {
     pub start: usize,
     /// The device, or the last one on the way.
     pub device: String,
-    /// Where it leads: `device`, `network` or `beyond`.
-    pub to: &'static str,
+    /// Where it leads.
+    pub to: OpeningTo,
     /// Interface by which it leaves the device.
     pub leaving: Option<String>,
     /// Protocol with ports, such as `tcp 0-65535`.
@@ -108,9 +109,8 @@ pub struct OpeningRow {
 /// What becomes of a port forward.
 #[derive(Debug, Clone, Serialize)]
 pub struct ForwardRow {
-    /// `works`, `nothing answers`, `perhaps nothing answers`, `not exported`, `nobody there`, `blocked later`, `goes in a circle`, `depends` or
-    /// `never met`.
-    pub fate: &'static str,
+    /// What becomes of it.
+    pub fate: ForwardVerdict,
     /// The device.
     pub device: String,
     /// Who meets it.
@@ -225,6 +225,10 @@ pub fn sheet(estate: &Estate, services: &[Vec<Service>], exposure: &Exposure, fr
     }
 }
 
+fn joined<S: serde::Serializer>(all: &[String], out: S) -> Result<S::Ok, S::Error> {
+    out.serialize_str(&all.join(", "))
+}
+
 /// One row for a service that answers at several ports, with what decided for each.
 fn merged(mut all: Vec<ReachedRow>) -> Vec<ReachedRow> {
     all.sort_by(|a, b| {
@@ -247,9 +251,9 @@ fn merged(mut all: Vec<ReachedRow>) -> Vec<ReachedRow> {
                 known.called_at.extend(
                     one.called_at.into_iter().filter(|at| !known.called_at.contains(at)).collect::<Vec<_>>(),
                 );
-                if !known.endpoint.split(", ").any(|at| at == one.endpoint) {
-                    known.endpoint = format!("{}, {}", known.endpoint, one.endpoint);
-                }
+                let more: Vec<String> =
+                    one.endpoint.into_iter().filter(|at| !known.endpoint.contains(at)).collect();
+                known.endpoint.extend(more);
                 let more: Vec<ReachStep> =
                     one.steps.into_iter().filter(|step| !known.steps.contains(step)).collect();
                 known.steps.extend(more);
@@ -391,7 +395,7 @@ impl Maker<'_> {
             sources: self.sources(one.everybody, &one.sources),
             device: self.name(one.device),
             address: one.address,
-            endpoint: service.endpoint(),
+            endpoint: vec![service.endpoint()],
             service: self.service(service, protection),
             forward: one.forward.map(|origin| outcome::place(self.estate, origin)),
             steps: self.steps(&one.steps),
@@ -404,9 +408,9 @@ impl Maker<'_> {
             start: one.setout,
             device: self.name(one.device),
             to: match one.gone {
-                None => "device",
-                Some(Gone::Host) => "network",
-                Some(Gone::Outside | Gone::Beyond) => "beyond",
+                None => OpeningTo::Device,
+                Some(Gone::Host) => OpeningTo::Network,
+                Some(Gone::Outside | Gone::Beyond) => OpeningTo::Beyond,
             },
             leaving: one.leaving.clone(),
             at: endpoints(one.protocol, &one.ports),
@@ -433,24 +437,29 @@ impl Maker<'_> {
                 let mut names: Vec<String> = names.collect();
                 names.sort();
                 names.dedup();
-                ("works", Some(self.estate.masker().mask(&names.join(", "))))
+                (ForwardVerdict::Works, Some(self.estate.masker().mask(&names.join(", "))))
             }
-            Fate::NothingServes { device, certain: true } => {
-                ("nothing answers", Some(format!("no socket of {} waits there", self.name(*device))))
-            }
+            Fate::NothingServes { device, certain: true } => (
+                ForwardVerdict::NothingAnswers,
+                Some(format!("no socket of {} waits there", self.name(*device))),
+            ),
             Fate::NothingServes { device, certain: false } => (
-                "perhaps nothing answers",
+                ForwardVerdict::PerhapsNothingAnswers,
                 Some(format!(
                     "no file of {} says that anything does; ask for its `ss -tulpn`",
                     self.name(*device)
                 )),
             ),
-            Fate::Claimed(number) => ("not exported", Some(claim(*number))),
-            Fate::NobodyThere => ("nobody there", Some("nothing in the exports has this address".to_owned())),
-            Fate::BlockedLater => ("blocked later", None),
-            Fate::Lost => ("goes in a circle", None),
-            Fate::Depends => ("depends", None),
-            Fate::NeverMet => ("never met", Some("no connection from there comes to it".to_owned())),
+            Fate::Claimed(number) => (ForwardVerdict::NotExported, Some(claim(*number))),
+            Fate::NobodyThere => {
+                (ForwardVerdict::NobodyThere, Some("nothing in the exports has this address".to_owned()))
+            }
+            Fate::BlockedLater => (ForwardVerdict::BlockedLater, None),
+            Fate::Lost => (ForwardVerdict::Circle, None),
+            Fate::Depends => (ForwardVerdict::Depends, None),
+            Fate::NeverMet => {
+                (ForwardVerdict::NeverMet, Some("no connection from there comes to it".to_owned()))
+            }
         };
         let to = one.address.map(|address| match one.port {
             Some(port) => format!("{address} port {port}"),

@@ -29,6 +29,8 @@ pub enum Factors {
         ask: String,
         /// Lines that lead there.
         evidence: Vec<Origin>,
+        /// The file that would tell, where that is one that is not among the exports.
+        file: Option<String>,
     },
 }
 
@@ -89,6 +91,7 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
             "`/etc/pam.d/{path}` decides, and is not among the exports; ask for it and the files it includes"
         ),
         evidence: vec![origin, asked_at],
+        file: Some(format!("/etc/pam.d/{path}")),
     };
     let Some(found) = services.iter().find(|one| one.name == service) else {
         return missing(service, asked_at);
@@ -114,14 +117,14 @@ pub fn of_service(estate: &Estate, device: usize, service: &str, asked_at: Origi
     let first = steps.first().map_or(found.origin, |step| step.origin);
     if walk.left == 0 {
         let ask = format!("the stack of `{service}` is too long to be walked; review it by hand");
-        return Factors::Unknown { ask, evidence: vec![first, asked_at] };
+        return Factors::Unknown { ask, evidence: vec![first, asked_at], file: None };
     }
     match (easiest(walk.ends, service, asked_at), radius) {
         // Where the RADIUS server is why it cannot be told, what is known of that server says more.
-        (Factors::Unknown { evidence, .. }, Some((Factors::Unknown { ask, evidence: more }, at)))
+        (Factors::Unknown { evidence, .. }, Some((Factors::Unknown { ask, evidence: more, file }, at)))
             if evidence.contains(&at) =>
         {
-            Factors::Unknown { ask, evidence: evidence.into_iter().chain(more).collect() }
+            Factors::Unknown { ask, evidence: evidence.into_iter().chain(more).collect(), file }
         }
         (Factors::Known(kinds, lines), Some((Factors::Known(_, more), at))) if lines.contains(&at) => {
             Factors::Known(kinds, lines.into_iter().chain(more).collect())
@@ -144,11 +147,13 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
                 unknown.elsewhere.as_deref().unwrap_or_default()
             ),
             evidence: unknown.lines.iter().copied().chain([asked_at]).collect(),
+            file: None,
         },
         // Nobody passes at all: more than any number of factors.
         _ => Factors::Unknown {
             ask: format!("no way through the stack of `{service}` was found; review it by hand"),
             evidence: vec![asked_at],
+            file: None,
         },
     }
 }

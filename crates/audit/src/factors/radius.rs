@@ -43,6 +43,7 @@ pub(crate) fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, aske
                  for these callers, and whether a second factor is required there"
             ),
             evidence: vec![asked_at],
+            file: None,
         };
     }
     // Each may be the one that answers, so the easiest counts.
@@ -56,7 +57,7 @@ pub(crate) fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, aske
 }
 
 fn of_target(estate: &Estate, device: usize, target: &RadiusTarget, asked_at: Origin) -> Factors {
-    let outside = |ask: String| Factors::Unknown { ask, evidence: vec![target.origin, asked_at] };
+    let outside = |ask: String| Factors::Unknown { ask, evidence: vec![target.origin, asked_at], file: None };
     let Some(server) = device_of(estate, device, target.address) else {
         return outside(format!(
             "the RADIUS server `{}` decides, and is no device of this estate; ask who runs it for its policy for these callers, \
@@ -87,6 +88,7 @@ fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
     let unknown = |ask: String, more: Option<Origin>| Factors::Unknown {
         ask,
         evidence: lines.iter().copied().chain(more).collect(),
+        file: None,
     };
     let everybody = |realm: &String| EVERYBODY.contains(&realm.as_str());
     if let Some(upstream) = device.facts.radius_upstreams.iter().find(|one| one.realms.iter().any(everybody))
@@ -132,6 +134,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
                 step.module, site.name, device.name
             ),
             evidence: lines.into_iter().chain([step.origin]).collect(),
+            file: None,
         };
     }
     let known = |kind: FactorKind, origin: Origin, lines: Vec<Origin>| {
@@ -157,6 +160,7 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
                     device.name
                 ),
                 evidence: lines.into_iter().chain([step.origin]).collect(),
+                file: None,
             },
             (_, true) => known(FactorKind::Knowledge, step.origin, lines),
             (_, false) => known(FactorKind::Certificate, step.origin, lines),
@@ -172,5 +176,6 @@ fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>
             site.name, device.name
         ),
         evidence: lines.into_iter().chain([site.origin]).collect(),
+        file: None,
     }
 }

@@ -19,6 +19,7 @@ pub(crate) fn of_source(
     let unknown = |who: &str, wanted: &str| Factors::Unknown {
         ask: format!("{who} decides, so the number of factors does not show here; ask for {wanted}"),
         evidence: vec![asked_at],
+        file: None,
     };
     match source {
         PasswordSource::Pam(service) => of_service(estate, device, service, asked_at),

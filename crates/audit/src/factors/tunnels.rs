@@ -106,6 +106,7 @@ fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
             Factors::Unknown {
                 ask: "what is asked of callers is not known".into(),
                 evidence: vec![way.origin],
+                file: None,
             }
         } else {
             Factors::Known(kinds, vec![way.origin])

@@ -98,6 +98,7 @@ pub(super) fn open_question(
         device: texts.hold(device),
         question: texts.hold(&estate.masker().mask(&question.question)),
         evidence: texts.evidence(estate, &question.evidence),
+        files: question.files,
         subject,
     }
 }

@@ -3,6 +3,7 @@
 use super::remarks::{RemarkKind, let_through, of_rule, within_device};
 use super::{FilterReview, describe, filters, of_device};
 use crate::Estate;
+use crate::RuleVerdict;
 use crate::outcome::place;
 use jiff::civil::Date;
 use serde::Serialize;
@@ -78,7 +79,7 @@ pub struct RuleRow {
     /// What else has to hold.
     pub condition: String,
     /// `in use`, `never met`, `cannot match`, `not reached` or `not decided`.
-    pub verdict: &'static str,
+    pub verdict: RuleVerdict,
     /// How many new connections it lets through, as a power of two: sources times destinations times services.
     pub breadth: Option<f64>,
     /// Sources of that, as a power of two.
@@ -204,8 +205,9 @@ fn filter_sheet(estate: &Estate, device: &str, review: &FilterReview<'_>, as_of:
         {
             summary.accepting.push(chain.name.clone());
         }
-        let reached =
-            hooked || rules.iter().any(|row| row.verdict != "not reached") || leads_to(review, chain);
+        let reached = hooked
+            || rules.iter().any(|row| row.verdict != RuleVerdict::NotReached)
+            || leads_to(review, chain);
         chains.push(ChainSheet {
             name: chain.name.clone(),
             hook: chain.hook.map(hook_word),
@@ -299,14 +301,14 @@ fn rule_row(
     let remarks = of_rule(estate, review, id, found, counted, as_of);
     let has = |kind: RemarkKind| remarks.iter().any(|one| one.kind == kind);
     let verdict = match found.map(|found| &found.standing) {
-        None => "not reached",
-        Some(Standing::Alive) => "in use",
-        Some(Standing::Covered { .. }) => "never met",
-        Some(Standing::Impossible) => "cannot match",
-        Some(Standing::NotDecided | Standing::TooCostly) => "not decided",
+        None => RuleVerdict::NotReached,
+        Some(Standing::Alive) => RuleVerdict::InUse,
+        Some(Standing::Covered { .. }) => RuleVerdict::NeverMet,
+        Some(Standing::Impossible) => RuleVerdict::CannotMatch,
+        Some(Standing::NotDecided | Standing::TooCostly) => RuleVerdict::NotDecided,
     };
     summary.rules += 1;
-    summary.never_met += usize::from(matches!(verdict, "never met" | "cannot match"));
+    summary.never_met += usize::from(matches!(verdict, RuleVerdict::NeverMet | RuleVerdict::CannotMatch));
     summary.changes_nothing += usize::from(has(RemarkKind::ChangesNothing));
     summary.every_service += usize::from(has(RemarkKind::EveryService) || has(RemarkKind::AcceptsEverything));
     summary.temporary += usize::from(has(RemarkKind::Temporary));

@@ -1,10 +1,10 @@
 //! What devices serve, as outputs show it: text on its way out, with every secret masked.
 
 use super::{Encrypted, Known, Service, What, sites_at};
-use crate::Estate;
 use crate::exposure::{Exposure, protection};
 use crate::outcome::{Evidence, place};
 use crate::views::some_ranges;
+use crate::{Estate, LoginFactor};
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_model::served::{Asked, Demand, Part, Remark, Served};
@@ -70,7 +70,7 @@ pub struct ServedRow {
     /// Whether it is encrypted.
     pub encrypted: Option<Encrypted>,
     /// Factors it asks for; none where that is not known.
-    pub factors: Option<Vec<&'static str>>,
+    pub factors: Option<Vec<LoginFactor>>,
     /// Who outside reaches it: empty, `everybody`, or ranges.
     pub outside: Vec<String>,
     /// Callers of which tunnels reach it.

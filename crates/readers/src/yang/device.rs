@@ -182,6 +182,7 @@ impl Reader<'_> {
             self.reading.facts.logins.push(Login {
                 user: name.to_owned(),
                 list: LoginList::LocalFile(self.export.path().to_owned()),
+                for_ike: false,
                 service: "the system".into(),
                 secret,
                 certain: true,

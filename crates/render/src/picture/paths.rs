@@ -9,6 +9,7 @@ use std::fmt::Write;
 use trevlin_audit::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow, Standing};
 use trevlin_audit::reach::ReachStep;
 use trevlin_audit::services::Encrypted;
+use trevlin_audit::{ForwardVerdict, OpeningTo, joined_factors};
 
 /// Where lines begin and end.
 const FROM: f64 = MARGIN + 92.0;
@@ -105,7 +106,7 @@ fn of_service(row: &ReachedRow) -> Row {
     let factors = match &row.service.factors {
         None => "logins not known".to_owned(),
         Some(none) if none.is_empty() => "asks for nothing".to_owned(),
-        Some(factors) => factors.join(" + "),
+        Some(factors) => joined_factors(factors, " + "),
     };
     let who =
         if row.sources == ["everybody"] { String::new() } else { format!("only {}; ", few(&row.sources)) };
@@ -115,13 +116,13 @@ fn of_service(row: &ReachedRow) -> Row {
         end: End::Answers,
         called: [few(&row.called), few(&row.called_at)],
         name: format!("{} of {}", row.service.name, row.device),
-        more: format!("{} · {who}{encrypted}, {factors}", row.endpoint),
+        more: format!("{} · {who}{encrypted}, {factors}", row.endpoint.join(", ")),
     }
 }
 
 fn of_opening(row: &OpeningRow) -> Row {
     let to = match (row.to, &row.leaving) {
-        ("device", _) => format!("{} itself", row.device),
+        (OpeningTo::Device, _) => format!("{} itself", row.device),
         (_, Some(leaving)) => format!("hosts behind {}:{leaving}", row.device),
         _ => format!("what lies behind {}", row.device),
     };
@@ -149,7 +150,7 @@ fn of_opening(row: &OpeningRow) -> Row {
 }
 
 fn of_forward(row: &ForwardRow) -> Row {
-    let stopped = matches!(row.fate, "blocked later" | "goes in a circle");
+    let stopped = matches!(row.fate, ForwardVerdict::BlockedLater | ForwardVerdict::Circle);
     let last = if stopped {
         let step = row.steps.iter().rev().find(|step| step.path.is_some());
         step.map_or(row.device.as_str(), |step| step.device.as_str())
@@ -165,10 +166,10 @@ fn of_forward(row: &ForwardRow) -> Row {
         name: format!("forward to {to}"),
         more: match (row.fate, stopped) {
             (_, true) => format!("{}: {last} stops it", row.fate),
-            ("nobody there", _) => "nobody there".to_owned(),
+            (ForwardVerdict::NobodyThere, _) => "nobody there".to_owned(),
             (fate, _) => match &row.remark {
                 Some(remark) => format!("{fate}: {remark}"),
-                None => fate.to_owned(),
+                None => fate.to_string(),
             },
         },
     }
@@ -178,8 +179,11 @@ fn of_forward(row: &ForwardRow) -> Row {
 fn rows(sheet: &ExposureSheet) -> Vec<Row> {
     let reached = sheet.reached.iter().map(of_service);
     let openings = sheet.openings.iter().filter(|one| one.forward.is_none()).map(of_opening);
-    let nowhere =
-        sheet.forwards.iter().filter(|one| one.fate != "works" && one.fate != "never met").map(of_forward);
+    let nowhere = sheet
+        .forwards
+        .iter()
+        .filter(|one| !matches!(one.fate, ForwardVerdict::Works | ForwardVerdict::NeverMet))
+        .map(of_forward);
     let mut all: Vec<Row> = reached.chain(openings).chain(nowhere).collect();
     // How grave the gravest of each entrance, and of each way, is.
     let mut gravest: BTreeMap<Vec<String>, usize> = BTreeMap::new();
@@ -249,7 +253,11 @@ fn head(body: &mut String, sheet: &ExposureSheet) {
         .filter(|standing| count(*standing) > 0)
         .map(|standing| format!("{} {}", count(standing), standing.word()))
         .collect();
-    let nowhere = sheet.forwards.iter().filter(|one| one.fate != "works" && one.fate != "never met").count();
+    let nowhere = sheet
+        .forwards
+        .iter()
+        .filter(|one| !matches!(one.fate, ForwardVerdict::Works | ForwardVerdict::NeverMet))
+        .count();
     let told = format!("services reached: {}; forwards that lead to none: {nowhere}", told.join(", "));
     let title = if sheet.from == "outside" {
         "What the outside reaches".to_owned()

@@ -5,6 +5,7 @@ use crate::text::{answered, counted, idle, merged, said, short, stale};
 use crate::{neutral, picture};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use trevlin_audit::LoginVerdict;
 use trevlin_audit::access::Access;
 use trevlin_audit::exposure::{ExposureSheet, Standing};
 use trevlin_audit::plan::Sheet;
@@ -339,7 +340,11 @@ fn lead(report: &Report<'_>) -> Vec<String> {
         });
     }
     told.extend(reached(report.exposure));
-    let guessable = report.logins.iter().filter(|row| matches!(row.verdict, "none" | "one factor")).count();
+    let guessable = report
+        .logins
+        .iter()
+        .filter(|row| matches!(row.verdict, LoginVerdict::Nothing | LoginVerdict::OneFactor))
+        .count();
     if !report.logins.is_empty() {
         told.push(format!(
             "Of {} to log in {} for no more than one factor.",

@@ -37,7 +37,7 @@ pub(super) mod zone_transfer_open;
 use crate::exposure::{ForwardFate, Reachable};
 use crate::services::{Known, Service};
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Check, Estate, Fail, Rating, Subject, SubjectKind, Verdict};
+use crate::{Answer, Estate, Fail, Rating, Subject, SubjectKind, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 

@@ -3,7 +3,7 @@
 use super::each_exposed;
 use crate::exposure::protection;
 use crate::services::PortKind;
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Answer, Area, Check, Estate, LoginFactor, Severity, Yardstick};
 use trevlin_model::FactorKind;
 
 /// The check.
@@ -35,7 +35,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 _ if plain => (Severity::High, "everything is sent in plain text"),
                 Some(factors) if factors.is_empty() => (Severity::Critical, "nothing is asked for"),
                 Some(factors) if factors.len() > 1 => (Severity::Low, "two factors are asked for"),
-                Some(factors) if factors[0] == FactorKind::Knowledge.words() => {
+                Some(factors) if factors[0] == LoginFactor::Kind(FactorKind::Knowledge) => {
                     (Severity::High, "a password alone lets in")
                 }
                 Some(_) => (Severity::Low, "what lets in cannot be guessed"),

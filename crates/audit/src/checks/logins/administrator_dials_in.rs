@@ -41,7 +41,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 answers.push(Answer::new(
                     at,
                     Subject::of(SubjectKind::File).with(path),
-                    Verdict::ask(ask, vec![origin]),
+                    Verdict::ask(ask, vec![origin]).wanting(path),
                 ));
             }
         }

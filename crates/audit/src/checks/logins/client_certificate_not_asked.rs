@@ -46,9 +46,10 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel, certificate: &Setting<Cert
     let (demand, origin) = match (certificate.value(), certificate.origin(), missing) {
         // What is read in later may say something else.
         (_, stated, Some(missing)) if !missing.unsaid || stated.is_none() => {
-            let question =
-                missing.question(&format!("whether {} asks for a client certificate", tunnel.name));
-            return Verdict::ask(question, vec![missing.origin]);
+            return Verdict::ask_reference(
+                missing,
+                &format!("whether {} asks for a client certificate", tunnel.name),
+            );
         }
         (Some(demand), Some(origin), _) => (*demand, origin),
         (Some(_), None, _) => return Verdict::Pass,

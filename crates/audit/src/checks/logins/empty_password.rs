@@ -55,7 +55,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Accounts),
-                Verdict::ask(ask, vec![origin]),
+                Verdict::ask(ask, vec![origin]).wanting("/etc/shadow"),
             ));
         }
         let empty =

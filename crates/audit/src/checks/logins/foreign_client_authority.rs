@@ -72,7 +72,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
                 "who vouches for the callers of {} stands in `{path}`, which is not among the exports; ask for that certificate",
                 tunnel.name
             );
-            return Some(Verdict::ask(ask, vec![origin]));
+            return Some(Verdict::ask(ask, vec![origin]).wanting(path));
         }
     };
     let public = found.iter().filter(|(one, _)| one.in_trust_store).count();

@@ -36,7 +36,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::File).with(path),
-                Verdict::ask(ask, vec![origin]),
+                Verdict::ask(ask, vec![origin]).wanting(path),
             ));
         }
         let allowed = yardstick.at(at).local_logins;

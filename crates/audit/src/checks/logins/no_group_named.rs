@@ -78,8 +78,7 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
         return Some(Verdict::Pass);
     }
     if let Some(missing) = server.missing_configuration() {
-        let ask = missing.question("whom secure shell lets in");
-        return Some(Verdict::ask(ask, vec![missing.origin]));
+        return Some(Verdict::ask_reference(missing, "whom secure shell lets in"));
     }
     if shells < 2 {
         return None;
@@ -104,7 +103,7 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
                 "whether {} is open to every account stands in `/etc/pam.d/{missing}`, which is not among the exports; ask for it",
                 tunnel.name
             );
-            return Verdict::ask(ask, vec![asked_at]);
+            return Verdict::ask(ask, vec![asked_at]).wanting(format!("/etc/pam.d/{missing}"));
         }
     };
     let sorts = lines.iter().any(|line| sorts(line));

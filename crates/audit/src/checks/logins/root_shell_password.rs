@@ -49,9 +49,7 @@ fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Ver
         Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => origin,
         _ => {
             return match server.missing_configuration() {
-                Some(missing) => {
-                    Verdict::ask(missing.question("whether root may log in"), vec![missing.origin])
-                }
+                Some(missing) => Verdict::ask_reference(missing, "whether root may log in"),
                 None => Verdict::Pass,
             };
         }

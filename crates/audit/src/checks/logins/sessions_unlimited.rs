@@ -35,8 +35,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     if let Some(missing) = tunnel.missing_configuration() {
-        let ask = missing.question(&format!("whether {} limits sessions", tunnel.name));
-        return Verdict::ask(ask, vec![missing.origin]);
+        return Verdict::ask_reference(missing, &format!("whether {} limits sessions", tunnel.name));
     }
     // A number above 0 that is stated; 0 stands for no limit.
     let limit = |name: &str| match tunnel.setting(name) {

@@ -49,8 +49,7 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
         return Verdict::ask(ask, vec![*origin]);
     }
     if let Some(missing) = server.missing_configuration() {
-        let ask = missing.question("how callers log in");
-        return Verdict::ask(ask, vec![missing.origin]);
+        return Verdict::ask_reference(missing, "how callers log in");
     }
     judge_connection(estate, at, server, &SshConnection::default(), None)
 }
@@ -98,8 +97,8 @@ fn judge_connection(
     let Some(way) = easiest_way(&ways) else { return Verdict::Pass };
     let (kinds, lines) = match &way.factors {
         Factors::Known(kinds, lines) => (kinds, lines),
-        Factors::Unknown { ask, evidence } => {
-            return Verdict::ask(format!("secure shell: {ask}"), evidence.clone());
+        Factors::Unknown { ask, evidence, file } => {
+            return Verdict::ask(format!("secure shell: {ask}"), evidence.clone()).wanting_all(file);
         }
     };
     if kinds.len() > 1 {

@@ -86,8 +86,7 @@ fn with_forward(estate: &Estate, at: usize, tunnel: &Tunnel, verdict: Verdict) -
 }
 
 fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
-    let question = missing.question(&format!("what {} asks of its callers", tunnel.name));
-    Verdict::ask(question, vec![missing.origin])
+    Verdict::ask_reference(missing, &format!("what {} asks of its callers", tunnel.name))
 }
 
 /// A configuration with which the daemon would not start is not the one that callers meet.
@@ -234,8 +233,8 @@ fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
                 evidence: lines,
             })
         }
-        Some(Factors::Unknown { ask, evidence }) => {
-            Verdict::ask(format!("the callers of {}: {ask}", tunnel.name), evidence)
+        Some(Factors::Unknown { ask, evidence, file }) => {
+            Verdict::ask(format!("the callers of {}: {ask}", tunnel.name), evidence).wanting_all(file)
         }
     }
 }
@@ -320,7 +319,7 @@ fn by_somebody(
                     .collect(),
             })
         }
-        Factors::Unknown { ask, mut evidence } => {
+        Factors::Unknown { ask, mut evidence, file } => {
             evidence.insert(0, asked_at);
             evidence.push(tunnel.origin);
             let who = if matches!(source, PasswordSource::Pam(_)) {
@@ -328,7 +327,7 @@ fn by_somebody(
             } else {
                 "the callers"
             };
-            Verdict::ask(format!("{who} of {}: {ask}", tunnel.name), evidence)
+            Verdict::ask(format!("{who} of {}: {ask}", tunnel.name), evidence).wanting_all(file)
         }
     }
 }

@@ -57,9 +57,10 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
         return Some(Verdict::Pass);
     }
     if let Some(missing) = dial_in.missing.first() {
-        let ask =
-            missing.question(&format!("by which methods callers of the {} prove themselves", tunnel.name));
-        return Some(Verdict::ask(ask, vec![missing.origin]));
+        return Some(Verdict::ask_reference(
+            missing,
+            &format!("by which methods callers of the {} prove themselves", tunnel.name),
+        ));
     }
     // Nobody is asked for anything: that is another check's finding.
     let (true, origin) = profile.auth? else { return None };

@@ -46,7 +46,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
                 tunnel.name,
                 device.dialled.join(", ")
             );
-            return Some(Verdict::ask(ask, vec![origin]));
+            return Some(Verdict::ask(ask, vec![origin]).wanting(path));
         }
     };
     // The first of a chain is the server's own.

@@ -45,7 +45,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
                 "the certificate of {}, `{path}`, is not among the exports, so its dates, key and names cannot be judged; ask for it, without its key",
                 tunnel.name
             );
-            return Some(Verdict::ask(ask, vec![origin]));
+            return Some(Verdict::ask(ask, vec![origin]).wanting(path));
         }
     };
     let (one, origin) = *shown.first()?;

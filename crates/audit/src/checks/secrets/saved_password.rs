@@ -38,7 +38,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     answers.push(Answer::new(
                         at,
                         Subject::of(SubjectKind::File).with(value),
-                        Verdict::ask(ask, vec![*origin]),
+                        Verdict::ask(ask, vec![*origin]).wanting(value),
                     ));
                 }
             }

@@ -36,7 +36,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Accounts),
-                Verdict::ask(ask, vec![account.origin]),
+                Verdict::ask(ask, vec![account.origin]).wanting("/etc/shadow"),
             ));
         }
         for (name, held, origin) in hashes(device) {

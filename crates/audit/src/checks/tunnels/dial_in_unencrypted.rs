@@ -49,8 +49,10 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
         ),
         None => {
             if let Some(missing) = dial_in.missing.first() {
-                let ask = missing.question(&format!("whether the {} requires encryption", tunnel.name));
-                return Verdict::ask(ask, vec![missing.origin]);
+                return Verdict::ask_reference(
+                    missing,
+                    &format!("whether the {} requires encryption", tunnel.name),
+                );
             }
             (
                 Severity::High,

@@ -98,6 +98,5 @@ fn stated_or_missing(tunnel: &Tunnel, directives: &[&str], what: &str) -> Option
         return Some(Verdict::Pass);
     }
     let missing = tunnel.missing_configuration()?;
-    let question = missing.question(&format!("whether {} {what}", tunnel.name));
-    Some(Verdict::ask(question, vec![missing.origin]))
+    Some(Verdict::ask_reference(missing, &format!("whether {} {what}", tunnel.name)))
 }
