@@ -1,6 +1,6 @@
 //! What a check is, and what it answers.
 
-use crate::{Area, Estate, Rating, Severity, Subject, Yardstick};
+use crate::{Area, Estate, Prose, Rating, Severity, Subject, Yardstick};
 use trevlin_model::{Origin, Reference};
 
 /// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
@@ -57,9 +57,9 @@ pub struct Fail {
     /// Severity in this context, and what made it.
     pub rating: Rating,
     /// A line for this very case.
-    pub title: String,
+    pub title: Prose,
     /// What was found, in a sentence or two.
-    pub detail: String,
+    pub detail: Prose,
     /// Places, the one to cite first.
     pub evidence: Vec<Origin>,
 }
@@ -68,7 +68,7 @@ pub struct Fail {
 #[derive(Debug, Clone)]
 pub struct Question {
     /// What cannot be told, and what to ask for.
-    pub question: String,
+    pub question: Prose,
     /// What makes one ask.
     pub evidence: Vec<Origin>,
     /// Files that would answer it and are not among the exports, by the paths under which the device has them.
@@ -82,12 +82,12 @@ impl Check {
     }
 
     /// Its severity, with a reason that confirms it.
-    pub(crate) fn rated(&self, reason: impl Into<String>) -> Rating {
+    pub(crate) fn rated(&self, reason: impl Into<Prose>) -> Rating {
         self.rating().because(reason)
     }
 
     /// The severity of this case, with the reason.
-    pub(crate) fn rated_at(&self, severity: Severity, reason: impl Into<String>) -> Rating {
+    pub(crate) fn rated_at(&self, severity: Severity, reason: impl Into<Prose>) -> Rating {
         self.rating().at(severity, reason)
     }
 }
@@ -120,7 +120,7 @@ impl Verdict {
     }
 
     /// Shorthand for an undetermined answer.
-    pub(crate) fn ask(question: impl Into<String>, evidence: Vec<Origin>) -> Self {
+    pub(crate) fn ask(question: impl Into<Prose>, evidence: Vec<Origin>) -> Self {
         Self::Undetermined(Question { question: question.into(), evidence, files: Vec::new() })
     }
 }

@@ -39,6 +39,7 @@ mod outcome;
 mod pairs;
 mod people;
 pub mod plan;
+mod prose;
 mod rating;
 pub mod reach;
 pub mod rules;
@@ -69,6 +70,7 @@ pub use outcome::{
     Summary,
 };
 pub use people::names as people_and_devices;
+pub use prose::Prose;
 pub use rating::{Adjustment, Rating};
 pub use subject::{Subject, SubjectKind};
 pub use verdicts::{

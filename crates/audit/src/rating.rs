@@ -1,20 +1,17 @@
 //! The severity of a finding, with the reasons that made it.
 
-use crate::Severity;
+use crate::{Prose, Severity};
 
-/// A severity as a base and what moved it, each with its reason: what is shown as severity and what is shown as its reason
+/// A severity as a base and the reasons that moved or confirmed it: what is shown as severity and what is shown as its reason
 /// both follow from these, so that the two cannot differ.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rating {
     base: Severity,
     severity: Severity,
-    /// Reasons that leave it where it is, in order.
-    context: Vec<String>,
-    /// What moved it, in order.
     adjustments: Vec<Adjustment>,
 }
 
-/// Something that moved a severity.
+/// Something that bears on a severity. It moves it, or confirms it where it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Adjustment {
     /// From where.
@@ -22,52 +19,48 @@ pub struct Adjustment {
     /// To where.
     pub to: Severity,
     /// Why, as a phrase.
-    pub reason: String,
+    pub reason: Prose,
 }
 
 impl Rating {
     /// The severity of a check where no context bears on it.
     #[must_use]
     pub fn new(base: Severity) -> Self {
-        Self { base, severity: base, context: Vec::new(), adjustments: Vec::new() }
+        Self { base, severity: base, adjustments: Vec::new() }
     }
 
     /// A reason that confirms the severity.
     #[must_use]
-    pub fn because(mut self, reason: impl Into<String>) -> Self {
-        self.context.push(reason.into());
-        self
+    pub fn because(self, reason: impl Into<Prose>) -> Self {
+        let severity = self.severity;
+        self.at(severity, reason)
     }
 
     /// Another severity, for a reason. Where it is the same, the reason confirms it.
     #[must_use]
-    pub fn at(mut self, severity: Severity, reason: impl Into<String>) -> Self {
-        let reason = reason.into();
-        if severity == self.severity {
-            return self.because(reason);
-        }
-        self.adjustments.push(Adjustment { from: self.severity, to: severity, reason });
+    pub fn at(mut self, severity: Severity, reason: impl Into<Prose>) -> Self {
+        self.adjustments.push(Adjustment { from: self.severity, to: severity, reason: reason.into() });
         self.severity = severity;
         self
     }
 
     /// A step more severe.
     #[must_use]
-    pub fn raised(self, reason: impl Into<String>) -> Self {
+    pub fn raised(self, reason: impl Into<Prose>) -> Self {
         let severity = self.severity.raise();
         self.at(severity, reason)
     }
 
     /// A step less severe.
     #[must_use]
-    pub fn lowered(self, reason: impl Into<String>) -> Self {
+    pub fn lowered(self, reason: impl Into<Prose>) -> Self {
         let severity = self.severity.lower();
         self.at(severity, reason)
     }
 
     /// No more severe than this.
     #[must_use]
-    pub fn at_most(self, severity: Severity, reason: impl Into<String>) -> Self {
+    pub fn at_most(self, severity: Severity, reason: impl Into<Prose>) -> Self {
         let severity = self.severity.min(severity);
         self.at(severity, reason)
     }
@@ -84,7 +77,7 @@ impl Rating {
         self.base
     }
 
-    /// What moved it, in order.
+    /// What bears on it, in order.
     #[must_use]
     pub fn adjustments(&self) -> &[Adjustment] {
         &self.adjustments
@@ -93,21 +86,29 @@ impl Rating {
     /// How it came about, as a phrase.
     #[must_use]
     pub fn sentence(&self) -> String {
-        let moves = |one: &Adjustment, told: &mut String| {
+        let moves: Vec<&Adjustment> = self.adjustments.iter().filter(|one| one.from != one.to).collect();
+        let verb = |one: &Adjustment| {
             let verb = if one.to > one.from { "raised" } else { "lowered" };
-            told.push_str(&format!("{verb} from {}: {}", one.from.word(), one.reason));
+            format!("{verb} from {}: ", one.from.word())
         };
-        if self.adjustments.is_empty() {
-            return format!("as the check rates it: {}", self.context.join(", and "));
-        }
-        let mut told = String::new();
-        for one in &self.adjustments {
-            if !told.is_empty() {
-                told.push_str("; ");
+        let confirmed = || "as the check rates it: ".to_owned();
+        // One move, or none, goes before all reasons; of several each goes before its own.
+        let mut told = match moves.as_slice() {
+            [] => confirmed(),
+            [only] => verb(only),
+            _ => String::new(),
+        };
+        for (at, one) in self.adjustments.iter().enumerate() {
+            let own = moves.len() > 1 && one.from != one.to;
+            match (at, own) {
+                (0, true) => told.push_str(&verb(one)),
+                (0, false) if moves.len() > 1 => told.push_str(&confirmed()),
+                (0, false) => {}
+                (_, true) => told.push_str(&format!("; {}", verb(one))),
+                (_, false) => told.push_str(", and "),
             }
-            moves(one, &mut told);
+            told.push_str(&one.reason.to_string());
         }
-        self.context.iter().for_each(|reason| told.push_str(&format!(", and {reason}")));
         told
     }
 }
@@ -124,6 +125,12 @@ mod tests {
             (base().because("a").because("b"), "medium", "as the check rates it: a, and b"),
             (base().raised("a"), "high", "raised from medium: a"),
             (base().lowered("a").because("b"), "low", "lowered from medium: a, and b"),
+            (base().because("a").raised("b"), "high", "raised from medium: a, and b"),
+            (
+                base().because("a").raised("b").raised("c"),
+                "critical",
+                "as the check rates it: a; raised from medium: b; raised from high: c",
+            ),
             (base().lowered("a").raised("b"), "medium", "lowered from medium: a; raised from low: b"),
             (base().at(Severity::Medium, "a"), "medium", "as the check rates it: a"),
             (base().at_most(Severity::High, "a"), "medium", "as the check rates it: a"),

@@ -192,7 +192,7 @@ impl<'a> ServiceCase<'a> {
             seen.push(place);
             new
         });
-        Verdict::Fail(Fail { rating, title, detail, evidence })
+        Verdict::Fail(Fail { rating, title: title.into(), detail: detail.into(), evidence })
     }
 
     /// A question about what a part asks for, where its files leave that open: the version decides, or another program.

@@ -20,6 +20,9 @@ pub(crate) struct Block {
     pub(crate) name: String,
     /// Where that is laid down.
     pub(crate) source: String,
+    /// Whether no host beyond a provider's or a laboratory's network has an address of it, so that inner use hits nobody.
+    #[serde(default)]
+    pub(crate) inner_use: bool,
 }
 
 /// In whose space a range lies.

@@ -139,7 +139,10 @@ impl Subject {
     /// Something that a device serves: by its kind, its program, and its name where it has one of its own.
     #[must_use]
     pub fn served(served: &Served) -> Self {
-        Self::of(SubjectKind::Service).with(served.kind.code()).with(served.program).with(&served.label)
+        Self::of(SubjectKind::Service)
+            .with(served.kind.code())
+            .with(served.program)
+            .with(served.label.as_deref().unwrap_or_default())
     }
 
     /// One thing that a service gives out.
@@ -149,7 +152,7 @@ impl Subject {
         let named = Self::of(SubjectKind::ServicePart)
             .with(served.kind.code())
             .with(served.program)
-            .with(&served.label)
+            .with(served.label.as_deref().unwrap_or_default())
             .with(port)
             .with(part.kind.code())
             .with(part.own_name());

@@ -6,6 +6,7 @@ use crate::checks::{CHECKS, weak_pre_shared_key};
 use crate::{Area, Estate, Subject, TunnelVerdict, Verdict, Yardstick};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::fmt;
 use trevlin_model::certificate::CertificateUse;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
@@ -33,7 +34,7 @@ pub struct TunnelRow {
     /// The weakest algorithm that may be agreed on, with what is known of it; empty where none was read.
     pub weakest: String,
     /// The grade of the shared key, or what the server's own certificate is made of; empty where none was read.
-    pub key: String,
+    pub key: TunnelKey,
     /// What callers send through it: `everything`, `some networks`, or empty where nothing is stated.
     pub sends: &'static str,
     /// What callers are given.
@@ -46,6 +47,39 @@ pub struct TunnelRow {
     pub line: u32,
     /// Everything that was read, each with its place.
     pub detail: Vec<Detail>,
+}
+
+/// What is known of the key of a tunnel.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TunnelKey {
+    /// Nothing was read.
+    Unknown,
+    /// It stands in a file that was not exported.
+    NotExported,
+    /// A key pair of the one kind that the protocol has.
+    Fixed(&'static str),
+    /// Both ends share it; its grade.
+    Shared(&'static str),
+    /// The certificate of this end; what its key is made of.
+    Own(String),
+}
+
+impl fmt::Display for TunnelKey {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Unknown => Ok(()),
+            Self::NotExported => out.write_str("not exported"),
+            Self::Fixed(kind) => out.write_str(kind),
+            Self::Shared(grade) => write!(out, "shared, {grade}"),
+            Self::Own(kind) => out.write_str(kind),
+        }
+    }
+}
+
+impl Serialize for TunnelKey {
+    fn serialize<S: serde::Serializer>(&self, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_str(self)
+    }
 }
 
 /// Something that was read of a tunnel.
@@ -158,9 +192,9 @@ fn shown(tunnel: &Tunnel) -> Vec<String> {
 }
 
 /// The grade of the key that both ends share, or what the certificate of this end is made of.
-fn key(estate: &Estate, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> String {
+fn key(estate: &Estate, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> TunnelKey {
     if tunnel.family == TunnelFamily::WireGuard {
-        return "Curve25519".into();
+        return TunnelKey::Fixed("Curve25519");
     }
     if let Some(ipsec) = tunnel.ipsec.as_ref().filter(|one| one.shared_key().is_some()) {
         let keys = keys_of(estate, at, ipsec);
@@ -168,11 +202,11 @@ fn key(estate: &Estate, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> St
             .iter()
             .map(|key| weak_pre_shared_key::grade(estate, at, key, yardstick))
             .min_by_key(|(rank, _)| *rank);
-        return worst.map_or_else(|| "not exported".into(), |(_, word)| format!("shared, {word}"));
+        return worst.map_or(TunnelKey::NotExported, |(_, word)| TunnelKey::Shared(word));
     }
     match crate::certificates::of_tunnel(estate, at, tunnel, CertificateUse::Own) {
-        Ok(found) => found.first().map(|(one, _)| one.key.words()).unwrap_or_default(),
-        Err(_) => "not exported".into(),
+        Ok(found) => found.first().map_or(TunnelKey::Unknown, |(one, _)| TunnelKey::Own(one.key.words())),
+        Err(_) => TunnelKey::NotExported,
     }
 }
 

@@ -1,5 +1,6 @@
 //! The facts that readers hand over.
 
+use crate::TunnelFamily;
 use crate::account::{Account, ShadowEntry, UserGroup};
 use crate::certificate::{Certificate, PrivateKey, UnreadableBlock};
 use crate::dhcp::DhcpServer;
@@ -30,6 +31,8 @@ use std::sync::Arc;
 pub struct NotModelled {
     /// What it is, as a phrase ("an nftables ruleset").
     pub what: String,
+    /// The protocol of a server that it may start, where that is not known for want of a setting.
+    pub may_serve: Option<TunnelFamily>,
     /// Whether it may decide about packets.
     pub filters_packets: bool,
     /// Whether it is a list of rules of its own, beside those that are followed.

@@ -58,7 +58,7 @@ pub use filter::{
 pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Cut, Ledger, LineClass, Note};
 pub use limits::{LIMITS, Limit, LimitRow, Limits, size};
-pub use login::{FactorKind, Login, LoginList};
+pub use login::{FactorKind, Login, LoginDaemon, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use residual::{Residual, ResidualKind};

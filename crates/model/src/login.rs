@@ -41,6 +41,19 @@ impl FactorKind {
     }
 }
 
+/// A daemon that keeps logins for all that ask it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum LoginDaemon {
+    /// An IKE daemon, for EAP or XAuth.
+    Ike,
+    /// A RADIUS server.
+    Radius,
+    /// The link daemon, where no tunnel that uses it is known.
+    Ppp,
+}
+
 /// One way in for one named user.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -52,9 +65,8 @@ pub struct Login {
     pub list: LoginList,
     /// To what, as the tunnel's name.
     pub service: String,
-    /// Whether it is kept for IKE as such (EAP, XAuth), for whichever connection asks for a login.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub for_ike: bool,
+    /// The daemon that it is kept for as such, where it is not kept for one tunnel.
+    pub daemon: Option<LoginDaemon>,
     /// Its password, where the export holds it.
     pub secret: Option<Arc<HeldSecret>>,
     /// Whether the login belongs to this service for certain; where the local name is not stated the server

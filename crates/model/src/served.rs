@@ -395,9 +395,8 @@ pub struct Part {
     pub kind: PartKind,
     /// Name; that of a community is left out, as it is a secret.
     pub name: String,
-    /// Its own name in its file, where the other is one for people; empty where it has none.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub label: String,
+    /// Its own name in its file, where the other is one for people; none where it has none.
+    pub label: Option<String>,
     /// Folder or device behind it.
     pub path: Option<String>,
     /// From where.
@@ -424,14 +423,15 @@ impl Part {
     /// The same with its own name in its file.
     #[must_use]
     pub fn labelled(mut self, label: impl Into<String>) -> Self {
-        self.label = label.into();
+        self.label = Some(label.into()).filter(|label| !label.is_empty());
         self
     }
 
     /// Its own name in its file: the label where there is one; else its name, but for what stands for the whole service.
     #[must_use]
     pub fn own_name(&self) -> &str {
-        if self.label.is_empty() && self.kind != PartKind::Whole { &self.name } else { &self.label }
+        let named = if self.kind == PartKind::Whole { "" } else { &self.name };
+        self.label.as_deref().unwrap_or(named)
     }
 
     /// A part that is open to everybody, asks for nothing that is known and may not be changed.
@@ -440,7 +440,7 @@ impl Part {
         Self {
             kind,
             name: name.into(),
-            label: String::new(),
+            label: None,
             path: None,
             sources: Sources::everybody(),
             login: Setting::Unknown { why: "what it asks for".into() },
@@ -509,9 +509,8 @@ pub struct Served {
     pub program: Word,
     /// Name for people.
     pub name: String,
-    /// Its own name in its file, such as that of a site; empty where it has none.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub label: String,
+    /// Its own name in its file, such as that of a site; none where it has none.
+    pub label: Option<String>,
     /// Units of systemd that start it, without `.service`.
     #[serde(deserialize_with = "crate::written::word::each")]
     pub units: Words,
@@ -543,7 +542,7 @@ impl Served {
             kind,
             program,
             name: name.into(),
-            label: String::new(),
+            label: None,
             units,
             endpoints: Vec::new(),
             parts: Vec::new(),
@@ -557,7 +556,7 @@ impl Served {
     /// The same with its own name in its file.
     #[must_use]
     pub fn labelled(mut self, label: impl Into<String>) -> Self {
-        self.label = label.into();
+        self.label = Some(label.into()).filter(|label| !label.is_empty());
         self
     }
 

@@ -168,7 +168,7 @@ fn entry(export: &Export, names: &str, kind: &str, text: &str, origin: Origin, r
                 user,
                 list: LoginList::LocalFile(export.path().to_owned()),
                 service: format!("IKE, by {kind}"),
-                for_ike: true,
+                daemon: Some(trevlin_model::LoginDaemon::Ike),
                 secret: Some(held),
                 certain: true,
                 origin,

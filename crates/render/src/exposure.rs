@@ -176,7 +176,7 @@ fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     let name = neutral(&row.service.name).into_owned();
     writeln!(out, "\n{style}{sign} {word:<8}{style:#} {BOLD}{name}{BOLD:#} of {}", neutral(&row.device))?;
     let who = some(&row.sources, 4);
-    let verb = if row.sources == ["everybody"] { "calls" } else { "call" };
+    let verb = if row.everybody { "calls" } else { "call" };
     let may = if row.certain { "" } else { " (a rule that is not modelled decides)" };
     let called = format!("{who} {verb} {} {}{may}", some(&row.called, 3), some(&row.called_at, 4));
     wrapped(12, &called, width, out)?;
@@ -240,7 +240,7 @@ fn opening(row: &OpeningRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     let may = if row.certain { "" } else { ", where a rule that is not modelled decides" };
     let text = format!(
         "{to}: {} at {}, from {}{may}",
-        some(&row.at, 6),
+        some(&row.at.iter().map(ToString::to_string).collect::<Vec<_>>(), 6),
         some(&row.addresses, 4),
         some(&row.sources, 4)
     );
@@ -258,8 +258,8 @@ fn forward(row: &ForwardRow, width: usize, out: &mut dyn io::Write) -> io::Resul
     };
     let to = row.to.as_ref().map(|to| format!(" to {to}")).unwrap_or_default();
     let who = match row.sources.as_slice() {
+        _ if row.everybody => String::new(),
         [] => String::new(),
-        [only] if only == "everybody" => String::new(),
         some_sources => format!(" from {}", some(some_sources, 3)),
     };
     let remark = row.remark.as_ref().map(|remark| format!("; {remark}")).unwrap_or_default();
@@ -368,7 +368,7 @@ pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resul
             String::new(),
             one.device.clone(),
             one.addresses.join(" "),
-            one.at.join("; "),
+            one.at.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "),
             String::new(),
             String::new(),
             String::new(),

@@ -194,10 +194,10 @@ fn style(row: &RuleRow) -> Style {
 
 /// A remark with the lines it speaks of; those of the same file without its name.
 fn remark(one: &trevlin_audit::rules::RemarkRow, path: &str) -> String {
-    let lines: Vec<&str> = one
+    let lines: Vec<String> = one
         .rules
         .iter()
-        .map(|place| place.strip_prefix(path).and_then(|rest| rest.strip_prefix(':')).unwrap_or(place))
+        .map(|place| if &*place.path == path { place.line.to_string() } else { place.to_string() })
         .collect();
     match lines.as_slice() {
         [] => one.text.clone(),

@@ -7,7 +7,8 @@ use serde::Serialize;
 use std::io;
 use textwrap::{Options, WordSeparator, WordSplitter};
 use trevlin_audit::joined_factors;
-use trevlin_audit::services::{Encrypted, Known, PartRow, PlaceRow, ServedRow};
+use trevlin_audit::services::{Encrypted, Known, PartRow, PlaceRow, ProtocolPorts, ServedRow, has_ports};
+use trevlin_model::served::Asked;
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -51,14 +52,13 @@ pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) 
 
 /// Where a service listens, how it is protected and who reaches it, in words.
 pub(crate) fn told(row: &ServedRow) -> (String, String, String) {
-    let reached = reached(row);
-    let by = reached.strip_prefix("reached by ").unwrap_or(&reached).to_owned();
+    let by = if row.local { "for the device alone".to_owned() } else { reached_by(row) };
     (places(&row.places), protected(row), by)
 }
 
 /// What stands before a service, so that colour is never alone: who reaches it.
 fn sign(row: &ServedRow) -> (&'static str, Style) {
-    let everybody = row.outside.iter().any(|one| one == "everybody");
+    let everybody = row.everybody;
     match () {
         () if row.known == Known::Disabled => ("x", DIM),
         () if everybody => ("!", AnsiColor::Red.on_default().bold()),
@@ -96,7 +96,7 @@ fn service(row: &ServedRow, width: usize, out: &mut dyn io::Write) -> io::Result
 
 /// Ports by address, such as `tcp 139, 445 at every address`.
 fn places(all: &[PlaceRow]) -> String {
-    let mut groups: Vec<(String, Vec<String>)> = Vec::new();
+    let mut groups: Vec<(String, Vec<ProtocolPorts>)> = Vec::new();
     for one in all {
         let at = match (&one.address, &one.interface) {
             (Some(address), _) => address.to_string(),
@@ -105,12 +105,12 @@ fn places(all: &[PlaceRow]) -> String {
             (None, None) => "every address".to_owned(),
         };
         match groups.iter_mut().find(|(known, _)| *known == at) {
-            Some((_, ports)) => ports.push(one.endpoint.clone()),
-            None => groups.push((at, vec![one.endpoint.clone()])),
+            Some((_, ports)) => ports.push(one.endpoint),
+            None => groups.push((at, vec![one.endpoint])),
         }
     }
     // Addresses with the same ports are told together.
-    let mut joined: Vec<(Vec<String>, Vec<String>)> = Vec::new();
+    let mut joined: Vec<(Vec<String>, Vec<ProtocolPorts>)> = Vec::new();
     for (at, ports) in groups {
         match joined.iter_mut().find(|(_, known)| *known == ports) {
             Some((places, _)) => places.push(at),
@@ -123,10 +123,11 @@ fn places(all: &[PlaceRow]) -> String {
 }
 
 /// `tcp 139`, `tcp 445` as `tcp 139, 445`.
-fn by_protocol(ports: &[String]) -> String {
-    let mut groups: Vec<(&str, Vec<&str>)> = Vec::new();
+fn by_protocol(ports: &[ProtocolPorts]) -> String {
+    let mut groups: Vec<(String, Vec<String>)> = Vec::new();
     for port in ports {
-        let (protocol, number) = port.split_once(' ').unwrap_or((port, ""));
+        let protocol = port.protocol_name();
+        let number = if has_ports(port.protocol) { port.ports.to_string() } else { String::new() };
         match groups.iter_mut().find(|(known, _)| *known == protocol) {
             Some((_, numbers)) if !numbers.contains(&number) => numbers.push(number),
             Some(_) => {}
@@ -156,15 +157,13 @@ fn protected(row: &ServedRow) -> String {
 }
 
 fn reached(row: &ServedRow) -> String {
-    if row.local {
-        return "for the device alone".into();
-    }
+    if row.local { "for the device alone".to_owned() } else { format!("reached by {}", reached_by(row)) }
+}
+
+fn reached_by(row: &ServedRow) -> String {
     let mut told = Vec::new();
     if !row.outside.is_empty() {
-        told.push(match row.outside[0].as_str() {
-            "everybody" => "everybody outside".to_owned(),
-            _ => format!("{} outside", row.outside.join(", ")),
-        });
+        told.push(format!("{} outside", row.outside.join(", ")));
     }
     if !row.callers.is_empty() {
         told.push(format!("callers of {}", row.callers.join(", ")));
@@ -172,7 +171,7 @@ fn reached(row: &ServedRow) -> String {
     let who =
         if told.is_empty() { "the inside, as far as filters tell".to_owned() } else { told.join(" and ") };
     let perhaps = if row.uncertain { " (perhaps: a rule is not modelled)" } else { "" };
-    format!("reached by {who}{perhaps}")
+    format!("{who}{perhaps}")
 }
 
 /// Room for names and for who may use them, in columns.
@@ -184,11 +183,7 @@ fn rooms(parts: &[PartRow], width: usize) -> [usize; 2] {
 }
 
 fn title(part: &PartRow) -> String {
-    if part.kind == "service" {
-        part.name.clone()
-    } else {
-        format!("{} {}", part.kind, part.name).trim_end().to_owned()
-    }
+    if part.whole { part.name.clone() } else { format!("{} {}", part.kind, part.name).trim_end().to_owned() }
 }
 
 fn who(part: &PartRow) -> String {
@@ -199,7 +194,7 @@ fn who(part: &PartRow) -> String {
 fn users(part: &PartRow) -> Option<String> {
     match part.users.as_slice() {
         [] => None,
-        [one] if *one == part.name || part.name.ends_with(&format!("for {one}")) => None,
+        [_] if part.named_for_user => None,
         users if users.len() > 3 => Some(format!("{} users", users.len())),
         users => Some(users.join(", ")),
     }
@@ -207,10 +202,9 @@ fn users(part: &PartRow) -> Option<String> {
 
 fn part(part: &PartRow, rooms: &[usize; 2], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let mut what = Vec::new();
-    let near = part.sources == "nobody" || part.sources.starts_with("127.") || part.sources == "::1";
-    let bare = part.asks == Some("nothing") && !near;
+    let bare = part.login == Some(Asked::Nothing) && !part.near;
     what.push(match part.asks {
-        Some("nobody is let in") => "nobody is let in".to_owned(),
+        Some(refused) if part.login == Some(Asked::Refused) => refused.to_owned(),
         Some(asks) => format!("asks for {asks}"),
         None => "login not known".to_owned(),
     });

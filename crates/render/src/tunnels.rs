@@ -5,7 +5,7 @@ use crate::neutral;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::tunnels::TunnelRow;
+use trevlin_audit::tunnels::{TunnelKey, TunnelRow};
 use trevlin_audit::{Severity, TunnelVerdict};
 
 const BOLD: Style = Style::new().bold();
@@ -59,7 +59,7 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
         for (what, text) in [
             ("other end", row.who.clone()),
             ("it shows", row.factors.join(" + ")),
-            ("key", row.key.clone()),
+            ("key", row.key.to_string()),
             ("reached from", row.from.clone()),
             ("sends", row.sends.to_owned()),
         ] {
@@ -97,13 +97,12 @@ pub(crate) fn cells(row: &TunnelRow) -> [String; 6] {
         parts.join("; ")
     };
     // What the key is like matters beside what is shown; that it was not exported is for the detail to say.
-    let key = match row.key.strip_prefix("shared, ") {
-        Some(grade) => format!("the key is {grade}"),
-        // WireGuard has one kind of key.
-        None if row.key == "not exported" || row.protocol == "WireGuard" || row.key.is_empty() => {
+    let key = match &row.key {
+        TunnelKey::Shared(grade) => format!("the key is {grade}"),
+        TunnelKey::Own(kind) if !kind.is_empty() => format!("own key: {kind}"),
+        TunnelKey::Own(_) | TunnelKey::NotExported | TunnelKey::Fixed(_) | TunnelKey::Unknown => {
             String::new()
         }
-        None => format!("own key: {}", row.key),
     };
     [
         row.name.clone(),

@@ -54,7 +54,8 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         device: "edge".into(),
         question: "what is in front of it; ask for its filter".into(),
         evidence: Vec::new(),
-        subject: "subject".into(),
+        files: Vec::new(),
+        subject: trevlin_audit::Subject::ssh(),
     };
     Outcome {
         as_of: "2026-11-25".into(),

@@ -4,7 +4,7 @@
 use super::{Access, ServiceKind, from, named_users};
 use crate::{Estate, LoginFactor, LoginVerdict, people};
 use std::collections::BTreeMap;
-use trevlin_model::{FactorKind, Login, LoginList, PasswordSource, Protocol};
+use trevlin_model::{FactorKind, Login, LoginDaemon, LoginList, PasswordSource, Protocol};
 
 /// The port of IKE (RFC 7296, 2).
 const PORT: u16 = 500;
@@ -44,7 +44,7 @@ pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
         ));
     }
     let mut lists: BTreeMap<(&str, &str), Vec<&Login>> = BTreeMap::new();
-    let ours = |login: &&Login| !asked && login.for_ike;
+    let ours = |login: &&Login| !asked && login.daemon == Some(LoginDaemon::Ike);
     for login in device.facts.logins.iter().filter(ours) {
         let LoginList::LocalFile(path) = &login.list;
         lists.entry((path, &login.service)).or_default().push(login);

@@ -7,7 +7,7 @@ use crate::{DialIn, Estate, LoginFactor, LoginVerdict, people};
 use std::collections::BTreeSet;
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::{
-    CertificateDemand, FactorKind, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
+    CertificateDemand, FactorKind, LoginDaemon, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
 };
 
 /// Who comes in at a tunnel, and what they have to show.
@@ -239,7 +239,8 @@ fn by_shared_key(estate: &Estate, at: usize, tunnel: &Tunnel) -> String {
 fn named(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
     let check = tunnel.proof.passwords.first()?;
     if check.source == PasswordSource::OwnSecrets {
-        let logins = estate.devices[at].facts.logins.iter().filter(|login| login.for_ike);
+        let logins =
+            estate.devices[at].facts.logins.iter().filter(|login| login.daemon == Some(LoginDaemon::Ike));
         let users: BTreeSet<&str> = logins.map(|login| login.user.as_str()).collect();
         return (!users.is_empty()).then(|| named_users(users.into_iter()));
     }

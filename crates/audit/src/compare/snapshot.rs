@@ -117,7 +117,10 @@ impl Snapshot {
             };
             Exposed {
                 device: one.device.clone(),
-                what: format!("{} to {to}", one.at.join(", ")),
+                what: format!(
+                    "{} to {to}",
+                    one.at.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+                ),
                 standing: "open".to_owned(),
                 rank: crate::exposure::Standing::ALL.len(),
             }

@@ -2,7 +2,7 @@
 
 use super::Estate;
 use std::sync::Arc;
-use trevlin_model::{AllowedAddresses, Credential, Login, LoginList, SecretsFile, Setting};
+use trevlin_model::{AllowedAddresses, Credential, Login, LoginDaemon, LoginList, SecretsFile, Setting};
 
 /// Logins from pppd's secrets files, for each tunnel that would consult them.
 pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
@@ -38,7 +38,8 @@ pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
         // Some other server of the device may consult the list; which, no export tells.
         for file in [SecretsFile::Chap, SecretsFile::Pap] {
             let usable = usable(facts.credentials.iter().filter(|one| one.file == file), None);
-            found.extend(usable.into_iter().map(|one| login(one, "pppd", false)));
+            let for_daemon = |one| Login { daemon: Some(LoginDaemon::Ppp), ..login(one, "pppd", false) };
+            found.extend(usable.into_iter().map(for_daemon));
         }
     }
     // One person in two lists, or a list exported twice, is one login as long as the password is the same.
@@ -68,7 +69,7 @@ fn login(one: &Credential, service: &str, certain: bool) -> Login {
     Login {
         user: one.client.clone(),
         list: LoginList::LocalFile(one.path.clone()),
-        for_ike: false,
+        daemon: None,
         service: service.to_owned(),
         secret,
         certain,

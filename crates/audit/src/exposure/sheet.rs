@@ -5,7 +5,7 @@ use super::protection::{Protection, Standing, protection, standing};
 use super::{Exposure, Opening, Reachable};
 use crate::outcome::Evidence;
 use crate::reach::{ReachStep, step_of};
-use crate::services::{Encrypted, Known, Service, endpoint};
+use crate::services::{Encrypted, Known, ProtocolPorts, Service};
 use crate::{Estate, ForwardVerdict, LoginFactor, OpeningTo, outcome};
 use serde::Serialize;
 use std::net::IpAddr;
@@ -66,6 +66,9 @@ pub struct ReachedRow {
     pub called_at: Vec<String>,
     /// Who reaches it; `everybody`, or ranges.
     pub sources: Vec<String>,
+    /// Whether that is everybody.
+    #[serde(skip)]
+    pub everybody: bool,
     /// The device that serves it.
     pub device: String,
     /// Address there.
@@ -95,11 +98,14 @@ pub struct OpeningRow {
     /// Interface by which it leaves the device.
     pub leaving: Option<String>,
     /// Protocol with ports, such as `tcp 0-65535`.
-    pub at: Vec<String>,
+    pub at: Vec<ProtocolPorts>,
     /// Addresses.
     pub addresses: Vec<String>,
     /// Who is let through.
     pub sources: Vec<String>,
+    /// Whether that is everybody.
+    #[serde(skip)]
+    pub everybody: bool,
     /// The port forward that leads there.
     pub forward: Option<Evidence>,
     /// How it got there.
@@ -115,6 +121,9 @@ pub struct ForwardRow {
     pub device: String,
     /// Who meets it.
     pub sources: Vec<String>,
+    /// Whether that is everybody.
+    #[serde(skip)]
+    pub everybody: bool,
     /// Protocol and ports that are called.
     pub called_at: Vec<String>,
     /// Addresses that are called.
@@ -313,11 +322,16 @@ fn ranges(all: &[IpRange]) -> Vec<String> {
 }
 
 /// A protocol with each of several ranges of ports.
-fn endpoints(protocol: u8, ports: &[PortRange]) -> Vec<String> {
+fn protocol_ports(protocol: u8, ports: &[PortRange]) -> Vec<ProtocolPorts> {
     if ports.is_empty() || !trevlin_packets::way::has_ports(protocol) {
-        return vec![endpoint(protocol, PortRange { first: 0, last: 0 })];
+        return vec![ProtocolPorts { protocol, ports: PortRange { first: 0, last: 0 } }];
     }
-    ports.iter().map(|range| endpoint(protocol, *range)).collect()
+    ports.iter().map(|range| ProtocolPorts { protocol, ports: *range }).collect()
+}
+
+/// The same in words.
+fn endpoints(protocol: u8, ports: &[PortRange]) -> Vec<String> {
+    protocol_ports(protocol, ports).iter().map(ToString::to_string).collect()
 }
 
 struct Maker<'a> {
@@ -393,6 +407,7 @@ impl Maker<'_> {
             called: ranges(&one.called),
             called_at: endpoints(one.protocol, &one.called_ports),
             sources: self.sources(one.everybody, &one.sources),
+            everybody: one.everybody,
             device: self.name(one.device),
             address: one.address,
             endpoint: vec![service.endpoint()],
@@ -413,9 +428,10 @@ impl Maker<'_> {
                 Some(Gone::Outside | Gone::Beyond) => OpeningTo::Beyond,
             },
             leaving: one.leaving.clone(),
-            at: endpoints(one.protocol, &one.ports),
+            at: protocol_ports(one.protocol, &one.ports),
             addresses: self.networks(one),
             sources: self.sources(one.everybody, &one.sources),
+            everybody: one.everybody,
             forward: one.forward.map(|origin| outcome::place(self.estate, origin)),
             steps: self.steps(&one.steps),
         }
@@ -469,10 +485,12 @@ impl Maker<'_> {
             Some(protocol) => endpoints(protocol, &one.called_ports),
             None => Vec::new(),
         };
+        let everybody = super::gather::nearly_all(&one.sources, &self.everybody());
         ForwardRow {
             fate,
             device: self.name(one.device),
-            sources: self.sources(super::gather::nearly_all(&one.sources, &self.everybody()), &one.sources),
+            sources: self.sources(everybody, &one.sources),
+            everybody,
             called_at,
             called: ranges(&one.called),
             to,

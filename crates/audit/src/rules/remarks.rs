@@ -224,10 +224,7 @@ fn broad(spaces: &[Space], rule: &Rule, remarks: &mut Vec<Remark>) {
         return;
     }
     let described = describe(rule);
-    let everything = described.from == "any"
-        && described.to == "any"
-        && described.service == "any"
-        && described.more.is_empty();
+    let everything = described.open.is_whole() && described.more.is_empty();
     let (kind, text) = if everything {
         (RemarkKind::AcceptsEverything, "lets everything through")
     } else {

@@ -8,6 +8,8 @@ use crate::outcome::place;
 use jiff::civil::Date;
 use serde::Serialize;
 use std::collections::BTreeSet;
+use std::fmt;
+use std::sync::Arc;
 use trevlin_model::{Chain, Filter, Hook, Origin, Target};
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{Left, RuleReview, Standing};
@@ -106,7 +108,28 @@ pub struct RemarkRow {
     /// The remark.
     pub text: String,
     /// Lines of the rules it speaks of, as `path:line`.
-    pub rules: Vec<String>,
+    pub rules: Vec<RulePlace>,
+}
+
+/// The line of a rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RulePlace {
+    /// Path below the estate.
+    pub path: Arc<str>,
+    /// Line, from 1.
+    pub line: u32,
+}
+
+impl fmt::Display for RulePlace {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "{}:{}", self.path, self.line)
+    }
+}
+
+impl Serialize for RulePlace {
+    fn serialize<S: serde::Serializer>(&self, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_str(self)
+    }
 }
 
 /// A named list.
@@ -337,7 +360,11 @@ fn rule_row(
         kind: one.kind,
         text: one.text,
         rules: {
-            let mut places: Vec<String> = one.others.into_iter().map(|origin| estate.place(origin)).collect();
+            let place = |origin: Origin| {
+                let export = estate.export(origin.export);
+                RulePlace { path: export.shared_path(), line: export.position(origin.start).line }
+            };
+            let mut places: Vec<RulePlace> = one.others.into_iter().map(place).collect();
             places.dedup();
             places
         },

@@ -17,6 +17,29 @@ pub struct Described {
     pub service: String,
     /// Everything else that has to hold.
     pub more: String,
+    /// What of it is not limited.
+    pub open: Unlimited,
+}
+
+/// What of a rule no condition limits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Unlimited {
+    /// From where.
+    pub source: bool,
+    /// To where.
+    pub destination: bool,
+    /// Which service.
+    pub service: bool,
+    /// Everything else, but for an IP version, or that a connection is new.
+    pub otherwise: bool,
+}
+
+impl Unlimited {
+    /// Whether it holds for every new connection of an IP version.
+    #[must_use]
+    pub fn is_whole(self) -> bool {
+        self.source && self.destination && self.service && self.otherwise
+    }
 }
 
 /// How many addresses or ports of a list are named.
@@ -35,7 +58,14 @@ pub fn describe(rule: &Rule) -> Described {
         (_, true) => parts.protocols.join(" "),
         _ => format!("{} {}", parts.protocols.join(" "), parts.ports.join(" ")).trim().to_owned(),
     };
+    let open = Unlimited {
+        source: parts.from.is_empty(),
+        destination: parts.to.is_empty(),
+        service: parts.protocols.is_empty() && parts.ports.is_empty(),
+        otherwise: parts.more.is_empty() || (parts.more.len() == 1 && parts.slight),
+    };
     Described {
+        open,
         action: action(rule),
         from: or_any(parts.from),
         to: or_any(parts.to),
@@ -71,6 +101,8 @@ struct Parts {
     protocols: Vec<String>,
     ports: Vec<String>,
     more: Vec<String>,
+    /// Whether one of these is only an IP version, or that a connection is new.
+    slight: bool,
 }
 
 impl Parts {
@@ -105,8 +137,15 @@ impl Parts {
                 });
                 self.ports.push(format!("type {not}{}", list(types)));
             }
-            MatchKind::Version(family) => self.more.push(format!("{not}{family}")),
-            MatchKind::States(held) => self.more.push(format!("{not}{}", states(held))),
+            MatchKind::Version(family) => {
+                self.slight |= !one.negated;
+                self.more.push(format!("{not}{family}"));
+            }
+            MatchKind::States(held) => {
+                let new = ConnectionStates { new: true, ..ConnectionStates::default() };
+                self.slight |= !one.negated && *held == new;
+                self.more.push(format!("{not}{}", states(held)));
+            }
             MatchKind::TcpFlags { looked_at, set } => {
                 let syn = *looked_at & 0b10 != 0 && *set == 0b10;
                 self.more.push(if syn {

@@ -6,10 +6,12 @@ mod sheet;
 pub(crate) use ports::prepare;
 pub use ports::{Encrypted, KnownPort, PortKind, known_port};
 pub use sheet::{PartRow, PlaceRow, ServedRow, sheet};
+pub use trevlin_packets::way::has_ports;
 
 use crate::Estate;
 use crate::management::ManagementPort;
-use serde::Serialize;
+use serde::{Serialize, Serializer};
+use std::fmt;
 use std::net::IpAddr;
 use trevlin_model::served::{Served, ServedKind};
 use trevlin_model::ssh::{SshConnection, SshServer};
@@ -148,6 +150,41 @@ impl Service {
     #[must_use]
     pub fn endpoint(&self) -> String {
         endpoint(self.protocol, PortRange { first: self.port, last: self.port })
+    }
+}
+
+/// A protocol with ports; one without has none.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct ProtocolPorts {
+    /// Number of the protocol.
+    pub protocol: u8,
+    /// Ports.
+    pub ports: PortRange,
+}
+
+impl ProtocolPorts {
+    /// Whether it is every port of the protocol.
+    #[must_use]
+    pub fn is_every_port(self) -> bool {
+        trevlin_packets::way::has_ports(self.protocol) && (self.ports.first, self.ports.last) == (0, u16::MAX)
+    }
+
+    /// The protocol's name.
+    #[must_use]
+    pub fn protocol_name(self) -> String {
+        trevlin_model::Protocol(Some(self.protocol)).name()
+    }
+}
+
+impl fmt::Display for ProtocolPorts {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(&endpoint(self.protocol, self.ports))
+    }
+}
+
+impl Serialize for ProtocolPorts {
+    fn serialize<S: Serializer>(&self, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_str(self)
     }
 }
 

@@ -1,20 +1,20 @@
 //! What devices serve, as outputs show it: text on its way out, with every secret masked.
 
-use super::{Encrypted, Known, Service, What, sites_at};
+use super::{Encrypted, Known, ProtocolPorts, Service, What, sites_at};
 use crate::exposure::{Exposure, protection};
 use crate::outcome::{Evidence, place};
 use crate::views::some_ranges;
 use crate::{Estate, LoginFactor};
 use serde::Serialize;
 use std::net::IpAddr;
-use trevlin_model::served::{Asked, Demand, Part, Remark, Served};
-use trevlin_model::{Families, Setting};
+use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Served};
+use trevlin_model::{Families, PortRange, Setting};
 
 /// Where a service listens.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct PlaceRow {
     /// Protocol and port, such as `tcp 443`.
-    pub endpoint: String,
+    pub endpoint: ProtocolPorts,
     /// Address; none for every one.
     pub address: Option<IpAddr>,
     /// IP versions, where it is every address.
@@ -34,6 +34,18 @@ pub struct PartRow {
     pub path: Option<String>,
     /// Who may use it by address: `everybody`, or the first few ranges and names.
     pub sources: String,
+    /// Whether only the device itself, or nobody, may.
+    #[serde(skip)]
+    pub near: bool,
+    /// Whether its name tells who may already.
+    #[serde(skip)]
+    pub named_for_user: bool,
+    /// Whether it is the service as a whole.
+    #[serde(skip)]
+    pub whole: bool,
+    /// What is asked for.
+    #[serde(skip)]
+    pub login: Option<Asked>,
     /// Who may use it by name; empty where nobody is named.
     pub users: Vec<String>,
     /// What the least that come in are asked for; none where that is not known.
@@ -73,6 +85,9 @@ pub struct ServedRow {
     pub factors: Option<Vec<LoginFactor>>,
     /// Who outside reaches it: empty, `everybody`, or ranges.
     pub outside: Vec<String>,
+    /// Whether everybody outside does.
+    #[serde(skip)]
+    pub everybody: bool,
     /// Callers of which tunnels reach it.
     pub callers: Vec<String>,
     /// Whether whether it is reached hangs on a rule that is not modelled.
@@ -139,7 +154,10 @@ fn place_of(service: &Service) -> PlaceRow {
         (None, Families::Both) => vec!["IPv4", "IPv6"],
     };
     PlaceRow {
-        endpoint: service.endpoint(),
+        endpoint: ProtocolPorts {
+            protocol: service.protocol,
+            ports: PortRange { first: service.port, last: service.port },
+        },
         address: service.address,
         versions,
         interface: service.interface.clone(),
@@ -166,6 +184,7 @@ fn row(estate: &Estate, at: usize, service: &Service, place: PlaceRow) -> Served
         encrypted: protection.encrypted,
         factors: protection.factors,
         outside: Vec::new(),
+        everybody: false,
         callers: Vec::new(),
         uncertain: false,
         parts,
@@ -177,9 +196,9 @@ fn row(estate: &Estate, at: usize, service: &Service, place: PlaceRow) -> Served
 fn part_row(estate: &Estate, site: &Served, part: &Part, several: bool) -> PartRow {
     // Of several sites at one place, each part says whose it is.
     let name = match (several, part.kind) {
-        (true, trevlin_model::served::PartKind::Page) => {
+        (true, PartKind::Page) => {
             let port = site.endpoints.first().map_or(80, |one| one.port);
-            let site = if site.label.is_empty() { format!("at {port}") } else { site.label.clone() };
+            let site = site.label.clone().unwrap_or_else(|| format!("at {port}"));
             format!("{site}{}", part.name)
         }
         _ => part.name.clone(),
@@ -194,6 +213,13 @@ fn part_row(estate: &Estate, site: &Served, part: &Part, several: bool) -> PartR
         name: masked(estate, &name),
         path: part.path.as_ref().map(|path| masked(estate, path)),
         sources: masked(estate, &part.sources.words()),
+        near: part.sources.is_local() || part.sources.is_nobody(),
+        named_for_user: match part.users.as_slice() {
+            [one] => *one == part.name || part.kind == PartKind::Rule,
+            _ => false,
+        },
+        whole: part.kind == PartKind::Whole,
+        login: part.login.value().copied(),
         users: part.users.iter().map(|user| masked(estate, user)).collect(),
         asks: part.login.value().map(|asked: &Asked| asked.words()),
         writes: part.writes.value().copied(),
@@ -232,13 +258,11 @@ fn reached(estate: &Estate, device: usize, number: usize, row: &mut ServedRow) {
     };
     for (everybody, certain, ranges) in mine(&estate.views().outside) {
         row.uncertain |= !certain;
-        let who = if everybody { "everybody".to_owned() } else { ranges };
         if everybody {
-            row.outside.clear();
-        }
-        let known = row.outside.contains(&who) || row.outside.iter().any(|one| one == "everybody");
-        if !known {
-            row.outside.push(who);
+            row.outside = vec!["everybody".to_owned()];
+            row.everybody = true;
+        } else if !row.everybody && !row.outside.contains(&ranges) {
+            row.outside.push(ranges);
         }
     }
     for (number, exposure) in estate.inner_views().coming_to(device) {

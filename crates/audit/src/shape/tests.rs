@@ -42,7 +42,7 @@ fn reached(estate: &Estate, from: &str, to: &str, port: u16) -> String {
     match reach(estate, &question) {
         Ok(answer) => {
             let device = answer.delivered_to.and_then(|one| one.device).unwrap_or_default();
-            format!("{} {device}", answer.verdict).trim_end().to_owned()
+            format!("{} {device}", crate::reach::word(answer.verdict)).trim_end().to_owned()
         }
         Err(error) => error.to_string(),
     }

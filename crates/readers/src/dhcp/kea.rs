@@ -121,6 +121,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         let what = if top.is_empty() { "that is broken" } else { "of which a part is broken" };
         reading.facts.not_modelled.push(NotModelled {
             what: format!("a DHCP server's configuration {what}"),
+            may_serve: None,
             filters_packets: false,
             apart: false,
             origin: export.origin(broken.offset..broken.offset + 1),
@@ -152,6 +153,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             state.reading.facts.not_modelled.push(NotModelled {
                 what: "a DHCP server's configuration that names no interface, so that nobody is answered"
                     .into(),
+                may_serve: None,
                 filters_packets: false,
                 apart: false,
                 origin: Origin { end: origin.start + 1, ..origin },

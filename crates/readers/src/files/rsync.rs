@@ -172,7 +172,7 @@ fn read_secrets(export: &Export, _: &Surroundings<'_>) -> Reading {
         reading.facts.logins.push(Login {
             user: user.to_owned(),
             list: LoginList::LocalFile(export.path().to_owned()),
-            for_ike: false,
+            daemon: None,
             service: "rsync".into(),
             secret,
             certain: true,

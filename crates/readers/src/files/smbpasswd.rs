@@ -64,7 +64,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             reading.facts.logins.push(Login {
                 user: name.to_owned(),
                 list: LoginList::LocalFile(export.path().to_owned()),
-                for_ike: false,
+                daemon: None,
                 service: "file shares (Samba)".into(),
                 // With the flag N no password is asked for.
                 secret: secret.filter(|_| !flags.contains('N')),

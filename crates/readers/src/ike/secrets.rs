@@ -58,7 +58,7 @@ pub(super) fn take(whole: &View<'_, '_>, around: &Surroundings<'_>, export: &Exp
                         user,
                         list: LoginList::LocalFile(path.to_owned()),
                         service: format!("IKE, by {by}"),
-                        for_ike: true,
+                        daemon: Some(trevlin_model::LoginDaemon::Ike),
                         secret: Some(Arc::clone(&held)),
                         certain: true,
                         origin,

@@ -179,6 +179,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
                 );
                 elsewhere.push(NotModelled {
                     what: "a second ruleset, of iptables-legacy".into(),
+                    may_serve: None,
                     filters_packets: true,
                     apart: true,
                     origin,
@@ -408,7 +409,13 @@ fn not_modelled(export: &Export, filter: &Filter) -> Vec<NotModelled> {
         };
         if let Some(what) = condition.or(target) {
             let what = format!("{what} in table {} ({})", filter.table, export.file_name());
-            found.push(NotModelled { what, filters_packets: true, apart: false, origin: rule.origin });
+            found.push(NotModelled {
+                what,
+                may_serve: None,
+                filters_packets: true,
+                apart: false,
+                origin: rule.origin,
+            });
         }
     }
     found

@@ -195,7 +195,13 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
             ));
             // Address resolution has no bearing on who reaches whom.
             let filters_packets = hooked && other != "arp";
-            built.not_modelled.push(NotModelled { what, filters_packets, apart: true, origin });
+            built.not_modelled.push(NotModelled {
+                what,
+                may_serve: None,
+                filters_packets,
+                apart: true,
+                origin,
+            });
             return;
         }
     };
@@ -218,6 +224,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
             ));
             built.not_modelled.push(NotModelled {
                 what,
+                may_serve: None,
                 filters_packets: true,
                 apart: true,
                 origin: text.origin,

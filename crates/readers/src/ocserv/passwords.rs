@@ -66,7 +66,7 @@ fn read(export: &Export) -> Reading {
             reading.facts.logins.push(Login {
                 user: name.to_owned(),
                 list: LoginList::LocalFile(export.path().to_owned()),
-                for_ike: false,
+                daemon: None,
                 service: "OpenConnect server".into(),
                 secret: Some(held),
                 certain: true,

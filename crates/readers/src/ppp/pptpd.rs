@@ -82,6 +82,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let (Some(first), Some(_)) = (first, statements.iter().find(set_up)) else {
         reading.facts.not_modelled.push(NotModelled {
             what: "a PPTP daemon configuration in which no address is stated".into(),
+            may_serve: Some(TunnelFamily::Pptp),
             filters_packets: false,
             apart: false,
             origin: first.unwrap_or_else(|| export.origin(0..0)),

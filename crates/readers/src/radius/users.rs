@@ -189,7 +189,7 @@ fn take(export: &Export, user: &str, rest: &str, origin: Origin, reading: &mut R
         reading.facts.logins.push(Login {
             user: if user == "DEFAULT" { "*".into() } else { user.to_owned() },
             list: LoginList::LocalFile(export.path().to_owned()),
-            for_ike: false,
+            daemon: Some(trevlin_model::LoginDaemon::Radius),
             service: "RADIUS".into(),
             secret,
             certain: true,

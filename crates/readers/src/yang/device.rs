@@ -182,7 +182,7 @@ impl Reader<'_> {
             self.reading.facts.logins.push(Login {
                 user: name.to_owned(),
                 list: LoginList::LocalFile(self.export.path().to_owned()),
-                for_ike: false,
+                daemon: None,
                 service: "the system".into(),
                 secret,
                 certain: true,

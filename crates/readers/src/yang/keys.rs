@@ -428,6 +428,7 @@ impl Reader<'_> {
         let what = format!("data of the module `{}`", root.module);
         self.reading.facts.not_modelled.push(NotModelled {
             what,
+            may_serve: None,
             filters_packets: false,
             apart: false,
             origin: root.origin,

@@ -108,8 +108,7 @@ fn of_service(row: &ReachedRow) -> Row {
         Some(none) if none.is_empty() => "asks for nothing".to_owned(),
         Some(factors) => joined_factors(factors, " + "),
     };
-    let who =
-        if row.sources == ["everybody"] { String::new() } else { format!("only {}; ", few(&row.sources)) };
+    let who = if row.everybody { String::new() } else { format!("only {}; ", few(&row.sources)) };
     Row {
         devices: devices(&row.steps, &row.device),
         standing: Some(row.standing),
@@ -129,11 +128,12 @@ fn of_opening(row: &OpeningRow) -> Row {
     let at: Vec<String> = row
         .at
         .iter()
-        .map(|one| {
-            one.strip_suffix(" 0-65535").map_or_else(|| one.clone(), |name| format!("every {name} port"))
+        .map(|one| match one.is_every_port() {
+            true => format!("every {} port", one.protocol_name()),
+            false => one.to_string(),
         })
         .collect();
-    let everybody = row.sources == ["everybody"];
+    let everybody = row.everybody;
     let standing = match (row.certain, everybody) {
         (false, _) => Standing::Unclear,
         (true, false) => Standing::Limited,

@@ -48,8 +48,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let why = if apart { "the two lists are on two devices" } else { "both lists are on one device" };
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated(why),
-            title: format!("{} is kept for {}", range.short(), names.join(" and for ")),
-            detail: format!("It is stated twice: {told}."),
+            title: format!("{} is kept for {}", range.short(), names.join(" and for ")).into(),
+            detail: format!("It is stated twice: {told}.").into(),
             evidence,
         });
         answers.push(Answer::new(

@@ -66,8 +66,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             }
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated(why),
-                title: format!("{} and {} both hand out {shared}", name(a), name(b)),
-                detail: format!("Both ranges hold {shared}: {told}."),
+                title: format!("{} and {} both hand out {shared}", name(a), name(b)).into(),
+                detail: format!("Both ranges hold {shared}: {told}.").into(),
                 evidence,
             });
             answers.push(Answer::new(holder.device, subject, verdict));

@@ -84,8 +84,8 @@ fn fail(estate: &Estate, name: &str, pool: Origin, met: &[(IpRange, Origin, &Com
     evidence.push(pool);
     Verdict::Fail(Fail {
         rating: CHECK.rated("it hits the callers whose own place has the same network"),
-        title: format!("callers of {name} reach {}, which many have at home", networks.join(", ")),
-        detail: format!("{}.", told.join("; ")),
+        title: format!("callers of {name} reach {}, which many have at home", networks.join(", ")).into(),
+        detail: format!("{}.", told.join("; ")).into(),
         evidence,
     })
 }

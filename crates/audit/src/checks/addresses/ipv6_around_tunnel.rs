@@ -55,11 +55,12 @@ fn judge(estate: &Estate, name: &str, plan: &AddressPlan) -> Verdict {
     let also = if given { ", though they are given addresses for it" } else { "" };
     Verdict::Fail(Fail {
         rating: CHECK.rated("it hits every caller whose place has IPv6"),
-        title: format!("{name} takes all of IPv4 and lets IPv6 go around"),
+        title: format!("{name} takes all of IPv4 and lets IPv6 go around").into(),
         detail: format!(
             "All of IPv4 is sent through the tunnel ({}), and nothing sends or blocks IPv6{also}.",
             estate.place(*origin)
-        ),
+        )
+        .into(),
         evidence: vec![*origin],
     })
 }

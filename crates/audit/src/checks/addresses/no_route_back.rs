@@ -115,13 +115,14 @@ fn way_back(
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated("the server does not translate its callers, so replies are addressed to them"),
-        title: format!("{} has no route back to {}, the callers of {name}", front.name, range.short()),
+        title: format!("{} has no route back to {}, the callers of {name}", front.name, range.short()).into(),
         detail: format!(
             "Callers of {name} are given {} ({}); the inside's gateway {} {instead}.",
             range.short(),
             estate.place(origin),
             front.name
-        ),
+        )
+        .into(),
         evidence: vec![origin, shown],
     })
 }

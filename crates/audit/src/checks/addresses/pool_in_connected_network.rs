@@ -124,13 +124,15 @@ fn fail(estate: &Estate, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
         title: format!(
             "the callers' pool {} reaches into {network}, the network of {whose}",
             a.range.short()
-        ),
+        )
+        .into(),
         detail: format!(
             "The pool of {} ({}): {part} inside {network}, which {whose} is connected to ({}).{source}",
             a.owner,
             estate.place(a.origin),
             estate.place(b.origin),
-        ),
+        )
+        .into(),
         evidence,
     })
 }

@@ -51,7 +51,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &str) -> Verdict {
     let fail = |severity, why: String, title: String, detail: String| {
-        Verdict::Fail(Fail { rating: CHECK.rated_at(severity, why), title, detail, evidence: vec![origin] })
+        Verdict::Fail(Fail {
+            rating: CHECK.rated_at(severity, why),
+            title: title.into(),
+            detail: detail.into(),
+            evidence: vec![origin],
+        })
     };
     match special::space_of(range) {
         Space::Private => Verdict::Pass,
@@ -73,10 +78,7 @@ fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &
             ),
         ),
         Space::Special(block) => {
-            let severity = match block.name.as_str() {
-                "shared address space" | "benchmarking" => Severity::Low,
-                _ => CHECK.severity,
-            };
+            let severity = if block.inner_use { Severity::Low } else { CHECK.severity };
             fail(
                 severity,
                 format!("the block is for {} ({})", block.name, block.source),

@@ -42,8 +42,8 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 let (title, detail) = words(estate, &holder.name, least, *origin, &need);
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("it works, and takes up room"),
-                    title,
-                    detail,
+                    title: title.into(),
+                    detail: detail.into(),
                     evidence: vec![*origin, need.origin],
                 })
             }

@@ -107,8 +107,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 let (title, detail) = words(estate, &holder.name, most, origin, need);
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("callers are turned away, and nobody else is hit"),
-                    title,
-                    detail,
+                    title: title.into(),
+                    detail: detail.into(),
                     evidence: vec![origin, need.origin],
                 })
             }

@@ -91,8 +91,8 @@ fn fail(estate: &Estate, group: &[&Claim]) -> Answer {
         Subject::of(SubjectKind::Addresses).with(names.into_iter().collect::<Vec<_>>().join(" ")),
         Verdict::Fail(Fail {
             rating: CHECK.rated(why),
-            title,
-            detail: format!("{}.", told.join("; ")),
+            title: title.into(),
+            detail: format!("{}.", told.join("; ")).into(),
             evidence: group.iter().map(|claim| claim.origin).collect(),
         }),
     )

@@ -58,7 +58,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                             "others lose their connection as well, or callers have none"
                         },
                     ),
-                    title: format!("{} of {} {}", claim.range.short(), claim.owner, what.join(", and ")),
+                    title: format!("{} of {} {}", claim.range.short(), claim.owner, what.join(", and "))
+                        .into(),
                     detail: format!(
                         "{} is handed out by {} on {} ({}) and {}.",
                         claim.range.short(),
@@ -66,7 +67,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         device.name,
                         estate.place(claim.origin),
                         what.join(", and ")
-                    ),
+                    )
+                    .into(),
                     evidence,
                 })
             }

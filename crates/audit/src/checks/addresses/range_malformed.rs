@@ -37,11 +37,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn fail(estate: &Estate, whose: &str, bad: &MalformedAddress) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("what the program makes of it is not what was meant"),
-        title: format!("an address of {whose} is mistyped: {}", bad.why),
+        title: format!("an address of {whose} is mistyped: {}", bad.why).into(),
         detail: format!(
             "At {} the program expects an address, a network or a range, and this is none; it was not taken for any other.",
             estate.place(bad.origin)
-        ),
+        ).into(),
         evidence: vec![bad.origin],
     })
 }

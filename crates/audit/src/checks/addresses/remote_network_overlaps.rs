@@ -39,8 +39,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 overlap.shared.short(),
                 remote.owner,
                 own.owner
-            ),
-            detail: format!("Both are stated on this device: {told}."),
+            )
+            .into(),
+            detail: format!("Both are stated on this device: {told}.").into(),
             evidence,
         });
         let subject = Subject::of(SubjectKind::Addresses)

@@ -99,8 +99,8 @@ fn sites(estate: &Estate, group: &[&Claim]) -> Option<Answer> {
         Subject::of(SubjectKind::Addresses).with(&shared).with(names.join(" ")),
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
-            title: format!("{shared} is in use at {}", names.join(" and at ")),
-            detail: format!("The sites have it at once: {told}.{also}"),
+            title: format!("{shared} is in use at {}", names.join(" and at ")).into(),
+            detail: format!("The sites have it at once: {told}.{also}").into(),
             evidence,
         }),
     ))

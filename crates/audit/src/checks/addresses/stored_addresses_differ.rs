@@ -94,8 +94,8 @@ fn judge(estate: &Estate, device: &Device, stored: &Interface, running: &Interfa
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated(format!("it shows at the next start of {}", device.name)),
-        title,
-        detail,
+        title: title.into(),
+        detail: detail.into(),
         evidence,
     })
 }

@@ -111,8 +111,8 @@ fn fail(estate: &Estate, holder: &PoolOwner, pairs: &[(&Claim, &Claim)]) -> Verd
     let verb = if used_places.len() == 1 { "lies in" } else { "lie in" };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title,
-        detail: format!("{used_told} {verb} {ranges_told}."),
+        title: title.into(),
+        detail: format!("{used_told} {verb} {ranges_told}.").into(),
         evidence,
     })
 }

@@ -55,8 +55,8 @@ fn fail(device: &str, target: &LogTarget) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated(why),
-        title: format!("{device} sends its log to {} without encryption", target.host),
-        detail: format!("Messages go by {}.", if target.reliable { "TCP" } else { "UDP" }),
+        title: format!("{device} sends its log to {} without encryption", target.host).into(),
+        detail: format!("Messages go by {}.", if target.reliable { "TCP" } else { "UDP" }).into(),
         evidence: vec![target.origin],
     })
 }

@@ -88,8 +88,8 @@ fn verdict(tunnel: &Tunnel, found: &[(String, Origin)]) -> Verdict {
     let (detail, evidence) = listed(found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("somebody has to get the key first"),
-        title: format!("{}: {first}", tunnel.name),
-        detail,
+        title: format!("{}: {first}", tunnel.name).into(),
+        detail: detail.into(),
         evidence,
     })
 }

@@ -265,8 +265,8 @@ fn fail(
             severity,
             format!("{} is {}; {why}", worst.algorithm.name, worst.algorithm.status.word()),
         ),
-        title: format!("{name} may use {} for {what}", worst.algorithm.name),
-        detail: format!("{}. {}", told.join("; "), in_its_place(estate, worst)),
+        title: format!("{name} may use {} for {what}", worst.algorithm.name).into(),
+        detail: format!("{}. {}", told.join("; "), in_its_place(estate, worst)).into(),
         evidence,
     })
 }

@@ -111,8 +111,8 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
                 (false, true) => "it is what the program takes by itself",
             },
         ),
-        title: format!("{} may make new keys from old ones", tunnel.name),
-        detail: format!("For {} {how}.{advice}", names.join(", ")),
+        title: format!("{} may make new keys from old ones", tunnel.name).into(),
+        detail: format!("For {} {how}.{advice}", names.join(", ")).into(),
         evidence,
     })
 }

@@ -50,8 +50,8 @@ fn fail(estate: &Estate, tunnel: &Tunnel, detail: String, evidence: Vec<Origin>)
                 "nothing reads it today"
             },
         ),
-        title: format!("the key exchange of {} does not hold against quantum computers", tunnel.name),
-        detail,
+        title: format!("the key exchange of {} does not hold against quantum computers", tunnel.name).into(),
+        detail: detail.into(),
         evidence,
     })
 }

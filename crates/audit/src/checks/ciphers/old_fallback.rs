@@ -44,8 +44,8 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     let lines: Vec<_> = found.iter().map(|(line, _)| line.as_str()).collect();
     Verdict::Fail(Fail {
         rating: CHECK.rated("it takes somebody who passes for an old caller"),
-        title: format!("{} goes back to old encryption for old callers", tunnel.name),
-        detail: format!("Stated: {}. In this file's language: leave the line out.", lines.join(", ")),
+        title: format!("{} goes back to old encryption for old callers", tunnel.name).into(),
+        detail: format!("Stated: {}. In this file's language: leave the line out.", lines.join(", ")).into(),
         evidence: found.iter().map(|(_, origin)| *origin).collect(),
     })
 }

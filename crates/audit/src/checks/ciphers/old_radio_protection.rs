@@ -36,8 +36,8 @@ fn judge(device: &str, one: &Radio) -> Verdict {
     let fail = |severity, what: &str, why: &str, evidence| {
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
-            title: format!("the radio network `{}` of {device} is protected by {what}", one.name),
-            detail: format!("It is spanned on {}.", one.interface),
+            title: format!("the radio network `{}` of {device} is protected by {what}", one.name).into(),
+            detail: format!("It is spanned on {}.", one.interface).into(),
             evidence,
         })
     };

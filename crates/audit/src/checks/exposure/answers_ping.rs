@@ -27,8 +27,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let evidence = deciding(&ping.steps).collect();
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("it only tells that somebody is there"),
-            title: format!("{name} answers a ping from outside"),
-            detail: format!("Requests for an echo to {} come to it.", some_ranges(&ping.addresses)),
+            title: format!("{name} answers a ping from outside").into(),
+            detail: format!("Requests for an echo to {} come to it.", some_ranges(&ping.addresses)).into(),
             evidence,
         });
         Answer::new(ping.device, Subject::of(SubjectKind::Echo), verdict)

@@ -56,11 +56,17 @@ fn judge(one: ServiceCase<'_>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!("{why}: {} of {}", one.served.label, one.device_name()),
+        title: format!(
+            "{why}: {} of {}",
+            one.served.label.as_deref().unwrap_or(&one.served.name),
+            one.device_name()
+        )
+        .into(),
         detail: format!(
             "The portal answers at tcp {}.",
             one.served.endpoints.first().map_or(3260, |place| place.port)
-        ),
+        )
+        .into(),
         evidence,
     })
 }

@@ -38,8 +38,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             };
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("{} keeps the token for a public name in clear", client.program),
-                detail: format!("The token stands in its file; {published}."),
+                title: format!("{} keeps the token for a public name in clear", client.program).into(),
+                detail: format!("The token stands in its file; {published}.").into(),
                 evidence: [token]
                     .into_iter()
                     .chain(client.plain)

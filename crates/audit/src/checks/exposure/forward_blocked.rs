@@ -37,8 +37,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated("nobody comes through it as things stand"),
-                title: format!("{name} leads nowhere: {how}"),
-                detail: format!("Connections from outside meet the forward, and none is delivered: {how}."),
+                title: format!("{name} leads nowhere: {how}").into(),
+                detail: format!("Connections from outside meet the forward, and none is delivered: {how}.")
+                    .into(),
                 evidence: [one.origin].into_iter().chain(last.and_then(|step| step.origin)).collect(),
             })
         }

@@ -45,8 +45,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let rating = if first.everybody { rating } else { rating.lowered("only named sources come through") };
         Verdict::Fail(Fail {
             rating,
-            title: format!("{name} lets the outside in to {}", inner.name),
-            detail: format!("Connections come through to {} of {}.", service.name, inner.name),
+            title: format!("{name} lets the outside in to {}", inner.name).into(),
+            detail: format!("Connections come through to {} of {}.", service.name, inner.name).into(),
             evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
         })
     })

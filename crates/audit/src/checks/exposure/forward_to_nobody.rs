@@ -23,13 +23,14 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
-    each_forward(estate, |one, name| match (&one.fate, one.address) {
+    each_forward(estate, |one, name| {
+        match (&one.fate, one.address) {
         (Fate::NobodyThere, Some(address)) => Verdict::Fail(Fail {
             rating: CHECK.rated("whoever gets the address stands in the open"),
-            title: format!("{name} leads to {address}, which nobody has"),
+            title: format!("{name} leads to {address}, which nobody has").into(),
             detail: format!(
                 "Connections from outside are let through to {address}; no device of the estate has it, and nothing keeps it for one."
-            ),
+            ).into(),
             evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
         }),
         (Fate::Claimed(number), Some(address)) => {
@@ -45,6 +46,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         }
         (Fate::BlockedLater | Fate::Lost | Fate::Depends | Fate::NeverMet, _) => Verdict::DoesNotApply,
         _ => Verdict::Pass,
+    }
     })
 }
 

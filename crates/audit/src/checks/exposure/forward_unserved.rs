@@ -34,10 +34,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             }
             Verdict::Fail(Fail {
                 rating: CHECK.rated("nothing answers as things stand"),
-                title: format!("{name} leads to {inner}{port}, where nothing answers"),
+                title: format!("{name} leads to {inner}{port}, where nothing answers").into(),
                 detail: format!(
                     "Connections from outside are let through to {inner}, and none of its sockets waits there."
-                ),
+                ).into(),
                 evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
             })
         }

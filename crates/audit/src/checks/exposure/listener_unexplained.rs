@@ -47,7 +47,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     "{} waits at {} of {device}, and no exported file explains it",
                     one.name,
                     one.endpoint()
-                ),
+                )
+                .into(),
                 detail: "Its socket was seen, and connections from outside come to it.".into(),
                 evidence: one.origins(),
             });
@@ -64,8 +65,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         names.dedup();
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("its file may only not have been exported"),
-            title: format!("{} programs wait on {device} that no exported file explains", names.len()),
-            detail: format!("They are: {}.", names.join(", ")),
+            title: format!("{} programs wait on {device} that no exported file explains", names.len()).into(),
+            detail: format!("They are: {}.", names.join(", ")).into(),
             evidence: rest.iter().filter_map(|(_, one)| one.observed).collect(),
         });
         answers.push(Answer::new(at, Subject::of(SubjectKind::Port), verdict));

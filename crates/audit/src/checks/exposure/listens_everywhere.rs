@@ -49,7 +49,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             }
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated("the filter keeps the outside away as things stand"),
-                title: format!("{} of {} listens on every address", one.name, estate.devices[at].name),
+                title: format!("{} of {} listens on every address", one.name, estate.devices[at].name).into(),
                 detail: "Callers reach it and the outside does not; only the filter makes the difference."
                     .into(),
                 evidence: one.origins(),

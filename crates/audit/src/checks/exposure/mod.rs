@@ -126,8 +126,8 @@ impl Exposed<'_> {
         }
         Verdict::Fail(Fail {
             rating: self.rate(base),
-            title: format!("{} answers the outside at {}", self.name(), self.called()),
-            detail: self.how(),
+            title: format!("{} answers the outside at {}", self.name(), self.called()).into(),
+            detail: self.how().into(),
             evidence: self.evidence(),
         })
     }

@@ -59,12 +59,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let services = open.iter().flat_map(|(_, one)| views.services[device][one.service].origins());
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("anybody outside reaches them by IPv6, and nobody by IPv4"),
-            title: format!("{count} the outside of {} by IPv6 alone", estate.devices[device].name),
+            title: format!("{count} the outside of {} by IPv6 alone", estate.devices[device].name).into(),
             detail: format!(
                 "By IPv4 no connection from outside comes to {}; by IPv6 they are called at {}.",
                 names.join(", "),
                 some_ranges(&first.called)
-            ),
+            )
+            .into(),
             evidence: deciding(&first.steps).chain(services).collect(),
         });
         Answer::new(device, Subject::of(SubjectKind::Services), verdict)

@@ -112,8 +112,9 @@ fn judge(estate: &Estate, device: usize, line: Origin, ports: &str, one: &Opened
     };
     Verdict::Fail(Fail {
         rating,
-        title: format!("{name} is open to the outside at {ports}, and no export says what answers there"),
-        detail: format!("The rule lets {who} in to {ports}.{usually}"),
+        title: format!("{name} is open to the outside at {ports}, and no export says what answers there")
+            .into(),
+        detail: format!("The rule lets {who} in to {ports}.{usually}").into(),
         evidence: vec![line],
     })
 }

@@ -207,10 +207,10 @@ fn fail(
     Verdict::Fail(Fail {
         rating: CHECK
             .rated_at(severity, format!("{} faces the outside, {why_outside}{limit}", interface.name)),
-        title: format!("{} lets {family} connections from outside reach {to} by default", interface.name),
+        title: format!("{} lets {family} connections from outside reach {to} by default", interface.name).into(),
         detail: format!(
             "New {protocols} connections over {family} that no rule singles out are accepted towards {to}: {how}."
-        ),
+        ).into(),
         evidence,
     })
 }

@@ -59,8 +59,8 @@ fn judge(device: &str, mapper: &PortMapper) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{device} opens ports to the outside on request by {}", ways.join(", ")),
-        detail: format!("Requests are taken from {who}."),
+        title: format!("{device} opens ports to the outside on request by {}", ways.join(", ")).into(),
+        detail: format!("Requests are taken from {who}.").into(),
         evidence: [mapper.origin]
             .into_iter()
             .chain(mapper.permissions.iter().map(|one| one.origin))

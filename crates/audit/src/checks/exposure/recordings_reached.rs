@@ -91,12 +91,14 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                             "callers of {} reach recorded files on {}",
                             callers.tunnel,
                             one.device_name()
-                        ),
+                        )
+                        .into(),
                         detail: format!(
                             "They come through to {}: {}.",
                             one.served.name,
                             super::super::some_names(&names)
-                        ),
+                        )
+                        .into(),
                         evidence,
                     })
                 } else {

@@ -30,8 +30,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Known::Absent => {
                     let verdict = Verdict::Fail(Fail {
                         rating: CHECK.rated("nothing answers there as things stand"),
-                        title: format!("{} is configured on {device} and was not seen running", one.name),
-                        detail: format!("No socket of {device} waits at {}.", one.endpoint()),
+                        title: format!("{} is configured on {device} and was not seen running", one.name)
+                            .into(),
+                        detail: format!("No socket of {device} waits at {}.", one.endpoint()).into(),
                         evidence: one.origins(),
                     });
                     answers.push(Answer::new(at, subject, verdict));

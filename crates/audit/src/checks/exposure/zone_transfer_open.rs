@@ -33,7 +33,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         let (unsaid, open): (Vec<&Part>, Vec<&Part>) =
             open.into_iter().partition(|part| part.login.value().is_none());
         if let Some(first) = unsaid.first() {
-            let names: Vec<String> = unsaid.iter().map(|part| part.label.clone()).collect();
+            let names: Vec<String> = unsaid.iter().map(|part| part.own_name().to_owned()).collect();
             let question = format!(
                 "{} says nothing about who may have {} as a whole: before version 9.20 everybody, since then nobody; ask for the version that runs",
                 one.title(),
@@ -71,7 +71,7 @@ fn is_open(part: &Part, marks: &Marks) -> bool {
 }
 
 fn fail(one: ServiceCase<'_>, group: &[&Part]) -> Verdict {
-    let names: Vec<String> = group.iter().map(|part| part.label.clone()).collect();
+    let names: Vec<String> = group.iter().map(|part| part.own_name().to_owned()).collect();
     let what = match names.as_slice() {
         [name] => format!("the zone {name}"),
         names => format!("{} zones", names.len()),

@@ -52,11 +52,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         if name == "root" { Severity::High } else { CHECK.severity },
                         format!("the same name administers {}", where_.name),
                     ),
-                    title: format!("`{name}` dials in and administers {}", where_.name),
+                    title: format!("`{name}` dials in and administers {}", where_.name).into(),
                     detail: format!(
                         "`{name}` is a login for {} on {}, and may do everything on {}.",
                         login.service, device.name, where_.name
-                    ),
+                    )
+                    .into(),
                     evidence: vec![login.origin, *origin],
                 }),
                 None => Verdict::Pass,

@@ -71,12 +71,13 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel, certificate: &Setting<Cert
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("a password still decides"),
-        title: format!("{} {text}", tunnel.name),
+        title: format!("{} {text}", tunnel.name).into(),
         detail: format!(
             "{} on {device} {text}; {} is all that decides.",
             tunnel.name,
             tunnel.proof.passwords.first().map_or("a password", |check| decider(&check.source)),
-        ),
+        )
+        .into(),
         evidence: [origin, tunnel.origin]
             .into_iter()
             .chain(tunnel.proof.passwords.iter().map(|check| check.origin))

@@ -95,7 +95,7 @@ fn named_radius(device: &Device) -> Option<Verdict> {
         } else {
             CHECK.rated("beside the name only parts of the request are looked at, which callers can make up")
         },
-        title: format!("the RADIUS server lets {who} in without a password"),
+        title: format!("the RADIUS server lets {who} in without a password").into(),
         detail: "The entry says `Auth-Type := Accept`, so no password that is sent is looked at.".into(),
         evidence: accepted.iter().take(5).map(|one| one.origin).collect(),
     }))
@@ -147,11 +147,12 @@ fn fail(estate: &Estate, at: usize, account: &Account, origin: Origin, permitted
     }
     Verdict::Fail(Fail {
         rating,
-        title: format!("the account `{}` has no password", account.name),
+        title: format!("the account `{}` has no password", account.name).into(),
         detail: format!(
             "The password field of `{}` is empty, and its shell is {}.",
             account.name, account.shell
-        ),
+        )
+        .into(),
         evidence: [origin, account.origin].into_iter().chain(permitted).chain(whence.evidence()).collect(),
     })
 }

@@ -1,6 +1,7 @@
 //! Everybody is let in.
 
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use trevlin_model::LoginDaemon;
 use trevlin_model::radius::RadiusEntry;
 
 /// The check.
@@ -33,17 +34,20 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         // A line with no password is judged where it may be used; one that no server of the device reads opens nothing.
         let anybody = device.logins.iter().filter(|login| {
             let password = login.secret.as_ref().is_some_and(|held| !held.secret.is_empty());
-            login.user == "*" && password && !matches!(login.service.as_str(), "RADIUS" | "pppd")
+            login.user == "*"
+                && password
+                && !matches!(login.daemon, Some(LoginDaemon::Radius | LoginDaemon::Ppp))
         });
         for login in anybody {
             let verdict = if login.certain {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(Severity::High, "one password is still asked for"),
-                    title: format!("any name comes in at the {} with one password", login.service),
+                    title: format!("any name comes in at the {} with one password", login.service).into(),
                     detail: format!(
                         "A line for `*` gives everybody the same password for {}.",
                         login.service
-                    ),
+                    )
+                    .into(),
                     evidence: vec![login.origin],
                 })
             } else {

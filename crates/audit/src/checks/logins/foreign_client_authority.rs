@@ -53,8 +53,8 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let fail = |detail: String, evidence| {
         Verdict::Fail(Fail {
             rating: CHECK.rated("everybody can have a certificate that opens it"),
-            title: format!("{} takes certificates of any public authority", tunnel.name),
-            detail,
+            title: format!("{} takes certificates of any public authority", tunnel.name).into(),
+            detail: detail.into(),
             evidence,
         })
     };

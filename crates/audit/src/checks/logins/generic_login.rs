@@ -24,15 +24,15 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
-        let mut logins: BTreeMap<(&str, &str), Origin> = BTreeMap::new();
+        let mut logins: BTreeMap<(&str, &str), (Origin, bool)> = BTreeMap::new();
         for login in device.logins.iter().filter(|login| login.user != "*") {
-            logins.entry((&login.user, &login.service)).or_insert(login.origin);
+            logins.entry((&login.user, &login.service)).or_insert((login.origin, false));
         }
         for account in device.facts.accounts.iter().filter(|one| one.has_shell() && one.uid != 0) {
             let shadow = device.facts.shadow.iter().find(|one| one.name == account.name);
             let password = shadow.map_or(&account.password, |entry| &entry.password);
             if matches!(password, StoredPassword::Hash { .. } | StoredPassword::Empty) {
-                logins.entry((&account.name, "shells")).or_insert(account.origin);
+                logins.entry((&account.name, "shells")).or_insert((account.origin, true));
             }
         }
         if device.facts.shadow.is_empty() {
@@ -52,15 +52,16 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 ));
             }
         }
-        for ((name, service), origin) in logins {
+        for ((name, service), (origin, shell)) in logins {
             let verdict = if people::is_generic(name) {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(
-                        if service == "shells" { Severity::Low } else { CHECK.severity },
-                        if service == "shells" { "it opens a shell" } else { "it opens a tunnel" },
+                        if shell { Severity::Low } else { CHECK.severity },
+                        if shell { "it opens a shell" } else { "it opens a tunnel" },
                     ),
-                    title: format!("`{name}` is a role, not a person"),
-                    detail: format!("The login `{name}` for {service} on {} can be anybody's.", device.name),
+                    title: format!("`{name}` is a role, not a person").into(),
+                    detail: format!("The login `{name}` for {service} on {} can be anybody's.", device.name)
+                        .into(),
                     evidence: vec![origin],
                 })
             } else {

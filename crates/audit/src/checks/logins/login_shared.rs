@@ -43,7 +43,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     };
                     Verdict::Fail(Fail {
                         rating: CHECK.rated_at(severity, why),
-                        title: format!("{} takes one certificate many times over", tunnel.name),
+                        title: format!("{} takes one certificate many times over", tunnel.name).into(),
                         detail: "`duplicate-cn` is stated.".into(),
                         evidence: [origin].into_iter().chain(certificate).collect(),
                     })

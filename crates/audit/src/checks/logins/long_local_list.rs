@@ -3,7 +3,7 @@
 use crate::factors::tunnels;
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
-use trevlin_model::{LoginList, Origin};
+use trevlin_model::{LoginDaemon, LoginList, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -24,7 +24,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut lists: BTreeMap<&str, (BTreeSet<&str>, Origin)> = BTreeMap::new();
-        for login in device.logins.iter().filter(|login| login.service != "RADIUS") {
+        for login in device.logins.iter().filter(|login| login.daemon != Some(LoginDaemon::Radius)) {
             let LoginList::LocalFile(path) = &login.list;
             lists.entry(path).or_insert_with(|| (BTreeSet::new(), login.origin)).0.insert(&login.user);
         }
@@ -46,8 +46,8 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated("no RADIUS server is asked"),
-                    title: format!("{} logins are kept in a local list", users.len()),
-                    detail: format!("The yardstick allows {allowed} without an AAA server."),
+                    title: format!("{} logins are kept in a local list", users.len()).into(),
+                    detail: format!("The yardstick allows {allowed} without an AAA server.").into(),
                     evidence: vec![origin],
                 })
             };

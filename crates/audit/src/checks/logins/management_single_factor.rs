@@ -56,7 +56,7 @@ fn judge(estate: &Estate, at: usize, tunnel: &str, port: &ManagementPort<'_>) ->
         let guard = if password { "with a password alone" } else { "without a password" };
         Verdict::Fail(Fail {
             rating,
-            title: format!("the management port of {tunnel} is open {guard}"),
+            title: format!("the management port of {tunnel} is open {guard}").into(),
             detail: detail.into(),
             evidence: [origin].into_iter().chain(whence.evidence()).collect(),
         })

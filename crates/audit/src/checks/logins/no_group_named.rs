@@ -89,7 +89,7 @@ fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Opt
     let why = whence.phrase(estate).unwrap_or_else(|| "no forward from outside to it was found".to_owned());
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("secure shell is open to all {shells} accounts with a shell"),
+        title: format!("secure shell is open to all {shells} accounts with a shell").into(),
         detail: "Neither AllowUsers nor AllowGroups is stated.".into(),
         evidence: [server.origin].into_iter().chain(whence.evidence()).collect(),
     }))
@@ -114,8 +114,8 @@ fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> 
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Medium, "the tunnel opens the inside"),
-        title: format!("{} is open to every account", tunnel.name),
-        detail: format!("Nothing in the stack of `{service}` sorts callers by name or group."),
+        title: format!("{} is open to every account", tunnel.name).into(),
+        detail: format!("Nothing in the stack of `{service}` sorts callers by name or group.").into(),
         evidence: vec![asked_at, tunnel.origin],
     })
 }

@@ -26,7 +26,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     title: format!(
                         "the radio network `{}` of {} is joined by button or number",
                         one.name, device.name
-                    ),
+                    )
+                    .into(),
                     detail: "Wi-Fi Protected Setup is switched on.".into(),
                     evidence: vec![line, one.origin],
                 })

@@ -27,11 +27,13 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 let apart = if one.clients_apart { "kept apart from" } else { "able to reach" };
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, format!("its clients are {apart} each other")),
-                    title: format!("the radio network `{}` of {} lets anybody in", one.name, device.name),
+                    title: format!("the radio network `{}` of {} lets anybody in", one.name, device.name)
+                        .into(),
                     detail: format!(
                         "It is spanned on {}, without a passphrase, a login or encryption.",
                         one.interface
-                    ),
+                    )
+                    .into(),
                     evidence: vec![one.origin, one.protection_origin],
                 })
             } else {

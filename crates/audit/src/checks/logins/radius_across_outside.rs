@@ -69,7 +69,7 @@ fn judge(server: &str, address: Option<IpAddr>, origin: Origin) -> Verdict {
 fn fail(who: &str, origin: Origin, more: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("its address is public"),
-        title: format!("RADIUS with {who} crosses the outside in the open"),
+        title: format!("RADIUS with {who} crosses the outside in the open").into(),
         detail: "Plain UDP, without TLS around it.".into(),
         evidence: vec![origin, more],
     })

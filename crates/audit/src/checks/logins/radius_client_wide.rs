@@ -59,8 +59,8 @@ fn judge(client: &RadiusClient) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("RADIUS client `{}` is a whole network", client.name),
-        detail: format!("Any host of {range} may ask, with one secret for all."),
+        title: format!("RADIUS client `{}` is a whole network", client.name).into(),
+        detail: format!("Any host of {range} may ask, with one secret for all.").into(),
         evidence: vec![client.address_origin, client.origin],
     })
 }

@@ -77,8 +77,8 @@ fn judge(device: &Device, client: &RadiusClient) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("RADIUS client `{}` need not sign its requests", client.name),
-        detail: format!("For client `{}` the server {how}.", client.name),
+        title: format!("RADIUS client `{}` need not sign its requests", client.name).into(),
+        detail: format!("For client `{}` the server {how}.", client.name).into(),
         evidence: stated.into_iter().chain([client.origin, client.address_origin]).collect(),
     })
 }

@@ -67,7 +67,7 @@ fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Ver
     Verdict::Fail(Fail {
         rating,
         title: "root may log in to secure shell with a password".into(),
-        detail: format!("`PermitRootLogin yes` on {}, and passwords are accepted.", device.name),
+        detail: format!("`PermitRootLogin yes` on {}, and passwords are accepted.", device.name).into(),
         evidence: [origin].into_iter().chain(whence.evidence()).collect(),
     })
 }

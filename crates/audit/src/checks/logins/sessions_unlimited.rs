@@ -83,7 +83,7 @@ fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("it helps somebody who is in already"),
-        title: format!("{}: {}", tunnel.name, missing.join("; ")),
+        title: format!("{}: {}", tunnel.name, missing.join("; ")).into(),
         detail: "What is not stated is not limited by default.".into(),
         evidence,
     })

@@ -31,8 +31,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let fail = |severity, why: &str, title: String| {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
-                    title,
-                    detail: format!("The entry is for {}.", key.whom()),
+                    title: title.into(),
+                    detail: format!("The entry is for {}.", key.whom()).into(),
                     evidence: vec![key.origin],
                 })
             };

@@ -131,7 +131,7 @@ fn judge_connection(
         title: match about {
             Some((who, _)) => format!("secure shell lets {who} in with one factor: {words}"),
             None => format!("secure shell lets in with one factor: {words}"),
-        },
+        }.into(),
         detail: format!(
             "The easiest way in is by {} ({}).",
             way.methods.join(" and "),
@@ -140,7 +140,7 @@ fn judge_connection(
             } else {
                 "any one method that is switched on is enough; what the configuration does not state is at the daemon's default"
             }
-        ),
+        ).into(),
         evidence: evidence.collect(),
     })
 }

@@ -125,11 +125,12 @@ fn pptp(estate: &Estate, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verdic
             let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(Severity::High, "a password alone lets callers in"),
-                title: format!("{count} {verb} only a password at the {name}"),
+                title: format!("{count} {verb} only a password at the {name}").into(),
                 detail: format!(
                     "The {name} checks a password from a local list and nothing else; the list lets in {}.",
                     names(&logins)
-                ),
+                )
+                .into(),
                 evidence: evidence.collect(),
             })
         }
@@ -145,8 +146,8 @@ fn names(logins: &[&Login]) -> String {
 fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Critical, "no factor at all is asked for"),
-        title: format!("the {} asks callers for nothing", tunnel.name),
-        detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name),
+        title: format!("the {} asks callers for nothing", tunnel.name).into(),
+        detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name).into(),
         evidence,
     })
 }
@@ -185,11 +186,11 @@ fn keys(tunnel: &Tunnel) -> Verdict {
     let more = if more == 0 { String::new() } else { format!(" and {more} more") };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Medium, "the one factor is a key, which cannot be guessed"),
-        title: format!("a key in a file alone lets callers in at {}", tunnel.name),
+        title: format!("a key in a file alone lets callers in at {}", tunnel.name).into(),
         detail: format!(
             "WireGuard asks for nothing but the peer's own key: whoever copies the file, or uses the computer, is in. Peers that call: {}{more}.",
             shown.join(", ")
-        ),
+        ).into(),
         evidence: [tunnel.origin]
             .into_iter()
             .chain(callers.iter().take(SHOWN_LOGINS).map(|peer| peer.origin))
@@ -225,11 +226,12 @@ fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("one factor lets callers in at the {}: {words}", tunnel.name),
+                title: format!("one factor lets callers in at the {}: {words}", tunnel.name).into(),
                 detail: format!(
                     "On the easiest of the ways in that the {} takes one factor is asked for: {words}.",
                     tunnel.name
-                ),
+                )
+                .into(),
                 evidence: lines,
             })
         }
@@ -263,7 +265,7 @@ fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
         (true, asked, first) => Verdict::Fail(Fail {
             rating: CHECK
                 .rated_at(Severity::Medium, "the one factor is a certificate, which cannot be guessed"),
-            title: format!("a certificate alone lets callers in at the {}", tunnel.name),
+            title: format!("a certificate alone lets callers in at the {}", tunnel.name).into(),
             detail: match (asked, first) {
                 (Some(_), _) => format!(
                     "The {} asks for a client certificate, and what decides about the password lets everybody pass.",
@@ -277,7 +279,7 @@ fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
                     "The {} asks for a client certificate, and lets in callers who give no password with it.",
                     tunnel.name
                 ),
-            },
+            }.into(),
             evidence: first.map(|check| check.origin).into_iter().chain(evidence).collect(),
         }),
         (false, _, Some(check)) => by_somebody(estate, at, tunnel, &check.source, check.origin),
@@ -307,11 +309,12 @@ fn by_somebody(
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, format!("what {who} asks for is all: {words}")),
-                title: format!("one factor lets callers in at the {}: {words}", tunnel.name),
+                title: format!("one factor lets callers in at the {}: {words}", tunnel.name).into(),
                 detail: format!(
                     "The {} asks for no certificate, and {who} asks for one factor: {words}.",
                     tunnel.name
-                ),
+                )
+                .into(),
                 evidence: [asked_at]
                     .into_iter()
                     .chain(lines.into_iter().filter(|line| *line != asked_at))

@@ -92,7 +92,7 @@ fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{who} may do everything without a password"),
+        title: format!("{who} may do everything without a password").into(),
         detail: "The last rule about it grants every command as the superuser and asks for no password."
             .into(),
         evidence: vec![rule.origin],

@@ -47,8 +47,8 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
         if let Some((_, origin)) = profile.require.iter().find(|(required, _)| *required == method) {
             return Some(Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, format!("{name} is asked for by name")),
-                title: format!("{name} is taken at the {}", tunnel.name),
-                detail: format!("Callers may prove themselves by {name}."),
+                title: format!("{name} is taken at the {}", tunnel.name).into(),
+                detail: format!("Callers may prove themselves by {name}.").into(),
                 evidence: vec![*origin, tunnel.origin],
             }));
         }
@@ -73,8 +73,8 @@ fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> 
             if pap { Severity::High } else { Severity::Medium },
             if pap { "passwords may come in the open" } else { "the weakest of them decides" },
         ),
-        title: format!("no method is named at the {}, so all are taken", tunnel.name),
-        detail: format!("Callers may prove themselves by {words}."),
+        title: format!("no method is named at the {}, so all are taken", tunnel.name).into(),
+        detail: format!("Callers may prove themselves by {words}.").into(),
         evidence: vec![origin, tunnel.origin],
     }))
 }

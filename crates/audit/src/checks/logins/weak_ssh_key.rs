@@ -79,13 +79,14 @@ fn judge(key: &SshKey, marks: &Marks) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("a key is weak ({}): {whose}", key.key.words()),
+        title: format!("a key is weak ({}): {whose}", key.key.words()).into(),
         detail: match key.key.strength() {
             Some(bits) => {
                 format!("It gives about {bits} bits of security; {} are asked for.", marks.key_strength)
             }
-            None => "Its size cannot be told.".into(),
-        },
+            None => "Its size cannot be told.".to_owned(),
+        }
+        .into(),
         evidence: vec![key.origin],
     })
 }

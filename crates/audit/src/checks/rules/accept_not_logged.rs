@@ -53,8 +53,8 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("the estate file asks for it"),
-        title: format!("A rule of chain {} lets in without a log line", judged.chain.name),
-        detail: format!("The rule `{}` lets new connections through and writes nothing.", named(rule)),
+        title: format!("A rule of chain {} lets in without a log line", judged.chain.name).into(),
+        detail: format!("The rule `{}` lets new connections through and writes nothing.", named(rule)).into(),
         evidence: vec![rule.origin],
     })
 }

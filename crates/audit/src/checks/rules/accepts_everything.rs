@@ -39,22 +39,17 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     if judged.chain.hook.is_none() || found.standing != Standing::Alive {
         return Verdict::Pass;
     }
-    let words = describe(judged.rule);
-    let bare = words.from == "any"
-        && words.to == "any"
-        && words.service == "any"
-        && matches!(words.more.as_str(), "" | "IPv4" | "IPv6" | "new");
-    if !bare {
+    if !describe(judged.rule).open.is_whole() {
         return Verdict::Pass;
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("it has no condition"),
-        title: format!("Chain {} lets everything through", judged.chain.name),
+        title: format!("Chain {} lets everything through", judged.chain.name).into(),
         detail: format!(
             "Every new connection that comes to this rule of the {} filter is accepted, from anywhere to anywhere, whatever the \
              service.",
             hook_word(*hook)
-        ),
+        ).into(),
         evidence: vec![judged.rule.origin, judged.chain.origin],
     })
 }

@@ -58,8 +58,9 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
                 title: format!(
                     "callers of {} reach everything behind {}",
                     callers.tunnel, estate.devices[callers.device].name
-                ),
-                detail: format!("They come through to {} with every port.", names.join(", ")),
+                )
+                .into(),
+                detail: format!("They come through to {} with every port.", names.join(", ")).into(),
                 evidence,
             })
         } else if reached.iter().all(|one| one.certain || one.perhaps) {

@@ -76,8 +76,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     title: format!(
                         "callers of {} reach the management of {}",
                         callers.tunnel, estate.devices[device].name
-                    ),
-                    detail: format!("They come through to {}.", names.join(", ")),
+                    )
+                    .into(),
+                    detail: format!("They come through to {}.", names.join(", ")).into(),
                     evidence,
                 })
             } else {

@@ -56,8 +56,8 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
             };
             Verdict::Fail(Fail {
                 rating: CHECK.rated_at(severity, why),
-                title: format!("callers of {} go out to the internet with every port", callers.tunnel),
-                detail: format!("{} relays whatever they send to the outside.", device.name),
+                title: format!("callers of {} go out to the internet with every port", callers.tunnel).into(),
+                detail: format!("{} relays whatever they send to the outside.", device.name).into(),
                 evidence,
             })
         } else {

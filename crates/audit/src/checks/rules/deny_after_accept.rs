@@ -56,12 +56,13 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     let how = if severity == CHECK.severity { "never denies anything" } else { "does not deny all it names" };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("A deny of chain {} comes too late", judged.chain.name),
+        title: format!("A deny of chain {} comes too late", judged.chain.name).into(),
         detail: format!(
             "The rule `{}` {how}: new connections are accepted before it by {}.",
             named(judged.rule),
             places.join(", ")
-        ),
+        )
+        .into(),
         evidence: std::iter::once(judged.rule.origin).chain(takers.iter().map(|one| one.origin)).collect(),
     })
 }

@@ -137,18 +137,19 @@ fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     }
     let words = describe(judged.rule);
     // A rule without any condition is another check's.
-    if words.from == "any" && words.to == "any" {
+    if words.open.source && words.open.destination {
         return Verdict::Pass;
     }
     let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why.clone()),
-        title: format!("Every service passes from {} to {}", words.from, words.to),
+        title: format!("Every service passes from {} to {}", words.from, words.to).into(),
         detail: format!(
             "The rule `{}` of chain {} names no service: {why}.",
             named(judged.rule),
             judged.chain.name
-        ),
+        )
+        .into(),
         evidence: std::iter::once(judged.rule.origin).chain(place).collect(),
     })
 }

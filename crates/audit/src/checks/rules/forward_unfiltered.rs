@@ -84,10 +84,12 @@ fn judge(estate: &Estate, at: usize, family: Family) -> Verdict {
             "{} sends {family} packets on between {} networks without a filter",
             device.name,
             networks.len()
-        ),
+        )
+        .into(),
         detail: format!(
             "Forwarding is switched on for {family}, and no rule denies anything of what is forwarded."
-        ),
+        )
+        .into(),
         evidence: evidence(),
     })
 }

@@ -55,8 +55,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             title: format!(
                 "{} does not reach all that is meant (trevlin.toml, line {})",
                 intent.from, intent.line
-            ),
-            detail: format!("What does not come through: {}.", parts.join("; ")),
+            )
+            .into(),
+            detail: format!("What does not come through: {}.", parts.join("; ")).into(),
             evidence: held
                 .missing
                 .iter()

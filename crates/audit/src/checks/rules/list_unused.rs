@@ -29,8 +29,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                     (true, 0, _) | (true, _, true) => Verdict::DoesNotApply,
                     (true, entries, false) => Verdict::Fail(Fail {
                         rating: CHECK.rated("what it was kept for does not happen"),
-                        title: format!("The list {} is never applied", set.name),
-                        detail: format!("{} has {entries} entries, and no rule names it.", set.name),
+                        title: format!("The list {} is never applied", set.name).into(),
+                        detail: format!("{} has {entries} entries, and no rule names it.", set.name).into(),
                         evidence: vec![set.origin],
                     }),
                 };

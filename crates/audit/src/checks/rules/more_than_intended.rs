@@ -69,8 +69,9 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         evidence.retain(|origin| seen.insert(*origin));
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("the estate file says what is meant, and that nothing else is"),
-            title: format!("{} reaches more than is meant (trevlin.toml, line {})", intent.from, intent.line),
-            detail: format!("Beyond what is meant comes through: {}{more}.", parts.join("; ")),
+            title: format!("{} reaches more than is meant (trevlin.toml, line {})", intent.from, intent.line)
+                .into(),
+            detail: format!("Beyond what is meant comes through: {}{more}.", parts.join("; ")).into(),
             evidence,
         });
         answers.push(Answer::new(first.device, subject, verdict));

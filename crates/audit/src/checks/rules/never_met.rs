@@ -59,8 +59,8 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
 fn fail(judged: &Judged<'_>, why: &str, others: Vec<Origin>) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("what it was written for does not happen, and nothing is opened by it"),
-        title: format!("A rule of chain {} is never met", judged.chain.name),
-        detail: format!("The rule `{}` never decides: {why}.", named(judged.rule)),
+        title: format!("A rule of chain {} is never met", judged.chain.name).into(),
+        detail: format!("The rule `{}` never decides: {why}.", named(judged.rule)).into(),
         evidence: std::iter::once(judged.rule.origin).chain(others).collect(),
     })
 }

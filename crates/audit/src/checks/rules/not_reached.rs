@@ -43,7 +43,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 } else {
                     Verdict::Fail(Fail {
                         rating: CHECK.rated_at(severity, why),
-                        title: format!("Nothing leads to chain {}", chain.name),
+                        title: format!("Nothing leads to chain {}", chain.name).into(),
                         detail: format!(
                             "Chain {} of table {} has {}, and no packet ever comes there.",
                             chain.name,
@@ -53,7 +53,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                             } else {
                                 format!("{} rules", chain.rules.len())
                             }
-                        ),
+                        )
+                        .into(),
                         evidence: vec![chain.origin, chain.rules[0].origin],
                     })
                 };

@@ -79,11 +79,11 @@ fn judge(estate: &Estate, at: usize, hook: Hook) -> Verdict {
         }
         return Verdict::Fail(Fail {
             rating: CHECK.rated("none of its interfaces faces the outside"),
-            title: format!("{} filters {one} and not {other}", device.name),
+            title: format!("{} filters {one} and not {other}", device.name).into(),
             detail: format!(
                 "Chain {} drops {one} by default; over {other}, of which the device has addresses, everything is accepted.",
                 filtered.name
-            ),
+            ).into(),
             evidence: vec![filtered.origin, own.origin],
         });
     }

@@ -44,8 +44,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 };
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
-                    title: format!("Neighbours may change {family} routes"),
-                    detail: format!("{} takes redirects over {family}.", device.name),
+                    title: format!("Neighbours may change {family} routes").into(),
+                    detail: format!("{} takes redirects over {family}.", device.name).into(),
                     evidence: std::iter::once(setting.origin)
                         .chain(outside.and_then(|one| one.origin))
                         .collect(),

@@ -49,11 +49,13 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
         } else if reached.iter().all(|one| one.certain) {
             Verdict::Fail(Fail {
                 rating: CHECK.rated("the other site reaches every port of every network here"),
-                title: format!("{here} lets in everything that comes from {other} through {}", joined.name),
+                title: format!("{here} lets in everything that comes from {other} through {}", joined.name)
+                    .into(),
                 detail: format!(
                     "Connections out of the tunnel come through to {} with every port.",
                     networks.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
-                ),
+                )
+                .into(),
                 evidence,
             })
         } else if reached.iter().all(|one| one.certain || one.perhaps) {

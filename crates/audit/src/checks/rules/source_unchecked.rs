@@ -52,10 +52,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             } else {
                 Verdict::Fail(Fail {
                     rating: CHECK.rated_at(severity, why),
-                    title: format!("{interface} takes packets with false sources"),
+                    title: format!("{interface} takes packets with false sources").into(),
                     detail: format!(
                         "The source check of {interface} is off, and no rule looks at the way back to a source."
-                    ),
+                    ).into(),
                     evidence: std::iter::once(origin).chain(known.map(|one| one.origin)).collect(),
                 })
             };

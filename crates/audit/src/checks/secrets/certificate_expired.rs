@@ -75,11 +75,12 @@ fn judge(one: &Certificate, today: Date, marks: &Marks) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title,
+        title: title.into(),
         detail: format!(
             "It is good from {first} to {last}, and was judged as of {today}. Signed by `{}`.",
             one.issuer
-        ),
+        )
+        .into(),
         evidence: vec![one.origin],
     })
 }

@@ -60,8 +60,8 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
         if one.names.is_empty() { "nothing".to_owned() } else { format!("`{}`", one.names.join("`, `")) };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated("the estate file says what clients dial"),
-        title: format!("the certificate of {} does not name what clients dial", tunnel.name),
-        detail: format!("Clients dial {}; the certificate names {held}.", device.dialled.join(", ")),
+        title: format!("the certificate of {} does not name what clients dial", tunnel.name).into(),
+        detail: format!("Clients dial {}; the certificate names {held}.", device.dialled.join(", ")).into(),
         evidence: vec![one.origin, origin],
     }))
 }

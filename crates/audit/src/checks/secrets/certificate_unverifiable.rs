@@ -65,7 +65,12 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     } else {
         return Some(Verdict::Pass);
     };
-    Some(Verdict::Fail(Fail { rating: CHECK.rated(why), title, detail, evidence: vec![one.origin, origin] }))
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated(why),
+        title: title.into(),
+        detail: detail.into(),
+        evidence: vec![one.origin, origin],
+    }))
 }
 
 #[cfg(test)]

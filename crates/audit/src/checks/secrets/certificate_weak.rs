@@ -53,11 +53,11 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 }
 
 fn judge(one: &Certificate, marks: &Marks) -> Verdict {
-    let fail = |severity, why: &str, title, detail| {
+    let fail = |severity, why: &str, title: String, detail: String| {
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
-            title,
-            detail,
+            title: title.into(),
+            detail: detail.into(),
             evidence: vec![one.origin],
         })
     };

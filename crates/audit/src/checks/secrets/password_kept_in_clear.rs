@@ -53,9 +53,10 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                 Some(first) => Verdict::Fail(Fail {
                     rating: CHECK.rated("the file has to be seen first"),
                     title: match clear.len() {
-                        1 => "one password is kept as it is".into(),
+                        1 => "one password is kept as it is".to_owned(),
                         count => format!("{count} passwords are kept as they are"),
-                    },
+                    }
+                    .into(),
                     detail: "Nothing has to be guessed by whoever sees the list.".into(),
                     evidence: vec![*first],
                 }),

@@ -46,7 +46,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn judge(estate: &Estate, clear: Vec<Origin>) -> Verdict {
     let Some(first) = clear.first() else { return Verdict::Pass };
     let file = estate.export(first.export).file_name();
-    let (title, detail) = match clear.len() {
+    let (title, detail): (String, String) = match clear.len() {
         1 => (format!("{file} holds a private key in clear"), "No passphrase protects it.".into()),
         count => (
             format!("{count} private keys stand in clear among the exports"),
@@ -55,8 +55,8 @@ fn judge(estate: &Estate, clear: Vec<Origin>) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated("they work for whoever has the files"),
-        title,
-        detail,
+        title: title.into(),
+        detail: detail.into(),
         evidence: clear,
     })
 }

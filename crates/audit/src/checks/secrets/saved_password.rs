@@ -50,8 +50,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             let file = estate.export(held.origin.export).file_name();
             let verdict = Verdict::Fail(Fail {
                 rating: CHECK.rated("it works for whoever has the file"),
-                title: format!("{file} keeps a password of the device"),
-                detail: format!("It belongs to {}.", held.owner),
+                title: format!("{file} keeps a password of the device").into(),
+                detail: format!("It belongs to {}.", held.owner).into(),
                 evidence: vec![held.origin],
             });
             answers.push(Answer::new(at, Subject::of(SubjectKind::Secret).with(&held.owner), verdict));

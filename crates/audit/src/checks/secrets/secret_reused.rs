@@ -156,12 +156,14 @@ fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], exact: bool, let
                 if exact { "the same" } else { "nearly the same" },
                 group.len(),
                 kinds.join(" and ")
-            ),
+            )
+            .into(),
             detail: format!(
                 "{}: {}.",
                 if exact { "Equal" } else { "Equal but for capitals or digits at the end" },
                 list.join("; ")
-            ),
+            )
+            .into(),
             evidence: group.iter().map(|(_, one)| one.origin).collect(),
         }),
     )

@@ -99,7 +99,7 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
     let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };
     Some(Verdict::Fail(Fail {
         rating,
-        title: format!("the password of {} is {}", shown(&login.user), grade.words()),
+        title: format!("the password of {} is {}", shown(&login.user), grade.words()).into(),
         detail: format!(
             "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, {} characters or more).{unsure}",
             shown(&login.user),
@@ -109,7 +109,7 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
             length.words(),
             marks.login_password_grade.words(),
             marks.login_password_length,
-        ),
+        ).into(),
         evidence: [login.origin].into_iter().chain(whence.evidence()).collect(),
     }))
 }
@@ -150,8 +150,9 @@ fn empty_password(estate: &Estate, at: usize, login: &Login, file: SecretsFile) 
     };
     Some(Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Critical, "nothing has to be guessed"),
-        title: format!("{} {title}", shown(&login.user)),
-        detail: format!("Login {} to {} on {}: {detail}.", shown(&login.user), login.service, device.name),
+        title: format!("{} {title}", shown(&login.user)).into(),
+        detail: format!("Login {} to {} on {}: {detail}.", shown(&login.user), login.service, device.name)
+            .into(),
         evidence: vec![login.origin],
     }))
 }

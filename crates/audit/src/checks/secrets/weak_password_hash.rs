@@ -73,8 +73,9 @@ fn judge(name: &str, held: &HeldSecret, origin: Origin) -> Verdict {
         Some(cost) if cost.is_low() => Verdict::Fail(Fail {
             rating: CHECK
                 .rated_at(Severity::Low, "the scheme is sound and its cost is set below what it starts with"),
-            title: format!("the password of `{name}` is kept with a cheap {}", scheme.name()),
-            detail: format!("The hash of `{name}` was made with {} at {}.", scheme.name(), cost.words()),
+            title: format!("the password of `{name}` is kept with a cheap {}", scheme.name()).into(),
+            detail: format!("The hash of `{name}` was made with {} at {}.", scheme.name(), cost.words())
+                .into(),
             evidence: vec![origin],
         }),
         _ => Verdict::Pass,
@@ -88,8 +89,8 @@ fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("the password of `{name}` is kept as {}", scheme.name()),
-        detail: format!("The hash of `{name}` was made with {}.", scheme.name()),
+        title: format!("the password of `{name}` is kept as {}", scheme.name()).into(),
+        detail: format!("The hash of `{name}` was made with {}.", scheme.name()).into(),
         evidence: vec![origin],
     })
 }

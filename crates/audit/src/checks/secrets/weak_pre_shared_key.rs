@@ -88,12 +88,13 @@ fn judge(estate: &Estate, at: usize, key: &PreSharedKey, marks: &Marks) -> Verdi
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("the pre-shared key for {} is {word}", key.whom()),
+        title: format!("the pre-shared key for {} is {word}", key.whom()).into(),
         detail: format!(
             "It holds fewer than the {} bits asked of a key ({}).",
             marks.key_strength,
             secret.length_class().words()
-        ),
+        )
+        .into(),
         evidence: vec![key.origin],
     })
 }

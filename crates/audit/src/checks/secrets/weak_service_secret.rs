@@ -111,8 +111,9 @@ fn judge(estate: &Estate, at: usize, held: &HeldSecret, yardstick: &Yardstick) -
             held.owner,
             device.name,
             if grade < marks.service_secret_grade { grade.words() } else { "short" }
-        ),
-        detail: format!("Graded {} ({}).{known}", grade.words(), length.words()),
+        )
+        .into(),
+        detail: format!("Graded {} ({}).{known}", grade.words(), length.words()).into(),
         evidence,
     })
 }

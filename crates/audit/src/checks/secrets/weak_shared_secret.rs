@@ -93,14 +93,16 @@ fn judge(
         title: format!(
             "the RADIUS secret of {what} is {}",
             if grade < Grade::Good { grade.words() } else { "short" }
-        ),
+        )
+        .into(),
         detail: format!(
             "The secret that {what} and {} share: graded {} ({}).{}",
             device.name,
             grade.words(),
             length.words(),
             published.map_or_else(String::new, |known| format!(" It is published: {}.", known.source)),
-        ),
+        )
+        .into(),
         evidence: vec![held.origin, origin],
     })
 }

@@ -64,11 +64,12 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     evidence.extend(connection.shared_key().and_then(|round| round.proof.origin()));
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} uses the aggressive mode of the first version of IKE", tunnel.name),
+        title: format!("{} uses the aggressive mode of the first version of IKE", tunnel.name).into(),
         detail: format!(
             "Aggressive mode is on.{}",
             connection.daemon.advice("aggressive = no", "aggressive=no")
-        ),
+        )
+        .into(),
         evidence,
     })
 }

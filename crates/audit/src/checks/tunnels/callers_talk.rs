@@ -23,8 +23,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {
                 rating: CHECK.rated("it takes a caller that somebody took over"),
-                title: format!("callers of {} reach each other past every filter", tunnel.name),
-                detail: format!("`client-to-client` is stated ({}).", estate.place(origin)),
+                title: format!("callers of {} reach each other past every filter", tunnel.name).into(),
+                detail: format!("`client-to-client` is stated ({}).", estate.place(origin)).into(),
                 evidence: vec![origin],
             }),
         }

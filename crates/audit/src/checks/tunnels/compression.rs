@@ -47,8 +47,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn other(tunnel: &Tunnel, what: &str, origin: Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Low, "it counts where the other end has it switched on too"),
-        title: format!("{} compresses what it encrypts", tunnel.name),
-        detail: format!("{what} is switched on."),
+        title: format!("{} compresses what it encrypts", tunnel.name).into(),
+        detail: format!("{what} is switched on.").into(),
         evidence: vec![origin],
     })
 }
@@ -90,8 +90,8 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     evidence.dedup();
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} compresses what it encrypts", tunnel.name),
-        detail: format!("`{line}` is stated."),
+        title: format!("{} compresses what it encrypts", tunnel.name).into(),
+        detail: format!("`{line}` is stated.").into(),
         evidence,
     })
 }

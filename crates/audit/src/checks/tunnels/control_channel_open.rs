@@ -28,11 +28,11 @@ fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("certificates still decide who comes in"),
-        title: format!("{} speaks TLS with anybody who asks", tunnel.name),
+        title: format!("{} speaks TLS with anybody who asks", tunnel.name).into(),
         detail: format!(
             "Neither `tls-auth` nor `tls-crypt` is stated for the server at {}. In this file's language: `tls-crypt /etc/openvpn/tls-crypt.key`.",
             estate.place(tunnel.origin)
-        ),
+        ).into(),
         evidence: vec![tunnel.origin],
     })
 }

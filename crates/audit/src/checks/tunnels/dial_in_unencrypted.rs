@@ -71,7 +71,7 @@ fn judge(tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
                 "such keys are tried out within hours"
             },
         ),
-        title,
+        title: title.into(),
         detail: detail.into(),
         evidence: vec![origin, tunnel.origin],
     })

@@ -83,8 +83,8 @@ fn judge(estate: &Estate, a: &End<'_>, b: &End<'_>) -> Verdict {
                 "the tunnel comes up and carries less than one end states"
             },
         ),
-        title: format!("{} of {one} and {} of {other} disagree", a.tunnel.name, b.tunnel.name),
-        detail: format!("{}.", told.join("; ")),
+        title: format!("{} of {one} and {} of {other} disagree", a.tunnel.name, b.tunnel.name).into(),
+        detail: format!("{}.", told.join("; ")).into(),
         evidence,
     })
 }

@@ -71,8 +71,8 @@ fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title,
-        detail: format!("{detail}{advice}"),
+        title: title.into(),
+        detail: format!("{detail}{advice}").into(),
         evidence: vec![origin],
     })
 }

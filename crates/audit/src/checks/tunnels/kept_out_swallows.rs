@@ -60,8 +60,8 @@ fn judge(tunnel: &Tunnel) -> Verdict {
     evidence.dedup();
     Verdict::Fail(Fail {
         rating: CHECK.rated("it goes in the clear, and nobody notices"),
-        title: format!("what {} keeps out takes away what was to go through it", tunnel.name),
-        detail: format!("{what}."),
+        title: format!("what {} keeps out takes away what was to go through it", tunnel.name).into(),
+        detail: format!("{what}.").into(),
         evidence,
     })
 }

@@ -64,11 +64,12 @@ fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
     evidence.extend(protected.map(|one| one.origin));
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} answers callers without IPsec", tunnel.name),
+        title: format!("{} answers callers without IPsec", tunnel.name).into(),
         detail: format!(
             "A rule takes UDP port {port} without asking for IPsec ({}).{also}",
             estate.place(open)
-        ),
+        )
+        .into(),
         evidence,
     })
 }

@@ -59,7 +59,7 @@ fn judge(tunnel: &Tunnel, wanted: bool) -> Verdict {
                 "it takes an attack where the caller is"
             },
         ),
-        title: format!("callers of {} still reach the network they are in", tunnel.name),
+        title: format!("callers of {} still reach the network they are in", tunnel.name).into(),
         detail: "Everything is sent through the tunnel, and `block-local` is not among the flags.".into(),
         evidence: vec![*origin],
     })

@@ -46,7 +46,7 @@ fn judge(tunnel: &Tunnel) -> Verdict {
                 "what is asked shows names, and no content"
             },
         ),
-        title: format!("callers of {} are told no name server", tunnel.name),
+        title: format!("callers of {} are told no name server", tunnel.name).into(),
         detail: "They are told what to send through the tunnel, and not whom to ask for names.".into(),
         evidence: vec![full.unwrap_or(*origin)],
     })

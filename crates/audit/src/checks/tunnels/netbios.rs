@@ -29,8 +29,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         let (detail, evidence) = listed(&told);
         let verdict = Verdict::Fail(Fail {
             rating: CHECK.rated("it takes a caller whose machine somebody took over"),
-            title: format!("callers of {} are told to use NetBIOS", tunnel.name),
-            detail: format!("They are told {detail}"),
+            title: format!("callers of {} are told to use NetBIOS", tunnel.name).into(),
+            detail: format!("They are told {detail}").into(),
             evidence,
         });
         Answer::new(at, Subject::tunnel(tunnel), verdict)

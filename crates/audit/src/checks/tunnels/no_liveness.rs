@@ -39,8 +39,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 fn fail(tunnel: &Tunnel, detail: &str, advice: &str, origin: trevlin_model::Origin) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("it lets nobody in by itself"),
-        title: format!("nobody asks whether the other end of {} still lives", tunnel.name),
-        detail: format!("{detail}{advice}"),
+        title: format!("nobody asks whether the other end of {} still lives", tunnel.name).into(),
+        detail: format!("{detail}{advice}").into(),
         evidence: vec![origin],
     })
 }

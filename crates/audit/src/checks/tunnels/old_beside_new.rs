@@ -130,8 +130,9 @@ fn judge(estate: &Estate, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
     let new = &device.facts.tunnels[number];
     Verdict::Fail(Fail {
         rating: CHECK.rated("an attacker calls the weaker one"),
-        title: format!("{} is still on beside {} on {}", old.name, new.name, device.name),
-        detail: format!("{} answers beside {} ({}): {how}.", old.name, new.name, estate.place(new.origin)),
+        title: format!("{} is still on beside {} on {}", old.name, new.name, device.name).into(),
+        detail: format!("{} answers beside {} ({}): {how}.", old.name, new.name, estate.place(new.origin))
+            .into(),
         evidence: vec![old.origin, new.origin],
     })
 }

@@ -54,8 +54,8 @@ fn judge(tunnel: &Tunnel, own: &[std::net::IpAddr]) -> Verdict {
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("it takes a caller, or one who got a caller's key"),
-        title: format!("a peer of {} may use addresses of others", tunnel.name),
-        detail,
+        title: format!("a peer of {} may use addresses of others", tunnel.name).into(),
+        detail: detail.into(),
         evidence,
     })
 }

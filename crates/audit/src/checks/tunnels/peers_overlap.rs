@@ -89,8 +89,8 @@ fn judge(tunnel: &Tunnel) -> Verdict {
             if same { CHECK.severity } else { Severity::Low },
             if same { "one of the two cannot send" } else { "the narrower one wins for its part" },
         ),
-        title: format!("two peers of {} are allowed the same addresses", tunnel.name),
-        detail: format!("{detail}{more}"),
+        title: format!("two peers of {} are allowed the same addresses", tunnel.name).into(),
+        detail: format!("{detail}{more}").into(),
         evidence: vec![later.2, earlier.2],
     })
 }

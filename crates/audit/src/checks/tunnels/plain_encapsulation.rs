@@ -56,11 +56,12 @@ fn judge(estate: &Estate, device: &Device, tunnel: &Tunnel) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK
             .rated("the other end has a public address, and no IPsec connection to it is among the exports"),
-        title: format!("{} crosses the outside without encryption", tunnel.name),
+        title: format!("{} crosses the outside without encryption", tunnel.name).into(),
         detail: format!(
             "Its other end is {remote}{whose}; {} encrypts nothing by itself.",
             tunnel.family.name()
-        ),
+        )
+        .into(),
         evidence: vec![origin],
     })
 }

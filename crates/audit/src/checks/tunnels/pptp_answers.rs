@@ -44,8 +44,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             };
             answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
         }
-        for silent in
-            device.facts.not_modelled.iter().filter(|one| one.what.starts_with("a PPTP daemon configuration"))
+        for silent in device.facts.not_modelled.iter().filter(|one| one.may_serve == Some(TunnelFamily::Pptp))
         {
             let question = "pptpd.conf states no address, as packages ship it: the daemon would hand out its built-in \
                             ones if it is started at all; ask for `systemctl is-enabled pptpd` and `ss -tlnp`";

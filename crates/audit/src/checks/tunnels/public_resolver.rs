@@ -43,8 +43,8 @@ fn judge(tunnel: &Tunnel, told: &[&Placed], own: &[IpRange]) -> Verdict {
     let also = if foreign.len() < told.len() { ", beside one of the inside" } else { "" };
     Verdict::Fail(Fail {
         rating: CHECK.rated("it tells names and habits, and no content"),
-        title: format!("callers of {} ask a name server that is somebody else's", tunnel.name),
-        detail: format!("They are told {}{also}.", names.join(", ")),
+        title: format!("callers of {} ask a name server that is somebody else's", tunnel.name).into(),
+        detail: format!("They are told {}{also}.", names.join(", ")).into(),
         evidence: foreign.iter().map(|(_, origin)| *origin).collect(),
     })
 }

@@ -63,10 +63,10 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     let accept = tunnel.stated("accept").map(|(_, origin)| origin);
     Verdict::Fail(Fail {
         rating: CHECK.rated("nobody proves who he is on the way in"),
-        title: format!("{} hands everybody on to {target}", tunnel.name),
+        title: format!("{} hands everybody on to {target}", tunnel.name).into(),
         detail: format!(
             "It takes connections from other machines and opens them anew to {target}; no certificate is asked for."
-        ),
+        ).into(),
         evidence: [origin].into_iter().chain(accept).collect(),
     })
 }
@@ -104,8 +104,8 @@ fn of_caller(tunnel: &Tunnel) -> Verdict {
     let (detail, evidence) = listed(&found);
     Verdict::Fail(Fail {
         rating: CHECK.rated("no packet filter on the way sees it"),
-        title: format!("{} goes past the packet filters", tunnel.name),
-        detail,
+        title: format!("{} goes past the packet filters", tunnel.name).into(),
+        detail: detail.into(),
         evidence,
     })
 }
@@ -134,7 +134,7 @@ fn of_shell(server: &SshServer) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("it takes somebody who may log in"),
         title: "users of the secure shell can hand others on past the packet filter".into(),
-        detail,
+        detail: detail.into(),
         evidence,
     })
 }

@@ -45,8 +45,8 @@ fn judge(tunnel: &Tunnel, wanted: Sends) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, "the estate file states what is wanted"),
-        title: format!("{} {text}", tunnel.name),
-        detail: format!("By the estate file {detail}."),
+        title: format!("{} {text}", tunnel.name).into(),
+        detail: format!("By the estate file {detail}.").into(),
         evidence: vec![origin],
     })
 }

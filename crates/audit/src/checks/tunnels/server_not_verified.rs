@@ -65,7 +65,7 @@ fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let called = connection.remote_addresses.first().map(|(_, origin)| *origin);
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(Severity::Medium, "it takes a certificate of an authority that the daemon trusts, and a place in between"),
-        title: format!("{} takes any certificate for the other end's", tunnel.name),
+        title: format!("{} takes any certificate for the other end's", tunnel.name).into(),
         detail: "Neither an identity nor a certificate of the other end is stated. In this file's language: `id = gate.example` in the section `remote`.".into(),
         evidence: called.into_iter().chain([tunnel.origin]).collect(),
     })
@@ -96,7 +96,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("{} takes any certificate for the server's", tunnel.name),
+        title: format!("{} takes any certificate for the server's", tunnel.name).into(),
         detail: detail.into(),
         evidence: vec![origin],
     })
@@ -108,11 +108,11 @@ fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
     }
     Verdict::Fail(Fail {
         rating: CHECK.rated("every holder of a certificate of that authority can answer"),
-        title: format!("{} takes any certificate for the server's", tunnel.name),
+        title: format!("{} takes any certificate for the server's", tunnel.name).into(),
         detail: format!(
             "Nothing in the configuration that calls at {} asks what the certificate is for or whose it is. In this file's language: `remote-cert-tls server`.",
             estate.place(tunnel.origin)
-        ),
+        ).into(),
         evidence: vec![tunnel.origin],
     })
 }

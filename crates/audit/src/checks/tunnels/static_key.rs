@@ -24,8 +24,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
             None => Verdict::Pass,
             Some(origin) => Verdict::Fail(Fail {
                 rating: CHECK.rated("the key is never changed by itself"),
-                title: format!("{} is encrypted with one key for ever", tunnel.name),
-                detail: format!("`secret` is stated ({}).", estate.place(origin)),
+                title: format!("{} is encrypted with one key for ever", tunnel.name).into(),
+                detail: format!("`secret` is stated ({}).", estate.place(origin)).into(),
                 evidence: vec![origin],
             }),
         },

@@ -35,8 +35,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
         } else {
             Verdict::Fail(Fail {
                 rating: CHECK.rated("its own clock is all it has"),
-                title: format!("the clock of {} follows nobody", device.name),
-                detail: format!("No server, pool or reference clock is named to {}.", first.program),
+                title: format!("the clock of {} follows nobody", device.name).into(),
+                detail: format!("No server, pool or reference clock is named to {}.", first.program).into(),
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
             })
         };

@@ -48,8 +48,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
                         "it is one device among others"
                     },
                 ),
-                title: format!("what {} logs never leaves it", device.name),
-                detail: format!("No collector is named to {}.", programs.join(" and ")),
+                title: format!("what {} logs never leaves it", device.name).into(),
+                detail: format!("No collector is named to {}.", programs.join(" and ")).into(),
                 evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
             })
         };

@@ -119,8 +119,9 @@ fn judge(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
         title: format!(
             "Table {} for {} runs differently from what is stored",
             running.table, running.families
-        ),
-        detail: format!("The two differ: {}.", parts.join("; ")),
+        )
+        .into(),
+        detail: format!("The two differ: {}.", parts.join("; ")).into(),
         evidence,
     })
 }
@@ -146,12 +147,12 @@ fn by_effect(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
             Some(false) => {
                 return Verdict::Fail(Fail {
                     rating: CHECK.rated("what is let through differs"),
-                    title: format!("Table {} runs differently from what is stored", running.table),
+                    title: format!("Table {} runs differently from what is stored", running.table).into(),
                     detail: format!(
                         "Chain {} lets through other packets than the zones and policies that are stored; what was changed at run \
                          time is lost at the next start.",
                         chain.name
-                    ),
+                    ).into(),
                     evidence: vec![chain.origin, stored.origin],
                 });
             }

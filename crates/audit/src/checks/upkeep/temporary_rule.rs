@@ -72,11 +72,12 @@ fn judge(comment: &str, rules: &[&Rule], yardstick: &Yardstick) -> Verdict {
         if rules.len() == 1 { "A rule says".to_owned() } else { format!("{} rules say", rules.len()) };
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(severity, why),
-        title: format!("A temporary rule is in force: {comment}"),
+        title: format!("A temporary rule is in force: {comment}").into(),
         detail: format!(
             "{count} \"{comment}\", and {}.",
             if rules.len() == 1 { "is in force" } else { "are in force" }
-        ),
+        )
+        .into(),
         evidence,
     })
 }

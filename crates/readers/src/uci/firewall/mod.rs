@@ -180,6 +180,7 @@ impl<'a> Compiler<'a, '_> {
         let what = format!("`{path}`, which the firewall reads in besides");
         self.not_modelled.push(NotModelled {
             what,
+            may_serve: None,
             filters_packets: true,
             apart: true,
             origin: section.whole(),
