@@ -39,6 +39,7 @@ impl Estate {
             ],
             source_checks: self.source_checks(device),
             callers: self.dialled_routes(at),
+            every_address: false,
         }
     }
 

@@ -1,22 +1,29 @@
-//! How callers reach an L2TP server: only from inside IPsec, or in the open.
+//! How L2TP callers reach a server: only from inside IPsec, or in the open. Asked of the packets that come to its port.
 
-use crate::Estate;
+use crate::views::without_filter;
+use crate::{Estate, exposure::Reachable};
 use trevlin_model::{
-    CertificateDemand, ChainKind, Family, Hook, MatchKind, Origin, Protocol, Rule, Setting, Target, Tunnel,
+    CertificateDemand, Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily,
 };
+use trevlin_packets::way::{Host, Sent, Verdict, Walker};
 
 /// The port of L2TP (RFC 2661, 8.1).
 const PORT: u16 = 1701;
 
+/// How many sets of packets one question is cut into at most.
+const MOST_CELLS: usize = 512;
+
 /// How callers come in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Way {
-    /// Only the device itself, or only from inside IPsec.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Access {
+    /// Only from inside IPsec, or from nowhere.
     Protected,
-    /// A rule takes packets without IPsec.
-    Open(Origin),
-    /// No rule about the port was exported.
-    Unknown,
+    /// Packets without IPsec come to the port as well; the lines that let them in.
+    Open(Vec<Origin>),
+    /// A rule that is not modelled, or an interface of which it is not known where it leads, decides; its line.
+    Depends(Vec<Origin>),
+    /// No packet filter was exported.
+    NoFilter,
 }
 
 /// The port that a server answers on.
@@ -45,46 +52,91 @@ pub(crate) fn carries_l2tp(tunnel: &Tunnel) -> bool {
     tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(PORT))
 }
 
-/// How callers reach a server, by the packet filter of its device.
-pub(crate) fn way(estate: &Estate, at: usize, tunnel: &Tunnel) -> Way {
+/// How callers reach a server: from outside, where that is known; else by the packet filter of its device alone.
+pub(crate) fn access(estate: &Estate, at: usize, tunnel: &Tunnel) -> Access {
     if !tunnel.answers_callers() {
-        return Way::Protected;
+        return Access::Protected;
     }
     let port = port(tunnel);
-    let tables = estate.tables(at, Family::V4);
-    let chains =
-        || tables.iter().flat_map(|table| &table.chains).filter(|chain| chain.kind == ChainKind::Filter);
-    let rules: Vec<&Rule> =
-        chains().flat_map(|chain| &chain.rules).filter(|rule| takes(rule, port)).collect();
-    if let Some(open) = rules.iter().find(|rule| !from_ipsec(rule)) {
-        return Way::Open(open.origin);
+    // That some reach it for certain weighs more than that all may.
+    let ways = estate.views().ways_from_outside(at, Protocol::UDP, port);
+    if let Some(reached) = ways.min_by_key(|one| (!one.certain, !one.everybody)) {
+        return from_outside(estate, at, reached);
     }
-    let drops = chains().any(|chain| {
-        chain.hook == Some(Hook::Input)
-            && (chain.policy == Some(Target::Drop)
-                || chain.rules.last().is_some_and(|rule| {
-                    rule.matches.is_empty() && matches!(rule.target, Target::Drop | Target::Reject)
-                }))
-    });
-    if !rules.is_empty() && drops { Way::Protected } else { Way::Unknown }
+    if estate.devices[at].facts.has_interfaces && !estate.shape().outside.is_empty() {
+        return Access::Protected;
+    }
+    by_filter(estate, at, port)
 }
 
-/// Whether a rule is about this port by name, and lets it in.
-fn takes(rule: &Rule, port: u16) -> bool {
-    let udp = |one: &MatchKind| matches!(one, MatchKind::Protocol(protocol) if *protocol == Protocol::UDP);
-    let ports = |one: &MatchKind| match one {
-        MatchKind::DestinationPorts(ports) | MatchKind::EitherPorts(ports) => {
-            ports.iter().any(|range| range.contains(port))
+/// The outside reaches the port, and nothing that comes from there has come out of IPsec of this device.
+fn from_outside(estate: &Estate, at: usize, reached: &Reachable) -> Access {
+    let family = Family::of(reached.address);
+    if without_filter(estate, &reached.steps, family).is_some() || estate.tables(at, family).is_empty() {
+        return Access::NoFilter;
+    }
+    let lines: Vec<Origin> = reached.forward.into_iter().chain(deciding(&reached.steps)).collect();
+    if reached.certain { Access::Open(lines) } else { Access::Depends(lines) }
+}
+
+/// What the device's own filter lets in, where it is not known which of its interfaces face the outside.
+fn by_filter(estate: &Estate, at: usize, port: u16) -> Access {
+    let facts = &estate.devices[at].facts;
+    let tables = estate.tables_in_force(at);
+    if tables.is_empty() {
+        return Access::NoFilter;
+    }
+    let walker = Walker::new(Host { tables, every_address: true, ..Host::default() });
+    let mut found = Access::Protected;
+    for family in [Family::V4, Family::V6] {
+        if estate.tables(at, family).is_empty() {
+            continue;
         }
-        _ => false,
-    };
-    let holds = |wanted: &dyn Fn(&MatchKind) -> bool| {
-        rule.matches.iter().any(|one| !one.negated && wanted(&one.kind))
-    };
-    rule.target == Target::Accept && holds(&udp) && holds(&ports)
+        let everywhere = vec![IpRange::all(family)];
+        let ports = |first, last| vec![PortRange { first, last }];
+        let sent = Sent {
+            family,
+            protocol: 17,
+            destinations: everywhere.clone(),
+            sources: everywhere,
+            ports: ports(port, port),
+            source_ports: ports(1, u16::MAX),
+        };
+        let entrances = walker.entrances(family);
+        let unnamed = entrances.len().saturating_sub(1);
+        for (number, name) in entrances.iter().enumerate() {
+            if is_inner(facts, name) {
+                continue;
+            }
+            for cell in walker.explore(name, false, &sent, MOST_CELLS).cells {
+                let lines = || deciding(&cell.answer.steps).collect::<Vec<_>>();
+                match cell.answer.verdict {
+                    // What only one interface lets in may be for the inside.
+                    Verdict::Allowed if number == unnamed => return Access::Open(lines()),
+                    Verdict::Allowed | Verdict::Depends if found == Access::Protected => {
+                        found = Access::Depends(lines());
+                    }
+                    _ => {}
+                }
+            }
+        }
+    }
+    found
 }
 
-/// Whether a rule holds only for packets that came out of IPsec.
-fn from_ipsec(rule: &Rule) -> bool {
-    rule.matches.iter().any(|one| !one.negated && one.kind == MatchKind::Ipsec { leaving: false })
+/// Interfaces by which the device talks to itself, or to those who have called.
+fn is_inner(facts: &trevlin_model::Facts, name: &str) -> bool {
+    let known = facts.interfaces.iter().find(|one| one.name == name);
+    let of_tunnel = || facts.tunnels.iter().any(|one| one.interface.as_deref() == Some(name));
+    // pppd names its links so (pppd(8), unit).
+    let dialled =
+        facts.tunnels.iter().any(|one| matches!(one.family, TunnelFamily::L2tp | TunnelFamily::Pptp));
+    known.map_or(name == "lo", |one| one.loopback || one.point_to_point)
+        || of_tunnel()
+        || (dialled && name.starts_with("ppp"))
+}
+
+/// Lines that decided, those of routes left out.
+fn deciding(steps: &[trevlin_packets::way::Step]) -> impl Iterator<Item = Origin> {
+    steps.iter().rev().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
 }

@@ -179,11 +179,21 @@ impl Views {
     /// How the outside reaches a port of a device, where it does: for everybody before for some.
     #[must_use]
     pub fn from_outside(&self, device: usize, protocol: Protocol, port: u16) -> Option<&Reachable> {
-        let fits = |one: &&Reachable| {
+        self.ways_from_outside(device, protocol, port).min_by_key(|one| (!one.everybody, !one.certain))
+    }
+
+    /// Every way in which the outside reaches a port of a device.
+    pub(crate) fn ways_from_outside(
+        &self,
+        device: usize,
+        protocol: Protocol,
+        port: u16,
+    ) -> impl Iterator<Item = &Reachable> {
+        let fits = move |one: &&Reachable| {
             let service = &self.services[device][one.service];
             protocol.0 == Some(one.protocol) && service.port == port
         };
-        self.outside.reached_of(device).filter(fits).min_by_key(|one| (!one.everybody, !one.certain))
+        self.outside.reached_of(device).filter(fits)
     }
 }
 

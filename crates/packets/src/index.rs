@@ -361,6 +361,9 @@ mod tests {
             action: Action::End(Ending::Drop),
             rule: None,
             logs: false,
+            own_exact: true,
+            singles_out: false,
+            inner_end: 0,
         });
         // Few enough for one list, or enough for groups, grids of many cells and trees in trees.
         prop_oneof![prop::collection::vec(step.clone(), 0..40), prop::collection::vec(step, 300..700)]

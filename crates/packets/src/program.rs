@@ -5,7 +5,7 @@ use crate::cube::{Cube, Field, Region, ranges, state};
 use crate::diagram::{Diagrams, EMPTY, OverBudget, Set};
 use crate::space::{NO_INTERFACE, Space};
 use std::collections::BTreeMap;
-use trevlin_model::{Chain, Family, Filter, Hook, Rule, Target};
+use trevlin_model::{Chain, Family, Filter, Hook, Match, MatchKind, ResidualKind, Rule, Target};
 
 /// How deep jumps are followed. The kernel allows 16 of them at a time (nft(8)); iptables allows more and refuses circles.
 const DEPTH: usize = 64;
@@ -61,6 +61,12 @@ pub struct Step {
     pub rule: Option<RuleId>,
     /// Whether a log line is written.
     pub logs: bool,
+    /// Whether all conditions of the rule itself are modelled, whatever those of the jumps before it are.
+    pub own_exact: bool,
+    /// Whether a condition that is not modelled picks out some senders, payloads or packets, here or at a jump before it.
+    pub singles_out: bool,
+    /// Of a jump: the first step behind the chain that it leads to; 0 elsewhere.
+    pub inner_end: u32,
 }
 
 /// A base chain, straightened.
@@ -113,6 +119,7 @@ impl Program {
             most: MOST_STEPS + 4 * rules,
             whole: true,
             open: Vec::new(),
+            picked: false,
         };
         // The same name leads to the same number; a chain that is hooked itself is found by its place.
         let at = filter.chains.iter().position(|one| std::ptr::eq(one, chain)).unwrap_or(0);
@@ -151,6 +158,14 @@ pub fn ending(target: &Target) -> Option<Ending> {
     }
 }
 
+/// Whether a condition that is not modelled picks out some senders, payloads or packets.
+fn picks_out(one: &Match) -> bool {
+    match &one.kind {
+        MatchKind::NotModelled(residual) => !one.negated && residual.kind == ResidualKind::Selective,
+        _ => false,
+    }
+}
+
 /// Packets that were sent on, by the step where they go on.
 #[derive(Debug, Default)]
 pub(crate) struct Waiting(BTreeMap<u32, Set>);
@@ -186,6 +201,8 @@ struct Builder<'a> {
     whole: bool,
     /// Chains on the way here.
     open: Vec<usize>,
+    /// Whether a jump on the way here is only for packets that a condition which is not modelled picks out.
+    picked: bool,
 }
 
 impl Builder<'_> {
@@ -200,8 +217,9 @@ impl Builder<'_> {
                 break;
             }
             let id = RuleId { chain: number as u32, rule: at as u32 };
-            let region = outer.and(&self.space.region(&rule.matches));
-            if let Some(step) = self.rule(rule, id, region) {
+            let own = self.space.region(&rule.matches);
+            let region = outer.and(&own);
+            if let Some(step) = self.rule(rule, id, region, own.exact) {
                 returns.push(step);
             }
         }
@@ -213,14 +231,18 @@ impl Builder<'_> {
     }
 
     /// The steps of a rule. A step that sends packets to the end of the chain is given back, since the end is not known yet.
-    fn rule(&mut self, rule: &Rule, id: RuleId, region: Region) -> Option<usize> {
+    fn rule(&mut self, rule: &Rule, id: RuleId, region: Region, own_exact: bool) -> Option<usize> {
         let here = self.steps.len();
         let logs = rule.logs;
+        let singles_out = self.picked || rule.matches.iter().any(picks_out);
         let step = |region, action, rule: Option<RuleId>| Step {
             region,
             action,
             rule,
             logs: logs && rule.is_some(),
+            own_exact,
+            singles_out,
+            inner_end: 0,
         };
         if let Some(ending) = ending(&rule.target) {
             self.steps.push(step(region, Action::End(ending), Some(id)));
@@ -239,8 +261,11 @@ impl Builder<'_> {
                     Some(next) => {
                         self.steps.push(step(region.clone(), pass, Some(id)));
                         if !region.is_empty() {
+                            let before = std::mem::replace(&mut self.picked, singles_out);
                             self.chain(next, &region);
+                            self.picked = before;
                         }
+                        self.steps[here].inner_end = self.steps.len() as u32;
                         if goes {
                             self.steps.push(step(region, Action::Skip(0), None));
                             return Some(self.steps.len() - 1);

@@ -190,6 +190,11 @@ impl Space {
         stand_ins.max().map_or(self.names.len() - 1, |(_, at)| at)
     }
 
+    /// Interfaces that an export or a rule names.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        self.names.iter().map(String::as_str).filter(|name| !name.is_empty() && !name.ends_with('\u{1}'))
+    }
+
     /// The name of an interface by its number; stand-ins have none.
     #[must_use]
     pub fn interface_name(&self, number: Value) -> Option<&str> {

@@ -7,7 +7,7 @@ use trevlin_model::{
     Chain, ChainKind, ConnectionStates, ExportId, ExportState, Families, Family, Filter, FilterFormat, Hook,
     IpRange, Match, MatchKind, Origin, PortRange, Protocol, Rule, Target,
 };
-use trevlin_packets::{Fate, Rest, Way, fate_of_rest};
+use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
 
 const PLACE: Origin = Origin { export: ExportId(0), start: 0, end: 1 };
 
@@ -138,10 +138,10 @@ proptest! {
     fn a_packet_that_no_rule_names_meets_the_fate_of_the_rest(filter in filter(), tcp in any::<bool>()) {
         let protocol = if tcp { Protocol::TCP } else { Protocol::UDP };
         let (way, family) = (Way::ToDevice, Family::V4);
-        let rest = Rest { way, entering: "eth0", family, protocol, own_addresses: &[] };
+        let rest = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
         let input = filter.chain("INPUT").expect("there");
         let accepted = walk(&filter, input, protocol).unwrap_or(input.policy == Some(Target::Accept));
-        let fate = fate_of_rest(&[&filter], &rest).fate;
+        let fate = fate_of_default(&[&filter], &rest).fate;
         prop_assert_eq!(fate, if accepted { Fate::Accepted } else { Fate::Blocked });
     }
 }

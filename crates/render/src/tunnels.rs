@@ -129,7 +129,7 @@ mod tests {
             factors: vec!["shared key".into(), "XAuth".into()],
             from: "outside interface eth0".into(),
             weakest: "MODP, 1024 bits with a subgroup (group 22) (broken)".into(),
-            key: "shared, trivial".into(),
+            key: TunnelKey::Shared("trivial"),
             sends: "some networks",
             pools: vec!["2001:db8:20:18::10-2001:db8:20:18::ff".into(), "10.20.4.200-10.20.4.225".into()],
             verdict: TunnelVerdict::OpenQuestion,

@@ -2,7 +2,7 @@
 
 use super::{Access, ServiceKind, judged, listener_from, named_users};
 use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
-use crate::l2tp::{self, Way};
+use crate::l2tp;
 use crate::{DialIn, Estate, LoginFactor, LoginVerdict, people};
 use std::collections::BTreeSet;
 use trevlin_model::radius::RadiusAsker;
@@ -39,7 +39,7 @@ pub(super) fn proof(estate: &Estate, at: usize, number: usize) -> Option<Proof> 
     // A certificate that IPsec asks for around it is a factor of its own, where nobody comes in without.
     if tunnel.family == TunnelFamily::L2tp
         && l2tp::certificate_around(estate, at, tunnel).is_some()
-        && l2tp::way(estate, at, tunnel) == Way::Protected
+        && l2tp::access(estate, at, tunnel) == l2tp::Access::Protected
         && let Some(kinds) = &mut factors
     {
         kinds.insert(FactorKind::Certificate);

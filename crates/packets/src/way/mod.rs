@@ -46,6 +46,9 @@ const ACK: Value = 0b1_0000;
 const TCP: u8 = 6;
 const UDP: u8 = 17;
 
+/// Stands for an interface that no export and no rule names; holds a blank, as no name of an interface can.
+const NO_NAME: &str = "another interface";
+
 /// Whether a transport protocol has ports: TCP, UDP, DCCP, SCTP and UDP-Lite.
 #[must_use]
 pub fn has_ports(protocol: u8) -> bool {
@@ -135,6 +138,8 @@ pub struct Host<'a> {
     pub source_checks: Vec<(String, SourceCheck, Origin)>,
     /// Addresses of callers of a tunnel, with its interface: they are routed there once they have called.
     pub callers: Vec<(IpRange, String, Origin)>,
+    /// Whether every destination counts as one of its own: for what its filter lets in, where its addresses were not exported.
+    pub every_address: bool,
 }
 
 /// Devices made ready to be asked, each when a packet first comes to it.
@@ -246,6 +251,19 @@ impl<'a> Walker<'a> {
     #[must_use]
     pub fn new(host: Host<'a>) -> Self {
         Self { net: Net::new(vec![host], Shape::alone()) }
+    }
+
+    /// Interfaces by which packets may enter: those that an export or a rule names, and at last one that nothing does.
+    #[must_use]
+    pub fn entrances(&self, family: Family) -> Vec<String> {
+        let space = &self.net.ready(0, family).space;
+        space.names().map(str::to_owned).chain([NO_NAME.to_owned()]).collect()
+    }
+
+    /// What becomes of every packet of a set that enters by an interface, out of IPsec or not. At most `most` cells are made.
+    #[must_use]
+    pub fn explore(&self, entering: &str, ipsec: bool, sent: &Sent, most: usize) -> Cells {
+        self.net.explore(Start::Entering { device: 0, interface: entering, ipsec }, sent, most)
     }
 
     /// What becomes of a connection.

@@ -52,6 +52,9 @@ impl Way<'_> {
     /// Where a destination is routed.
     pub(super) fn routed(&self, (value, of): Known) -> Routed {
         let destination = self.address(value);
+        if self.host.every_address {
+            return Routed::Local;
+        }
         let Some(own) = self.space.own() else {
             return Routed::Unknown(RouteUnknown::NoAddresses);
         };

@@ -7,7 +7,7 @@ use crate::{
 };
 use std::net::IpAddr;
 use trevlin_model::{Device, DeviceKind, ExportState, Family, Filter, Hook, Origin, Protocol, Target};
-use trevlin_packets::{Fate, Rest, Way, fate_of_rest};
+use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -125,7 +125,7 @@ fn judge(estate: &Estate, at: usize, interface: &OutsideInterface, family: Famil
         );
         return Verdict::ask(question, vec![broken.origin]);
     }
-    let rest = |protocol| Rest {
+    let rest = |protocol| DefaultTraffic {
         way,
         entering: &interface.name,
         family,
@@ -133,7 +133,7 @@ fn judge(estate: &Estate, at: usize, interface: &OutsideInterface, family: Famil
         own_addresses: &interface.addresses,
     };
     let verdicts =
-        [Protocol::TCP, Protocol::UDP].map(|protocol| (protocol, fate_of_rest(&tables, &rest(protocol))));
+        [Protocol::TCP, Protocol::UDP].map(|protocol| (protocol, fate_of_default(&tables, &rest(protocol))));
     let open: Vec<_> = verdicts.iter().filter(|(_, verdict)| verdict.fate == Fate::Accepted).collect();
     let Some((_, verdict)) = open.first() else {
         return match verdicts.iter().find(|(_, verdict)| verdict.fate == Fate::Depends) {

@@ -1,7 +1,7 @@
 //! A tunnel login has one factor only.
 
 use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
-use crate::l2tp::{self, Way};
+use crate::l2tp::{self, Access};
 use crate::views::Whence;
 use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{
@@ -156,18 +156,18 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
 fn inside_ipsec(estate: &Estate, at: usize, tunnel: &Tunnel, alone: Verdict) -> Verdict {
     let Verdict::Fail(fail) = &alone else { return alone };
     let Some(around) = l2tp::certificate_around(estate, at, tunnel) else { return alone };
-    // Nothing at all inside leaves the certificate alone.
-    if fail.rating.severity() == Severity::Critical {
-        return Verdict::Fail(Fail {
+    match l2tp::access(estate, at, tunnel) {
+        // Nothing at all inside leaves the certificate alone.
+        Access::Protected if fail.rating.severity() == Severity::Critical => Verdict::Fail(Fail {
             rating: CHECK
                 .rated_at(Severity::Medium, "the certificate that IPsec asks for is all that decides"),
             ..fail.clone()
-        });
-    }
-    match l2tp::way(estate, at, tunnel) {
-        Way::Protected => Verdict::Pass,
-        Way::Open(_) => alone,
-        Way::Unknown => {
+        }),
+        Access::Protected => Verdict::Pass,
+        Access::Open(_) => alone,
+        // That nothing is asked for is to be said, whoever may come so far.
+        _ if fail.rating.severity() == Severity::Critical => alone,
+        Access::Depends(_) | Access::NoFilter => {
             let question = format!(
                 "{} asks for a certificate and {} for a password; whether callers of the second can come in without the first does \
                  not show here; ask for the packet filter",

@@ -1,7 +1,7 @@
 //! Tables of small filters and what becomes of the rest in them.
 
 use trevlin_model::{Export, ExportId, Family, Filter, Protocol};
-use trevlin_packets::{Fate, Rest, Way, fate_of_rest};
+use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
 use trevlin_readers::{Surroundings, recognise};
 
 fn tables(text: &str) -> Vec<Filter> {
@@ -15,9 +15,9 @@ fn fates(text: &str, way: Way) -> String {
     let tables: Vec<&Filter> = tables.iter().collect();
     let own = ["192.0.2.9".parse().expect("address")];
     let one = |protocol| {
-        fate_of_rest(
+        fate_of_default(
             &tables,
-            &Rest { way, entering: "eth0", family: Family::V4, protocol, own_addresses: &own },
+            &DefaultTraffic { way, entering: "eth0", family: Family::V4, protocol, own_addresses: &own },
         )
         .fate
     };
@@ -114,8 +114,8 @@ fn the_lines_that_decide_are_named() {
     let export = Export::new(ExportId(0), "iptables-save.txt", text.into());
     let tables = tables(text);
     let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
-    let rest = Rest { way, entering: "eth0", family, protocol, own_addresses: &[] };
-    let verdict = fate_of_rest(&tables.iter().collect::<Vec<_>>(), &rest);
+    let rest = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
+    let verdict = fate_of_default(&tables.iter().collect::<Vec<_>>(), &rest);
     let lines: Vec<_> = verdict.decided_by.iter().map(|origin| export.position(origin.start).line).collect();
     assert_eq!(lines, [4, 5]);
 }
