@@ -16,6 +16,7 @@ pub mod diagram;
 pub mod fates;
 mod grid;
 mod index;
+pub mod jumps;
 pub mod program;
 pub mod review;
 mod sketch;

@@ -15,6 +15,7 @@ use crate::{Estate, LeftOutFile};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
 use trevlin_packets::Space;
+use trevlin_packets::jumps::{Jumps, WayTo, blocks_anything};
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{ChainReview, RuleReview, Standing, review};
 
@@ -32,7 +33,7 @@ pub struct FilterReview<'a> {
     pub rules: &'a BTreeMap<RuleId, Reviewed>,
     /// The spaces of its packets, one for each IP version that it judges.
     pub(crate) spaces: &'a [Space],
-    jumps: &'a BTreeMap<String, Vec<RuleId>>,
+    jumps: &'a Jumps,
     /// Whether all of it could be followed.
     pub whole: bool,
 }
@@ -45,7 +46,7 @@ pub(crate) struct Kept {
     rules: BTreeMap<RuleId, Reviewed>,
     spaces: Vec<Space>,
     /// Rules that jump to a chain, by its name.
-    jumps: BTreeMap<String, Vec<RuleId>>,
+    jumps: Jumps,
     whole: bool,
 }
 
@@ -58,11 +59,12 @@ impl FilterReview<'_> {
 
     /// Every rule that jumps to a chain, with the chain it stands in, in the order of the file.
     pub(crate) fn jumps_to(&self, chain: &Chain) -> impl Iterator<Item = (RuleId, &Chain, &Rule)> {
-        let ids = self.jumps.get(&chain.name).into_iter().flatten();
-        ids.filter_map(|id| {
-            let outer = self.filter.chains.get(id.chain as usize)?;
-            Some((*id, outer, outer.rules.get(id.rule as usize)?))
-        })
+        self.jumps.to(self.filter, chain)
+    }
+
+    /// Ways by which what the device takes or forwards comes to a chain.
+    pub(crate) fn ways_to(&self, chain: &Chain) -> Vec<WayTo<'_>> {
+        self.jumps.ways(self.filter, chain)
     }
 
     /// Every rule of the table in the order of the file, with what was found where packets can come to it.
@@ -89,23 +91,7 @@ pub fn filters(filter: &Filter, chain: &Chain) -> bool {
     {
         return true;
     }
-    // Something in it, or in what it leads to, keeps packets from passing.
-    let names = filter.by_name();
-    let mut open = vec![chain];
-    let mut seen: BTreeSet<&str> = BTreeSet::new();
-    while let Some(next) = open.pop() {
-        if !seen.insert(&next.name) {
-            continue;
-        }
-        for rule in &next.rules {
-            match &rule.target {
-                Target::Drop | Target::Reject => return true,
-                Target::Jump(name) | Target::Goto(name) => open.extend(names.get(name.as_str())),
-                _ => {}
-            }
-        }
-    }
-    false
+    blocks_anything(filter, chain)
 }
 
 /// The tables in force on a device that filter, reviewed.
@@ -176,7 +162,7 @@ pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
             filter: number,
             rules: BTreeMap::new(),
             spaces: Vec::new(),
-            jumps: jumps(filter),
+            jumps: Jumps::of(filter),
             whole: filter.complete,
         };
         for family in filter.families.each() {
@@ -190,18 +176,6 @@ pub(crate) fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
             one.spaces.push(space);
         }
         found.push(one);
-    }
-    found
-}
-
-fn jumps(filter: &Filter) -> BTreeMap<String, Vec<RuleId>> {
-    let mut found: BTreeMap<String, Vec<RuleId>> = BTreeMap::new();
-    for (at, chain) in filter.chains.iter().enumerate() {
-        for (number, rule) in chain.rules.iter().enumerate() {
-            if let Target::Jump(name) | Target::Goto(name) = &rule.target {
-                found.entry(name.clone()).or_default().push(RuleId { chain: at as u32, rule: number as u32 });
-            }
-        }
     }
     found
 }

@@ -10,7 +10,8 @@ use serde::Serialize;
 use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
-use trevlin_model::{Chain, Filter, Hook, Origin, Target};
+use trevlin_model::{Chain, Hook, Origin, Target};
+use trevlin_packets::jumps::led_to;
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{Left, RuleReview, Standing};
 
@@ -255,23 +256,6 @@ fn filter_sheet(estate: &Estate, device: &str, review: &FilterReview<'_>, as_of:
         lists: lists(estate, review),
         summary,
     }
-}
-
-/// Chains that some lead to, by jumps.
-fn led_to<'a>(filter: &'a Filter, from: Vec<&'a Chain>) -> BTreeSet<&'a str> {
-    let names = filter.by_name();
-    let (mut open, mut seen) = (from, BTreeSet::new());
-    while let Some(chain) = open.pop() {
-        for rule in &chain.rules {
-            if let Target::Jump(to) | Target::Goto(to) = &rule.target
-                && let Some(next) = names.get(to.as_str())
-                && seen.insert(to.as_str())
-            {
-                open.push(next);
-            }
-        }
-    }
-    seen
 }
 
 /// Whether the last rule of a chain decides for everything.

@@ -1,9 +1,9 @@
 //! A rule that lets every service through.
 
 use super::{Judged, REFERENCES, each_rule, named};
-use crate::rules::{EVERY_SERVICE, FilterReview, describe, let_through, within_device};
+use crate::rules::{EVERY_SERVICE, describe, let_through, within_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
-use trevlin_model::{Chain, Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
+use trevlin_model::{Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
 use trevlin_packets::review::Standing;
 
 /// The check.
@@ -32,13 +32,13 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
         return judge_alone(estate, judged);
     }
     // What leads to a chain narrows what its rules let through; the widest way there counts.
-    let ways = ways_to(judged.review, judged.chain, 0, &mut { MOST_STEPS });
+    let ways = judged.review.ways_to(judged.chain);
     if ways.is_empty() {
         return judge_alone(estate, judged);
     }
     let mut worst: Option<Fail> = None;
     let mut passes = false;
-    for way in ways.into_iter().take(MOST_WAYS) {
+    for way in ways {
         let mut matches: Vec<Match> = way.matches.into_iter().cloned().collect();
         for one in &judged.rule.matches {
             if !matches.contains(one) {
@@ -67,48 +67,6 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
         None if passes => Verdict::Pass,
         None => Verdict::DoesNotApply,
     }
-}
-
-/// A way by which packets come to a chain: all conditions on it, and the rule that leads there.
-struct WayTo<'a> {
-    matches: Vec<&'a Match>,
-    last: &'a Rule,
-}
-
-/// How many ways to a chain are looked at, how long they may be, and how many rules are followed on the way: a list may jump about
-/// without ever coming from a hook.
-const MOST_WAYS: usize = 64;
-const LONGEST_WAY: usize = 8;
-const MOST_STEPS: usize = 4_096;
-
-fn ways_to<'a>(
-    review: &'a FilterReview<'_>,
-    chain: &Chain,
-    depth: usize,
-    steps: &mut usize,
-) -> Vec<WayTo<'a>> {
-    let mut found: Vec<WayTo<'a>> = Vec::new();
-    if depth > LONGEST_WAY {
-        return found;
-    }
-    for (_, outer, rule) in review.jumps_to(chain) {
-        if found.len() >= MOST_WAYS || *steps == 0 {
-            break;
-        }
-        *steps -= 1;
-        let own = || rule.matches.iter();
-        if let Some(hook) = outer.hook {
-            if matches!(hook, Hook::Input | Hook::Forward) {
-                found.push(WayTo { matches: own().collect(), last: rule });
-            }
-        } else {
-            found.extend(ways_to(review, outer, depth + 1, steps).into_iter().map(|mut way| {
-                way.matches.extend(own());
-                WayTo { last: rule, ..way }
-            }));
-        }
-    }
-    found
 }
 
 fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {

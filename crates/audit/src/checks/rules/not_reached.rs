@@ -4,7 +4,8 @@ use super::REFERENCES;
 use crate::rules::{filters, leads_to, of_device};
 use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
-use trevlin_model::{Chain, Filter, Target};
+use trevlin_model::Filter;
+use trevlin_packets::jumps::led_to;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -71,20 +72,8 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 
 /// Chains that packets come to from base chains which do not filter, those that translate or mark.
 fn reached_elsewhere(filter: &Filter) -> BTreeSet<&str> {
-    let names = filter.by_name();
-    let mut open: Vec<&Chain> =
-        filter.chains.iter().filter(|chain| chain.hook.is_some() && !filters(filter, chain)).collect();
-    let mut found = BTreeSet::new();
-    while let Some(chain) = open.pop() {
-        for rule in &chain.rules {
-            if let Target::Jump(name) | Target::Goto(name) = &rule.target
-                && found.insert(name.as_str())
-            {
-                open.extend(names.get(name.as_str()));
-            }
-        }
-    }
-    found
+    let others = filter.chains.iter().filter(|chain| chain.hook.is_some() && !filters(filter, chain));
+    led_to(filter, others.collect())
 }
 
 #[cfg(test)]
