@@ -2,7 +2,7 @@
 
 #![allow(dead_code, unreachable_pub, missing_docs, reason = "each target uses its part of this")]
 
-use trevlin_audit::{Estate, Input, ValidEstateFile, audit};
+use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, audit};
 use trevlin_model::{Export, ExportId, LineClass};
 use trevlin_readers::{READERS, Surroundings, decode};
 
@@ -113,7 +113,7 @@ pub fn read(group: &[&str], data: &[u8]) {
             input(export, Some(reader.name), reading.facts, reading.ledger),
             input(other, None, unread.facts, unread.ledger),
         ];
-        let estate = Estate::assemble(inputs, &ValidEstateFile::default());
+        let estate = Analyses::of(Estate::assemble(inputs, &ValidEstateFile::default()));
         let _ = audit(&estate, &estate.yardstick(jiff::civil::date(2026, 11, 25)));
     }
 }

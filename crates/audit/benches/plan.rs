@@ -2,7 +2,7 @@
 
 use std::net::Ipv4Addr;
 use trevlin_audit::plan::sweep::overlaps;
-use trevlin_audit::{Estate, Input, ValidEstateFile};
+use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile};
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
 use trevlin_model::{Export, ExportId, Facts, IpRange, Ledger, Origin};
 
@@ -56,7 +56,7 @@ fn sweep(bencher: divan::Bencher<'_, '_>, count: u32) {
 }
 
 /// Devices that serve a network each, with a hundred claims: as many as an estate of so many claims has.
-fn estate(count: u32) -> Estate {
+fn estate(count: u32) -> Analyses {
     let mut dice = Dice(0x5eed);
     let base = Ipv4Addr::new(10, 0, 0, 0).to_bits();
     let inputs = (0..count / 100).map(|at| {
@@ -81,7 +81,7 @@ fn estate(count: u32) -> Estate {
             ledger: Ledger::new(1),
         }
     });
-    Estate::assemble(inputs.collect(), &ValidEstateFile::default())
+    Analyses::of(Estate::assemble(inputs.collect(), &ValidEstateFile::default()))
 }
 
 #[divan::bench(args = [10_000, 100_000, 1_000_000], sample_count = 5)]

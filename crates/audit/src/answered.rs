@@ -93,10 +93,11 @@ fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Opt
         remedy: check.fix,
         references: check.references,
         // The same as if a file had proved it.
-        fingerprint: outcome::fingerprint(check.id, &question.device, &question.subject, seen),
+        fingerprint: outcome::fingerprint(check.id, &question.device, &question.about.1, seen),
         status: Status::Open,
         acceptance: None,
         why: check.why,
         devices: vec![question.device.clone()],
+        about: Some(question.about.clone()),
     })
 }

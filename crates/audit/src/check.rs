@@ -1,6 +1,6 @@
 //! What a check is, and what it answers.
 
-use crate::{Area, Estate, Prose, Rating, Severity, Subject, Yardstick};
+use crate::{Analyses, Area, EstateMap, Prose, Rating, Severity, Subject, Yardstick};
 use trevlin_model::{Origin, Reference};
 
 /// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
@@ -24,7 +24,17 @@ pub struct Check {
     /// Standards and manuals.
     pub references: &'static [&'static str],
     /// Judges an estate.
-    pub run: fn(&Estate, &Yardstick) -> Vec<Answer>,
+    pub run: Run,
+}
+
+/// The function of a check, by what it may ask: one that is given the estate with its topology and addresses alone can ask for
+/// nothing of what is reached or reviewed, and so need not wait for it.
+#[derive(Debug, Clone, Copy)]
+pub enum Run {
+    /// It asks for facts, topology and addresses.
+    Map(fn(&EstateMap, &Yardstick) -> Vec<Answer>),
+    /// It asks for what is reached, or for reviews of filters, as well.
+    Analyses(fn(&Analyses, &Yardstick) -> Vec<Answer>),
 }
 
 /// A check's answer for one subject.
@@ -76,6 +86,15 @@ pub struct Question {
 }
 
 impl Check {
+    /// Its answers about an estate.
+    #[must_use]
+    pub fn answers(&self, analyses: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+        match self.run {
+            Run::Map(run) => run(analyses.map(), yardstick),
+            Run::Analyses(run) => run(analyses, yardstick),
+        }
+    }
+
     /// Its severity, for context to move.
     pub(crate) fn rating(&self) -> Rating {
         Rating::new(self.severity)

@@ -1,24 +1,12 @@
 //! What of a device decides about packets, put together for the packet engine.
 
-use crate::Estate;
+use crate::map::EstateMap;
 use crate::shape::Callers;
 use trevlin_model::kernel::KernelSetting;
-use trevlin_model::{Device, ExportState, Family, Filter, IpRange, Origin, TunnelFamily};
+use trevlin_model::{Device, ExportState, IpRange, Origin, TunnelFamily};
 use trevlin_packets::way::{Host, SourceCheck};
 
-impl Estate {
-    /// The tables in force on a device: for each IP version the running ones where any were exported, else the stored.
-    #[must_use]
-    pub fn tables_in_force(&self, device: usize) -> Vec<&Filter> {
-        let mut tables = self.tables(device, Family::V4);
-        for table in self.tables(device, Family::V6) {
-            if !tables.iter().any(|known| std::ptr::eq(*known, table)) {
-                tables.push(table);
-            }
-        }
-        tables
-    }
-
+impl EstateMap {
     /// A device for the packet engine.
     #[must_use]
     pub fn host(&self, at: usize) -> Host<'_> {

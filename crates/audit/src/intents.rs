@@ -1,13 +1,10 @@
 //! What is meant, held against what is: access that is missing, and access beyond what is meant.
 
-use crate::Evidence;
 use crate::estate_file::Intent;
 use crate::exposure::{joined, joined_ports};
 use crate::reach::{AskError, From, Ground, Setout, To, all_setouts};
-use crate::services::endpoint;
-use crate::{Estate, IntentVerdict, reach::outside_setouts};
+use crate::{EstateMap, reach::outside_setouts};
 use rayon::prelude::*;
-use serde::Serialize;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, Origin, PortRange};
@@ -60,7 +57,7 @@ pub struct Held {
 
 /// Whether an access is meant from a place, by the name by which intents call it.
 #[must_use]
-pub fn is_meant(estate: &Estate, from: &str, address: IpAddr, protocol: u8, port: u16) -> bool {
+pub fn is_meant(estate: &EstateMap, from: &str, address: IpAddr, protocol: u8, port: u16) -> bool {
     estate.intents.iter().filter(|intent| intent.from == from).any(|intent| {
         let there = targets(estate, intent).is_ok_and(|(all, _)| all.iter().any(|one| one.contains(address)));
         there && services(intent).iter().any(|(number, ports)| *number == protocol && ports.contains(port))
@@ -102,7 +99,7 @@ fn hold_one(ground: &Ground<'_>, number: usize, excess: bool) -> Held {
     held
 }
 
-fn starts(estate: &Estate, from: &str) -> Result<Vec<(Setout, Vec<IpRange>)>, String> {
+fn starts(estate: &EstateMap, from: &str) -> Result<Vec<(Setout, Vec<IpRange>)>, String> {
     let from = From::parse(from)?;
     let told = |error: AskError| error.to_string();
     if from == From::Outside {
@@ -117,7 +114,7 @@ fn services(intent: &Intent) -> Vec<(u8, PortRange)> {
     if intent.services.is_empty() { vec![(6, every), (17, every)] } else { intent.services.clone() }
 }
 
-fn targets(estate: &Estate, intent: &Intent) -> Result<(Vec<IpRange>, bool), String> {
+fn targets(estate: &EstateMap, intent: &Intent) -> Result<(Vec<IpRange>, bool), String> {
     let mut ranges = Vec::new();
     let mut outside = false;
     for word in &intent.to {
@@ -308,100 +305,6 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
         }
     }
     Ok(all)
-}
-
-/// A part that is missing or too much, as outputs show it.
-#[derive(Debug, Clone, Serialize)]
-pub struct PartRow {
-    /// Protocol and ports, such as `tcp 443`.
-    pub at: Vec<String>,
-    /// The device that it leads to, or the last one on the way.
-    pub device: String,
-    /// Addresses; `outside` for what leaves.
-    pub addresses: Vec<String>,
-    /// Whether it is certain.
-    pub certain: bool,
-    /// Rules that stop it, or let it through.
-    pub rules: Vec<Evidence>,
-}
-
-/// An intent, as outputs show it.
-#[derive(Debug, Clone, Serialize)]
-pub struct IntentRow {
-    /// What that comes to.
-    pub verdict: IntentVerdict,
-    /// From where, as written.
-    pub from: String,
-    /// Where to, as written.
-    pub to: Vec<String>,
-    /// Protocols and ports; empty for every service.
-    pub services: Vec<String>,
-    /// Whether nothing else is meant.
-    pub only: bool,
-    /// Its line in the estate file.
-    pub line: usize,
-    /// Why it could not be held against anything.
-    pub problem: Option<String>,
-    /// What does not come through.
-    pub missing: Vec<PartRow>,
-    /// What comes through beyond what is meant.
-    pub excess: Vec<PartRow>,
-}
-
-/// Every intent, as outputs show it.
-#[must_use]
-pub fn sheet(estate: &Estate) -> Vec<IntentRow> {
-    let name =
-        |device: usize| estate.devices.get(device).map_or_else(|| "-".to_owned(), |one| one.name.clone());
-    let ports =
-        |protocol: u8, all: &[PortRange]| all.iter().map(|one| endpoint(protocol, *one)).collect::<Vec<_>>();
-    let places =
-        |all: &[Origin]| all.iter().map(|origin| crate::outcome::place(estate, *origin)).collect::<Vec<_>>();
-    let short = |all: &[IpRange]| all.iter().map(IpRange::short).collect::<Vec<_>>();
-    let row = |held: &Held| {
-        let intent = &estate.intents[held.intent];
-        let missing = held.missing.iter().map(|one| {
-            let last = one.steps.iter().rev().find(|step| step.origin.is_some());
-            PartRow {
-                at: ports(one.protocol, &one.ports),
-                device: last.map_or_else(|| "-".to_owned(), |step| name(step.device)),
-                addresses: short(&one.addresses),
-                certain: true,
-                rules: places(&last.and_then(|step| step.origin).into_iter().collect::<Vec<_>>()),
-            }
-        });
-        let excess = held.excess.iter().map(|one| PartRow {
-            at: ports(one.protocol, &one.ports),
-            device: name(one.device),
-            addresses: match one.gone {
-                Some(Gone::Outside) => vec!["outside".to_owned()],
-                _ => short(&one.addresses),
-            },
-            certain: one.certain,
-            rules: places(&one.rules),
-        });
-        let beyond = held.excess.iter().any(|one| one.certain);
-        let verdict = match (held.problem.is_some(), held.missing.is_empty(), beyond) {
-            (true, ..) => IntentVerdict::OpenQuestion,
-            (_, true, false) if held.excess.is_empty() => IntentVerdict::Holds,
-            (_, true, false) => IntentVerdict::OpenQuestion,
-            (_, true, true) => IntentVerdict::Excess,
-            (_, false, false) => IntentVerdict::Missing,
-            (_, false, true) => IntentVerdict::MissingAndExcess,
-        };
-        IntentRow {
-            verdict,
-            from: intent.from.clone(),
-            to: intent.to.clone(),
-            services: intent.services.iter().map(|(protocol, ports)| endpoint(*protocol, *ports)).collect(),
-            only: intent.only,
-            line: intent.line,
-            problem: held.problem.clone(),
-            missing: missing.collect(),
-            excess: excess.collect(),
-        }
-    };
-    estate.held_intents().iter().map(row).collect()
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! How L2TP callers reach a server: only from inside IPsec, or in the open. Asked of the packets that come to its port.
 
 use crate::views::without_filter;
-use crate::{Estate, exposure::Reachable};
+use crate::{Analyses, exposure::Reachable};
 use trevlin_model::{
     CertificateDemand, Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily,
 };
@@ -32,7 +32,7 @@ pub(crate) fn port(tunnel: &Tunnel) -> u16 {
 }
 
 /// The connection of the device that protects a server's port.
-pub(crate) fn around<'a>(estate: &'a Estate, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
+pub(crate) fn around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
     let port = port(tunnel);
     estate.devices[at]
         .facts
@@ -41,7 +41,7 @@ pub(crate) fn around<'a>(estate: &'a Estate, at: usize, tunnel: &Tunnel) -> Opti
 }
 
 /// The same, where it asks for a certificate.
-pub(crate) fn certificate_around<'a>(estate: &'a Estate, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
+pub(crate) fn certificate_around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
     around(estate, at, tunnel).filter(|one| {
         one.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required)
     })
@@ -53,7 +53,7 @@ pub(crate) fn carries_l2tp(tunnel: &Tunnel) -> bool {
 }
 
 /// How callers reach a server: from outside, where that is known; else by the packet filter of its device alone.
-pub(crate) fn access(estate: &Estate, at: usize, tunnel: &Tunnel) -> Access {
+pub(crate) fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Access {
     if !tunnel.answers_callers() {
         return Access::Protected;
     }
@@ -70,7 +70,7 @@ pub(crate) fn access(estate: &Estate, at: usize, tunnel: &Tunnel) -> Access {
 }
 
 /// The outside reaches the port, and nothing that comes from there has come out of IPsec of this device.
-fn from_outside(estate: &Estate, at: usize, reached: &Reachable) -> Access {
+fn from_outside(estate: &Analyses, at: usize, reached: &Reachable) -> Access {
     let family = Family::of(reached.address);
     if without_filter(estate, &reached.steps, family).is_some() || estate.tables(at, family).is_empty() {
         return Access::NoFilter;
@@ -80,7 +80,7 @@ fn from_outside(estate: &Estate, at: usize, reached: &Reachable) -> Access {
 }
 
 /// What the device's own filter lets in, where it is not known which of its interfaces face the outside.
-fn by_filter(estate: &Estate, at: usize, port: u16) -> Access {
+fn by_filter(estate: &Analyses, at: usize, port: u16) -> Access {
     let facts = &estate.devices[at].facts;
     let tables = estate.tables_in_force(at);
     if tables.is_empty() {

@@ -3,7 +3,7 @@
 //! Everything here is a function of the exports: no clock, no file, no order that could change between runs.
 //!
 //! ```
-//! use trevlin_audit::{Estate, Input, ValidEstateFile, Yardstick, audit};
+//! use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Yardstick, audit};
 //! use trevlin_model::{Export, ExportId};
 //! use trevlin_readers::{Surroundings, recognise};
 //!
@@ -13,7 +13,7 @@
 //! let (facts, ledger) = (reading.facts, reading.ledger);
 //! let input = Input { export, folder: "dial-in".into(), format: Some(reader.name), facts, ledger };
 //! let estate = Estate::assemble(vec![input], &ValidEstateFile::default());
-//! let outcome = audit(&estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+//! let outcome = audit(&Analyses::of(estate), &Yardstick::on(jiff::civil::date(2026, 11, 25)));
 //! assert!(outcome.findings().any(|one| one.check == "tunnels/pptp-answers"));
 //! ```
 
@@ -26,15 +26,18 @@ mod certificates;
 mod check;
 pub mod checks;
 pub mod compare;
+mod context;
 mod estate;
 mod estate_file;
 pub mod exposure;
 pub mod factors;
 mod host;
+pub mod intent_rows;
 pub mod intents;
 mod l2tp;
 mod layout;
 mod management;
+mod map;
 mod outcome;
 mod pairs;
 mod people;
@@ -58,13 +61,15 @@ mod yardstick;
 pub use accepted::{Acceptance, AcceptanceEntry};
 pub use answered::AnswerEntry;
 pub use area::{Area, Severity};
-pub use check::{Answer, Check, Fail, Question, Verdict};
+pub use check::{Answer, Check, Fail, Question, Run, Verdict};
+pub use context::Analyses;
 pub use estate::{DialIn, Estate, ExportRecord, Input, LeftOutFile, OutsideInterface, OutsideReason};
 pub use estate_file::{
     Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, SHORTEST_FINGERPRINT,
     ValidEstateFile, Wanted,
 };
 pub use layout::{ESTATE_FILE, Found, SeveralInOne, device_folders, several_in_one};
+pub use map::EstateMap;
 pub use outcome::{
     DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,
     Summary,
@@ -89,8 +94,14 @@ pub fn prepare() {
 
 /// Runs every check over an estate.
 #[must_use]
-pub fn audit(estate: &Estate, yardstick: &Yardstick) -> Outcome {
-    outcome::assemble(estate, yardstick)
+pub fn audit(estate: &Analyses, yardstick: &Yardstick) -> Outcome {
+    outcome::assemble(estate, yardstick, &Area::ALL)
+}
+
+/// Runs the checks of some areas over an estate.
+#[must_use]
+pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
+    outcome::assemble(estate, yardstick, areas)
 }
 
 /// Those of a list in order of device that are of one.

@@ -9,7 +9,7 @@ use crate::accepted;
 use crate::answered::{self, AnswerEntry};
 use crate::checks::CHECKS;
 use crate::{
-    Acceptance, AcceptanceEntry, Answer, Area, Check, Estate, LeftOutFile, Severity, Subject, Verdict,
+    Acceptance, AcceptanceEntry, Analyses, Answer, Area, Check, LeftOutFile, Run, Severity, Subject, Verdict,
     Yardstick,
 };
 use quote::{Texts, devices, finding, open_question};
@@ -119,6 +119,9 @@ pub struct Finding {
     /// Every device it has evidence from.
     #[serde(skip)]
     pub devices: Vec<Arc<str>>,
+    /// What was judged, with the device that it is of; none for what an answer of the estate file settled.
+    #[serde(skip)]
+    pub about: Option<(usize, Subject)>,
 }
 
 /// Something the exports cannot tell.
@@ -137,9 +140,9 @@ pub struct OpenQuestion {
     /// Files that would answer it and are not among the exports.
     #[serde(skip)]
     pub files: Vec<String>,
-    /// What was judged, as in the fingerprint of a finding.
+    /// What was judged, as in the fingerprint of a finding, with the device that it is of.
     #[serde(skip)]
-    pub subject: Subject,
+    pub about: (usize, Subject),
 }
 
 /// Counts of open findings.
@@ -230,10 +233,10 @@ impl Outcome {
     }
 }
 
-/// Runs the checks and gathers what they say.
-pub(crate) fn assemble(estate: &Estate, yardstick: &Yardstick) -> Outcome {
+/// Runs the checks of some areas and gathers what they say.
+pub(crate) fn assemble(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
     let texts = Texts::default();
-    let said = ask_all(estate, yardstick, &texts);
+    let said = ask_all(estate, yardstick, &texts, areas);
     let mut findings = Vec::with_capacity(said.iter().map(|one| one.findings.len()).sum());
     let mut open_questions = Vec::with_capacity(said.iter().map(|one| one.questions.len()).sum());
     let mut seen = Prints::new();
@@ -278,7 +281,7 @@ struct Said {
 }
 
 /// What every check finds wrong or asks, in the order of the checks, whoever was first: they know nothing of each other.
-fn ask_all(estate: &Estate, yardstick: &Yardstick, texts: &Texts) -> Vec<Said> {
+fn ask_all(estate: &Analyses, yardstick: &Yardstick, texts: &Texts, areas: &[Area]) -> Vec<Said> {
     // Reviewing a large filter takes much memory for a while: no two are reviewed beside each other, nor beside anything else.
     let large = |device: &usize| {
         let chains = estate.devices[*device].facts.filters.iter().flat_map(|filter| &filter.chains);
@@ -296,15 +299,12 @@ fn ask_all(estate: &Estate, yardstick: &Yardstick, texts: &Texts) -> Vec<Said> {
         estate.views();
         estate.inner_views();
     };
-    let alone = |check: &Check| {
-        matches!(check.area, Area::Addresses | Area::Ciphers | Area::Secrets)
-            && !crate::checks::NEED_VIEWS.contains(&check.id)
-    };
+    let alone = |check: &Check| matches!(check.run, Run::Map(_));
     let run = |wanted: bool| -> Vec<Option<Said>> {
         let ask = |check: &&'static Check| {
-            (alone(check) == wanted).then(|| said(estate, texts, check, (check.run)(estate, yardstick)))
+            (alone(check) == wanted).then(|| said(estate, texts, check, check.answers(estate, yardstick)))
         };
-        CHECKS.par_iter().with_max_len(1).map(ask).collect()
+        CHECKS.par_iter().with_max_len(1).filter(|check| areas.contains(&check.area)).map(ask).collect()
     };
     let ((), first) = rayon::join(prepare, || run(true));
     let second = run(false);
@@ -313,25 +313,27 @@ fn ask_all(estate: &Estate, yardstick: &Yardstick, texts: &Texts) -> Vec<Said> {
 
 /// What is wrong or asked among the answers of a check, quoted. What is right fills no memory: of very many devices it is nearly
 /// everything.
-fn said(estate: &Estate, texts: &Texts, check: &'static Check, answers: Vec<Answer>) -> Said {
+fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<Answer>) -> Said {
     let mut said = Said::default();
     let mut fails = Vec::new();
     for answer in answers {
         let device = estate.devices[answer.device].name.as_str();
         match answer.verdict {
             Verdict::Fail(fail) => {
-                fails.push((device, fail, fingerprint(check.id, device, &answer.subject, &mut said.seen)));
+                let print = fingerprint(check.id, device, &answer.subject, &mut said.seen);
+                fails.push((device, fail, print, (answer.device, answer.subject)));
             }
             Verdict::Undetermined(question) => {
-                said.questions.push(open_question(estate, texts, check, device, answer.subject, question));
+                let about = (answer.device, answer.subject);
+                said.questions.push(open_question(estate, texts, check, device, about, question));
             }
             Verdict::Pass | Verdict::DoesNotApply => {}
         }
     }
     // Quoting and masking lines is most of the work, and each finding's is its own.
-    let quoted = fails
-        .into_par_iter()
-        .map(|(device, fail, print)| Box::new(finding(estate, texts, check, device, fail, print)));
+    let quoted = fails.into_par_iter().map(|(device, fail, print, about)| {
+        Box::new(finding(estate, texts, check, device, fail, print, about))
+    });
     said.findings = quoted.collect();
     said.questions.shrink_to_fit();
     if estate.answers.is_empty() {

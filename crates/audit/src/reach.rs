@@ -8,7 +8,7 @@ pub(crate) use place::all_setouts;
 use place::setouts;
 pub use place::{AskError, From, Setout, To};
 
-use crate::{Estate, special};
+use crate::{EstateMap, special};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -116,7 +116,7 @@ const MOST_CELLS: usize = 4096;
 /// The devices of an estate, made ready for packets.
 #[derive(Debug)]
 pub struct Ground<'a> {
-    estate: &'a Estate,
+    estate: &'a EstateMap,
     net: Net<'a>,
     most_cells: usize,
     /// Lines of every port forward.
@@ -126,7 +126,7 @@ pub struct Ground<'a> {
 impl<'a> Ground<'a> {
     /// Makes them ready.
     #[must_use]
-    pub fn of(estate: &'a Estate) -> Self {
+    pub fn of(estate: &'a EstateMap) -> Self {
         let forwards = estate.devices.iter().flat_map(|device| &device.facts.forwards);
         let hosts: Vec<Host<'a>> = (0..estate.devices.len()).map(|at| estate.host(at)).collect();
         let most_cells = most_cells(&hosts);
@@ -140,7 +140,7 @@ impl<'a> Ground<'a> {
 
     /// The estate.
     #[must_use]
-    pub fn estate(&self) -> &'a Estate {
+    pub fn estate(&self) -> &'a EstateMap {
         self.estate
     }
 
@@ -178,7 +178,7 @@ fn most_cells(hosts: &[Host<'_>]) -> usize {
 ///
 /// # Errors
 /// When nothing tells where the connection enters, or a device or interface is not there.
-pub fn reach(estate: &Estate, question: &Question) -> Result<Reached, AskError> {
+pub fn reach(estate: &EstateMap, question: &Question) -> Result<Reached, AskError> {
     let ground = Ground::of(estate);
     answer(&ground, question)
 }
@@ -187,7 +187,7 @@ pub fn reach(estate: &Estate, question: &Question) -> Result<Reached, AskError> 
 ///
 /// # Errors
 /// Each as for [`reach`].
-pub fn reach_all(estate: &Estate, questions: &[Question]) -> Vec<Result<Reached, AskError>> {
+pub fn reach_all(estate: &EstateMap, questions: &[Question]) -> Vec<Result<Reached, AskError>> {
     let ground = Ground::of(estate);
     questions.par_iter().with_max_len(1).map(|question| answer(&ground, question)).collect()
 }
@@ -298,7 +298,7 @@ fn reached_from_outside(ground: &Ground<'_>, question: &Question, device: usize)
 
 /// Where the connections of a question set out, each with what is aimed at from there.
 fn aimed_setouts(
-    estate: &Estate,
+    estate: &EstateMap,
     question: &Question,
     to: &To,
 ) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
@@ -376,7 +376,7 @@ fn of_no_name(cells: Vec<Cell>, family: Family, side: impl Fn(&Sent) -> &Vec<IpR
     cells.into_iter().filter(|cell| size(cell) >= half.min(largest)).collect()
 }
 
-pub(crate) fn told(estate: &Estate, answer: Answer) -> Reached {
+pub(crate) fn told(estate: &EstateMap, answer: Answer) -> Reached {
     let delivered_to = answer.delivered.map(|one| DeliveredTo {
         device: match one.gone {
             None => estate.devices.get(one.device).map(|device| device.name.clone()),
@@ -393,7 +393,7 @@ pub(crate) fn told(estate: &Estate, answer: Answer) -> Reached {
 }
 
 /// A step with its place.
-pub(crate) fn step_of(estate: &Estate, step: Step) -> ReachStep {
+pub(crate) fn step_of(estate: &EstateMap, step: Step) -> ReachStep {
     let place = step.origin.map(|origin| crate::outcome::place(estate, origin));
     let (path, line, excerpt) = match place {
         Some(place) => (Some(place.path), Some(place.line), Some(place.excerpt)),

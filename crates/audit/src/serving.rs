@@ -1,25 +1,24 @@
 //! Services by their files, with what bears on how grave a fault in one of them is: whether it runs, and who reaches it.
 
-use crate::Estate;
+use crate::Analyses;
 use crate::exposure::{Exposure, Reachable};
-use crate::services::What;
+use crate::services::{What, switched_off};
 use crate::views::{deciding, some_ranges};
 use crate::{Answer, Fail, Marks, Rating, Severity, Subject, Verdict};
-use trevlin_model::housekeeping::UnitState;
 use trevlin_model::served::{Part, Served, ServedKind, Sources};
-use trevlin_model::{Device, IpRange, Origin, Setting};
+use trevlin_model::{IpRange, Origin, Setting};
 
 /// A service of a device.
 #[derive(Clone, Copy)]
 pub(crate) struct ServiceCase<'a> {
-    pub(crate) estate: &'a Estate,
+    pub(crate) estate: &'a Analyses,
     pub(crate) device: usize,
     number: usize,
     pub(crate) served: &'a Served,
 }
 
 /// Services of one device that their program would start with.
-pub(crate) fn of_device(estate: &Estate, device: usize) -> impl Iterator<Item = ServiceCase<'_>> {
+pub(crate) fn of_device(estate: &Analyses, device: usize) -> impl Iterator<Item = ServiceCase<'_>> {
     let all = estate.devices[device].facts.served.iter().enumerate();
     all.filter(|(_, served)| served.refused.is_none()).map(move |(number, served)| ServiceCase {
         estate,
@@ -31,30 +30,12 @@ pub(crate) fn of_device(estate: &Estate, device: usize) -> impl Iterator<Item = 
 
 /// Services of some kinds, of every device.
 pub(crate) fn of_kinds<'a>(
-    estate: &'a Estate,
+    estate: &'a Analyses,
     kinds: &'a [ServedKind],
 ) -> impl Iterator<Item = ServiceCase<'a>> + 'a {
     (0..estate.devices.len())
         .flat_map(move |device| of_device(estate, device))
         .filter(move |one| kinds.contains(&one.served.kind))
-}
-
-/// The line that says that a service is switched off: none of the units that start it is enabled, and one is known not to be.
-pub(crate) fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
-    let named = |name: &str| {
-        let (plain, _) = name.split_once('.').unwrap_or((name, ""));
-        // `postgresql@15-main` is an instance of `postgresql`.
-        served.units.contains(&plain.split('@').next().unwrap_or(plain))
-    };
-    let mut off = None;
-    for unit in device.facts.units.iter().filter(|unit| named(&unit.name)) {
-        match unit.state {
-            UnitState::Enabled => return None,
-            UnitState::Disabled | UnitState::Masked => off = off.or(Some(unit.origin)),
-            UnitState::Static => {}
-        }
-    }
-    off
 }
 
 /// Who reaches something.
@@ -74,7 +55,7 @@ pub(crate) enum Who<'a> {
 impl<'a> ServiceCase<'a> {
     /// Whether anybody beyond the device may meet it: it is not switched off, and not for the device alone.
     pub(crate) fn is_met(&self) -> bool {
-        !self.served.is_local() && switched_off(&self.estate.devices[self.device], self.served).is_none()
+        crate::services::is_met(&self.estate.devices[self.device], self.served)
     }
 
     /// The device's name.

@@ -3,7 +3,7 @@
 use crate::estate::OutsideReason;
 use crate::outcome::{Evidence, place};
 use crate::special::is_public;
-use crate::{DeviceSummary, Estate, LeftOutFile, Outcome};
+use crate::{Analyses, DeviceSummary, LeftOutFile, Outcome};
 use ipnet::IpNet;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -84,7 +84,7 @@ pub struct Survey {
 
 /// What was handed over. The outcome is that of the audit of the same estate.
 #[must_use]
-pub fn survey(estate: &Estate, outcome: &Outcome) -> Survey {
+pub fn survey(estate: &Analyses, outcome: &Outcome) -> Survey {
     let mut networks = BTreeSet::new();
     let devices = outcome
         .devices
@@ -109,7 +109,7 @@ pub fn survey(estate: &Estate, outcome: &Outcome) -> Survey {
     }
 }
 
-fn read(estate: &Estate, at: usize, summary: &DeviceSummary) -> SurveyedDevice {
+fn read(estate: &Analyses, at: usize, summary: &DeviceSummary) -> SurveyedDevice {
     let device = &estate.devices[at];
     let mut formats: BTreeMap<&str, usize> = BTreeMap::new();
     let mut unknown = Vec::new();
@@ -149,7 +149,7 @@ fn read(estate: &Estate, at: usize, summary: &DeviceSummary) -> SurveyedDevice {
     }
 }
 
-fn outside(estate: &Estate, at: usize, networks: &mut BTreeSet<IpNet>) -> Vec<OutsideRow> {
+fn outside(estate: &Analyses, at: usize, networks: &mut BTreeSet<IpNet>) -> Vec<OutsideRow> {
     let facts = &estate.devices[at].facts;
     estate
         .outside(at)
@@ -174,7 +174,7 @@ fn outside(estate: &Estate, at: usize, networks: &mut BTreeSet<IpNet>) -> Vec<Ou
 }
 
 /// Files that some line refers to. Where no reader keeps the reference, the question about it names the file.
-fn missing(estate: &Estate, outcome: &Outcome, at: usize) -> Vec<MissingFile> {
+fn missing(estate: &Analyses, outcome: &Outcome, at: usize) -> Vec<MissingFile> {
     let device = &estate.devices[at];
     let of_tunnels = device.facts.tunnels.iter().flat_map(|tunnel| &tunnel.missing);
     let mut found: BTreeMap<String, MissingFile> = BTreeMap::new();
@@ -199,7 +199,7 @@ fn missing(estate: &Estate, outcome: &Outcome, at: usize) -> Vec<MissingFile> {
     found.into_values().collect()
 }
 
-fn lacks(estate: &Estate, at: usize) -> Vec<&'static str> {
+fn lacks(estate: &Analyses, at: usize) -> Vec<&'static str> {
     let device = &estate.devices[at];
     let mut found = Vec::new();
     if !device.facts.has_interfaces {

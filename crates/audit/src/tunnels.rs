@@ -2,13 +2,12 @@
 
 use crate::access::{Access, listener_from, logins};
 use crate::algorithms::{Algorithm, lookup};
-use crate::checks::{CHECKS, weak_pre_shared_key};
-use crate::{Area, Estate, Subject, TunnelVerdict, Verdict, Yardstick};
+use crate::checks::weak_pre_shared_key;
+use crate::{Analyses, Area, Evidence, Outcome, Subject, TunnelVerdict, Yardstick};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::fmt;
 use trevlin_model::certificate::CertificateUse;
-use trevlin_model::ike::PreSharedKey;
 use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{AlgorithmRole, Offer};
 use trevlin_model::plan::AddressPlan;
@@ -94,10 +93,10 @@ pub struct Detail {
     pub place: String,
 }
 
-/// The table, in order of device.
+/// The table, in order of device. The outcome is that of an audit of the same estate, of the areas [`AREAS`] at least.
 #[must_use]
-pub fn tunnels(estate: &Estate, yardstick: &Yardstick) -> Vec<TunnelRow> {
-    let judged = judged(estate, yardstick);
+pub fn tunnels(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> Vec<TunnelRow> {
+    let judged = judged(outcome);
     let access = logins(estate);
     let mut by_service: BTreeMap<(&str, &str), &Access> = BTreeMap::new();
     for one in access.iter().rev() {
@@ -192,12 +191,12 @@ fn shown(tunnel: &Tunnel) -> Vec<String> {
 }
 
 /// The grade of the key that both ends share, or what the certificate of this end is made of.
-fn key(estate: &Estate, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> TunnelKey {
+fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> TunnelKey {
     if tunnel.family == TunnelFamily::WireGuard {
         return TunnelKey::Fixed("Curve25519");
     }
     if let Some(ipsec) = tunnel.ipsec.as_ref().filter(|one| one.shared_key().is_some()) {
-        let keys = keys_of(estate, at, ipsec);
+        let keys = crate::pairs::keys_of(estate, at, ipsec);
         let worst = keys
             .iter()
             .map(|key| weak_pre_shared_key::grade(estate, at, key, yardstick))
@@ -210,50 +209,34 @@ fn key(estate: &Estate, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> Tu
     }
 }
 
-/// The shared keys that a connection may use: those for its identities or addresses, and those for whoever calls.
-pub(crate) fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Vec<&'a PreSharedKey> {
-    let bare = |text: &str| text.trim_start_matches('@').to_owned();
-    let named = ipsec.remote.iter().filter_map(|round| round.identity.as_ref()).map(|(name, _)| bare(name));
-    let ends: Vec<String> = named.chain(ipsec.remote_addresses.iter().map(|(text, _)| bare(text))).collect();
-    let all = &estate.devices[at].facts.pre_shared_keys;
-    let exact: Vec<_> =
-        all.iter().filter(|key| key.identities.iter().any(|one| ends.contains(&bare(one)))).collect();
-    if exact.is_empty() { all.iter().filter(|key| key.is_for_anybody()).collect() } else { exact }
-}
-
 /// What the checks say of one tunnel.
 struct Judged {
     verdict: TunnelVerdict,
     findings: Vec<Detail>,
 }
 
-/// What the checks of the areas that are about tunnels say, by device and tunnel: the same that an audit says.
-fn judged(estate: &Estate, yardstick: &Yardstick) -> BTreeMap<(usize, Subject), Judged> {
-    let mut found: BTreeMap<(usize, Subject), Judged> = BTreeMap::new();
-    let about = |area: Area| matches!(area, Area::Tunnels | Area::Ciphers | Area::Logins);
-    for check in CHECKS.iter().filter(|check| about(check.area)) {
-        for answer in (check.run)(estate, yardstick) {
-            let (verdict, text, evidence) = match answer.verdict {
-                Verdict::Fail(fail) => (
-                    TunnelVerdict::Finding(fail.rating.severity()),
-                    format!("{}: {}", fail.rating.severity().word(), fail.title),
-                    fail.evidence,
-                ),
-                Verdict::Undetermined(asked) => (
-                    TunnelVerdict::OpenQuestion,
-                    format!("open question: {}", asked.question),
-                    asked.evidence,
-                ),
-                Verdict::Pass | Verdict::DoesNotApply => continue,
-            };
-            let place = evidence.first().map(|origin| estate.place(*origin)).unwrap_or_default();
-            let finding = Detail { what: "finding", text: estate.masker().mask(&text), place };
-            let known = found
-                .entry((answer.device, answer.subject))
-                .or_insert_with(|| Judged { verdict, findings: Vec::new() });
-            known.verdict = known.verdict.max(verdict);
-            known.findings.push(finding);
-        }
+/// The areas whose checks are about tunnels.
+pub const AREAS: [Area; 3] = [Area::Logins, Area::Tunnels, Area::Ciphers];
+
+/// What an audit says, by what it is about: in the order of its checks.
+fn judged(outcome: &Outcome) -> BTreeMap<&(usize, Subject), Judged> {
+    let mut all: Vec<(&str, &(usize, Subject), TunnelVerdict, String, &[Evidence])> = Vec::new();
+    for one in outcome.findings().filter(|one| AREAS.contains(&one.area)) {
+        let Some(about) = &one.about else { continue };
+        let text = format!("{}: {}", one.severity.word(), one.title);
+        all.push((one.check, about, TunnelVerdict::Finding(one.severity), text, &one.evidence));
+    }
+    for one in outcome.open_questions.iter().filter(|one| AREAS.contains(&one.area)) {
+        let text = format!("open question: {}", one.question);
+        all.push((one.check, &one.about, TunnelVerdict::OpenQuestion, text, &one.evidence));
+    }
+    all.sort_by_key(|one| one.0);
+    let mut found: BTreeMap<&(usize, Subject), Judged> = BTreeMap::new();
+    for (_, about, verdict, text, evidence) in all {
+        let place = evidence.first().map(|one| format!("{}:{}", one.path, one.line)).unwrap_or_default();
+        let known = found.entry(about).or_insert_with(|| Judged { verdict, findings: Vec::new() });
+        known.verdict = known.verdict.max(verdict);
+        known.findings.push(Detail { what: "finding", text, place });
     }
     found
 }
@@ -288,7 +271,7 @@ fn pools(plan: &AddressPlan) -> Vec<String> {
 }
 
 /// Everything that was read, with its places.
-fn details(estate: &Estate, tunnel: &Tunnel) -> Vec<Detail> {
+fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
     let mut found = Vec::new();
     let mut add = |what, text: String, origin: Origin| {
         found.push(Detail { what, text: estate.masker().mask(&text), place: estate.place(origin) });
@@ -431,7 +414,8 @@ mod tests {
                 "[Interface]\nPrivateKey=k\nAddress=10.9.0.1/24\n[Peer]\nAllowedIPs=10.9.0.2/32\n",
             ),
         ]);
-        let rows = tunnels(&estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+        let yardstick = Yardstick::on(jiff::civil::date(2026, 11, 25));
+        let rows = tunnels(&estate, &yardstick, &crate::audit(&estate, &yardstick));
         let told: Vec<_> = rows
             .iter()
             .map(|row| {

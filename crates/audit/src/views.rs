@@ -5,7 +5,7 @@ use crate::intents::Held;
 use crate::reach::Ground;
 use crate::services::Service;
 use crate::special::{is_link_local, is_public};
-use crate::{Estate, Rating, Severity};
+use crate::{Analyses, Estate, EstateMap, Rating, Severity};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use trevlin_model::{Device, Family, IpRange, Origin, PortForward, Protocol};
@@ -34,8 +34,7 @@ pub struct InnerViews {
 }
 
 impl InnerViews {
-    pub(crate) fn of(estate: &Estate) -> Self {
-        let services = &estate.views().services;
+    pub(crate) fn of(estate: &EstateMap, services: &[Vec<Service>]) -> Self {
         let ground = Ground::of(estate);
         let of_callers = || {
             let callers = estate.shape().callers.par_iter().with_max_len(1);
@@ -76,7 +75,7 @@ pub(crate) enum Whence<'a> {
 
 impl<'a> Whence<'a> {
     /// From where a port of a device is reached.
-    pub(crate) fn of(estate: &'a Estate, device: usize, protocol: Protocol, port: u16) -> Self {
+    pub(crate) fn of(estate: &'a Analyses, device: usize, protocol: Protocol, port: u16) -> Self {
         if let Some(reached) = estate.views().from_outside(device, protocol, port) {
             return match (reached.everybody, reached.certain) {
                 (true, true) => Self::Everybody(reached),
@@ -169,7 +168,7 @@ pub struct Site {
 }
 
 impl Views {
-    pub(crate) fn of(estate: &Estate) -> Self {
+    pub(crate) fn of(estate: &EstateMap) -> Self {
         let services = exposure::all_services(estate);
         let ground = Ground::of(estate);
         let outside = exposure::outside(&ground, &services);
@@ -198,7 +197,7 @@ impl Views {
 }
 
 /// What each end of a tunnel between sites lets in from the networks behind the other.
-fn sites(estate: &Estate, ground: &Ground<'_>, services: &[Vec<Service>]) -> Vec<Site> {
+fn sites(estate: &EstateMap, ground: &Ground<'_>, services: &[Vec<Service>]) -> Vec<Site> {
     let ends: Vec<(usize, usize)> =
         (0..estate.shape().joined.len()).flat_map(|joined| [(joined, 0), (joined, 1)]).collect();
     let of = |(joined, end): &(usize, usize)| {

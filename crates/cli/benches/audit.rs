@@ -6,7 +6,7 @@ use divan::counter::BytesCount;
 use divan::{Bencher, black_box};
 use std::fmt::Write;
 use std::path::Path;
-use trevlin_audit::{Estate, Input, ValidEstateFile, Yardstick, audit};
+use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Yardstick, audit};
 use trevlin_model::{Export, ExportId};
 use trevlin_readers::{Reading, Surroundings, decode, recognise};
 use trevlin_render::{Detail, Json, Renderer, Text};
@@ -114,7 +114,7 @@ fn demo() -> Vec<(String, String)> {
 }
 
 /// The demo estate so many times over, each copy with devices and addresses of its own.
-fn estate(demo: &[(String, String)], copies: usize) -> Estate {
+fn estate(demo: &[(String, String)], copies: usize) -> Analyses {
     let files = (0..copies)
         .flat_map(|copy| demo.iter().filter(|(path, _)| path.contains('/')).map(move |file| (copy, file)));
     let exports: Vec<Export> = files
@@ -138,7 +138,7 @@ fn estate(demo: &[(String, String)], copies: usize) -> Estate {
             export,
         }
     });
-    Estate::assemble(inputs.collect(), &ValidEstateFile::default())
+    Analyses::of(Estate::assemble(inputs.collect(), &ValidEstateFile::default()))
 }
 
 /// Reading, putting together, judging and writing the demo estate, as the command does without its files.

@@ -13,7 +13,7 @@ use std::fmt::Write;
 use std::time::Instant;
 use trevlin_audit::exposure::{all_services, outside};
 use trevlin_audit::reach::{From, Ground, Question, Transport, reach, reach_all};
-use trevlin_audit::{Estate, Input, ValidEstateFile, Yardstick, audit};
+use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Yardstick, audit};
 use trevlin_model::{Export, ExportId};
 use trevlin_readers::{Surroundings, recognise};
 
@@ -144,7 +144,7 @@ fn site(number: usize, rng: &mut Rng) -> Vec<(String, String)> {
     files
 }
 
-fn estate(sites: usize) -> Estate {
+fn estate(sites: usize) -> Analyses {
     let mut rng = Rng(20_261_125);
     let files: Vec<(String, String)> = (0..sites).flat_map(|number| site(number, &mut rng)).collect();
     let inputs = files.into_iter().enumerate().map(|(at, (path, text))| {
@@ -159,7 +159,7 @@ fn estate(sites: usize) -> Estate {
             ledger: reading.ledger,
         }
     });
-    Estate::assemble(inputs.collect(), &ValidEstateFile::default())
+    Analyses::of(Estate::assemble(inputs.collect(), &ValidEstateFile::default()))
 }
 
 fn question(site: usize, port: u16) -> Question {
@@ -194,7 +194,7 @@ fn main() {
         let begun = Instant::now();
         let allowed = reach_all(&estate, &flows)
             .into_iter()
-            .filter(|one| one.as_ref().is_ok_and(|one| one.verdict == "allowed"))
+            .filter(|one| one.as_ref().is_ok_and(|one| one.verdict == trevlin_audit::reach::Verdict::Allowed))
             .count();
         let many = begun.elapsed();
         assert!(allowed > 0);

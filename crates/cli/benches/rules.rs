@@ -11,7 +11,7 @@
 
 use std::fmt::Write;
 use std::time::Instant;
-use trevlin_audit::{Estate, Input, ValidEstateFile, rules};
+use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, rules};
 use trevlin_model::{Export, ExportId};
 use trevlin_packets::review::Standing;
 use trevlin_readers::{Surroundings, recognise};
@@ -151,7 +151,7 @@ fn one(format: &str, count: usize) {
         facts: reading.facts,
         ledger: reading.ledger,
     };
-    let estate = Estate::assemble(vec![input], &ValidEstateFile::default());
+    let estate = Analyses::of(Estate::assemble(vec![input], &ValidEstateFile::default()));
     let begun = Instant::now();
     let found = rules::of_device(&estate, 0);
     let review = begun.elapsed();

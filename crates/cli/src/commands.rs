@@ -13,8 +13,8 @@ use std::io::{self, Write};
 use std::path::PathBuf;
 use std::process::ExitCode;
 use trevlin_audit::{
-    Estate, Outcome, Selection, Severity, Status, Yardstick, YardstickFile, access, audit, checks, plan,
-    ready_made, rules, services, tunnels,
+    Analyses, Outcome, Selection, Severity, Status, Yardstick, YardstickFile, access, audit, audit_areas,
+    checks, plan, ready_made, rules, services, tunnels,
 };
 use trevlin_render::{Detail, Json, Renderer, Text};
 
@@ -79,7 +79,7 @@ pub(crate) fn telling(common: &args::Common) -> Telling {
 }
 
 /// What an estate is judged by.
-pub(crate) fn yardstick(estate: &Estate, judging: &args::Judging) -> Yardstick {
+pub(crate) fn yardstick(estate: &Analyses, judging: &args::Judging) -> Yardstick {
     estate.yardstick(judging.as_of.unwrap_or_else(today))
 }
 
@@ -126,7 +126,7 @@ fn audit_command(arguments: &args::Audit, common: &args::Common) -> anyhow::Resu
 }
 
 /// Bytes of everything that was read.
-pub(crate) fn bytes_of(estate: &Estate) -> u64 {
+pub(crate) fn bytes_of(estate: &Analyses) -> u64 {
     estate.exports.iter().map(|one| one.export.text().len() as u64).sum()
 }
 
@@ -198,7 +198,10 @@ fn services_command(arguments: &args::Services, common: &args::Common) -> anyhow
 fn tunnels_command(arguments: &args::Tunnels, common: &args::Common) -> anyhow::Result<ExitCode> {
     let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
     know_devices(&estate, &arguments.device)?;
-    let mut rows = tunnels::tunnels(&estate, &yardstick(&estate, &arguments.judging));
+    let mut rows = {
+        let yardstick = yardstick(&estate, &arguments.judging);
+        tunnels::tunnels(&estate, &yardstick, &audit_areas(&estate, &yardstick, &tunnels::AREAS))
+    };
     rows.retain(|row| arguments.device.is_empty() || arguments.device.contains(&row.device));
     if let Some(name) = &arguments.detail {
         let before: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
@@ -258,7 +261,7 @@ fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyh
 }
 
 /// Exit status. What lives to the end of the process is not taken apart piece by piece; secrets are wiped first.
-fn leave(estate: Estate, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow::Result<ExitCode> {
+fn leave(estate: Analyses, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow::Result<ExitCode> {
     estate.wipe();
     let failed = fail_on.is_some_and(|least| {
         outcome.findings().any(|one| one.status == Status::Open && one.severity >= least)
@@ -267,7 +270,7 @@ fn leave(estate: Estate, outcome: &Outcome, fail_on: Option<Severity>) -> anyhow
 }
 
 /// A device that is not there is a mistake, not an empty answer.
-pub(crate) fn know_devices(estate: &Estate, wanted: &[String]) -> anyhow::Result<()> {
+pub(crate) fn know_devices(estate: &Analyses, wanted: &[String]) -> anyhow::Result<()> {
     for name in wanted {
         if !estate.devices.iter().any(|device| device.name == *name) {
             let names: Vec<_> = estate.devices.iter().map(|device| device.name.as_str()).collect();

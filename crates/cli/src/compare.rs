@@ -43,9 +43,8 @@ fn snapshot(path: &Path, arguments: &args::Compare, telling: Telling) -> anyhow:
     Json.render(&audit(&estate, &yardstick(&estate, &arguments.judging)), &mut bytes)?;
     let mut made: Snapshot = serde_json::from_slice(&bytes).context("the audit cannot be read back")?;
     // Where nothing tells where the outside is, nothing is known to be reached.
-    if let Some(outside) = exposure::of_outside(&estate) {
-        made.add_exposure(&outside);
-    }
+    let outside = exposure::of_outside(&estate);
+    made.add_exposure(&outside);
     Ok(made)
 }
 

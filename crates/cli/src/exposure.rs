@@ -4,8 +4,8 @@ use crate::args::{self, Common, TableFormat};
 use crate::commands::{know_devices, print, telling, width};
 use crate::load;
 use std::process::ExitCode;
-use trevlin_audit::Estate;
-use trevlin_audit::exposure::{ExposureSheet, all_services, from, sheet};
+use trevlin_audit::Analyses;
+use trevlin_audit::exposure::{ExposureSheet, from, sheet};
 use trevlin_audit::reach::{From, Ground};
 
 /// Runs the command.
@@ -15,10 +15,14 @@ use trevlin_audit::reach::{From, Ground};
 pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result<ExitCode> {
     let estate = load::estate(&arguments.paths, telling(common))?;
     know_devices(&estate, &arguments.device)?;
-    let services = all_services(&estate);
-    let ground = Ground::of(&estate);
-    let exposure = from(&ground, &services, &arguments.from, None)?;
-    let mut sheet = sheet(&estate, &services, &exposure, &name(&arguments.from));
+    let mut sheet = match &arguments.from {
+        From::Outside => of_outside(&estate),
+        place => {
+            let services = &estate.views().services;
+            let exposure = from(&Ground::of(&estate), services, place, None)?;
+            sheet(&estate, services, &exposure, &name(place))
+        }
+    };
     let kept = |device: &String| arguments.device.is_empty() || arguments.device.contains(device);
     sheet.reached.retain(|one| kept(&one.device));
     sheet.openings.retain(|one| kept(&one.device));
@@ -35,11 +39,10 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
     Ok(ExitCode::SUCCESS)
 }
 
-/// What the outside reaches; none where nothing tells where it is.
-pub(crate) fn of_outside(estate: &Estate) -> Option<ExposureSheet> {
-    let services = all_services(estate);
-    let outside = from(&Ground::of(estate), &services, &From::Outside, None).ok()?;
-    Some(sheet(estate, &services, &outside, &name(&From::Outside)))
+/// What the outside reaches.
+pub(crate) fn of_outside(estate: &Analyses) -> ExposureSheet {
+    let views = estate.views();
+    sheet(estate, &views.services, &views.outside, &name(&From::Outside))
 }
 
 /// A place as it was asked for.

@@ -12,7 +12,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use trevlin_audit::{
-    ESTATE_FILE, Estate, Found, Input, LeftOutFile, SeveralInOne, ValidEstateFile, device_folders,
+    Analyses, ESTATE_FILE, Estate, Found, Input, LeftOutFile, SeveralInOne, ValidEstateFile, device_folders,
     several_in_one,
 };
 use trevlin_model::written::kept;
@@ -60,7 +60,7 @@ impl Decoded {
 ///
 /// # Errors
 /// When nothing could be read or recognised, or an estate file is not valid.
-pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Estate> {
+pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Analyses> {
     begun_with(paths, telling, None)
 }
 
@@ -68,11 +68,11 @@ pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Esta
 ///
 /// # Errors
 /// As [`estate`], and when there is no such yardstick.
-pub(crate) fn judged(paths: &[PathBuf], telling: Telling, judging: &Judging) -> anyhow::Result<Estate> {
+pub(crate) fn judged(paths: &[PathBuf], telling: Telling, judging: &Judging) -> anyhow::Result<Analyses> {
     begun_with(paths, telling, judging.yardstick.as_deref())
 }
 
-fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> anyhow::Result<Estate> {
+fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> anyhow::Result<Analyses> {
     let mut gathered = gather(paths, telling)?;
     if let Some(name) = yardstick {
         gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
@@ -87,7 +87,7 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
         estate.mixed().iter().for_each(|text| messages::warning(text));
     }
     estate.left_out = files.chain(std::mem::take(&mut estate.left_out)).collect();
-    Ok(estate)
+    Ok(Analyses::of(estate))
 }
 
 /// An estate with everything else that lies beside its exports, to make a copy of.

@@ -8,7 +8,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::exposure::{self, all_services};
 use trevlin_audit::reach::{From, Ground, Question, To, Verdict, reach, reach_all};
-use trevlin_audit::{Estate, IntentVerdict, intents};
+use trevlin_audit::{Analyses, IntentVerdict, intent_rows};
 use trevlin_render::FlowAnswer;
 
 /// Runs the command.
@@ -38,7 +38,7 @@ pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<Ex
 }
 
 /// Everything that is reached from somewhere, or of it what lies at one place.
-fn everything(estate: &Estate, arguments: &args::Reach, from: &From) -> anyhow::Result<ExitCode> {
+fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow::Result<ExitCode> {
     if arguments.entering.is_some() || arguments.sport.is_some() {
         bail!("--entering and --sport belong to one connection; add --to, --proto and --port");
     }
@@ -58,13 +58,13 @@ fn everything(estate: &Estate, arguments: &args::Reach, from: &From) -> anyhow::
 }
 
 /// What is meant, held against what is.
-fn intents(estate: &Estate, arguments: &args::Reach) -> anyhow::Result<ExitCode> {
+fn intents(estate: &Analyses, arguments: &args::Reach) -> anyhow::Result<ExitCode> {
     if estate.intents.is_empty() {
         bail!(
             "trevlin.toml has no intent; write one as [[intent]] with from, to, services and, where nothing else is meant, only = true"
         );
     }
-    let rows = intents::sheet(estate);
+    let rows = intent_rows::sheet(estate);
     match arguments.format {
         Format::Text => print(|out| trevlin_render::intents_text(&rows, width(), out))?,
         Format::Json => print(|out| trevlin_render::intents_json(&rows, out))?,

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use trevlin_audit::exposure::ExposureSheet;
 use trevlin_audit::{
-    Estate, Outcome, Yardstick, YardstickRow, access, audit, plan, rules, services, tunnels,
+    Analyses, Outcome, Yardstick, YardstickRow, access, audit, plan, rules, services, tunnels,
 };
 use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_report};
 
@@ -59,7 +59,7 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
     drop(progress);
     let title = title(&estate, &arguments.paths);
     // Made once, where a form asks for them.
-    let sheets = LazyCell::new(|| Sheets::of(&estate, &yardstick));
+    let sheets = LazyCell::new(|| Sheets::of(&estate, &yardstick, &outcome));
     for (format, file) in &targets {
         let mut bytes = Vec::new();
         match format {
@@ -134,7 +134,7 @@ fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
 }
 
 /// Whose estate it is: the organisation's name, or the folder's.
-fn title(estate: &Estate, paths: &[PathBuf]) -> String {
+fn title(estate: &Analyses, paths: &[PathBuf]) -> String {
     if let Some(name) = estate.organisation.first() {
         return name.clone();
     }
@@ -162,13 +162,13 @@ struct Sheets {
 }
 
 impl Sheets {
-    fn of(estate: &Estate, yardstick: &Yardstick) -> Self {
+    fn of(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> Self {
         Self {
             logins: access::logins(estate),
-            tunnels: tunnels::tunnels(estate, yardstick),
+            tunnels: tunnels::tunnels(estate, yardstick, outcome),
             services: services::sheet(estate, &[]),
             rules: rules::sheet(estate, &[], yardstick.as_of),
-            exposure: of_outside(estate),
+            exposure: Some(of_outside(estate)),
             plan: plan::sheet(estate, None),
             yardstick: estate.yardstick_rows(),
         }

@@ -7,7 +7,7 @@ use std::io;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
-use trevlin_audit::{Estate, Yardstick, audit};
+use trevlin_audit::{Analyses, Yardstick, audit};
 use trevlin_model::{Device, Note, Origin};
 use trevlin_readers::{Head, check_sheet, sheet_guide, write_sheet};
 use trevlin_render::neutral;
@@ -97,7 +97,7 @@ fn questions(file: &Path) -> Vec<String> {
     asked.iter().map(ToString::to_string).collect()
 }
 
-fn chosen<'a>(estate: &'a Estate, name: Option<&str>) -> anyhow::Result<&'a Device> {
+fn chosen<'a>(estate: &'a Analyses, name: Option<&str>) -> anyhow::Result<&'a Device> {
     match (name, estate.devices.as_slice()) {
         (Some(name), _) => {
             commands::know_devices(estate, &[name.to_owned()])?;
@@ -113,7 +113,7 @@ fn chosen<'a>(estate: &'a Estate, name: Option<&str>) -> anyhow::Result<&'a Devi
 }
 
 /// A device as a sheet.
-fn written(estate: &Estate, device: &Device) -> String {
+fn written(estate: &Analyses, device: &Device) -> String {
     let file = |origin: Origin| estate.export(origin.export).path().to_owned();
     let seen = |origin: Origin| {
         let export = estate.export(origin.export);

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 use support::{Dice, Seed, damage, seeds};
-use trevlin_audit::{Estate, Input, ValidEstateFile, audit};
+use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, audit};
 use trevlin_model::{Export, ExportId};
 use trevlin_readers::{Surroundings, decode, recognise};
 
@@ -59,7 +59,7 @@ fn judged(path: &str, bytes: &[u8]) {
         facts: reading.facts,
         ledger: reading.ledger,
     };
-    let estate = Estate::assemble(vec![input], &ValidEstateFile::default());
+    let estate = Analyses::of(Estate::assemble(vec![input], &ValidEstateFile::default()));
     let _ = audit(&estate, &estate.yardstick(jiff::civil::date(2026, 11, 25)));
 }
 

@@ -18,6 +18,7 @@ fn finding(severity: Severity, device: &str, title: &str, places: &[(&str, u32, 
         excerpt: (*excerpt).into(),
     };
     Finding {
+        about: None,
         check: "logins/single-factor-tunnel",
         area: Area::Logins,
         severity,
@@ -55,7 +56,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         question: "what is in front of it; ask for its filter".into(),
         evidence: Vec::new(),
         files: Vec::new(),
-        subject: trevlin_audit::Subject::ssh(),
+        about: (0, trevlin_audit::Subject::ssh()),
     };
     Outcome {
         as_of: "2026-11-25".into(),

@@ -2,14 +2,14 @@
 //! without a verdict, and a pre-shared key is all there is to show wherever it is used.
 
 use super::{Access, ServiceKind, from, named_users};
-use crate::{Estate, LoginFactor, LoginVerdict, people};
+use crate::{Analyses, LoginFactor, LoginVerdict, people};
 use std::collections::BTreeMap;
 use trevlin_model::{FactorKind, Login, LoginDaemon, LoginList, PasswordSource, Protocol};
 
 /// The port of IKE (RFC 7296, 2).
 const PORT: u16 = 500;
 
-pub(super) fn rows(estate: &Estate, at: usize) -> Vec<Access> {
+pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<Access> {
     let device = &estate.devices[at];
     let mut found = Vec::new();
     let row = |who: String, list: &str, factors: Vec<LoginFactor>, verdict, evidence| Access {

@@ -2,11 +2,11 @@
 
 use super::{Access, ServiceKind, from};
 use crate::management::ManagementPort;
-use crate::{Estate, LoginFactor, LoginVerdict};
+use crate::{Analyses, LoginFactor, LoginVerdict};
 use trevlin_model::{FactorKind, Protocol};
 
 /// The row of an OpenVPN server's management port, where it has one.
-pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
     let management = ManagementPort::of(tunnel).filter(|one| !one.port.is_empty())?;

@@ -10,7 +10,7 @@ use crate::exposure::Reachable;
 use crate::factors::{Factors, easiest_way, of_shell};
 use crate::management::ManagementPort;
 use crate::views::Whence;
-use crate::{Estate, Evidence, LoginFactor, LoginVerdict};
+use crate::{Analyses, Evidence, LoginFactor, LoginVerdict};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use trevlin_model::ssh::SshConnection;
@@ -59,7 +59,7 @@ pub struct Access {
 
 /// The table, in order of device and service.
 #[must_use]
-pub fn logins(estate: &Estate) -> Vec<Access> {
+pub fn logins(estate: &Analyses) -> Vec<Access> {
     let mut rows = Vec::new();
     for at in 0..estate.devices.len() {
         for number in 0..estate.devices[at].facts.tunnels.len() {
@@ -78,14 +78,14 @@ pub fn logins(estate: &Estate) -> Vec<Access> {
 
 /// What callers of a tunnel have to show, on the easiest way in; none where that is not known.
 #[must_use]
-pub fn factors_of_tunnel(estate: &Estate, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
+pub fn factors_of_tunnel(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let proof = tunnel::proof(estate, at, number)?;
     (proof.verdict != LoginVerdict::OpenQuestion).then_some(proof.factors)
 }
 
 /// What a secure shell server asks everybody for, on the easiest way in; none where that is not known.
 #[must_use]
-pub fn factors_of_shell(estate: &Estate, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
+pub fn factors_of_shell(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let server = estate.devices[at].facts.ssh_servers.get(number)?;
     let ways = of_shell(estate, at, server, &SshConnection::default());
     let kinds = known(&easiest_way(&ways)?.factors)?;
@@ -94,7 +94,7 @@ pub fn factors_of_shell(estate: &Estate, at: usize, number: usize) -> Option<Vec
 
 /// What the management port of a tunnel asks for; none where it has none.
 #[must_use]
-pub fn factors_of_management(estate: &Estate, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
+pub fn factors_of_management(estate: &Analyses, at: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let port = ManagementPort::of(&estate.devices[at].facts.tunnels[number])?;
     Some(if port.password { vec![LoginFactor::Kind(FactorKind::Knowledge)] } else { Vec::new() })
 }
@@ -123,7 +123,7 @@ fn known(factors: &Factors) -> Option<&BTreeSet<FactorKind>> {
 
 /// From where a listener can be reached, as far as the exports tell.
 #[must_use]
-pub(crate) fn from(estate: &Estate, device: usize, protocol: Protocol, port: Option<u16>) -> String {
+pub(crate) fn from(estate: &Analyses, device: usize, protocol: Protocol, port: Option<u16>) -> String {
     let whence = port.map(|port| Whence::of(estate, device, protocol, port));
     let front = |reached: &Reachable| {
         let first = reached.steps.first().map_or(device, |step| step.device);
@@ -153,7 +153,7 @@ fn named_users<'a>(mut users: impl ExactSizeIterator<Item = &'a str>) -> String 
     }
 }
 
-pub(crate) fn listener_from(estate: &Estate, device: usize, listener: &Listener) -> String {
+pub(crate) fn listener_from(estate: &Analyses, device: usize, listener: &Listener) -> String {
     if listener.loopback_only() {
         return "itself only".into();
     }

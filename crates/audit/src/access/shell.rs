@@ -2,13 +2,13 @@
 
 use super::{Access, ServiceKind, from, judged, known};
 use crate::factors::{ShellWay, conditions, easiest_way, of_shell};
-use crate::{Estate, LoginVerdict, people};
+use crate::{Analyses, LoginVerdict, people};
 use std::collections::BTreeSet;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, Protocol, Setting};
 
 /// One row for everybody, and one for each condition under which the way in is another.
-pub(super) fn rows(estate: &Estate, at: usize, server: &SshServer) -> Vec<Access> {
+pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Access> {
     let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
     rows.extend(superuser(estate, at, server));
     for condition in conditions(server) {
@@ -23,7 +23,7 @@ pub(super) fn rows(estate: &Estate, at: usize, server: &SshServer) -> Vec<Access
 }
 
 /// The superuser's row, where it is stated that it may log in.
-fn superuser(estate: &Estate, at: usize, server: &SshServer) -> Option<Access> {
+fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<Access> {
     let groups = people::root_groups(&estate.devices[at]);
     let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
     let Setting::Stated { value, origin } = server.effective("permitrootlogin", &connection) else {
@@ -55,7 +55,7 @@ fn superuser(estate: &Estate, at: usize, server: &SshServer) -> Option<Access> {
 }
 
 fn shell(
-    estate: &Estate,
+    estate: &Analyses,
     at: usize,
     server: &SshServer,
     connection: &SshConnection<'_>,
@@ -98,7 +98,7 @@ fn shell(
 }
 
 /// Who is let in by name or group.
-fn allowed(estate: &Estate, at: usize, server: &SshServer) -> String {
+fn allowed(estate: &Analyses, at: usize, server: &SshServer) -> String {
     let stated = |keyword: &str| match server.effective(keyword, &SshConnection::default()) {
         Setting::Stated { value, .. } => Some(value.join(", ")),
         _ => None,

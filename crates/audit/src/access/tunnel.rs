@@ -3,7 +3,7 @@
 use super::{Access, ServiceKind, judged, listener_from, named_users};
 use crate::factors::{Dialled, Factors, dialled, of_source, of_tls_based};
 use crate::l2tp;
-use crate::{DialIn, Estate, LoginFactor, LoginVerdict, people};
+use crate::{Analyses, DialIn, LoginFactor, LoginVerdict, people};
 use std::collections::BTreeSet;
 use trevlin_model::radius::RadiusAsker;
 use trevlin_model::{
@@ -21,7 +21,7 @@ pub(super) struct Proof {
 }
 
 /// Who comes in at a tunnel that answers callers.
-pub(super) fn proof(estate: &Estate, at: usize, number: usize) -> Option<Proof> {
+pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
     // What only carries L2TP is no way in of its own.
@@ -55,7 +55,7 @@ pub(super) fn proof(estate: &Estate, at: usize, number: usize) -> Option<Proof> 
 }
 
 /// The row of a tunnel that answers callers.
-pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
+pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
     let Proof { who, list, factors, verdict } = proof(estate, at, number)?;
@@ -85,7 +85,7 @@ pub(super) fn row(estate: &Estate, at: usize, number: usize) -> Option<Access> {
 
 type Row = (String, String, Option<BTreeSet<FactorKind>>);
 
-fn dial_in(estate: &Estate, at: usize, number: usize) -> Row {
+fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
     let device = &estate.devices[at];
     let Some(dial_in) = estate.dial_in(at, number) else {
         return ("not known".into(), "not known".into(), None);
@@ -113,7 +113,7 @@ fn dial_in(estate: &Estate, at: usize, number: usize) -> Row {
     }
 }
 
-fn source_words(estate: &Estate, at: usize, family: TunnelFamily, source: &PasswordSource) -> String {
+fn source_words(estate: &Analyses, at: usize, family: TunnelFamily, source: &PasswordSource) -> String {
     match source {
         PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) => {
             format!("local list {}", path.rsplit('/').next().unwrap_or(path))
@@ -130,7 +130,7 @@ fn source_words(estate: &Estate, at: usize, family: TunnelFamily, source: &Passw
 }
 
 /// Which RADIUS server decides: a device of the estate by name, another by its address.
-fn radius_words(estate: &Estate, at: usize, family: TunnelFamily) -> String {
+fn radius_words(estate: &Analyses, at: usize, family: TunnelFamily) -> String {
     let asker = RadiusAsker::of_tunnel(family);
     let targets = &estate.devices[at].facts.radius_targets;
     let Some(target) = targets.iter().find(|target| target.asked_by == asker) else { return "RADIUS".into() };
@@ -141,7 +141,7 @@ fn radius_words(estate: &Estate, at: usize, family: TunnelFamily) -> String {
     }
 }
 
-fn proven(estate: &Estate, at: usize, tunnel: &Tunnel) -> Row {
+fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
     let certificate =
         tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required);
     let mut lists: Vec<String> = tunnel
@@ -225,7 +225,7 @@ fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
 }
 
 /// Whom a connection with a shared key is for: the identity that it states, else whom the keys are for.
-fn by_shared_key(estate: &Estate, at: usize, tunnel: &Tunnel) -> String {
+fn by_shared_key(estate: &Analyses, at: usize, tunnel: &Tunnel) -> String {
     let rounds = tunnel.ipsec.iter().flat_map(|ipsec| &ipsec.remote);
     let named = rounds.filter(|round| !round.anybody()).find_map(|round| round.identity.as_ref());
     match (named, estate.devices[at].facts.pre_shared_keys.as_slice()) {
@@ -236,7 +236,7 @@ fn by_shared_key(estate: &Estate, at: usize, tunnel: &Tunnel) -> String {
 }
 
 /// The users of a local list that a tunnel asks, where it was exported.
-fn named(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
+fn named(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Option<String> {
     let check = tunnel.proof.passwords.first()?;
     if check.source == PasswordSource::OwnSecrets {
         let logins =

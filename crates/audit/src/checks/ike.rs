@@ -1,9 +1,9 @@
 //! What checks on keys for IKE have in common.
 
-use crate::{Answer, Estate, Subject, SubjectKind, Verdict};
+use crate::{Answer, EstateMap, Subject, SubjectKind, Verdict};
 
 /// A question for each file of keys that another reads in and that is not among the exports.
-pub(super) fn keys_not_exported(estate: &Estate, at: usize) -> Vec<Answer> {
+pub(super) fn keys_not_exported(estate: &EstateMap, at: usize) -> Vec<Answer> {
     let device = &estate.devices[at];
     let is_secrets =
         |origin: trevlin_model::Origin| estate.export(origin.export).file_name().ends_with(".secrets");

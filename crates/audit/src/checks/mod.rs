@@ -10,7 +10,7 @@ mod secrets;
 mod tunnels;
 mod upkeep;
 
-use crate::{Answer, Check, Estate};
+use crate::{Answer, Check, EstateMap};
 use rayon::prelude::*;
 pub(crate) use secrets::weak_pre_shared_key;
 
@@ -18,7 +18,7 @@ pub(crate) use secrets::weak_pre_shared_key;
 const AT_A_TIME: usize = 16;
 
 /// Asks about each device by itself, on every core; the answers come in order of devices.
-fn each_device(estate: &Estate, ask: impl Fn(usize) -> Vec<Answer> + Sync + Send) -> Vec<Answer> {
+fn each_device(estate: &EstateMap, ask: impl Fn(usize) -> Vec<Answer> + Sync + Send) -> Vec<Answer> {
     (0..estate.devices.len()).into_par_iter().with_max_len(AT_A_TIME).flat_map_iter(ask).collect()
 }
 
@@ -186,19 +186,6 @@ pub const CHECKS: &[&Check] = &[
     &upkeep::log_stays::CHECK,
     &upkeep::stored_rules_differ::CHECK,
     &upkeep::temporary_rule::CHECK,
-];
-
-/// Checks of areas that are run beside the making of the views, and that ask for the views all the same: they are run after it.
-pub(crate) const NEED_VIEWS: &[&str] = &[
-    "ciphers/database-in-clear",
-    "ciphers/files-in-clear",
-    "ciphers/monitoring-in-clear",
-    "ciphers/old-share-dialect",
-    "ciphers/page-not-redirected",
-    "ciphers/password-in-clear",
-    "ciphers/share-unsigned",
-    "secrets/weak-login-password",
-    "secrets/weak-service-secret",
 ];
 
 /// A few of many names, with the number of the others.

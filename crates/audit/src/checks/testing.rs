@@ -1,6 +1,6 @@
 //! Small estates written down as text, for the tests of checks.
 
-use crate::{Check, Estate, Input, ValidEstateFile, Verdict, Yardstick};
+use crate::{Analyses, Check, Estate, Input, ValidEstateFile, Verdict, Yardstick};
 use trevlin_model::{Export, ExportId, LineClass};
 use trevlin_readers::{Reading, Surroundings, recognise};
 
@@ -11,12 +11,12 @@ pub(crate) const BEHIND: (&str, &str) =
     ("b/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","flags":[]}]"#);
 
 /// An estate from paths (`device/file`) and texts.
-pub(crate) fn estate(files: &[(&str, &str)]) -> Estate {
+pub(crate) fn estate(files: &[(&str, &str)]) -> Analyses {
     estate_with(files, "")
 }
 
 /// The same with an estate file.
-pub(crate) fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
+pub(crate) fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Analyses {
     let exports: Vec<Export> = files
         .iter()
         .enumerate()
@@ -47,11 +47,11 @@ pub(crate) fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
         facts: reading.facts,
         ledger: reading.ledger,
     });
-    Estate::assemble(inputs.collect(), &ValidEstateFile::parse(estate_file).unwrap())
+    Analyses::of(Estate::assemble(inputs.collect(), &ValidEstateFile::parse(estate_file).unwrap()))
 }
 
 /// Every answer of a check as a line: `fail high edge server.conf:3 gate.txt:1`, `pass`, `ask`, `none`; in order.
-pub(crate) fn answers(check: &Check, estate: &Estate) -> Vec<String> {
+pub(crate) fn answers(check: &Check, estate: &Analyses) -> Vec<String> {
     answers_as_of(check, estate, jiff::civil::date(2026, 11, 25))
 }
 
@@ -71,12 +71,13 @@ pub(crate) fn certificate(name: &str) -> &'static str {
 }
 
 /// The same answers for another date of the audit.
-pub(crate) fn answers_as_of(check: &Check, estate: &Estate, as_of: jiff::civil::Date) -> Vec<String> {
+pub(crate) fn answers_as_of(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> Vec<String> {
     let place = |origin: &trevlin_model::Origin| {
         let export = estate.export(origin.export);
         format!("{}:{}", export.file_name(), export.position(origin.start).line)
     };
-    (check.run)(estate, &Yardstick::on(as_of))
+    check
+        .answers(estate, &Yardstick::on(as_of))
         .iter()
         .map(|answer| {
             let device = &estate.devices[answer.device].name;

@@ -9,10 +9,6 @@ pub use dial_in::DialIn;
 pub use outside::{OutsideInterface, OutsideReason};
 
 use crate::estate_file::{GivenAnswer, Intent, InterfacePair};
-use crate::plan::Plan;
-use crate::rules::Kept;
-use crate::shape::EstateShape;
-use crate::views::{InnerViews, Views};
 use crate::yardstick::Scales;
 use crate::{Accept, ValidEstateFile, Wanted, Yardstick, YardstickRow};
 use ipnet::IpNet;
@@ -21,7 +17,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
     Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, FilterFormat, Hook, Interface,
@@ -111,14 +107,8 @@ pub struct Estate {
     /// Port forwards (device, number) that lead to each device.
     forwards_to: BTreeMap<usize, Vec<(u32, u32)>>,
     masker: Masker,
-    plan: OnceLock<Plan>,
-    shape: OnceLock<EstateShape>,
-    views: OnceLock<Views>,
-    inner_views: OnceLock<InnerViews>,
     /// Which device an export is of, by its number.
     holders: Vec<Option<usize>>,
-    /// Reviews of packet filters, by device, each made when it is first asked for.
-    rule_reviews: Vec<OnceLock<Vec<Kept>>>,
 }
 
 impl Estate {
@@ -199,11 +189,6 @@ impl Estate {
             by_address: BTreeMap::new(),
             forwards_to: BTreeMap::new(),
             masker,
-            plan: OnceLock::new(),
-            shape: OnceLock::new(),
-            views: OnceLock::new(),
-            inner_views: OnceLock::new(),
-            rule_reviews: Vec::new(),
             holders: Vec::new(),
         };
         estate.holders = vec![None; estate.exports.len()];
@@ -214,7 +199,6 @@ impl Estate {
                 }
             }
         }
-        estate.rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
         estate.index();
         dial_in::settle(&mut estate);
         for at in 0..estate.devices.len() {
@@ -310,14 +294,8 @@ impl Estate {
 
     /// Takes it apart on every core: texts and secrets are wiped byte by byte, and of a large estate there are many.
     pub fn wipe(self) {
-        let Self { exports, devices, rule_reviews, .. } = self;
-        rayon::join(
-            || exports.into_par_iter().for_each(drop),
-            || {
-                devices.into_par_iter().for_each(drop);
-                rule_reviews.into_par_iter().for_each(drop);
-            },
-        );
+        let Self { exports, devices, .. } = self;
+        rayon::join(|| exports.into_par_iter().for_each(drop), || devices.into_par_iter().for_each(drop));
     }
 
     /// The export with this number.
@@ -351,55 +329,9 @@ impl Estate {
         &self.outside[device]
     }
 
-    /// The address plan, worked out when it is first asked for.
-    pub fn plan(&self) -> &Plan {
-        self.plan.get_or_init(|| Plan::of(self))
-    }
-
-    /// How the devices are joined, worked out when it is first asked for.
-    pub fn shape(&self) -> &EstateShape {
-        self.shape.get_or_init(|| EstateShape::of(self))
-    }
-
-    /// What is served, and what of it the outside reaches, worked out when it is first asked for.
-    pub fn views(&self) -> &Views {
-        if let Some(known) = self.views.get() {
-            return known;
-        }
-        // Made outside of the cell, for the reason given below.
-        let made = Views::of(self);
-        self.views.get_or_init(|| made)
-    }
-
-    /// What callers and other sites reach, worked out when it is first asked for.
-    pub fn inner_views(&self) -> &InnerViews {
-        if let Some(known) = self.inner_views.get() {
-            return known;
-        }
-        let made = InnerViews::of(self);
-        self.inner_views.get_or_init(|| made)
-    }
-
-    /// Every intent of the estate file, held against what is.
-    pub fn held_intents(&self) -> &[crate::intents::Held] {
-        &self.inner_views().intents
-    }
-
     /// Number of the device that an export is of.
     pub(crate) fn holder(&self, export: ExportId) -> Option<usize> {
         self.holders.get(export.0 as usize).copied().flatten()
-    }
-
-    /// The review of a device's packet filters, made when it is first asked for.
-    pub(crate) fn rule_reviews(&self, device: usize) -> &[Kept] {
-        let cell = &self.rule_reviews[device];
-        if let Some(known) = cell.get() {
-            return known;
-        }
-        // Made outside of the cell: it is made by several threads, and one that waits for the others may be handed a check that
-        // asks for the same review.
-        let made = crate::rules::review_device(self, device);
-        cell.get_or_init(|| made)
     }
 
     /// Masks every secret of the estate in a text on its way out.
@@ -415,6 +347,18 @@ impl Estate {
             || self.devices[device].facts.filters.iter().filter(move |filter| filter.families.has(family));
         let running: Vec<_> = all().filter(|filter| filter.state == ExportState::Running).collect();
         if running.is_empty() { all().collect() } else { running }
+    }
+
+    /// The tables in force on a device: for each IP version the running ones where any were exported, else the stored.
+    #[must_use]
+    pub fn tables_in_force(&self, device: usize) -> Vec<&Filter> {
+        let mut tables = self.tables(device, Family::V4);
+        for table in self.tables(device, Family::V6) {
+            if !tables.iter().any(|known| std::ptr::eq(*known, table)) {
+                tables.push(table);
+            }
+        }
+        tables
     }
 
     /// The file of a device that a path in one of its files means.

@@ -2,7 +2,7 @@
 
 use super::Exposure;
 use super::gather::{Found, joined, joined_ports};
-use crate::Estate;
+use crate::EstateMap;
 use crate::plan::ClaimKind;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -63,7 +63,7 @@ pub struct ForwardFate {
 }
 
 /// The fates of every forward that connections from there may meet.
-pub(super) fn fates(estate: &Estate, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
+pub(super) fn fates(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
     let mut by_origin: BTreeMap<Origin, Vec<&Found>> = BTreeMap::new();
     for one in found {
         for origin in lines_of(&one.cell.answer.steps) {
@@ -115,7 +115,7 @@ fn may_be_met(exposure: &Exposure, device: usize, forward: &PortForward) -> bool
 }
 
 fn fate(
-    estate: &Estate,
+    estate: &EstateMap,
     reached: Vec<usize>,
     (device, number): (usize, usize),
     forward: &PortForward,
@@ -161,7 +161,7 @@ fn fate(
 }
 
 /// Where it leads, where it leads to no known service.
-fn elsewhere(estate: &Estate, found: &Found) -> Fate {
+fn elsewhere(estate: &EstateMap, found: &Found) -> Fate {
     let cell = &found.cell;
     let delivery = match (cell.answer.verdict, &cell.delivery) {
         (Verdict::Blocked, _) => {
@@ -186,7 +186,7 @@ fn elsewhere(estate: &Estate, found: &Found) -> Fate {
 }
 
 /// What lays claim to an address, beyond the network it lies in: the most exact claim.
-pub(crate) fn claimed(estate: &Estate, address: IpAddr) -> Option<usize> {
+pub(crate) fn claimed(estate: &EstateMap, address: IpAddr) -> Option<usize> {
     let claims = estate.plan().claims.iter().enumerate();
     let whole = |kind: ClaimKind| {
         matches!(

@@ -1,7 +1,7 @@
 //! Puts sets of packets together to what is reached.
 
 use super::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
-use crate::Estate;
+use crate::EstateMap;
 use crate::reach::{Ground, Setout};
 use crate::services::{Known, Service, What};
 use crate::views::deciding;
@@ -164,7 +164,7 @@ type ReachedKey = (usize, usize, usize, Family, Option<Origin>, bool);
 type OpeningKey = (usize, usize, Option<Gone>, Option<String>, u8, Family, Option<Origin>, bool);
 
 struct Table<'a> {
-    estate: &'a Estate,
+    estate: &'a EstateMap,
     services: &'a [Vec<Service>],
     ground: &'a Ground<'a>,
     reached: BTreeMap<ReachedKey, Reachable>,

@@ -13,7 +13,7 @@ pub use sheet::{
     sheet,
 };
 
-use crate::Estate;
+use crate::EstateMap;
 use crate::reach::{AskError, From, To};
 use crate::reach::{Ground, Setout, outside_setouts};
 use crate::services::{Service, services};
@@ -153,7 +153,7 @@ impl Exposure {
 
 /// What every device serves, by device.
 #[must_use]
-pub fn all_services(estate: &Estate) -> Vec<Vec<Service>> {
+pub fn all_services(estate: &EstateMap) -> Vec<Vec<Service>> {
     (0..estate.devices.len()).map(|at| services(estate, at)).collect()
 }
 

@@ -3,7 +3,7 @@
 use super::Reachable;
 use crate::access;
 use crate::services::{Encrypted, PortKind, Service, What, sites_at};
-use crate::{Estate, LoginFactor};
+use crate::{Analyses, LoginFactor};
 use serde::Serialize;
 use trevlin_model::served::{Asked, Carried, Part};
 use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
@@ -66,7 +66,7 @@ pub struct Protection {
 
 /// How a service is protected.
 #[must_use]
-pub fn protection(estate: &Estate, device: usize, service: &Service) -> Protection {
+pub fn protection(estate: &Analyses, device: usize, service: &Service) -> Protection {
     let known = service.port_known();
     let mut found =
         Protection { encrypted: known.map(|known| known.encrypted), factors: None, remarks: Vec::new() };
@@ -107,7 +107,7 @@ pub fn protection(estate: &Estate, device: usize, service: &Service) -> Protecti
 
 /// How a service is protected by its files: the least protected of its parts that take part in it.
 fn of_served(
-    estate: &Estate,
+    estate: &Analyses,
     device: usize,
     number: usize,
     service: &Service,
@@ -153,7 +153,7 @@ fn of_family(family: TunnelFamily) -> Encrypted {
 }
 
 /// What the other end of a tunnel between sites has to show.
-fn between_sites(estate: &Estate, device: usize, number: usize) -> Option<Vec<LoginFactor>> {
+fn between_sites(estate: &Analyses, device: usize, number: usize) -> Option<Vec<LoginFactor>> {
     let tunnel = &estate.devices[device].facts.tunnels[number];
     if tunnel.role != TunnelRole::PointToPoint {
         return None;
@@ -174,7 +174,7 @@ fn between_sites(estate: &Estate, device: usize, number: usize) -> Option<Vec<Lo
 /// How a service stands that is reached.
 #[must_use]
 pub fn standing(
-    estate: &Estate,
+    estate: &Analyses,
     reached: &Reachable,
     service: &Service,
     protection: &Protection,

@@ -6,7 +6,7 @@ use super::{Exposure, Opening, Reachable};
 use crate::outcome::Evidence;
 use crate::reach::{ReachStep, step_of};
 use crate::services::{Encrypted, Known, ProtocolPorts, Service};
-use crate::{Estate, ForwardVerdict, LoginFactor, OpeningTo, outcome};
+use crate::{Analyses, ForwardVerdict, LoginFactor, OpeningTo, outcome};
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_model::{IpRange, Origin, PortRange};
@@ -187,7 +187,7 @@ pub struct ExposureSheet {
 
 /// What is reached, as outputs show it.
 #[must_use]
-pub fn sheet(estate: &Estate, services: &[Vec<Service>], exposure: &Exposure, from: &str) -> ExposureSheet {
+pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, from: &str) -> ExposureSheet {
     let made = Maker { estate, services, exposure };
     let reached = merged(exposure.reached.iter().map(|one| made.reached(one)).collect());
     let place = |origin: Origin| outcome::place(estate, origin);
@@ -335,7 +335,7 @@ fn endpoints(protocol: u8, ports: &[PortRange]) -> Vec<String> {
 }
 
 struct Maker<'a> {
-    estate: &'a Estate,
+    estate: &'a Analyses,
     services: &'a [Vec<Service>],
     exposure: &'a Exposure,
 }

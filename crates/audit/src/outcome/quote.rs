@@ -1,7 +1,7 @@
 //! What checks say, as text: lines of exports quoted, and every secret masked.
 
 use super::{DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
-use crate::{Check, Estate, Fail, Question, Subject};
+use crate::{Analyses, Check, Estate, Fail, Question, Subject};
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_model::{ExportId, LineClass, Origin};
@@ -35,7 +35,7 @@ impl Texts {
     }
 
     /// Places as text, each line once.
-    fn evidence(&self, estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
+    fn evidence(&self, estate: &Analyses, origins: &[Origin]) -> Vec<Evidence> {
         let mut found = evidence(estate, origins);
         for one in &mut found {
             one.excerpt = self.hold(&one.excerpt);
@@ -46,12 +46,13 @@ impl Texts {
 
 /// A finding from what a check says is wrong.
 pub(super) fn finding(
-    estate: &Estate,
+    estate: &Analyses,
     texts: &Texts,
     check: &'static Check,
     device: &str,
     fail: Fail,
     fingerprint: String,
+    about: (usize, Subject),
 ) -> Finding {
     let mask = |text: &str| texts.hold(&estate.masker().mask(text));
     // The line that is cited first says whose finding it is.
@@ -73,11 +74,12 @@ pub(super) fn finding(
         acceptance: None,
         why: check.why,
         devices: devices_of(estate, texts, device, &fail.evidence),
+        about: Some(about),
     }
 }
 
 /// The devices that the evidence comes from; at least the finding's own.
-fn devices_of(estate: &Estate, texts: &Texts, own: &str, evidence: &[Origin]) -> Vec<Arc<str>> {
+fn devices_of(estate: &Analyses, texts: &Texts, own: &str, evidence: &[Origin]) -> Vec<Arc<str>> {
     let holders = evidence.iter().filter_map(|origin| estate.holder(origin.export));
     let names: BTreeSet<&str> = holders.map(|at| estate.devices[at].name.as_str()).chain([own]).collect();
     names.into_iter().map(|name| texts.hold(name)).collect()
@@ -85,11 +87,11 @@ fn devices_of(estate: &Estate, texts: &Texts, own: &str, evidence: &[Origin]) ->
 
 /// A question from what a check asks.
 pub(super) fn open_question(
-    estate: &Estate,
+    estate: &Analyses,
     texts: &Texts,
     check: &'static Check,
     device: &str,
-    subject: Subject,
+    about: (usize, Subject),
     question: Question,
 ) -> OpenQuestion {
     OpenQuestion {
@@ -99,7 +101,7 @@ pub(super) fn open_question(
         question: texts.hold(&estate.masker().mask(&question.question.into_string())),
         evidence: texts.evidence(estate, &question.evidence),
         files: question.files,
-        subject,
+        about,
     }
 }
 
@@ -168,7 +170,7 @@ fn window(line: &str, column: usize) -> String {
 }
 
 /// Every device with its exports and what readers had to say of them.
-pub(super) fn devices(estate: &Estate, texts: &Texts) -> Vec<DeviceSummary> {
+pub(super) fn devices(estate: &Analyses, texts: &Texts) -> Vec<DeviceSummary> {
     let summary = |device: &trevlin_model::Device| DeviceSummary {
         name: device.name.clone(),
         kind: device.kind.word(),
@@ -177,7 +179,7 @@ pub(super) fn devices(estate: &Estate, texts: &Texts) -> Vec<DeviceSummary> {
     estate.devices.iter().map(summary).collect()
 }
 
-fn export(estate: &Estate, texts: &Texts, at: usize) -> ExportSummary {
+fn export(estate: &Analyses, texts: &Texts, at: usize) -> ExportSummary {
     let record = &estate.exports[at];
     let mut notes: Vec<NoteSummary> = record
         .ledger

@@ -2,7 +2,7 @@
 //! is text on its way out, with every secret masked.
 
 use super::{Claim, ClaimKind, Meaning, Overlap, Plan};
-use crate::Estate;
+use crate::EstateMap;
 use crate::special::{is_foreign, own_space};
 use ipnet::IpNet;
 use serde::Serialize;
@@ -85,7 +85,7 @@ pub struct Sheet {
 
 /// The table of an estate, whole or as far as it touches a range.
 #[must_use]
-pub fn sheet(estate: &Estate, around: Option<IpRange>) -> Sheet {
+pub fn sheet(estate: &EstateMap, around: Option<IpRange>) -> Sheet {
     let plan = estate.plan();
     let mut order: Vec<usize> = (0..plan.claims.len())
         .filter(|at| around.is_none_or(|range| plan.claims[*at].range.intersection(&range).is_some()))
@@ -131,7 +131,7 @@ pub fn sheet(estate: &Estate, around: Option<IpRange>) -> Sheet {
     Sheet { claims, overlaps, mistyped }
 }
 
-fn row(estate: &Estate, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
+fn row(estate: &EstateMap, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
     let handed_out = matches!(claim.kind, ClaimKind::Pool | ClaimKind::PoolNetwork | ClaimKind::DhcpRange);
     let foreign = handed_out && is_foreign(claim.range, own);
     let (path, line) = line_of(estate, claim.origin);
@@ -153,7 +153,7 @@ fn row(estate: &Estate, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
 }
 
 /// An overlap in one sentence that names both lines.
-pub(crate) fn sentence(estate: &Estate, plan: &Plan, overlap: &Overlap) -> String {
+pub(crate) fn sentence(estate: &EstateMap, plan: &Plan, overlap: &Overlap) -> String {
     let (a, b) = plan.pair(overlap);
     let (a_told, b_told) = (told(estate, a), told(estate, b));
     if overlap.shared == a.range || overlap.shared == b.range {
@@ -166,7 +166,7 @@ pub(crate) fn sentence(estate: &Estate, plan: &Plan, overlap: &Overlap) -> Strin
 }
 
 /// A claim as a phrase: what it is, whose, and where that is stated.
-pub(crate) fn told(estate: &Estate, claim: &Claim) -> String {
+pub(crate) fn told(estate: &EstateMap, claim: &Claim) -> String {
     let range = claim.range.short();
     let device = &estate.devices[claim.device].name;
     let (owner, place) = (&claim.owner, estate.place(claim.origin));
@@ -211,7 +211,7 @@ pub(crate) fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedA
     all
 }
 
-fn mistyped_rows(estate: &Estate) -> Vec<MistypedRow> {
+fn mistyped_rows(estate: &EstateMap) -> Vec<MistypedRow> {
     let mut rows = Vec::new();
     for device in &estate.devices {
         for (owner, bad) in mistyped(&device.facts) {
@@ -228,7 +228,7 @@ fn mistyped_rows(estate: &Estate) -> Vec<MistypedRow> {
     rows
 }
 
-fn line_of(estate: &Estate, origin: Origin) -> (String, u32) {
+fn line_of(estate: &EstateMap, origin: Origin) -> (String, u32) {
     let export = estate.export(origin.export);
     (export.path().to_owned(), export.position(origin.start).line)
 }
@@ -257,7 +257,7 @@ mod tests {
     const LAN: &str = r#"[{"ifname":"eth1","flags":["UP"],"addr_info":[{"local":"10.4.0.1","prefixlen":24}]},
 {"ifname":"tun0","flags":["UP","POINTOPOINT"],"addr_info":[{"local":"10.8.0.1","prefixlen":24}]}]"#;
 
-    fn files() -> Estate {
+    fn files() -> crate::Analyses {
         estate(&[
             ("a/ip-addr.json", LAN),
             (

@@ -1,14 +1,14 @@
 //! From where the outside sends, and what.
 
 use super::place::{AskError, Setout, places};
-use crate::Estate;
+use crate::EstateMap;
 use crate::special::{is_link_local, is_public, public_ranges};
 use std::net::IpAddr;
 use trevlin_model::IpRange;
 use trevlin_packets::way::Place;
 
 /// Addresses of hosts outside of a device: what the internet routes, without the device's own networks inside.
-pub(super) fn outside_sources(estate: &Estate, device: usize) -> Vec<IpRange> {
+pub(super) fn outside_sources(estate: &EstateMap, device: usize) -> Vec<IpRange> {
     let faces = |name: &str| estate.outside(device).iter().any(|one| one.name == name);
     let inside =
         estate.devices[device].facts.interfaces.iter().filter(|one| !one.loopback && !faces(&one.name));
@@ -22,7 +22,7 @@ pub(super) fn outside_sources(estate: &Estate, device: usize) -> Vec<IpRange> {
 
 /// Where connections from outside enter, each with the destinations that the outside sends there.
 #[must_use]
-pub fn outside_setouts(estate: &Estate) -> Vec<(Setout, Vec<IpRange>)> {
+pub fn outside_setouts(estate: &EstateMap) -> Vec<(Setout, Vec<IpRange>)> {
     let all = estate.shape().outside.iter();
     all.map(|place| (Setout::entering(place, outside_sources(estate, place.device)), aimable(estate, place)))
         .collect()
@@ -30,7 +30,7 @@ pub fn outside_setouts(estate: &Estate) -> Vec<(Setout, Vec<IpRange>)> {
 
 /// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that
 /// lie behind it. What a host of the very same network might send besides is told by the checks on what is open by default.
-fn aimable(estate: &Estate, place: &Place) -> Vec<IpRange> {
+fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
     let facts = &estate.devices[place.device].facts;
     let mut all: Vec<IpRange> = Vec::new();
     let own = facts.interfaces.iter().find(|one| one.name == place.interface);
@@ -67,7 +67,7 @@ fn aimable(estate: &Estate, place: &Place) -> Vec<IpRange> {
 }
 
 /// Where connections from outside to an address enter: the device that is addressed, or the one behind which it lies.
-pub(super) fn outside(estate: &Estate, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
     let all = &estate.shape().outside;
     let sources = |place: &Place| outside_sources(estate, place.device);
     let Some(to) = to else {

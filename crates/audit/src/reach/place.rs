@@ -1,7 +1,7 @@
 //! From where connections set out, and what is aimed at.
 
 use super::outside::{outside, outside_sources};
-use crate::Estate;
+use crate::EstateMap;
 use crate::plan::{Claim, ClaimKind};
 use crate::shape::{Callers, router};
 use crate::special::{is_link_local, is_public};
@@ -63,7 +63,7 @@ impl To {
     ///
     /// # Errors
     /// When it is none of these.
-    pub fn parse(estate: &Estate, word: &str) -> Result<Self, AskError> {
+    pub fn parse(estate: &EstateMap, word: &str) -> Result<Self, AskError> {
         let known = |word: &str| AskError::NoName(word.to_owned(), names(estate));
         Ok(match From::parse(word).map_err(|_| known(word))? {
             From::Outside => Self::Outside,
@@ -87,7 +87,7 @@ impl To {
 }
 
 /// Names that can be asked for.
-fn names(estate: &Estate) -> String {
+fn names(estate: &EstateMap) -> String {
     let known = estate.devices.iter().map(|one| one.name.clone());
     let tunnels = estate.shape().callers.iter().map(|one| one.tunnel.clone());
     let mut known: Vec<String> = known.chain(tunnels).collect();
@@ -188,7 +188,7 @@ pub enum AskError {
 /// # Errors
 /// When nothing tells, or a name is not known.
 pub(crate) fn setouts(
-    estate: &Estate,
+    estate: &EstateMap,
     from: &From,
     entering: Option<&(String, String)>,
     to: Option<IpAddr>,
@@ -215,7 +215,7 @@ pub(crate) fn setouts(
 ///
 /// # Errors
 /// When nothing tells, or a name is not known.
-pub(crate) fn all_setouts(estate: &Estate, from: &From) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
+pub(crate) fn all_setouts(estate: &EstateMap, from: &From) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
     let everywhere = || vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
     for setout in setouts(estate, from, None, None)? {
@@ -232,7 +232,7 @@ pub(crate) fn all_setouts(estate: &Estate, from: &From) -> Result<Vec<(Setout, V
 }
 
 /// What a device sends, from the address that is nearest to each destination.
-fn sent_by(estate: &Estate, device: usize) -> Vec<(Setout, Vec<IpRange>)> {
+fn sent_by(estate: &EstateMap, device: usize) -> Vec<(Setout, Vec<IpRange>)> {
     let setout = |sources| Setout { device, interface: None, ipsec: false, sources, next_to: false };
     let mut rest = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
@@ -248,7 +248,7 @@ fn sent_by(estate: &Estate, device: usize) -> Vec<(Setout, Vec<IpRange>)> {
 }
 
 /// What a host of a network sends: to each device there straight, and by the router what is for elsewhere.
-fn on_network(estate: &Estate, router: &Place, setout: &Setout) -> Vec<(Setout, Vec<IpRange>)> {
+fn on_network(estate: &EstateMap, router: &Place, setout: &Setout) -> Vec<(Setout, Vec<IpRange>)> {
     let shape = estate.shape();
     let mut elsewhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let Some(network) = shape.network_of(router) else { return vec![(setout.clone(), elsewhere)] };
@@ -267,7 +267,7 @@ fn on_network(estate: &Estate, router: &Place, setout: &Setout) -> Vec<(Setout, 
     all
 }
 
-fn entrance(estate: &Estate, name: &str, interface: &str) -> Result<Place, AskError> {
+fn entrance(estate: &EstateMap, name: &str, interface: &str) -> Result<Place, AskError> {
     let names = || estate.devices.iter().map(|one| one.name.as_str()).collect::<Vec<_>>().join(", ");
     let device = estate.devices.iter().position(|one| one.name == *name);
     let device = device.ok_or_else(|| AskError::NoDevice(name.to_owned(), names()))?;
@@ -280,13 +280,13 @@ fn entrance(estate: &Estate, name: &str, interface: &str) -> Result<Place, AskEr
     Ok(Place { device, interface: interface.to_owned() })
 }
 
-pub(super) fn places(estate: &Estate, all: &[Place]) -> String {
+pub(super) fn places(estate: &EstateMap, all: &[Place]) -> String {
     let name = |place: &Place| format!("{}:{}", estate.devices[place.device].name, place.interface);
     all.iter().map(name).collect::<Vec<_>>().join(", ")
 }
 
 /// From addresses: those of a device, of callers, of a network that a device is on, or of the outside.
-fn near(estate: &Estate, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
     let shape = estate.shape();
     if range.size() == 1
         && let [device] = estate.holders(range.first())
@@ -352,7 +352,7 @@ fn near(estate: &Estate, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Setou
 }
 
 /// A network that no device is on, but that one of them routes to: it is entered from there.
-fn routed_behind(estate: &Estate, range: IpRange) -> Result<Vec<Setout>, AskError> {
+fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<Setout>, AskError> {
     let mut all: Vec<Place> = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
         for route in one.facts.routes.iter().filter(|route| route.forwards && !route.is_default()) {
@@ -371,7 +371,12 @@ fn routed_behind(estate: &Estate, range: IpRange) -> Result<Vec<Setout>, AskErro
 }
 
 /// Where what a host of a network sends comes first: to who has the address there, else to the router of the network.
-fn first_hop(estate: &Estate, number: usize, range: IpRange, to: Option<IpAddr>) -> Result<Setout, AskError> {
+fn first_hop(
+    estate: &EstateMap,
+    number: usize,
+    range: IpRange,
+    to: Option<IpAddr>,
+) -> Result<Setout, AskError> {
     let shape = estate.shape();
     let network = &shape.networks[number];
     if let Some(to) = to {
@@ -392,7 +397,7 @@ fn first_hop(estate: &Estate, number: usize, range: IpRange, to: Option<IpAddr>)
 }
 
 /// A device, the callers of a tunnel (by its name, or by device and name), or a group of users.
-fn named(estate: &Estate, name: &str, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
     if let Some(device) = estate.devices.iter().position(|one| one.name == name) {
         let sources = own_addresses(estate, device, to);
         if sources.is_empty() {
@@ -412,7 +417,7 @@ fn named(estate: &Estate, name: &str, to: Option<IpAddr>) -> Result<Vec<Setout>,
 }
 
 /// Callers of the tunnels that a name means: a tunnel's, or `device/tunnel`.
-pub(crate) fn callers_named<'e>(estate: &'e Estate, name: &str) -> Vec<&'e Callers> {
+pub(crate) fn callers_named<'e>(estate: &'e EstateMap, name: &str) -> Vec<&'e Callers> {
     let fits = |one: &&Callers| {
         one.tunnel == name
             || name.split_once('/').is_some_and(|(device, tunnel)| {
@@ -423,7 +428,7 @@ pub(crate) fn callers_named<'e>(estate: &'e Estate, name: &str) -> Vec<&'e Calle
 }
 
 /// Members of a group of users, by the addresses that tunnels keep for them.
-fn members_of(estate: &Estate, name: &str) -> Vec<Setout> {
+fn members_of(estate: &EstateMap, name: &str) -> Vec<Setout> {
     let groups = estate.devices.iter().flat_map(|one| &one.facts.groups).filter(|one| one.name == name);
     let members: Vec<&String> = groups.flat_map(|one| &one.members).collect();
     if members.is_empty() {
@@ -447,7 +452,7 @@ fn members_of(estate: &Estate, name: &str) -> Vec<Setout> {
 }
 
 /// The addresses that a device sends from: for one destination the one nearest to it of each IP version.
-fn own_addresses(estate: &Estate, device: usize, to: Option<IpAddr>) -> Vec<IpRange> {
+fn own_addresses(estate: &EstateMap, device: usize, to: Option<IpAddr>) -> Vec<IpRange> {
     let facts = &estate.devices[device].facts;
     let default = facts.routes.iter().filter(|route| route.is_default());
     let by: Vec<&String> = default.filter_map(|route| route.interface.as_ref()).collect();

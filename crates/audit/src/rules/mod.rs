@@ -11,7 +11,7 @@ pub use rows::{ChainSheet, FilterSheet, ListRow, RemarkRow, RuleRow, RuleSummary
 pub(crate) use rows::{hook_word, leads_to};
 pub use words::{Described, describe};
 
-use crate::{Estate, LeftOutFile};
+use crate::Estate;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
 use trevlin_packets::Space;
@@ -48,6 +48,30 @@ pub(crate) struct Kept {
     /// Rules that jump to a chain, by its name.
     jumps: Jumps,
     whole: bool,
+}
+
+impl Kept {
+    /// The review, with the table that it is about.
+    pub(crate) fn of<'a>(&'a self, device: usize, filters: &'a [Filter]) -> FilterReview<'a> {
+        FilterReview {
+            device,
+            filter: &filters[self.filter],
+            rules: &self.rules,
+            spaces: &self.spaces,
+            jumps: &self.jumps,
+            whole: self.whole,
+        }
+    }
+
+    /// Number of the table among those of its device.
+    pub(crate) fn filter(&self) -> usize {
+        self.filter
+    }
+
+    /// How each rule stands that packets come to.
+    pub(crate) fn standings(&self) -> impl Iterator<Item = &Standing> {
+        self.rules.values().map(|(review, _)| &review.standing)
+    }
 }
 
 impl FilterReview<'_> {
@@ -92,52 +116,6 @@ pub fn filters(filter: &Filter, chain: &Chain) -> bool {
         return true;
     }
     blocks_anything(filter, chain)
-}
-
-/// The tables in force on a device that filter, reviewed.
-#[must_use]
-pub fn of_device(estate: &Estate, device: usize) -> Vec<FilterReview<'_>> {
-    let filters = &estate.devices[device].facts.filters;
-    let kept = estate.rule_reviews(device).iter();
-    kept.map(|one| FilterReview {
-        device,
-        filter: &filters[one.filter],
-        rules: &one.rules,
-        spaces: &one.spaces,
-        jumps: &one.jumps,
-        whole: one.whole,
-    })
-    .collect()
-}
-
-impl Estate {
-    /// What was not told, since telling would cost too much: what the outside reaches beyond what was found, and of each filter
-    /// whether rules are ever met.
-    pub(crate) fn too_costly(&self) -> Vec<LeftOutFile> {
-        let mut told = Vec::new();
-        if self.views().outside.cut {
-            let why = format!(
-                "it was not followed to its end, since that would cost too much, and there may be more of it; {}",
-                Limit::SetNodes.remedy()
-            );
-            told.push(LeftOutFile { path: "what the outside reaches".into(), why });
-        }
-        for device in 0..self.devices.len() {
-            for kept in self.rule_reviews(device) {
-                let costly = |one: &&Reviewed| one.0.standing == Standing::TooCostly;
-                let count = kept.rules.values().filter(costly).count();
-                if count > 0 {
-                    let why = format!(
-                        "of {count} rules of this filter it was not told whether they are ever met, since that would cost too much; {}",
-                        Limit::SetNodes.remedy()
-                    );
-                    let origin = self.devices[device].facts.filters[kept.filter].origin;
-                    told.push(LeftOutFile { path: self.place(origin), why });
-                }
-            }
-        }
-        told
-    }
 }
 
 /// Reviews the tables in force on a device.

@@ -1,7 +1,7 @@
 //! What an auditor would remark of a rule.
 
 use super::{FilterReview, describe};
-use crate::Estate;
+use crate::Analyses;
 use jiff::civil::Date;
 use serde::Serialize;
 use trevlin_model::{Limit, MatchKind, Origin, Rule, Target};
@@ -57,7 +57,7 @@ pub struct Remark {
 
 /// The remarks of one rule, the weightiest first.
 pub(crate) fn of_rule(
-    estate: &Estate,
+    estate: &Analyses,
     review: &FilterReview<'_>,
     id: RuleId,
     found: Option<&RuleReview>,
@@ -207,7 +207,7 @@ pub(crate) fn let_through(spaces: &[Space], rule: &Rule) -> Option<Breadth> {
 }
 
 /// Whether a rule is only for what the device says to itself: the first line of nearly every filter, and no opening.
-pub(crate) fn within_device(estate: &Estate, device: usize, rule: &Rule) -> bool {
+pub(crate) fn within_device(estate: &Analyses, device: usize, rule: &Rule) -> bool {
     let loopback = |name: &str| {
         let known = estate.devices[device].facts.interfaces.iter().find(|one| one.name == name);
         known.map_or(name == "lo", |one| one.loopback)

@@ -1,8 +1,8 @@
 //! The review as rows, for outputs.
 
 use super::remarks::{RemarkKind, let_through, of_rule, within_device};
-use super::{FilterReview, describe, filters, of_device};
-use crate::Estate;
+use super::{FilterReview, describe, filters};
+use crate::Analyses;
 use crate::RuleVerdict;
 use crate::outcome::place;
 use jiff::civil::Date;
@@ -171,11 +171,11 @@ pub struct RuleSummary {
 
 /// The sheet of every filter, or of those of some devices.
 #[must_use]
-pub fn sheet(estate: &Estate, devices: &[String], as_of: Date) -> RulesSheet {
+pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
     let wanted = |name: &str| devices.is_empty() || devices.iter().any(|one| one == name);
     let mut all = Vec::new();
     for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| wanted(&device.name)) {
-        let mut reviews = of_device(estate, at);
+        let mut reviews = estate.filter_reviews(at);
         reviews.sort_by_key(|one| one.filter.families);
         for review in reviews {
             all.push(filter_sheet(estate, &device.name, &review, as_of));
@@ -196,11 +196,11 @@ pub(crate) fn hook_word(hook: Hook) -> &'static str {
     }
 }
 
-fn line_of(estate: &Estate, origin: Origin) -> u32 {
+fn line_of(estate: &Analyses, origin: Origin) -> u32 {
     estate.export(origin.export).position(origin.start).line
 }
 
-fn filter_sheet(estate: &Estate, device: &str, review: &FilterReview<'_>, as_of: Date) -> FilterSheet {
+fn filter_sheet(estate: &Analyses, device: &str, review: &FilterReview<'_>, as_of: Date) -> FilterSheet {
     let filter = review.filter;
     // A dump with counters has some that are not zero; a list that was just loaded has none to speak of.
     let counted =
@@ -271,7 +271,7 @@ pub(crate) fn leads_to(review: &FilterReview<'_>, chain: &Chain) -> bool {
     review.jumps_to(chain).any(|(id, ..)| review.rules.contains_key(&id))
 }
 
-fn lists(estate: &Estate, review: &FilterReview<'_>) -> Vec<ListRow> {
+fn lists(estate: &Analyses, review: &FilterReview<'_>) -> Vec<ListRow> {
     let mut rows = Vec::new();
     for set in &review.filter.sets {
         let remark = match (set.present, set.used_at.is_empty()) {
@@ -293,7 +293,7 @@ fn lists(estate: &Estate, review: &FilterReview<'_>) -> Vec<ListRow> {
 
 #[allow(clippy::too_many_arguments, reason = "one row from everything that is known of one rule")]
 fn rule_row(
-    estate: &Estate,
+    estate: &Analyses,
     review: &FilterReview<'_>,
     id: RuleId,
     rule: &trevlin_model::Rule,

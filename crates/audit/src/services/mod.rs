@@ -13,6 +13,7 @@ use crate::management::ManagementPort;
 use serde::{Serialize, Serializer};
 use std::fmt;
 use std::net::IpAddr;
+use trevlin_model::housekeeping::UnitState;
 use trevlin_model::served::{Served, ServedKind};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Families, Family, Listener, Origin, PortRange, Tunnel, TunnelFamily};
@@ -195,6 +196,30 @@ pub fn endpoint(protocol: u8, ports: PortRange) -> String {
     if trevlin_packets::way::has_ports(protocol) { format!("{name} {ports}") } else { name }
 }
 
+/// The line that says that a service is switched off: none of the units that start it is enabled, and one is known not to be.
+pub(crate) fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
+    let named = |name: &str| {
+        let (plain, _) = name.split_once('.').unwrap_or((name, ""));
+        // `postgresql@15-main` is an instance of `postgresql`.
+        served.units.contains(&plain.split('@').next().unwrap_or(plain))
+    };
+    let mut off = None;
+    for unit in device.facts.units.iter().filter(|unit| named(&unit.name)) {
+        match unit.state {
+            UnitState::Enabled => return None,
+            UnitState::Disabled | UnitState::Masked => off = off.or(Some(unit.origin)),
+            UnitState::Static => {}
+        }
+    }
+    off
+}
+
+/// Whether anybody beyond the device may meet a service: it is not switched off, and not for the device alone.
+#[must_use]
+pub fn is_met(device: &Device, served: &Served) -> bool {
+    !served.is_local() && switched_off(device, served).is_none()
+}
+
 /// What a device serves, in order of protocol and port.
 #[must_use]
 pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
@@ -274,7 +299,7 @@ pub fn sites_at<'a>(device: &'a Device, service: &Service) -> Vec<&'a Served> {
 fn of_files(device: &Device) -> Vec<Service> {
     let mut all: Vec<(Service, &'static str, usize)> = Vec::new();
     for (number, served) in device.facts.served.iter().enumerate().filter(|(_, one)| one.refused.is_none()) {
-        let off = crate::serving::switched_off(device, served).is_some();
+        let off = switched_off(device, served).is_some();
         for place in &served.endpoints {
             let protocol = place.protocol.0.unwrap_or(TCP);
             let one = configured(&served.name, What::Served(number, served.kind), protocol, place.origin);

@@ -4,7 +4,7 @@ use super::{Encrypted, Known, ProtocolPorts, Service, What, sites_at};
 use crate::exposure::{Exposure, protection};
 use crate::outcome::{Evidence, place};
 use crate::views::some_ranges;
-use crate::{Estate, LoginFactor};
+use crate::{Analyses, LoginFactor};
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Served};
@@ -102,7 +102,7 @@ pub struct ServedRow {
 
 /// Every service of the devices named, or of all, by device; those that listen at several places once.
 #[must_use]
-pub fn sheet(estate: &Estate, devices: &[String]) -> Vec<ServedRow> {
+pub fn sheet(estate: &Analyses, devices: &[String]) -> Vec<ServedRow> {
     let views = estate.views();
     let mut rows = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -142,7 +142,7 @@ fn worse(one: Known, other: Known) -> Known {
     if one == Known::Both || other == Known::Both { Known::Both } else { one.max(other) }
 }
 
-fn masked(estate: &Estate, text: &str) -> String {
+fn masked(estate: &Analyses, text: &str) -> String {
     estate.masker().mask(text)
 }
 
@@ -164,7 +164,7 @@ fn place_of(service: &Service) -> PlaceRow {
     }
 }
 
-fn row(estate: &Estate, at: usize, service: &Service, place: PlaceRow) -> ServedRow {
+fn row(estate: &Analyses, at: usize, service: &Service, place: PlaceRow) -> ServedRow {
     let device = &estate.devices[at];
     let protection = protection(estate, at, service);
     let sites = sites_at(device, service);
@@ -193,7 +193,7 @@ fn row(estate: &Estate, at: usize, service: &Service, place: PlaceRow) -> Served
     }
 }
 
-fn part_row(estate: &Estate, site: &Served, part: &Part, several: bool) -> PartRow {
+fn part_row(estate: &Analyses, site: &Served, part: &Part, several: bool) -> PartRow {
     // Of several sites at one place, each part says whose it is.
     let name = match (several, part.kind) {
         (true, PartKind::Page) => {
@@ -251,7 +251,7 @@ fn words(remark: Remark) -> Option<&'static str> {
 }
 
 /// Notes from where the views reach a service.
-fn reached(estate: &Estate, device: usize, number: usize, row: &mut ServedRow) {
+fn reached(estate: &Analyses, device: usize, number: usize, row: &mut ServedRow) {
     let mine = |exposure: &Exposure| -> Vec<(bool, bool, String)> {
         let all = exposure.reached_of(device).filter(|one| one.service == number);
         all.map(|one| (one.everybody, one.certain, some_ranges(&one.sources))).collect()

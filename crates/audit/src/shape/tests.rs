@@ -26,7 +26,7 @@ fn routes(all: &[(&str, &str, &str)]) -> String {
 }
 
 /// Which interfaces share networks with others, as `a:eth0+b:eth1`, in order.
-fn joined(estate: &Estate) -> Vec<String> {
+fn joined(estate: &crate::Analyses) -> Vec<String> {
     let shape = estate.shape();
     let name = |place: &trevlin_packets::way::Place| {
         format!("{}:{}", estate.devices[place.device].name, place.interface)
@@ -35,7 +35,7 @@ fn joined(estate: &Estate) -> Vec<String> {
     shared.map(|network| network.members.iter().map(name).collect::<Vec<_>>().join("+")).collect()
 }
 
-fn reached(estate: &Estate, from: &str, to: &str, port: u16) -> String {
+fn reached(estate: &crate::Analyses, from: &str, to: &str, port: u16) -> String {
     let from = From::parse(from).unwrap();
     let question =
         Question { from, entering: None, to: to.into(), protocol: Transport::Tcp, port, source_port: None };

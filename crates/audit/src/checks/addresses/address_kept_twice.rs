@@ -2,7 +2,7 @@
 
 use super::listed;
 use crate::plan::{Claim, ClaimKind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::IpRange;
 
@@ -23,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
         "pppd(8), AUTHENTICATION",
         "wg(8), AllowedIPs",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
     let mut kept: BTreeMap<IpRange, Vec<&Claim>> = BTreeMap::new();
     for overlap in &plan.overlaps {

@@ -2,7 +2,7 @@
 
 use super::{by_holder, listed};
 use crate::plan::{Claim, ClaimKind, Meaning};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 
 /// The check.
@@ -19,13 +19,13 @@ pub(crate) const CHECK: Check = Check {
              DHCP servers that are partners (high availability, failover) pass, and so do pieces of one server and servers at two \
              sites. Undetermined where two DHCP servers may stand at two sites.",
     references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (no address in use by two clients)"],
-    run,
+    run: Run::Map(run),
 };
 
 /// Two ranges that meet.
 type Pair<'a> = (&'a Claim, &'a Claim);
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     use ClaimKind::{DhcpRange, Pool, PoolNetwork};
     let plan = estate.plan();
     let found = by_holder(estate, |a, b| {

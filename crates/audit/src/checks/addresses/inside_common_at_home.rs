@@ -3,7 +3,7 @@
 use crate::plan::meaning::is_host_local;
 use crate::plan::{Claim, ClaimKind};
 use crate::special::{CommonNetwork, common_at_home};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin};
 
 /// The check.
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a tunnel's callers are sent to, or the tunnel server is connected to, an IPv4 network that shares addresses with the \
              defaults of home routers, telephones and container engines. Does not apply where a device has no callers.",
     references: &["RFC 1918, 5", "RFC 4193, 3.2.2 (picking at random)"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -62,11 +62,11 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn faces_outside(estate: &Estate, claim: &Claim) -> bool {
+fn faces_outside(estate: &EstateMap, claim: &Claim) -> bool {
     estate.outside(claim.device).iter().any(|one| one.certain && one.name == claim.owner)
 }
 
-fn fail(estate: &Estate, name: &str, pool: Origin, met: &[(IpRange, Origin, &CommonNetwork)]) -> Verdict {
+fn fail(estate: &EstateMap, name: &str, pool: Origin, met: &[(IpRange, Origin, &CommonNetwork)]) -> Verdict {
     let networks: Vec<_> = met.iter().map(|(range, _, _)| range.short()).collect();
     let told: Vec<_> = met
         .iter()

@@ -1,7 +1,7 @@
 //! Everything a caller sends over IPv4 goes through the tunnel, and IPv6 goes around it.
 
 use super::cover;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use ipnet::IpNet;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{Family, IpRange};
@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
         "RFC 7359 (leakage of IPv6 around tunnels)",
         "openvpn(8), --redirect-gateway and --block-ipv6",
     ],
-    run,
+    run: Run::Map(run),
 };
 
 /// Global unicast, all of IPv6 that is in use (RFC 4291, 2.4).
@@ -29,7 +29,7 @@ fn global() -> IpRange {
     "2000::/3".parse::<IpNet>().map_or(IpRange::all(Family::V6), IpRange::from)
 }
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (name, plan) in device.facts.plans().filter(|(_, plan)| !plan.sent_through.is_empty()) {
@@ -39,7 +39,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, name: &str, plan: &AddressPlan) -> Verdict {
+fn judge(estate: &EstateMap, name: &str, plan: &AddressPlan) -> Verdict {
     let sent = || plan.sent_through.iter().map(|(range, _)| *range);
     if !cover(sent(), IpRange::all(Family::V4)) {
         return Verdict::DoesNotApply;

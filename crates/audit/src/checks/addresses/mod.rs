@@ -17,7 +17,7 @@ pub(super) mod same_network_at_two_sites;
 pub(super) mod stored_addresses_differ;
 pub(super) mod used_address_handed_out;
 
-use crate::Estate;
+use crate::EstateMap;
 use crate::plan::sheet::told;
 use crate::plan::{Claim, Overlap};
 use std::collections::{BTreeMap, BTreeSet};
@@ -25,7 +25,7 @@ use trevlin_model::{IpRange, MalformedAddress, Origin};
 
 /// Overlaps of the plan by the pool or DHCP server whose claim is the first of the two.
 fn by_holder(
-    estate: &Estate,
+    estate: &EstateMap,
     of_interest: impl Fn(&Claim, &Claim) -> bool,
 ) -> BTreeMap<usize, Vec<&Overlap>> {
     let plan = estate.plan();
@@ -43,7 +43,7 @@ fn by_holder(
 
 /// The first mistyped piece of every pool, with its device and what hands it out; also of those that a daemon refuses to
 /// start with, often for that reason.
-fn mistyped_pools(estate: &Estate) -> Vec<(usize, &str, &MalformedAddress)> {
+fn mistyped_pools(estate: &EstateMap) -> Vec<(usize, &str, &MalformedAddress)> {
     let mut found = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (name, plan) in device.facts.every_plan() {
@@ -76,7 +76,7 @@ pub(super) fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> b
 const MOST_TOLD: usize = 6;
 
 /// Claims as one phrase each, in order, and their places; each place once. Of many the first are told, and how many more.
-fn listed(estate: &Estate, claims: &[&Claim]) -> (String, Vec<Origin>) {
+fn listed(estate: &EstateMap, claims: &[&Claim]) -> (String, Vec<Origin>) {
     let mut seen = BTreeSet::new();
     let unique: Vec<&&Claim> =
         claims.iter().filter(|claim| seen.insert((claim.origin, claim.range))).collect();

@@ -2,7 +2,7 @@
 
 use crate::plan::PoolOwner;
 use crate::special::{is_link_local, is_public};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::{
     Device, Hook, IpRange, MatchKind, Origin, Pool, PoolPlacement, Route, Target, TranslationKind,
@@ -23,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
              filters were not exported, or where the gateway is private and not in the estate. Pools with addresses of a connected network are \
              another check's.",
     references: &["RFC 1812, 5.2.4", "ip-route(8)", "iptables-extensions(8), MASQUERADE and SNAT"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };
@@ -42,7 +42,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, holder: &PoolOwner, pool: &Pool, range: IpRange, origin: Origin) -> Verdict {
+fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, origin: Origin) -> Verdict {
     let device = &estate.devices[holder.device];
     // Answering for callers inside (proxy ARP) helps only where their addresses are of a connected network.
     let bridged = pool.placement.value() == Some(&PoolPlacement::Bridged);
@@ -68,7 +68,7 @@ fn judge(estate: &Estate, holder: &PoolOwner, pool: &Pool, range: IpRange, origi
 
 /// Whether the gateway knows the way. `unless` is asked in place of a failure, where something else could explain it.
 fn way_back(
-    estate: &Estate,
+    estate: &EstateMap,
     holder: &PoolOwner,
     (default, gateway): (&Route, IpAddr),
     range: IpRange,
@@ -142,7 +142,7 @@ fn lies_in_connected(device: &Device, pool: &Pool, range: IpRange) -> bool {
 
 /// Whether rules on the way out translate the source of callers. `None` where no filter of that version was exported, or a
 /// ruleset that is not read may do it.
-fn hides_callers(estate: &Estate, device: usize, range: IpRange) -> Option<bool> {
+fn hides_callers(estate: &EstateMap, device: usize, range: IpRange) -> Option<bool> {
     let tables = estate.tables(device, range.family());
     let rules = tables
         .iter()

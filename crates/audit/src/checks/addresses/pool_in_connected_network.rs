@@ -2,7 +2,7 @@
 
 use super::{by_holder, mistyped_pools};
 use crate::plan::{Claim, ClaimKind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Pool, PoolPlacement, Setting};
 
 /// The check.
@@ -20,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
              the estate, other than the tunnel's own. Milder where the design intends it: proxy ARP or a bridge. Undetermined \
              where no interfaces were exported or one asks for its address, or the pool is mistyped.",
     references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
     let found = by_holder(estate, |a, b| {
         matches!((a.kind, b.kind), (ClaimKind::Pool | ClaimKind::PoolNetwork, ClaimKind::Network))
@@ -79,7 +79,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn fail(estate: &Estate, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
+fn fail(estate: &EstateMap, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
     let mut evidence = vec![a.origin, b.origin];
     let own = a.device == b.device;
     let (severity, why) = match pool.placement.value() {

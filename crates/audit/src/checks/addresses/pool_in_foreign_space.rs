@@ -3,7 +3,7 @@
 use super::mistyped_pools;
 use crate::plan::ClaimKind;
 use crate::special::{self, Space, own_space};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin};
 
 /// The check.
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              organisation's own, and where it lies in a block with a meaning of its own (shared, link local, multicast and so on). \
              Private blocks pass. Undetermined where a piece of the range could not be read.",
     references: &["RFC 1918, 3", "RFC 4193", "RFC 6598", "IANA Special-Purpose Address Registries"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let own = own_space(estate);
     let plan = estate.plan();
     let mut answers = Vec::new();

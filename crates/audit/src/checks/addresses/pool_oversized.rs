@@ -1,7 +1,7 @@
 //! A pool is far larger than its callers need.
 
 use super::pool_too_small::{needs, room, words};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an IPv4 pool has room for 1,024 callers or more, and for 64 times as many as the server lets in at a time or as its \
              list of logins names. Does not apply where neither is known.",
     references: &["RFC 1918, 5"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };

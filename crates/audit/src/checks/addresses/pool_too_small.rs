@@ -1,7 +1,7 @@
 //! A pool has fewer addresses than callers may come.
 
 use crate::plan::PoolOwner;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Family, Origin};
 
 /// The check.
@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
         "pptpd.conf(5), connections",
         "ocserv(8), max-clients",
     ],
-    run,
+    run: Run::Map(run),
 };
 
 /// How many may come, what says so, and where.
@@ -35,7 +35,7 @@ pub(super) struct Need {
 }
 
 /// How many callers may come to a tunnel: the limit that is stated, and the names of its list.
-pub(super) fn needs(estate: &Estate, holder: &PoolOwner) -> Vec<Need> {
+pub(super) fn needs(estate: &EstateMap, holder: &PoolOwner) -> Vec<Need> {
     let device = &estate.devices[holder.device];
     let stated =
         device.facts.plans().find(|(name, _)| *name == holder.name).and_then(|(_, plan)| plan.sessions);
@@ -54,7 +54,7 @@ pub(super) fn needs(estate: &Estate, holder: &PoolOwner) -> Vec<Need> {
 
 /// For how many callers a tunnel's pools have room, at least and at most: of the IP version with more of them, since a
 /// caller gets one address of each.
-pub(super) fn room(estate: &Estate, holder: &PoolOwner) -> Option<(u128, u128)> {
+pub(super) fn room(estate: &EstateMap, holder: &PoolOwner) -> Option<(u128, u128)> {
     let pools =
         estate.plan().pools.iter().filter(|one| one.device == holder.device && one.name == holder.name);
     let (mut least, mut most) = ([0u128; 2], [0u128; 2]);
@@ -73,7 +73,13 @@ pub(super) fn room(estate: &Estate, holder: &PoolOwner) -> Option<(u128, u128)> 
 }
 
 /// The title and the sentence for a pool and what it should be for.
-pub(super) fn words(estate: &Estate, name: &str, room: u128, pool: Origin, need: &Need) -> (String, String) {
+pub(super) fn words(
+    estate: &EstateMap,
+    name: &str,
+    room: u128,
+    pool: Origin,
+    need: &Need,
+) -> (String, String) {
     (
         format!("{name} has addresses for {room} callers, and {} may come", need.callers),
         format!(
@@ -86,7 +92,7 @@ pub(super) fn words(estate: &Estate, name: &str, room: u128, pool: Origin, need:
     )
 }
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };

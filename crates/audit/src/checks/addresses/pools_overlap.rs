@@ -2,7 +2,7 @@
 
 use super::MOST_TOLD;
 use crate::plan::Claim;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 
 /// The check.
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where two pools of the estate share an address, on one device or on two. Pools of configurations with \
              which the daemon would not start are left out.",
     references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
     // A pool with a network of its own stands there with all of it.
     let mut claims: Vec<&Claim> = plan.claims.iter().filter(|claim| plan.stands_for_pool(claim)).collect();
@@ -56,7 +56,7 @@ fn groups<'a>(claims: &[&'a Claim]) -> Vec<Vec<&'a Claim>> {
     groups
 }
 
-fn fail(estate: &Estate, group: &[&Claim]) -> Answer {
+fn fail(estate: &EstateMap, group: &[&Claim]) -> Answer {
     let name = |claim: &Claim| format!("{} on {}", claim.owner, estate.devices[claim.device].name);
     let mut told: Vec<_> = group
         .iter()

@@ -1,7 +1,7 @@
 //! A range leaves its network, or holds addresses that are for no host.
 
 use crate::plan::{Claim, ClaimKind, PoolOwner};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{IpRange, Origin};
@@ -20,7 +20,7 @@ pub(crate) const CHECK: Check = Check {
              broadcast address, the server's own address in the tunnel, or a gateway that clients are told or that the device itself \
              uses. Networks of 31 and 32 bits have no such addresses; ranges that the program works out by itself pass.",
     references: &["RFC 1122, 3.2.1.3", "RFC 3021", "RFC 2131, 3.1"],
-    run,
+    run: Run::Map(run),
 };
 
 /// What is wrong with a range, and the line that shows it.
@@ -30,7 +30,7 @@ struct Fault {
     evidence: Vec<Origin>,
 }
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
     let served = Served::of(estate);
     let mut answers = Vec::new();
@@ -87,7 +87,7 @@ struct Served {
 }
 
 impl Served {
-    fn of(estate: &Estate) -> Self {
+    fn of(estate: &EstateMap) -> Self {
         let mut served = Self { networks: BTreeMap::new(), routers: Vec::new() };
         for (at, device) in estate.devices.iter().enumerate() {
             let mut routers = Vec::new();
@@ -105,7 +105,7 @@ impl Served {
     }
 }
 
-fn faults(estate: &Estate, served: &Served, holder: &PoolOwner, claim: &Claim) -> Vec<Fault> {
+fn faults(estate: &EstateMap, served: &Served, holder: &PoolOwner, claim: &Claim) -> Vec<Fault> {
     let device = &estate.devices[claim.device];
     let mut found = Vec::new();
     let range = claim.range;

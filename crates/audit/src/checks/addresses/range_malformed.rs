@@ -1,7 +1,7 @@
 //! An address or a range is mistyped.
 
 use crate::plan::sheet::mistyped;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::MalformedAddress;
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
              and is none: a number over 255, five numbers, a range that runs backwards. What was probably meant is told and never \
              taken as a fact. Names of hosts are no mistakes.",
     references: &["RFC 791, 3.1", "RFC 4291, 2.2", "RFC 4632, 3.1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (whose, bad) in mistyped(&device.facts) {
@@ -34,7 +34,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn fail(estate: &Estate, whose: &str, bad: &MalformedAddress) -> Verdict {
+fn fail(estate: &EstateMap, whose: &str, bad: &MalformedAddress) -> Verdict {
     Verdict::Fail(Fail {
         rating: CHECK.rated("what the program makes of it is not what was meant"),
         title: format!("an address of {whose} is mistyped: {}", bad.why).into(),

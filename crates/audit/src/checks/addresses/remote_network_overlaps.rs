@@ -2,7 +2,7 @@
 
 use super::listed;
 use crate::plan::{Claim, ClaimKind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a network behind a site-to-site tunnel is, lies in, or crosses a network of an interface of the same device or a pool \
              of another of its tunnels. A wider network behind the tunnel passes: the more exact route wins.",
     references: &["RFC 1918, 5", "RFC 4301, 4.4.1", "NIST SP 800-77 Rev. 1, 5.3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     use ClaimKind::{Network, Pool, PoolNetwork, Remote};
     let plan = estate.plan();
     let mut answers = Vec::new();

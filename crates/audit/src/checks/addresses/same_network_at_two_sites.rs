@@ -4,7 +4,7 @@ use super::listed;
 use crate::plan::meaning::is_host_local;
 use crate::plan::{Claim, ClaimKind};
 use crate::special::{Space, space_of};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::IpRange;
 
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              addresses, worse where a tunnel of one of the sites leads to such a network. Where no sites are named, two devices with one and the \
              same address in one network make an open question. Networks inside one host, and addresses that take turns on one site, are left out.",
     references: &["RFC 1918, 5"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
     let mut networks: Vec<&Claim> = plan
         .claims
@@ -61,7 +61,7 @@ fn chains<'a>(networks: &[&'a Claim]) -> Vec<Vec<&'a Claim>> {
 }
 
 /// The first network of each site in a group, held against each other.
-fn sites(estate: &Estate, group: &[&Claim]) -> Option<Answer> {
+fn sites(estate: &EstateMap, group: &[&Claim]) -> Option<Answer> {
     let mut by_site: BTreeMap<&str, &Claim> = BTreeMap::new();
     for claim in group {
         if let Some(site) = &estate.devices[claim.device].site {
@@ -107,7 +107,7 @@ fn sites(estate: &Estate, group: &[&Claim]) -> Option<Answer> {
 }
 
 /// A tunnel of one of these devices' sites to a network that shares addresses with theirs.
-fn tunnel_to<'a>(estate: &'a Estate, claims: &[&Claim]) -> Option<&'a Claim> {
+fn tunnel_to<'a>(estate: &'a EstateMap, claims: &[&Claim]) -> Option<&'a Claim> {
     let sites: BTreeSet<_> =
         claims.iter().filter_map(|claim| estate.devices[claim.device].site.as_ref()).collect();
     estate.plan().claims.iter().find(|one| {
@@ -120,7 +120,7 @@ fn tunnel_to<'a>(estate: &'a Estate, claims: &[&Claim]) -> Option<&'a Claim> {
 }
 
 /// Devices without a site that have one address in one network: two sites, or two that take turns.
-fn same_address(estate: &Estate) -> Vec<Answer> {
+fn same_address(estate: &EstateMap) -> Vec<Answer> {
     let mut holders: BTreeMap<IpRange, Vec<&Claim>> = BTreeMap::new();
     for claim in &estate.plan().claims {
         if claim.kind == ClaimKind::Address

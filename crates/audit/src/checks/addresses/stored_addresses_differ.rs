@@ -1,7 +1,7 @@
 //! The addresses that run are not those that apply at the next start.
 
 use crate::special::is_link_local;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Device, Interface, InterfaceAddress};
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
              address that was not got by asking is not stored, or a stored one does not run. Link-local and loopback addresses, and interfaces \
              that are off, are left out.",
     references: &["interfaces(5)", "systemd.network(5)", "netplan(5)"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for stored in &device.facts.stored_interfaces {
@@ -50,7 +50,7 @@ fn matters(address: &&InterfaceAddress) -> bool {
     !is_link_local(address.net.addr()) && !turns && !address.dynamic && !address.net.addr().is_loopback()
 }
 
-fn judge(estate: &Estate, device: &Device, stored: &Interface, running: &Interface) -> Verdict {
+fn judge(estate: &EstateMap, device: &Device, stored: &Interface, running: &Interface) -> Verdict {
     let lacks =
         |all: &Interface, wanted: &InterfaceAddress| all.addresses.iter().all(|one| one.net != wanted.net);
     let lost = running.addresses.iter().filter(matters).find(|one| lacks(stored, one));

@@ -3,7 +3,7 @@
 use super::{by_holder, listed};
 use crate::plan::sheet::told;
 use crate::plan::{Claim, ClaimKind, Meaning, Overlap, PoolOwner};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
         "openvpn(8), --ifconfig-push",
         "pppd(8), AUTHENTICATION",
     ],
-    run,
+    run: Run::Map(run),
 };
 
 fn in_use(kind: ClaimKind) -> bool {
@@ -34,7 +34,7 @@ fn in_use(kind: ClaimKind) -> bool {
     matches!(kind, Reservation | FixedAddress | Address | OutsideAddress | NameServer | Translation)
 }
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let plan = estate.plan();
     let handed = |kind| matches!(kind, ClaimKind::Pool | ClaimKind::DhcpRange | ClaimKind::PoolNetwork);
     let found = by_holder(estate, |a, b| handed(a.kind) && in_use(b.kind));
@@ -65,7 +65,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn ask(estate: &Estate, pairs: &[(&Claim, &Claim)]) -> Verdict {
+fn ask(estate: &EstateMap, pairs: &[(&Claim, &Claim)]) -> Verdict {
     let (range, used) = pairs[0];
     let more =
         if pairs.len() > 1 { format!(" (and {} more like it)", pairs.len() - 1) } else { String::new() };
@@ -77,7 +77,7 @@ fn ask(estate: &Estate, pairs: &[(&Claim, &Claim)]) -> Verdict {
     Verdict::ask(question, vec![range.origin, used.origin])
 }
 
-fn fail(estate: &Estate, holder: &PoolOwner, pairs: &[(&Claim, &Claim)]) -> Verdict {
+fn fail(estate: &EstateMap, holder: &PoolOwner, pairs: &[(&Claim, &Claim)]) -> Verdict {
     let used: Vec<&Claim> = pairs.iter().map(|(_, used)| *used).collect();
     let mut ranges: Vec<&Claim> = pairs.iter().map(|(range, _)| *range).collect();
     ranges.dedup_by_key(|claim| claim.origin);

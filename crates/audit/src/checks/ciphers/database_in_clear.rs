@@ -1,7 +1,7 @@
 //! A database is asked without encryption.
 
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Demand, Part, ServedKind, Sources};
 
 /// The check.
@@ -23,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
         "RFC 9325, 3",
         "BSI APP.4.3.A16",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     let kinds = [ServedKind::Databases, ServedKind::Cache, ServedKind::Broker];
     for one in

@@ -1,7 +1,7 @@
 //! A tunnel may speak an early version of TLS.
 
 use super::judge;
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Run, Severity, Yardstick};
 use trevlin_model::offer::AlgorithmRole;
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where SSL, or a version of TLS or DTLS that RFC 8996 takes away, may be agreed on; milder where it is what the program takes \
              by itself. Undetermined where nothing is stated and the version of the program decides.",
     references: &["RFC 8996, 4 to 6", "RFC 7568, 3", "RFC 9325, 3.1", "NIST SP 800-52 Rev. 2, 3.1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     judge(&CHECK, estate, &[AlgorithmRole::Protocol], "setting up keys", false)
 }
 

@@ -1,7 +1,7 @@
 //! Files cross the network as they are.
 
 use crate::serving::{ServiceCase, Who, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Setting;
 use trevlin_model::served::{Asked, Demand, Part, ServedKind};
 
@@ -25,10 +25,10 @@ pub(crate) const CHECK: Check = Check {
         "RFC 7143, 9.3",
         "BSI APP.3.3.A12",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let kinds = [
         ServedKind::Shares,
         ServedKind::Exports,

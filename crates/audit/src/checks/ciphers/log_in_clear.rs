@@ -1,6 +1,6 @@
 //! What a device logs leaves it as it is.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::housekeeping::LogTarget;
 use trevlin_model::served::Carried;
 
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each collector that is sent messages without TLS; collectors on the device itself pass. Whether a tunnel carries them is not judged. Undetermined where a file that is \
              read in is not among the exports.",
     references: &["RFC 5424, 8", "RFC 5425", "NIST SP 800-92, 4.2", "BSI OPS.1.1.5.A10"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let targets = device.facts.log_keepers.iter().flat_map(|keeper| &keeper.targets);

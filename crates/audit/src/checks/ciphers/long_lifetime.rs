@@ -1,7 +1,7 @@
 //! The keys of a tunnel are kept too long.
 
 use crate::checks::tunnels::listed;
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
 
@@ -22,10 +22,10 @@ pub(crate) const CHECK: Check = Check {
         "swanctl.conf(5), rekey_time",
         "openvpn(8), --reneg-sec",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {

@@ -19,8 +19,8 @@ pub(super) mod weak_integrity;
 pub(super) mod weak_key_exchange;
 
 use crate::algorithms::{Algorithm, lookup};
-use crate::serving::ServiceCase;
-use crate::{Answer, Check, Estate, Fail, Severity, Subject, Verdict};
+use crate::services::is_met;
+use crate::{Answer, Check, EstateMap, Fail, Severity, Subject, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
@@ -52,7 +52,7 @@ fn severity(one: &Known<'_>) -> Severity {
 /// `unknown_names` is whether names that no table has are asked about here.
 fn judge(
     check: &Check,
-    estate: &Estate,
+    estate: &EstateMap,
     roles: &[AlgorithmRole],
     what: &str,
     unknown_names: bool,
@@ -63,19 +63,19 @@ fn judge(
             let verdict = tunnel(check, estate, &one.name, &one.offers, roles, what, unknown_names);
             answers.push(Answer::new(at, Subject::tunnel(one), verdict));
         }
-        let mut served = Vec::new();
-        for subject in crate::serving::of_device(estate, at).filter(ServiceCase::is_met) {
+        let mut offering = Vec::new();
+        for served in device.facts.served.iter().filter(|one| one.refused.is_none() && is_met(device, one)) {
             // Dialects of file shares are another check's.
             let offers: Vec<Offer> =
-                subject.served.offers.iter().filter(|one| one.spelling != Spelling::Smb).cloned().collect();
+                served.offers.iter().filter(|one| one.spelling != Spelling::Smb).cloned().collect();
             if !offers.is_empty() {
-                served.push((subject.served, offers));
+                offering.push((served, offers));
             }
         }
         let judge =
             |name: &str, offers: &[Offer]| tunnel(check, estate, name, offers, roles, what, unknown_names);
         answers
-            .extend(by_line(served, judge).into_iter().map(|(one, verdict)| Answer::new(at, one, verdict)));
+            .extend(by_line(offering, judge).into_iter().map(|(one, verdict)| Answer::new(at, one, verdict)));
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
             if !offers.is_empty() {
@@ -150,7 +150,7 @@ fn shell(server: &SshServer) -> Vec<Offer> {
 
 fn tunnel(
     check: &Check,
-    estate: &Estate,
+    estate: &EstateMap,
     name: &str,
     offers: &[Offer],
     roles: &[AlgorithmRole],
@@ -204,7 +204,7 @@ fn tunnel(
 
 fn fail(
     check: &Check,
-    estate: &Estate,
+    estate: &EstateMap,
     name: &str,
     what: &str,
     worst: &Known<'_>,
@@ -272,7 +272,7 @@ fn fail(
 }
 
 /// What to offer in place of it.
-fn in_its_place(estate: &Estate, worst: &Known<'_>) -> String {
+fn in_its_place(estate: &EstateMap, worst: &Known<'_>) -> String {
     if worst.offer.spelling == Spelling::Trade {
         let what = match worst.algorithm.role() {
             AlgorithmRole::Encryption => "AES-256-GCM or ChaCha20-Poly1305",
@@ -288,7 +288,7 @@ fn in_its_place(estate: &Estate, worst: &Known<'_>) -> String {
 }
 
 /// A line that offers what standards recommend, in the program's own language.
-fn instead(estate: &Estate, worst: &Known<'_>) -> String {
+fn instead(estate: &EstateMap, worst: &Known<'_>) -> String {
     let (offer, role) = (worst.offer, worst.algorithm.role());
     let line = match (offer.spelling, offer.part, role) {
         (Spelling::OpenVpn, OfferPart::Control, AlgorithmRole::Protocol) => "tls-version-min 1.2",
@@ -325,7 +325,7 @@ fn instead(estate: &Estate, worst: &Known<'_>) -> String {
 
 /// The same for programs with OpenSSL's names, each of which has its own keywords: by the format that is at fault, the line for
 /// versions and the line for suites.
-fn openssl(estate: &Estate, worst: &Known<'_>) -> String {
+fn openssl(estate: &EstateMap, worst: &Known<'_>) -> String {
     const LINES: [(&str, &str, &str); 11] = [
         ("nginx", "ssl_protocols TLSv1.2 TLSv1.3;", "ssl_ciphers ECDHE+AESGCM:ECDHE+CHACHA20;"),
         ("apache", "SSLProtocol -all +TLSv1.2 +TLSv1.3", "SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20"),
@@ -356,7 +356,7 @@ fn openssl(estate: &Estate, worst: &Known<'_>) -> String {
 
 /// The same for strongSwan, whose two formats have other keys: the key of the line that is at fault, or that of the format
 /// where nothing is stated.
-fn strongswan(estate: &Estate, worst: &Known<'_>) -> String {
+fn strongswan(estate: &EstateMap, worst: &Known<'_>) -> String {
     let origin = worst.offered.origin;
     let text = estate
         .export(origin.export)

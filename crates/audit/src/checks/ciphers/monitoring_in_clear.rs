@@ -1,7 +1,7 @@
 //! SNMP is used without encryption.
 
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Demand, Part, PartKind, ServedKind};
 
 /// The check.
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each agent that takes communities, or users without privacy, from beyond the device. Passes where every user \
              needs `priv`. Undetermined where a file that is read in is not among the exports.",
     references: &["RFC 3414, 1.4", "RFC 3826", "CISA TA17-156A", "BSI NET.1.2.A2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Monitoring]).filter(|one| !one.served.is_local()) {
         let bare: Vec<&Part> = one

@@ -2,7 +2,7 @@
 
 use crate::algorithms::lookup;
 use crate::checks::tunnels::ipsec;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::{Origin, Tunnel};
@@ -25,10 +25,10 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-77 Rev. 1, 3.2",
         "BSI TR-02102-3, 3.2",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     ipsec(estate, |_, _, tunnel, connection| judge(tunnel, connection))
 }
 

@@ -1,7 +1,7 @@
 //! A tunnel's key exchange does not hold against quantum computers.
 
 use crate::algorithms::{Status, lookup};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::offer::OfferPart;
 use trevlin_model::{Origin, Tunnel, TunnelFamily};
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for IPsec and WireGuard. Fails where no proposal holds such an exchange and no key is shared besides; graver where the estate \
              file asks for it (`[tunnels] quantum_resistant`).",
     references: &["FIPS 203", "RFC 9370", "RFC 8784", "RFC 9242", "wg(8), PresharedKey"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {
@@ -39,7 +39,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn fail(estate: &Estate, tunnel: &Tunnel, detail: String, evidence: Vec<Origin>) -> Verdict {
+fn fail(estate: &EstateMap, tunnel: &Tunnel, detail: String, evidence: Vec<Origin>) -> Verdict {
     let wanted = estate.wanted.quantum_resistant;
     Verdict::Fail(Fail {
         rating: CHECK.rated_at(
@@ -56,7 +56,7 @@ fn fail(estate: &Estate, tunnel: &Tunnel, detail: String, evidence: Vec<Origin>)
     })
 }
 
-fn of_connection(estate: &Estate, tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
+fn of_connection(estate: &EstateMap, tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
     let control = tunnel.offers.iter().filter(|offer| offer.part == OfferPart::Control);
     let holds = control.clone().flat_map(|offer| offer.algorithms.iter().map(move |one| (offer, one))).any(
         |(offer, one)| {
@@ -73,7 +73,7 @@ fn of_connection(estate: &Estate, tunnel: &Tunnel, connection: &IpsecConnection)
     fail(estate, tunnel, detail, vec![origin])
 }
 
-fn of_peers(estate: &Estate, tunnel: &Tunnel) -> Verdict {
+fn of_peers(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     let without: Vec<_> = tunnel.peers.iter().filter(|peer| peer.shared_key.is_none()).collect();
     if without.is_empty() {
         return Verdict::Pass;

@@ -1,7 +1,7 @@
 //! A tunnel goes back to old encryption for old callers.
 
 use crate::checks::tunnels::openvpn;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Origin, Tunnel};
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for OpenVPN configurations that name an older version to go back to, a cipher for ends that cannot negotiate, the provider of \
              old algorithms, or a profile that takes weak certificates. Which cipher that is, and how weak, is for `ciphers/weak-encryption`.",
     references: &["openvpn(8), --compat-mode, --data-ciphers-fallback, --providers and --tls-cert-profile"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     openvpn(estate, |_| true, |_, tunnel| judge(tunnel))
 }
 

@@ -1,6 +1,6 @@
 //! A radio network is protected by what has been broken.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::housekeeping::{Radio, RadioProtection};
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for WEP, a step milder for WPA of the first generation and for TKIP beside CCMP. Passes for WPA2 with CCMP and for WPA3. Networks without \
              any protection are told among the logins.",
     references: &["IEEE 802.11-2016, 12.3", "RFC 7465 (RC4)", "NIST SP 800-153, 2", "BSI NET.2.1.A3"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in device.facts.radios.iter().filter(|one| one.protection != RadioProtection::Open) {

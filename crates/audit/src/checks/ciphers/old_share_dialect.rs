@@ -2,7 +2,7 @@
 
 use crate::algorithms::{Status, lookup};
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::offer::Spelling;
 use trevlin_model::served::{ServedKind, Sources};
 
@@ -23,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
         "CISA, SMB Security Best Practices",
         "BSI SYS.1.2.3.A4",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Shares]).filter(|one| !one.served.is_local()) {
         let offers = one.served.offers.iter().filter(|offer| offer.spelling == Spelling::Smb);

@@ -1,7 +1,7 @@
 //! Pages are served without TLS beside the same with it.
 
 use crate::serving::{ServiceCase, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Carried, Remark, Served, ServedKind, Sources};
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each site on a connection without TLS that does not send everybody on, where the same program serves with TLS as well. \
              Passes where it sends them on. Undetermined where a condition decides that is not followed. A server that has no TLS at all is told where it asks for a password.",
     references: &["RFC 6797, 7.2", "RFC 9325, 3.2", "BSI APP.3.2.A11"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         let plain =

@@ -1,7 +1,7 @@
 //! A password crosses the network as it is.
 
 use crate::serving::{ServiceCase, of_device};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Origin;
 use trevlin_model::served::{Asked, Carried, Demand, Part, Remark, ServedKind};
 
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              encrypted, beyond the device itself. Passes where TLS is asked for, where the connection only sends elsewhere, and where \
              the method proves the password without showing it. Undetermined for a page for administrators that is handed on without encryption.",
     references: &["RFC 7617, 4", "RFC 4217, 15", "RFC 9325, 3", "BSI APP.3.2.A11", "NIST SP 800-63B, 4.1.3"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
         // Communities have a check of their own.

@@ -1,7 +1,7 @@
 //! Messages of file shares are not signed.
 
 use crate::serving::of_kinds;
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Origin;
 use trevlin_model::served::{Demand, Part, ServedKind, Sources};
 
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where signatures are not asked for and some share does not ask for encryption; a step milder where that is the \
              default and nobody wrote it. Passes where either is asked for. Undetermined where settings are kept where no export shows them.",
     references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10", "BSI APP.3.3.A12"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Shares]).filter(|one| !one.served.is_local()) {
         let bare = one.served.parts.iter().find(|part| {

@@ -1,7 +1,7 @@
 //! A tunnel may use a weak digest.
 
 use super::judge;
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Run, Severity, Yardstick};
 use trevlin_model::offer::AlgorithmRole;
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a digest or a function that derives keys is broken, deprecated or on its way out by the table of algorithms, also where it is \
              the default. Where only ciphers that bring their own integrity may be agreed on, digests do not count.",
     references: &["RFC 8221, 6", "RFC 8247, 2.2 and 2.3", "RFC 6151", "NIST SP 800-131A Rev. 2"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     judge(&CHECK, estate, &[AlgorithmRole::Integrity, AlgorithmRole::Prf], "integrity", false)
 }
 

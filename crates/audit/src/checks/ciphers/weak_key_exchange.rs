@@ -1,7 +1,7 @@
 //! A tunnel may agree on keys in a weak group.
 
 use super::judge;
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Run, Severity, Yardstick};
 use trevlin_model::offer::AlgorithmRole;
 
 /// The check.
@@ -20,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-131A Rev. 2, 5",
         "BSI TR-02102-3",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     judge(&CHECK, estate, &[AlgorithmRole::KeyExchange], "key exchange", false)
 }
 

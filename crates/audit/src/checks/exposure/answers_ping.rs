@@ -1,7 +1,7 @@
 //! A device answers a ping from outside.
 
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Tells each device that requests for an echo from outside come to. Passes where the kernel was told to \
              stay silent, or a rule drops them.",
     references: &["RFC 792", "RFC 4890, 4.3", "NIST SP 800-41 Rev. 1, 4.1"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let pings = &estate.views().outside.pings;
     let told = pings.iter().map(|ping| {
         let name = &estate.devices[ping.device].name;

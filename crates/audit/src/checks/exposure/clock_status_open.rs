@@ -1,7 +1,7 @@
 //! A clock tells its state, or serves the time, to everybody.
 
 use crate::serving::{ServiceCase, Who, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              where the outside reaches it. Passes where addresses are named, and for a client that serves nobody. Undetermined where a \
              file that is read in is not among the exports.",
     references: &["RFC 8633, 5.4", "ntp.conf(5), restrict", "chrony.conf(5), cmdallow", "US-CERT TA14-013A"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Time]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());

@@ -2,7 +2,7 @@
 
 use super::each_exposed;
 use crate::services::PortKind;
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              that is not modelled decides. An interface whose addresses are private is the outside only where the \
              estate file says so.",
     references: &["BSI APP.4.3.A3", "NIST SP 800-41 Rev. 1, 4.1"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_exposed(estate, |_, service| service.kind() == PortKind::Database, |one| one.judge(CHECK.rating()))
 }
 

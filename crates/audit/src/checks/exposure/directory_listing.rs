@@ -1,7 +1,7 @@
 //! A web server lists what its folders hold.
 
 use crate::serving::{ServiceCase, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each page below which folders are listed to everybody; a step milder where only some networks may come. Passes where \
              the list is off, or off again for the folder. Undetermined where a file that is read in is not among the exports.",
     references: &["ngx_http_autoindex_module", "mod_autoindex", "BSI APP.3.2.A2", "CIS Controls 8, 4.8"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());

@@ -2,7 +2,7 @@
 
 use crate::serving::{ServiceCase, Who, of_kinds};
 use crate::views::deciding;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{ServedKind, Sources};
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each portal that callers of a tunnel reach, a step graver where the outside does. Passes where only the inside reaches it. Undetermined where a rule \
              that is not modelled decides.",
     references: &["RFC 7143, 9", "NIST SP 800-209, 4.2", "BSI SYS.1.8.A4"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     of_kinds(estate, &[ServedKind::Disks])
         .map(|one| Answer::new(one.device, Subject::served(one.served), judge(one)))
         .collect()

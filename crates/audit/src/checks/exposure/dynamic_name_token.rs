@@ -1,6 +1,6 @@
 //! A client for dynamic names keeps its token in clear.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each client whose file holds a token or password; a step graver where it also goes over the \
              network in plain text. Passes where the file holds none.",
     references: &["ddclient(8)", "inadyn.conf(5)", "RFC 2136, 8", "BSI ORP.4.A23"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.dynamic_names {

@@ -2,7 +2,7 @@
 
 use super::each_forward;
 use crate::exposure::Fate;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each port forward that connections from outside meet and none of which is delivered, because \
              a rule or a device further in stops them. Passes where it leads somewhere.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_forward(estate, |one, name| match &one.fate {
         Fate::BlockedLater | Fate::Lost => {
             let last =

@@ -4,7 +4,7 @@ use super::each_forward;
 use crate::exposure::Fate;
 use crate::services::PortKind;
 use crate::views::deciding;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::DeviceKind;
 
 /// The check.
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              a storage appliance. A forward to a tunnel's own port is how remote access works and passes. What \
              answers there is judged by the checks of its kind.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "BSI NET.1.1.A4", "BSI NET.3.2.A2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     each_forward(estate, |one, name| {
         let Fate::Service(all) = &one.fate else { return Verdict::DoesNotApply };

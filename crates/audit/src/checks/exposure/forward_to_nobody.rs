@@ -3,7 +3,7 @@
 use super::each_forward;
 use crate::exposure::Fate;
 use crate::views::deciding;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              tunnel keeps for anybody. Passes where something answers, or the address is kept. An address out of a \
              DHCP range is a question.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9", "BSI NET.1.1.A24"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_forward(estate, |one, name| {
         match (&one.fate, one.address) {
         (Fate::NobodyThere, Some(address)) => Verdict::Fail(Fail {

@@ -3,7 +3,7 @@
 use super::each_forward;
 use crate::exposure::Fate;
 use crate::views::deciding;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              there. Passes where one does. Undetermined where the device's sockets were not exported and no file of \
              it says what answers.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9", "BSI SYS.1.1.A6"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_forward(estate, |one, name| match &one.fate {
         Fate::NothingServes { device, certain } => {
             let inner = &estate.devices[*device].name;

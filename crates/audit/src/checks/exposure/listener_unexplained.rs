@@ -2,7 +2,7 @@
 
 use crate::exposure::Reachable;
 use crate::services::{Known, Service};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
              among the exports explains; graver for one that the outside reaches and that no well-known port names. \
              Passes where every socket is explained.",
     references: &["BSI SYS.1.1.A6", "NIST SP 800-123, 4.2", "CIS Controls 8, 4.8"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     let mut answers = Vec::new();
     for (at, services) in

@@ -1,7 +1,7 @@
 //! A database listens to networks from which it lets nobody in.
 
 use crate::serving::{ServiceCase, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, ServedKind, Sources};
 
 /// The check.
@@ -22,10 +22,10 @@ pub(crate) const CHECK: Check = Check {
         "BSI APP.4.3.A9",
         "CIS Controls 8, 4.8",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let kinds = [ServedKind::Databases, ServedKind::Cache, ServedKind::Broker];
     of_kinds(estate, &kinds)
         .filter(|one| !one.served.endpoints.is_empty())

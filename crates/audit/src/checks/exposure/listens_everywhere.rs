@@ -1,7 +1,7 @@
 //! A service listens on all addresses where only callers of a tunnel need it.
 
 use crate::services::What;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use std::collections::BTreeSet;
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              of that device but not from outside. Passes where it is bound to other addresses. Where the outside \
              reaches it the check of its kind tells.",
     references: &["BSI SYS.1.1.A6", "NIST SP 800-123, 4.2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     // Of everybody's callers, since what those of one tunnel reach may be on another device.
     let inner = estate.inner_views().callers.iter().flat_map(|one| &one.reached);

@@ -1,7 +1,7 @@
 //! A page for looking after a server or a device is open to everybody.
 
 use crate::serving::{ServiceCase, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
              address; graver where no login is asked for. What is handed on to another server may ask for one itself. Passes where sources are limited or \
              a certificate is asked for. Undetermined where a file that the server reads in was not exported.",
     references: &["NIST SP 800-123, 6.4", "BSI APP.3.2.A4", "CIS Controls 8, 12.8"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());

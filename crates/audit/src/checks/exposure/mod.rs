@@ -37,13 +37,13 @@ pub(super) mod zone_transfer_open;
 use crate::exposure::{ForwardFate, Reachable};
 use crate::services::{Known, Service};
 use crate::views::{deciding, some_ranges};
-use crate::{Answer, Estate, Fail, Rating, Subject, SubjectKind, Verdict};
+use crate::{Analyses, Answer, Fail, Rating, Subject, SubjectKind, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 
 /// A service with every way in which the outside reaches it.
 pub(super) struct Exposed<'a> {
-    pub(super) estate: &'a Estate,
+    pub(super) estate: &'a Analyses,
     pub(super) device: usize,
     pub(super) service: &'a Service,
     pub(super) ways: Vec<&'a Reachable>,
@@ -135,7 +135,7 @@ impl Exposed<'_> {
 
 /// Asks about every service of a kind: what the outside reaches is judged, what it does not passes.
 pub(super) fn each_exposed(
-    estate: &Estate,
+    estate: &Analyses,
     wanted: impl Fn(usize, &Service) -> bool,
     judge: impl Fn(&Exposed<'_>) -> Verdict,
 ) -> Vec<Answer> {
@@ -175,7 +175,7 @@ pub(super) fn each_exposed(
 }
 
 /// Asks about every port forward that connections from outside may meet; `judge` is given it and what to call it.
-pub(super) fn each_forward(estate: &Estate, judge: impl Fn(&ForwardFate, &str) -> Verdict) -> Vec<Answer> {
+pub(super) fn each_forward(estate: &Analyses, judge: impl Fn(&ForwardFate, &str) -> Verdict) -> Vec<Answer> {
     let told = estate.views().outside.forwards.iter().map(|one| {
         let forward = &estate.devices[one.device].facts.forwards[one.number];
         let protocol = one.protocol.or(forward.protocol.0);
@@ -203,8 +203,8 @@ pub(super) fn each_forward(estate: &Estate, judge: impl Fn(&ForwardFate, &str) -
 pub(crate) mod testing {
     //! A gate with 192.0.2.9 outside and 10.4.0.1 inside, and a server 10.4.0.20 behind it.
 
+    use crate::Check;
     use crate::checks::testing::{answers, estate, estate_with};
-    use crate::{Check, Estate};
 
     const GATE: &str = r#"[{"ifname":"lo","flags":["LOOPBACK"],"addr_info":[{"local":"127.0.0.1","prefixlen":8}]},
 {"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
@@ -230,7 +230,7 @@ pub(crate) mod testing {
         pub(crate) file: &'a str,
     }
 
-    pub(crate) fn small(one: &Small<'_>) -> Estate {
+    pub(crate) fn small(one: &Small<'_>) -> crate::Analyses {
         let rules = format!(
             "*nat\n:PREROUTING ACCEPT [0:0]\n{}COMMIT\n*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n\
              -A FORWARD -m state --state ESTABLISHED -j ACCEPT\n-A INPUT -m state --state ESTABLISHED -j ACCEPT\n{}COMMIT\n",

@@ -2,7 +2,7 @@
 
 use super::each_exposed;
 use crate::services::{PortKind, Service, What};
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Yardstick};
 use trevlin_model::TunnelFamily;
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An \
              interface whose addresses are private is the outside only where the estate file says so.",
     references: &["RFC 2637", "BSI NET.3.3.A7", "NIST SP 800-77 Rev. 1, 8"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_exposed(
         estate,
         |device, service| is_obsolete(estate, device, service),
@@ -30,7 +30,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// By what it is configured as, else by its port. Whether L2TP goes through IPsec only its own check can tell.
-fn is_obsolete(estate: &Estate, device: usize, service: &Service) -> bool {
+fn is_obsolete(estate: &Analyses, device: usize, service: &Service) -> bool {
     match service.what {
         What::Tunnel(number) => estate.devices[device].facts.tunnels[number].family == TunnelFamily::Pptp,
         What::Socket => {

@@ -3,7 +3,8 @@
 use crate::exposure::Reachable;
 use crate::views::{deciding, some_ranges};
 use crate::{
-    Answer, Area, Check, Estate, Fail, OutsideInterface, Severity, Subject, SubjectKind, Verdict, Yardstick,
+    Analyses, Answer, Area, Check, Fail, OutsideInterface, Run, Severity, Subject, SubjectKind, Verdict,
+    Yardstick,
 };
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -21,10 +22,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each service that connections from outside come to by IPv6, on a device with an outside \
              address of IPv4 by which none does. Passes where both versions are open or both are closed.",
     references: &["RFC 9099, 2.3", "NIST SP 800-119, 6.3", "BSI NET.1.1.A20"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     // Services by device and name: which versions reach them.
     let mut by_service: BTreeMap<(usize, &str), Vec<&Reachable>> = BTreeMap::new();

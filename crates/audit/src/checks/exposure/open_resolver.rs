@@ -1,7 +1,7 @@
 //! A name server looks names up for everybody.
 
 use crate::serving::{ServiceCase, Who, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where names are looked up for every address and the server listens beyond the device: low while the filter keeps the outside away, \
              high where the outside reaches it. Passes where clients are named. Undetermined where a file that the server reads in was not exported.",
     references: &["RFC 5358", "NIST SP 800-81 Rev. 2, 7.2", "US-CERT TA13-088A", "BSI APP.3.6.A6"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());

@@ -2,7 +2,7 @@
 
 use crate::services::{PortKind, endpoint, known_port};
 use crate::views::some_ranges;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{IpRange, Origin, PortRange};
 
@@ -20,7 +20,7 @@ pub(crate) const CHECK: Check = Check {
              step milder where only named sources are let in. Passes where every opening is explained. Undetermined where a rule that is not modelled decides. \
              Openings of all ports are told as a side that is not filtered.",
     references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A4", "CIS Controls 8, 4.8"],
-    run,
+    run: Run::Analyses(run),
 };
 
 /// More ports than this in one rule are no opening for a service, but a side without a filter.
@@ -35,7 +35,7 @@ struct Opened {
     certain: bool,
 }
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut opened: BTreeMap<(usize, Origin), Opened> = BTreeMap::new();
     let openings = estate.views().outside.openings.iter();
     for one in openings.filter(|one| one.gone.is_none() && one.forward.is_none()) {
@@ -71,7 +71,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, device: usize, line: Origin, ports: &str, one: &Opened) -> Verdict {
+fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Opened) -> Verdict {
     let name = &estate.devices[device].name;
     if !one.certain {
         let question = format!(

@@ -2,8 +2,8 @@
 
 use crate::special::is_public;
 use crate::{
-    Answer, Area, Check, Estate, Fail, OutsideInterface, OutsideReason, Severity, Subject, SubjectKind,
-    Verdict, Yardstick,
+    Analyses, Answer, Area, Check, Fail, OutsideInterface, OutsideReason, Run, Severity, Subject,
+    SubjectKind, Verdict, Yardstick,
 };
 use std::net::IpAddr;
 use trevlin_model::{Device, DeviceKind, ExportState, Family, Filter, Hook, Origin, Protocol, Target};
@@ -24,10 +24,10 @@ pub(crate) const CHECK: Check = Check {
              or a last rule that accepts. Undetermined where no filter was exported, where a rule that is not modelled \
              decides, or where it is not certain that the interface faces the outside.",
     references: &["NIST SP 800-41 Rev. 1, 4.1", "BSI NET.3.2.A2", "RFC 2979", "iptables(8), --policy"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for interface in estate.outside(at) {
@@ -56,7 +56,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// A device that serves callers and of which no interface was exported: the question itself is open.
-fn nothing_known(estate: &Estate, at: usize, device: &Device) -> Option<Answer> {
+fn nothing_known(estate: &Analyses, at: usize, device: &Device) -> Option<Answer> {
     let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.answers_callers())?;
     if device.facts.has_interfaces || !estate.outside(at).is_empty() {
         return None;
@@ -98,7 +98,7 @@ fn ways(device: &Device) -> Vec<Way> {
     }
 }
 
-fn judge(estate: &Estate, at: usize, interface: &OutsideInterface, family: Family, way: Way) -> Verdict {
+fn judge(estate: &Analyses, at: usize, interface: &OutsideInterface, family: Family, way: Way) -> Verdict {
     let device = &estate.devices[at];
     let place: Vec<Origin> = interface.origin.into_iter().collect();
     let other = device.facts.not_modelled.iter().find(|one| one.filters_packets && one.apart);
@@ -161,7 +161,7 @@ fn judge(estate: &Estate, at: usize, interface: &OutsideInterface, family: Famil
 }
 
 fn fail(
-    estate: &Estate,
+    estate: &Analyses,
     at: usize,
     interface: &OutsideInterface,
     (family, way): (Family, Way),
@@ -235,7 +235,7 @@ fn default_route(device: &Device, interface: &str, family: Family) -> Option<Ori
 
 /// The stored line that says the same as the running policy that decided.
 fn stored_twin(
-    estate: &Estate,
+    estate: &Analyses,
     at: usize,
     family: Family,
     way: Way,

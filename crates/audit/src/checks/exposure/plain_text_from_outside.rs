@@ -2,7 +2,7 @@
 
 use super::each_exposed;
 use crate::services::{Encrypted, PortKind, Service, What, sites_at};
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Yardstick};
 use trevlin_model::Device;
 use trevlin_model::served::{Carried, Endpoint, Remark, Served};
 
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              modelled decides. An interface whose addresses are private is the outside only where the estate file \
              says so.",
     references: &["RFC 7258", "BSI APP.3.2.A11", "PCI DSS 4.0, 4.2.1"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let plain = |device: usize, service: &Service| is_plain(&estate.devices[device], service);
     each_exposed(estate, plain, |one| one.judge(CHECK.rating()))
 }

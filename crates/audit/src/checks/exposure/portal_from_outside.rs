@@ -2,7 +2,7 @@
 
 use super::each_exposed;
 use crate::services::{Encrypted, PortKind, Service};
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Yardstick};
 use trevlin_model::DeviceKind;
 
 /// The check.
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              where a rule that is not modelled decides. An interface whose addresses are private is the outside only \
              where the estate file says so.",
     references: &["BSI NET.3.2.A2", "NIST SP 800-46 Rev. 2, 3.2", "CISA BOD 23-02"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_exposed(
         estate,
         |device, service| is_portal(estate, device, service),
@@ -33,7 +33,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// A page of an appliance, or of a server that faces the outside only through a forward.
-fn is_portal(estate: &Estate, device: usize, service: &Service) -> bool {
+fn is_portal(estate: &Analyses, device: usize, service: &Service) -> bool {
     let encrypted = service.port_known().is_none_or(|known| known.encrypted != Encrypted::No);
     let serves_the_public = matches!(estate.devices[device].kind, DeviceKind::Server)
         && estate.outside(device).iter().any(|one| one.certain);

@@ -1,6 +1,6 @@
 //! Ports are opened for whoever asks.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::IpRange;
 use trevlin_model::listen::PortMapper;
 
@@ -20,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
              others and no list limits who may ask, milder where the list ends with a denial. Passes where both \
              kinds of requests are switched off.",
     references: &["RFC 6886, 5", "RFC 6887, 17", "BSI NET.3.1.A1", "CISA TA13-088A"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for mapper in &device.facts.port_mappers {

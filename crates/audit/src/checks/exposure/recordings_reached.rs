@@ -4,7 +4,7 @@ use crate::intents::is_meant;
 use crate::services::What;
 use crate::serving::{ServiceCase, of_device};
 use crate::views::deciding;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::served::{Asked, Part, Served};
 
@@ -36,10 +36,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Asks about every share, export, module, folder and target whose name or folder is that of recordings and that callers of a tunnel reach. Fails where the estate file \
              means something for these callers and not this; undetermined where it means nothing for them at all. Passes where the sources of the share keep them out.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-209, 4.2", "BSI APP.3.3.A3", "GDPR, article 32"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     let views = estate.views();
     let mut recorded: BTreeMap<usize, Vec<(ServiceCase<'_>, Vec<&Part>)>> = BTreeMap::new();
@@ -120,7 +120,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn served(estate: &Estate, device: usize, at: usize) -> &Served {
+fn served(estate: &Analyses, device: usize, at: usize) -> &Served {
     &estate.devices[device].facts.served[at]
 }
 

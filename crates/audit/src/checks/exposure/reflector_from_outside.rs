@@ -2,7 +2,7 @@
 
 use super::each_exposed;
 use crate::services::{PortKind, Service};
-use crate::{Answer, Area, Check, Estate, Severity, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private \
              is the outside only where the estate file says so.",
     references: &["RFC 5358", "RFC 8633, 5.4", "US-CERT TA14-017A", "BSI APP.3.6.A6"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_exposed(estate, |_, service| reflects(service), |one| one.judge(CHECK.rating()))
 }
 

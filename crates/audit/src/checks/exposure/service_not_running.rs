@@ -1,7 +1,7 @@
 //! A configured service was not seen running.
 
 use crate::services::Known;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
              whose sockets were. Tunnels that live in the kernel show no socket and are left out. Passes where the \
              socket was seen.",
     references: &["BSI SYS.1.1.A6", "ss(8)"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, services) in estate.views().services.iter().enumerate() {
         let device = &estate.devices[at].name;

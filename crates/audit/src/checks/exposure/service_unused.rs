@@ -1,7 +1,7 @@
 //! A service runs that gives nothing out.
 
 use crate::serving::{ServiceCase, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{ServedKind, Sources};
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each file, database, disk, name or monitoring service that listens beyond the device and has no share, export, module, target, rule or community that \
              lets anybody in; graver where its socket was seen. Passes for one that is switched off. Undetermined where what it gives out may stand where no export shows it.",
     references: &["BSI SYS.1.1.A6", "CIS Controls 8, 4.8", "NIST SP 800-123, 4.2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let kinds = [
         ServedKind::Shares,
         ServedKind::Exports,

@@ -3,7 +3,7 @@
 use super::each_exposed;
 use crate::exposure::protection;
 use crate::services::PortKind;
-use crate::{Answer, Area, Check, Estate, LoginFactor, Severity, Yardstick};
+use crate::{Analyses, Answer, Area, Check, LoginFactor, Run, Severity, Yardstick};
 use trevlin_model::FactorKind;
 
 /// The check.
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. \
              An interface whose addresses are private is the outside only where the estate file says so.",
     references: &["BSI SYS.1.3.A8", "NIST SP 800-46 Rev. 2, 3.3", "RFC 4253"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_exposed(
         estate,
         |_, service| service.kind() == PortKind::Shell,

@@ -1,7 +1,7 @@
 //! A page that tells how a server is doing is open.
 
 use crate::serving::{ServiceCase, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
         "HAProxy Configuration Manual, stats",
         "BSI APP.3.2.A2",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());

@@ -1,7 +1,7 @@
 //! A name server hands whole zones to everybody.
 
 use crate::serving::{ServiceCase, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Part, Remark, ServedKind};
 
 /// The check.
@@ -20,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-81 Rev. 2, 9.7",
         "BSI APP.3.6.A11",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
         let zones = one.served.parts.iter().filter(|part| part.remark(Remark::Listing).is_some());

@@ -1,7 +1,9 @@
 //! An administrator's name opens a tunnel.
 
 use crate::factors::tunnels;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, people};
+use crate::{
+    Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick, people,
+};
 
 use std::collections::BTreeMap;
 use trevlin_model::{Device, Origin};
@@ -20,10 +22,10 @@ pub(crate) const CHECK: Check = Check {
              of the estate: uid 0, a sudo rule for everything, or a group for administrators. People are told apart by name \
              alone. Logins of the device's own shells are not judged.",
     references: &["BSI OPS.1.2.5.A3", "NIST SP 800-53 Rev. 5, AC-6(5)", "BSI ORP.4.A4"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut administrators: BTreeMap<String, (Origin, &Device)> = BTreeMap::new();
     for device in &estate.devices {
         for (name, origin) in people::administrators(device) {

@@ -1,7 +1,7 @@
 //! A TLS-based tunnel server lets callers in without a client certificate.
 
 use crate::factors::of_tls_based;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{CertificateDemand, PasswordSource, Setting, Tunnel, TunnelRole};
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              so a server that states nothing passes, and so does one that asks for two other factors. Undetermined where a part \
              of its configuration was not exported.",
     references: &["NIST SP 800-113, 4.2", "BSI NET.3.3.A13", "openvpn(8), --verify-client-cert"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.role == TunnelRole::Server) {
@@ -37,7 +37,12 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, tunnel: &Tunnel, certificate: &Setting<CertificateDemand>) -> Verdict {
+fn judge(
+    estate: &EstateMap,
+    at: usize,
+    tunnel: &Tunnel,
+    certificate: &Setting<CertificateDemand>,
+) -> Verdict {
     let device = &estate.devices[at].name;
     if !tunnel.answers_callers() {
         return Verdict::DoesNotApply;

@@ -1,7 +1,7 @@
 //! A service is steered by whoever reaches its port of control.
 
 use crate::serving::{ServiceCase, is_few, limited, of_device};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
         "HAProxy Configuration Manual, stats admin",
         "NIST SP 800-123, 6.4",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
         if one.served.kind == ServedKind::Names && !one.served.parts.iter().any(takes_commands) {

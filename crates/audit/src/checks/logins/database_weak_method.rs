@@ -1,7 +1,7 @@
 //! A database proves who somebody is in a way that does not hold.
 
 use crate::serving::{ServiceCase, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              ask, and for rules about the device itself. Passwords in clear are told among the ciphers. \
              Undetermined where the rules or accounts stand where no export shows them.",
     references: &["RFC 1413, 6", "RFC 6151, 2", "PostgreSQL manual, 21.5", "BSI APP.4.3.A3"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Databases]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());

@@ -1,7 +1,7 @@
 //! A database lets people in without asking who they are.
 
 use crate::serving::{ServiceCase, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, PartKind, ServedKind};
 
 /// The check.
@@ -24,10 +24,10 @@ pub(crate) const CHECK: Check = Check {
         "BSI APP.4.3.A3",
         "CIS Controls 8, 6.1",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Databases]) {
         answers.extend(one.open_answer());

@@ -1,7 +1,7 @@
 //! Disks are given out without a login.
 
 use crate::serving::{ServiceCase, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, Remark, ServedKind};
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              named machines log in, where nobody can (CHAP is asked for and no secret set), and where the portal is for the \
              device alone.",
     references: &["RFC 7143, 9.2", "RFC 1994", "NIST SP 800-209, 4.3", "BSI SYS.1.8.A4"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Disks]) {
         let parts = one.served.parts.iter();

@@ -1,7 +1,7 @@
 //! An account has no password, or logins without one are permitted.
 
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::radius::RadiusEntry;
 use trevlin_model::ssh::SshConnection;
@@ -25,10 +25,10 @@ pub(crate) const CHECK: Check = Check {
         "pam_unix(8), nullok",
         "BSI ORP.4.A22",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let permitted = permitted(device);
@@ -125,7 +125,13 @@ fn permitted(device: &Device) -> Option<Origin> {
     })
 }
 
-fn fail(estate: &Estate, at: usize, account: &Account, origin: Origin, permitted: Option<Origin>) -> Verdict {
+fn fail(
+    estate: &Analyses,
+    at: usize,
+    account: &Account,
+    origin: Origin,
+    permitted: Option<Origin>,
+) -> Verdict {
     let server = estate.devices[at].facts.ssh_servers.first().filter(|_| permitted.is_some());
     let whence = server.map_or(Whence::NotKnown, |server| {
         Whence::of(estate, at, Protocol::TCP, server.port(&SshConnection::default()))

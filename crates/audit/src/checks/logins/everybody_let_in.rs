@@ -1,6 +1,6 @@
 //! Everybody is let in.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::LoginDaemon;
 use trevlin_model::radius::RadiusEntry;
 
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
              more of the request. Fails where a list of a tunnel has one password for any name (`*`). Entries before which the \
              same list turns everybody away are never reached and pass.",
     references: &["users(5)", "pppd(8), AUTHENTICATION", "BSI ORP.4.A2", "NIST SP 800-53 Rev. 5, AC-3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut closed = false;

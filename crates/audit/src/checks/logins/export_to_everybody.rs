@@ -1,7 +1,7 @@
 //! Files are exported to every machine.
 
 use crate::serving::{ServiceCase, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each export to everybody without Kerberos; a step graver where it may be changed. Passes where clients \
              are named or Kerberos is asked for. Undetermined where a netgroup that is kept elsewhere decides.",
     references: &["exports(5)", "RFC 7530, 3.2.1", "NIST SP 800-209, 4.3", "BSI APP.3.3.A3"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports]) {
         let parts = one.served.parts.iter();

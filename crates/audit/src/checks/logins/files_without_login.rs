@@ -1,7 +1,7 @@
 //! Files are given out without a login.
 
 use crate::serving::{ServiceCase, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -25,10 +25,10 @@ pub(crate) const CHECK: Check = Check {
         "BSI APP.3.3.A3",
         "NIST SP 800-209, 4.3",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Modules, ServedKind::Transfers]) {
         answers.extend(one.open_answer());

@@ -1,7 +1,7 @@
 //! An authority that is not the organisation's own vouches for callers.
 
 use crate::certificates::of_tunnel;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::certificate::CertificateUse;
 use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelRole};
 
@@ -18,7 +18,7 @@ pub(crate) const CHECK: Check = Check {
              estate file names the organisation, an authority whose certificate names another one is a question. \
              Undetermined where the file was not exported, unless its place tells what it is.",
     references: &["RFC 5280, 6.1", "BSI NET.3.3.A9", "NIST SP 800-52 Rev. 2, 3.5"],
-    run,
+    run: Run::Map(run),
 };
 
 /// Paths of the store of public authorities (update-ca-certificates(8), update-ca-trust(8)).
@@ -30,7 +30,7 @@ const STORES: [&str; 5] = [
     "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
 ];
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers()) {
@@ -47,7 +47,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
+fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let named = tunnel.certificates.iter().find(|file| file.purpose == CertificateUse::Authority)?;
     let store = named.path.as_deref().is_some_and(|path| STORES.contains(&path));
     let fail = |detail: String, evidence| {

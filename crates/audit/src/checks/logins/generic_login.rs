@@ -1,6 +1,8 @@
 //! A login stands for a role or a place, not for a person.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, people};
+use crate::{
+    Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick, people,
+};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;
 use trevlin_model::account::StoredPassword;
@@ -18,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a part of a login's name is on a list of such words, for logins of tunnels and for accounts with a shell \
              and a password. Accounts of services (no shell, or no password that fits) pass.",
     references: &["BSI ORP.4.A3", "NIST SP 800-53 Rev. 5, AC-2(9)", "ISO/IEC 27002:2022, 5.16"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut logins: BTreeMap<(&str, &str), (Origin, bool)> = BTreeMap::new();

@@ -1,7 +1,7 @@
 //! Passwords may be tried without limit.
 
 use crate::factors::lines_of_service;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::ssh::SshConnection;
 use trevlin_model::{Device, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
 
@@ -19,13 +19,13 @@ pub(crate) const CHECK: Check = Check {
              tunnel or secure shell takes passwords through a PAM stack without a module that counts failures; limits kept by other \
              programs do not show in these files and are worth asking about. Undetermined where the stack was not exported.",
     references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score", "BSI ORP.4.A22"],
-    run,
+    run: Run::Map(run),
 };
 
 /// Modules that count failures and lock.
 const COUNTING: [&str; 4] = ["pam_abl", "pam_faillock", "pam_tally", "pam_tally2"];
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {

@@ -1,6 +1,6 @@
 //! One certificate or login lets in several callers at once.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Setting, TunnelFamily};
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an OpenVPN server states `duplicate-cn`; milder where names come from a password list \
              (`username-as-common-name`), since each caller then still has a login. Without it the server ends the earlier session.",
     references: &["openvpn(8), --duplicate-cn", "NIST SP 800-53 Rev. 5, IA-4", "BSI ORP.4.A3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let servers = device

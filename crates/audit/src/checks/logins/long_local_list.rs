@@ -1,7 +1,7 @@
 //! A list of logins on the device itself has grown long.
 
 use crate::factors::tunnels;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{LoginDaemon, LoginList, Origin};
 
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a local list has more logins than the yardstick allows (10) and the device asks no RADIUS server. A RADIUS \
              server's own list is the place for them and passes.",
     references: &["BSI NET.3.1.A8", "NIST SP 800-53 Rev. 5, AC-2(1)", "BSI ORP.4.A2"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut lists: BTreeMap<&str, (BTreeSet<&str>, Origin)> = BTreeMap::new();

@@ -2,7 +2,7 @@
 
 use crate::management::ManagementPort;
 use crate::views::{Whence, rated_from};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Protocol;
 
 /// The check.
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              without a password file, as low. A socket in the file system passes, and so does a daemon that calls its manager \
              (`management-client`). Undetermined where a name stands in place of the address.",
     references: &["openvpn(8), --management", "BSI NET.3.3.A9", "NIST SP 800-53 Rev. 5, IA-2(1)"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.refused.is_none()) {
@@ -38,7 +38,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, tunnel: &str, port: &ManagementPort<'_>) -> Verdict {
+fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) -> Verdict {
     if port.is_socket() {
         return Verdict::Pass;
     }

@@ -1,7 +1,7 @@
 //! A device tells its values to every machine.
 
 use crate::serving::{ServiceCase, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              sources are named, where a proof is asked for, and where the agent answers the device alone. Undetermined where a file that is read in is not \
              among the exports.",
     references: &["RFC 3414, 1.4", "RFC 3584", "CISA TA17-156A", "BSI NET.1.2.A2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Monitoring]) {
         answers.extend(one.open_answer());

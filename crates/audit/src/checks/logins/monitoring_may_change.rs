@@ -1,7 +1,7 @@
 //! A word that crosses the network as it is changes a device.
 
 use crate::serving::{ServiceCase, is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              handful of addresses may use it. Passes for users with a proof and where the agent answers the device alone. \
              Undetermined where a file that is read in is not among the exports.",
     references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A", "BSI NET.1.2.A2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Monitoring]) {
         answers.extend(one.open_answer());

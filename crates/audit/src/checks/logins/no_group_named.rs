@@ -2,7 +2,7 @@
 
 use crate::factors::lines_of_service;
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
         "BSI SYS.1.3.A8",
         "NIST SP 800-53 Rev. 5, AC-6",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
 /// Modules that sort callers by name or group.
@@ -39,7 +39,7 @@ fn sorts(line: &PamLine) -> bool {
     about && SORTING.contains(&line.module.as_str())
 }
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
@@ -64,7 +64,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn shell(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Option<Verdict> {
+fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> Option<Verdict> {
     let connection = SshConnection::default();
     let names = ["allowusers", "allowgroups"]
         .iter()

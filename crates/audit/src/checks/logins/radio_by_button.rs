@@ -1,6 +1,6 @@
 //! Clients join a radio network by button or number.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -13,10 +13,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Switch it off (`wps_state=0`) and give the passphrase, or a login, by hand.",
     judged: "Fails for each network with Wi-Fi Protected Setup switched on. Passes where it is off, which is the default.",
     references: &["CERT VU#723755", "NIST SP 800-153, 2", "BSI NET.2.1.A3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in &device.facts.radios {

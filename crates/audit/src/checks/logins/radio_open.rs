@@ -1,6 +1,6 @@
 //! A radio network lets anybody in.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::housekeeping::RadioProtection;
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each network without any protection; graver where its clients reach each other. Passes for every other, of which \
              the old ones are told among the ciphers.",
     references: &["RFC 8110", "NIST SP 800-153, 2", "BSI NET.2.1.A3"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in &device.facts.radios {

@@ -1,7 +1,7 @@
 //! RADIUS crosses the outside in the open.
 
 use crate::special::is_public;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::Origin;
 
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              no TLS is configured. Whether a tunnel lies around it these files do not tell; where one does, accept the finding with \
              that reason. Undetermined where a name stands in place of the address.",
     references: &["RFC 6614", "RFC 2865, 8", "RFC 6151", "BSI NET.1.1.A36"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in device.facts.radius_clients.iter().filter(|client| !client.tls) {

@@ -1,7 +1,7 @@
 //! A client of a RADIUS server is a whole network.
 
 use crate::special::is_public;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::radius::RadiusClient;
 use trevlin_model::{Family, IpRange};
 
@@ -18,13 +18,13 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a client has more than one IPv4 address, or more than one IPv6 subnet (/64); graver where it is every \
              address there is, or public addresses are among it. Undetermined where the client is given by a name.",
     references: &["RFC 2865, 3", "clients.conf(5), ipaddr", "BSI SYS.1.1.A35"],
-    run,
+    run: Run::Map(run),
 };
 
 /// Addresses of IPv6 that one host may have in its own subnet: a prefix of /64 or longer is one place.
 const ONE_PLACE: u128 = 1 << 64;
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.radius_clients {

@@ -1,6 +1,6 @@
 //! A RADIUS server takes requests that are not signed.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::radius::{MessageAuthenticator, RadiusClient};
 use trevlin_model::{Device, Setting};
 
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a client is not required to sign, by statement or by the default. `auto`, which learns it from the \
              first signed request, is milder. Clients that are the server itself do not apply.",
     references: &["CVE-2024-3596", "RFC 3579, 3.2", "RFC 5080, 2.2.2", "RFC 6614"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for client in &device.facts.radius_clients {

@@ -2,7 +2,7 @@
 
 use crate::factors::{Factors, of_shell};
 use crate::views::{Whence, rated_from};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick, people};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick, people};
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, FactorKind, Protocol, Setting};
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              refuses passwords and passes; where nothing is stated and the version may be older, passwords of root are asked \
              about only if root has one. A locked password of root passes.",
     references: &["sshd_config(5), PermitRootLogin", "BSI SYS.1.3.A8", "NIST SP 800-53 Rev. 5, IA-2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
@@ -39,7 +39,7 @@ fn locked(device: &Device) -> bool {
     device.facts.shadow.iter().any(|one| one.name == "root" && matches!(one.password, StoredPassword::Locked))
 }
 
-fn judge(estate: &Estate, at: usize, device: &Device, server: &SshServer) -> Verdict {
+fn judge(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> Verdict {
     let groups = people::root_groups(device);
     if server.excluded_by("root", &groups).is_some() {
         return Verdict::Pass;

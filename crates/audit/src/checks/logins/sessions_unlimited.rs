@@ -1,6 +1,6 @@
 //! Sessions of a tunnel are not limited.
 
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, DialIn, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
              what is missing. Undetermined where a RADIUS server decides, which may send limits for each caller, and where configuration \
              is missing from the exports.",
     references: &["NIST SP 800-63B, 4.2.3", "BSI NET.3.3.A9", "NIST SP 800-53 Rev. 5, AC-10, AC-12"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {

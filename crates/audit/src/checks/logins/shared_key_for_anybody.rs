@@ -1,7 +1,7 @@
 //! One pre-shared key lets in whoever calls.
 
 use crate::checks::ike;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Device;
 use trevlin_model::ipsec::{AuthRound, IkeProof};
 
@@ -20,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
              one entry; the latter is milder, and so is a key for anybody where every connection that asks for a shared key names the address of its other \
              end. Entries for two named ends pass.",
     references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "BSI NET.3.3.A9"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         answers.extend(ike::keys_not_exported(estate, at));

@@ -2,7 +2,7 @@
 
 use crate::factors::{Factors, conditions, easiest_way, of_shell};
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{FactorKind, Origin, Protocol, Setting};
 
@@ -27,10 +27,10 @@ pub(crate) const CHECK: Check = Check {
         "PCI DSS 4.0, 8.4.1",
         "sshd_config(5), AuthenticationMethods",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for server in &device.facts.ssh_servers {
@@ -41,7 +41,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
+fn judge(estate: &Analyses, at: usize, server: &SshServer) -> Verdict {
     if let Some((why, origin)) = &server.refused {
         let ask = format!(
             "sshd would refuse this configuration ({why}), so it is not what runs; ask for `sshd -T` and the files in use"
@@ -55,7 +55,7 @@ fn judge(estate: &Estate, at: usize, server: &SshServer) -> Verdict {
 }
 
 /// Ways in under a condition, as far as they are easier than everybody's.
-fn conditional(estate: &Estate, at: usize, server: &SshServer) -> Vec<Answer> {
+fn conditional(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Answer> {
     if server.refused.is_some() || server.missing_configuration().is_some() {
         return Vec::new();
     }
@@ -87,7 +87,7 @@ fn conditional(estate: &Estate, at: usize, server: &SshServer) -> Vec<Answer> {
 }
 
 fn judge_connection(
-    estate: &Estate,
+    estate: &Analyses,
     at: usize,
     server: &SshServer,
     connection: &SshConnection<'_>,

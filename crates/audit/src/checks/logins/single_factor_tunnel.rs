@@ -3,7 +3,7 @@
 use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
 use crate::l2tp::{self, Access};
 use crate::views::Whence;
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, DialIn, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{
     CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
 };
@@ -29,13 +29,13 @@ pub(crate) const CHECK: Check = Check {
         "BSI NET.3.3.A13",
         "PCI DSS 4.0, 8.4.3",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
 /// Lines of logins shown beside the line that asks.
 const SHOWN_LOGINS: usize = 4;
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
@@ -63,7 +63,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// Adds to a fault from where callers reach the tunnel, which weighs.
-fn with_forward(estate: &Estate, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
+fn with_forward(estate: &Analyses, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
     let Verdict::Fail(mut fail) = verdict else { return verdict };
     let ports = tunnel.listeners.iter().filter_map(|one| Some((one.protocol, one.port.value().copied()?)));
     let rank = |whence: &Whence<'_>| match whence {
@@ -99,7 +99,7 @@ fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
     Verdict::ask(question, vec![origin, tunnel.origin])
 }
 
-fn pptp(estate: &Estate, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
+fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
     let device = &estate.devices[at];
     let ask = |question: String, origin: Origin| Verdict::ask(question, vec![origin, tunnel.origin]);
     let name = &tunnel.name;
@@ -153,7 +153,7 @@ fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
 }
 
 /// A certificate that IPsec asks for around L2TP is a factor of its own, where nobody comes in without IPsec.
-fn inside_ipsec(estate: &Estate, at: usize, tunnel: &Tunnel, alone: Verdict) -> Verdict {
+fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -> Verdict {
     let Verdict::Fail(fail) = &alone else { return alone };
     let Some(around) = l2tp::certificate_around(estate, at, tunnel) else { return alone };
     match l2tp::access(estate, at, tunnel) {
@@ -199,7 +199,7 @@ fn keys(tunnel: &Tunnel) -> Verdict {
 }
 
 /// The easiest of several ways in decides.
-fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
+fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     // The line that opens the way is the one to cite.
     let ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, opened)| match factors {
         Factors::Known(kinds, lines) => {
@@ -241,7 +241,7 @@ fn openconnect(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
     }
 }
 
-fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
+fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     if let Some(missing) = tunnel.missing_file() {
         return not_exported(tunnel, missing);
     }
@@ -291,7 +291,7 @@ fn openvpn(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
 
 /// What somebody else asks for, followed through the exports.
 fn by_somebody(
-    estate: &Estate,
+    estate: &Analyses,
     at: usize,
     tunnel: &Tunnel,
     source: &PasswordSource,

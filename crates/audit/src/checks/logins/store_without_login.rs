@@ -1,7 +1,7 @@
 //! A cache or a broker of messages lets anybody in.
 
 use crate::serving::{ServiceCase, is_few, limited, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Part, ServedKind};
 
 /// The check.
@@ -23,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
         "OASIS MQTT 5.0, 5.4",
         "BSI APP.4.3.A3",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Cache, ServedKind::Broker]) {
         answers.extend(one.open_answer());

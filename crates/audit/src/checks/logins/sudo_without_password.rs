@@ -1,6 +1,8 @@
 //! Somebody who logs in from afar may do everything without a password.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, people};
+use crate::{
+    Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick, people,
+};
 use std::collections::BTreeSet;
 use trevlin_model::sudo::SudoRule;
 
@@ -17,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              where the account's name is also a login of a tunnel. Rules for single commands pass, and so does root itself. Where \
              no accounts were exported the rule is judged as it stands.",
     references: &["sudoers(5), NOPASSWD", "BSI SYS.1.3.A14", "NIST SP 800-53 Rev. 5, IA-11"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let dials_in: BTreeSet<&str> =
         estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
     let mut answers = Vec::new();

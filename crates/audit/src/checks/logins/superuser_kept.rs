@@ -1,7 +1,7 @@
 //! The superuser of a client is the superuser of the server's files.
 
 use crate::serving::{is_few, of_kinds};
-use crate::{Answer, Area, Check, Estate, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{Asked, Remark, ServedKind};
 
 /// The check.
@@ -24,10 +24,10 @@ pub(crate) const CHECK: Check = Check {
         "smb.conf(5), force user",
         "NIST SP 800-209, 4.3",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports, ServedKind::Modules, ServedKind::Shares]) {
         answers.extend(one.open_answer());

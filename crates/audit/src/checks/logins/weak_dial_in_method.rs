@@ -1,6 +1,6 @@
 //! A dial-in tunnel takes passwords by a weak method.
 
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, DialIn, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Device, SecretsFile, Tunnel};
 
 /// The check.
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              worth is judged elsewhere. `refuse-` options are about the daemon's own logins and change nothing. Undetermined where \
              options were not exported.",
     references: &["pppd(8), AUTHENTICATION", "RFC 1334, 2", "RFC 2433", "RFC 2759", "RFC 1994, 1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {

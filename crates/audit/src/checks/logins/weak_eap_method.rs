@@ -1,6 +1,6 @@
 //! A RADIUS server takes an EAP method that shows the password's hash to anybody.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::radius::EapSettings;
 
 /// The check.
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the EAP module of a RADIUS server has the method MD5 set up, which it then takes from any client that asks; \
              graver where it is the first one offered. Files that are only available and not enabled are not judged.",
     references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2", "BSI NET.2.1.A12"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         // A site runs the module, and the module was not exported.

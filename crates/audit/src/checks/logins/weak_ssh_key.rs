@@ -1,6 +1,8 @@
 //! A key of the secure shell is weak.
 
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{
+    Answer, Area, Check, EstateMap, Fail, Marks, Run, Severity, Subject, SubjectKind, Verdict, Yardstick,
+};
 use trevlin_model::Device;
 use trevlin_model::certificate::KeyAlgorithm;
 use trevlin_model::ssh::SshConnection;
@@ -24,10 +26,10 @@ pub(crate) const CHECK: Check = Check {
         "sshd(8), AUTHORIZED_KEYS FILE FORMAT",
         "BSI TR-02102-4, 3",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         answers.extend(

@@ -2,7 +2,7 @@
 
 use super::{Judged, each_rule, named};
 use crate::rules::{may_be_new, within_device};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Hook, Match, MatchKind, ResidualKind, Rule, Target};
 use trevlin_packets::review::Standing;
 
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              device itself or for what it forwards, that neither logs nor stands right behind a rule that logs what it holds for. \
              What the device says to itself is not judged.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-92, 3.1", "BSI OPS.1.1.5.A3"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     if !estate.wanted.accepts_logged {
         return Vec::new();
     }
@@ -36,7 +36,7 @@ fn logs_for(log: &Rule, rule: &Rule) -> bool {
     log.logs && log.matches.iter().all(|one| limit(one) || rule.matches.contains(one))
 }
 
-fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
     let rule = judged.rule;
     if rule.target != Target::Accept

@@ -2,7 +2,7 @@
 
 use super::{Judged, REFERENCES, each_rule};
 use crate::rules::{describe, hook_word, within_device};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Hook, Target};
 use trevlin_packets::review::Standing;
 
@@ -19,14 +19,14 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an accept for the device itself or for what it forwards has no condition but the IP version, holds for new \
              connections, and is met. A default policy that accepts is exposure/outside-unfiltered where it faces the outside.",
     references: REFERENCES,
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_rule(estate, judge)
 }
 
-fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
     let hook = hooks.iter().find(|hook| matches!(hook, Hook::Input | Hook::Forward));
     let (Some(hook), true) = (hook, judged.rule.target == Target::Accept) else {

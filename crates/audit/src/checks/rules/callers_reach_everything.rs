@@ -1,7 +1,7 @@
 //! Callers of a tunnel reach the whole inside with every service.
 
 use super::reach::{Reached, networks_behind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
              decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-207, 2.1", "BSI NET.3.3.A4", "BSI NET.3.2.A2"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         let networks = networks_behind(estate, callers.device, &callers.interface);

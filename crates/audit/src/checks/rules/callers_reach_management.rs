@@ -2,7 +2,7 @@
 
 use crate::services::PortKind;
 use crate::views::{deciding, without_filter};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::DeviceKind;
 
 /// The check.
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              routers and storage appliances, that callers come through to. An access that the estate file means \
              (intent) passes. Undetermined where a rule that is not modelled decides.",
     references: &["NIST SP 800-46 Rev. 2, 3.3", "BSI NET.1.1.A5", "BSI NET.3.3.A4"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let views = estate.views();
     let mut answers = Vec::new();
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {

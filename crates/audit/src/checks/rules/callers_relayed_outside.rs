@@ -2,7 +2,7 @@
 
 use super::reach::whole;
 use crate::views::{deciding, without_filter};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{DeviceKind, Family, IpRange};
 
 /// The check.
@@ -20,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
              milder where the tunnel is meant to carry everything they send. Passes where some ports are let out or \
              none. Undetermined where a rule that is not modelled decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.2", "NIST SP 800-46 Rev. 2, 3.3", "RFC 5068"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
         let device = &estate.devices[callers.device];

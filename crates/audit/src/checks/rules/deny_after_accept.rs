@@ -2,7 +2,7 @@
 
 use super::{Judged, REFERENCES, each_rule, named};
 use crate::rules::may_be_new;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Rule, Target};
 use trevlin_packets::review::Standing;
 
@@ -19,14 +19,14 @@ pub(crate) const CHECK: Check = Check {
              where an accept takes only a part of it and is no exception to it, which may be meant. Passes where what is accepted \
              before lies wholly within the deny: that is how exceptions are written.",
     references: REFERENCES,
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_rule(estate, judge)
 }
 
-fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let Some((found, _)) = judged.found else { return Verdict::DoesNotApply };
     // What denies everything is the end of a list.
     if !matches!(judged.rule.target, Target::Drop | Target::Reject) || judged.rule.matches.is_empty() {

@@ -2,7 +2,7 @@
 
 use super::{Judged, REFERENCES, each_rule, named};
 use crate::rules::{EVERY_SERVICE, describe, let_through, within_device};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
 use trevlin_packets::review::Standing;
 
@@ -20,14 +20,14 @@ pub(crate) const CHECK: Check = Check {
              where it only lets them out to the outside, info where both sides are single hosts. Passes what is for the loopback \
              interface, for known connections only, or for protocols without ports.",
     references: REFERENCES,
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_rule(estate, judge)
 }
 
-fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     if judged.chain.hook.is_some() {
         return judge_alone(estate, judged);
     }
@@ -69,7 +69,7 @@ fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
     }
 }
 
-fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
     if !hooks.iter().any(|hook| matches!(hook, Hook::Input | Hook::Forward))
         || within_device(estate, judged.device, judged.rule)
@@ -113,7 +113,7 @@ fn judge_alone(estate: &Estate, judged: &Judged<'_>) -> Verdict {
 }
 
 /// How much it matters, why, and the line that says so.
-fn context(estate: &Estate, judged: &Judged<'_>, addresses: f64) -> (Severity, String, Option<Origin>) {
+fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity, String, Option<Origin>) {
     let outside = estate.outside(judged.device);
     let faces = |name: &str| outside.iter().find(|one| one.certain && one.name == name);
     if let Some(one) = entering(judged.rule).and_then(|name| faces(&name)) {
@@ -144,7 +144,7 @@ fn context(estate: &Estate, judged: &Judged<'_>, addresses: f64) -> (Severity, S
 
 /// The tunnel that ends in an interface of a device, with its line. A pattern such as `wg*` means those whose names begin so,
 /// and `ppp*` what callers that dial in are given.
-fn tunnel(estate: &Estate, device: usize, name: String) -> Option<(String, Origin)> {
+fn tunnel(estate: &Analyses, device: usize, name: String) -> Option<(String, Origin)> {
     let facts = &estate.devices[device].facts;
     let fits = |one: &str| match name.strip_suffix('+') {
         Some(beginning) => one.starts_with(beginning),

@@ -1,7 +1,7 @@
 //! Files are exported to more machines than can need them.
 
 use crate::serving::{ServiceCase, of_kinds};
-use crate::{Answer, Area, Check, Estate, Marks, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Marks, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::IpRange;
 use trevlin_model::served::{Asked, Part, ServedKind};
 
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              Kerberos. An export to everybody is told by another check. Undetermined where the server's addresses were not exported and more \
              than 256 addresses are named.",
     references: &["exports(5)", "NIST SP 800-209, 4.3", "BSI NET.1.1.A5"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Exports]) {
         for part in one.served.parts.iter().filter(|part| !part.sources.is_everybody()) {

@@ -2,7 +2,7 @@
 
 use super::REFERENCES;
 use crate::rules::filters;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Family, Hook, Origin, Target};
 
 /// The check.
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              chain for what is forwarded denies anything. Undetermined where no filter was exported. Devices with an interface that \
              faces the outside are judged by exposure/outside-unfiltered.",
     references: REFERENCES,
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         for family in [Family::V4, Family::V6] {
@@ -36,7 +36,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, family: Family) -> Verdict {
+fn judge(estate: &EstateMap, at: usize, family: Family) -> Verdict {
     let device = &estate.devices[at];
     let host = estate.host(at);
     let Some((true, origin)) = host.forwards[usize::from(family == Family::V6)] else {

@@ -1,6 +1,6 @@
 //! What the two checks of intents share.
 
-use crate::Estate;
+use crate::Analyses;
 use crate::reach::From;
 use crate::services::endpoint;
 use trevlin_model::PortRange;
@@ -9,7 +9,7 @@ use trevlin_model::PortRange;
 pub(super) const MOST_TOLD: usize = 6;
 
 /// The device that a finding about an intent belongs to where no line does: the one that callers enter, else the first.
-pub(super) fn place(estate: &Estate, from: &str) -> usize {
+pub(super) fn place(estate: &Analyses, from: &str) -> usize {
     match From::parse(from) {
         Ok(From::Named(name)) => {
             let device = estate.devices.iter().position(|one| one.name == name);

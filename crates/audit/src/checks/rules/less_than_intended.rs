@@ -2,7 +2,7 @@
 
 use super::intended::{MOST_TOLD, place, ports};
 use crate::views::some_ranges;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-53 Rev. 5, AC-4 and AC-6",
         "BSI NET.3.2.A2",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for held in estate.held_intents() {
         let intent = &estate.intents[held.intent];

@@ -1,8 +1,7 @@
 //! An address list that no rule names.
 
 use super::REFERENCES;
-use crate::rules::of_device;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -16,13 +15,13 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each named list with entries that no rule of its table, or for saved lists of its device's filter, names. Lists \
              that are empty or that rules fill are not judged.",
     references: REFERENCES,
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for device in 0..estate.devices.len() {
-        for review in of_device(estate, device) {
+        for review in estate.filter_reviews(device) {
             for set in review.filter.sets.iter().filter(|set| set.present) {
                 let verdict = match (set.used_at.is_empty(), set.elements, set.filled_by_rules) {
                     (false, _, _) => Verdict::Pass,

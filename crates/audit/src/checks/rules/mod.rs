@@ -24,8 +24,8 @@ pub(super) mod source_unchecked;
 #[cfg(test)]
 use crate::Check;
 use crate::checks::each_device;
-use crate::rules::{FilterReview, Reviewed, describe, of_device};
-use crate::{Answer, Estate, Subject, SubjectKind, Verdict};
+use crate::rules::{FilterReview, Reviewed, describe};
+use crate::{Analyses, Answer, Subject, SubjectKind, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::{Chain, Rule};
 
@@ -58,12 +58,12 @@ fn written(rule: &Rule) -> String {
 /// Asks a check about every rule of every filter. Rules that say the same in one chain are told apart by their number among
 /// those.
 pub(super) fn each_rule(
-    estate: &Estate,
-    judge: impl Fn(&Estate, &Judged<'_>) -> Verdict + Sync + Send,
+    estate: &Analyses,
+    judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
 ) -> Vec<Answer> {
     each_device(estate, |device| {
         let mut answers: Vec<Answer> = Vec::new();
-        for review in of_device(estate, device) {
+        for review in estate.filter_reviews(device) {
             // Most rules are all right, and nobody reads their words: they are put together once there is one that is not.
             let mut passed: Vec<Judged<'_>> = Vec::new();
             let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();

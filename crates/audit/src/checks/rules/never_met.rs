@@ -2,7 +2,7 @@
 
 use super::{Judged, REFERENCES, each_rule, named};
 use crate::rules::may_be_new;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Origin, Target};
 use trevlin_packets::review::Standing;
 
@@ -19,14 +19,14 @@ pub(crate) const CHECK: Check = Check {
              the jumps that lead to it, hold for no packet. A deny behind an accept of the same is rules/deny-after-accept. Not \
              judged where a part of the chain is missing or where a condition of an earlier rule is not modelled.",
     references: REFERENCES,
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     each_rule(estate, judge)
 }
 
-fn judge(estate: &Estate, judged: &Judged<'_>) -> Verdict {
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     let Some((found, _)) = judged.found else { return Verdict::DoesNotApply };
     let by = match &found.standing {
         Standing::Alive => return Verdict::Pass,

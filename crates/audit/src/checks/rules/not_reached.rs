@@ -1,8 +1,8 @@
 //! A chain that nothing leads to.
 
 use super::REFERENCES;
-use crate::rules::{filters, leads_to, of_device};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::rules::{filters, leads_to};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use trevlin_model::Filter;
 use trevlin_packets::jumps::led_to;
@@ -19,13 +19,13 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each chain that has rules, is not hooked, and to which no rule leads that packets can come to. Empty chains and \
              tables that only translate are not judged.",
     references: REFERENCES,
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for device in 0..estate.devices.len() {
-        for review in of_device(estate, device) {
+        for review in estate.filter_reviews(device) {
             let elsewhere = reached_elsewhere(review.filter);
             for chain in
                 review.filter.chains.iter().filter(|chain| chain.hook.is_none() && !chain.rules.is_empty())

@@ -1,6 +1,6 @@
 //! A filter for one IP version, and none for the other.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Chain, Family, Filter, Hook, Target};
 
 /// The check.
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
              which the device has addresses, everything is accepted. Undetermined where the filter of the other version was not \
              exported. Devices with an interface that faces the outside are judged by exposure/outside-unfiltered.",
     references: &["RFC 4942, 2.1", "NIST SP 800-41 Rev. 1, 4.1", "NIST SP 800-119, 6.9"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         for hook in [Hook::Input, Hook::Forward] {
@@ -41,7 +41,7 @@ fn closed<'a>(tables: &[&'a Filter], hook: Hook) -> Option<&'a Chain> {
     })
 }
 
-fn judge(estate: &Estate, at: usize, hook: Hook) -> Verdict {
+fn judge(estate: &EstateMap, at: usize, hook: Hook) -> Verdict {
     let device = &estate.devices[at];
     if !estate.outside(at).is_empty() {
         return Verdict::DoesNotApply;

@@ -2,7 +2,7 @@
 
 use crate::exposure::Opening;
 use crate::special::is_link_local;
-use crate::{Estate, Marks};
+use crate::{Analyses, Marks};
 use ipnet::IpNet;
 use trevlin_model::{IpRange, Origin, PortRange};
 use trevlin_packets::way::Gone;
@@ -14,7 +14,7 @@ pub(super) fn whole(ports: &[PortRange], marks: &Marks) -> bool {
 }
 
 /// Networks of a device where other hosts live, beside the interface that is looked from and those that face the outside.
-pub(super) fn networks_behind(estate: &Estate, device: usize, interface: &str) -> Vec<IpNet> {
+pub(super) fn networks_behind(estate: &Analyses, device: usize, interface: &str) -> Vec<IpNet> {
     let faces = |name: &str| estate.outside(device).iter().any(|one| one.name == name);
     let inside = estate.devices[device]
         .facts

@@ -1,7 +1,7 @@
 //! A device lets others change its routes.
 
 use super::source_unchecked::joins_networks;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Family;
 
 /// The check.
@@ -20,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-123, 4.2",
         "Linux kernel documentation, ip-sysctl, accept_redirects",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| joins_networks(device)) {
         for (family, tree) in [(Family::V4, "ipv4"), (Family::V6, "ipv6")] {

@@ -1,7 +1,7 @@
 //! Sites are joined by a tunnel without a filter between.
 
 use super::reach::{Reached, networks_behind};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
              decides.",
     references: &["NIST SP 800-77 Rev. 1, 4.2", "NIST SP 800-41 Rev. 1, 4.1", "BSI NET.1.1.A18"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for site in &estate.inner_views().sites {
         let joined = &estate.shape().joined[site.joined];

@@ -1,6 +1,6 @@
 //! Nothing checks that packets come from where their source lies.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Device, DeviceKind, MatchKind, ResidualKind};
 use trevlin_packets::way::SourceCheck;
 
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an export sets the check to 0 for an interface of a device that joins networks, medium where that faces the \
              outside. Passes where a rule looks at the way back to the source. Not judged where no setting was exported.",
     references: &["RFC 3704, 2", "RFC 2827", "NIST SP 800-41 Rev. 1, 4.1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         if !joins_networks(device) {

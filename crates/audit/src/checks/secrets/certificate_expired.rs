@@ -1,7 +1,9 @@
 //! A certificate is out of date.
 
 use crate::certificates::{day, own};
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{
+    Answer, Area, Check, EstateMap, Fail, Marks, Run, Severity, Subject, SubjectKind, Verdict, Yardstick,
+};
 use jiff::civil::Date;
 use trevlin_model::certificate::Certificate;
 
@@ -18,10 +20,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the date of the audit (`--as-of`, else today) is outside the certificate's dates, or within 30 days of \
              their end. Public authorities in a system's own store are not judged: whoever makes the system renews them.",
     references: &["RFC 5280, 4.1.2.5", "BSI CON.1.A9", "NIST SP 800-52 Rev. 2, 3.2"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         let blocks = &estate.devices[at].facts.unreadable_blocks;

@@ -1,7 +1,7 @@
 //! A certificate does not name what clients dial.
 
 use crate::certificates::of_tunnel;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::certificate::{Certificate, CertificateUse};
 use trevlin_model::{Origin, Tunnel, TunnelRole};
 
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              server on it names none of them; a wildcard stands for one label. Undetermined where the certificate was not \
              exported. Devices without `dialled` are not judged.",
     references: &["RFC 6125, 6.4", "RFC 9525, 6.3", "NIST SP 800-52 Rev. 2, 3.2.2"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| !device.dialled.is_empty()) {
         let servers =
@@ -36,7 +36,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
+fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let device = &estate.devices[at];
     let shown = match of_tunnel(estate, at, tunnel, CertificateUse::Own) {
         Ok(shown) => shown,

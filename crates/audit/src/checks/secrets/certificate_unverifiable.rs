@@ -1,7 +1,7 @@
 //! A server shows a certificate that nobody vouches for, or that stands for any host.
 
 use crate::certificates::of_tunnel;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::certificate::CertificateUse;
 use trevlin_model::{Tunnel, TunnelRole};
 
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
              Passes where the peers are pinned by fingerprint (`peer-fingerprint`), for which such certificates are made. \
              Undetermined where it was not exported.",
     references: &["RFC 5280, 3.2", "RFC 6125, 7.2", "BSI NET.3.3.A9"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers()) {
@@ -37,7 +37,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
+fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
     let shown = match of_tunnel(estate, at, tunnel, CertificateUse::Own) {
         Ok(shown) => shown,
         Err((path, origin)) => {

@@ -1,7 +1,9 @@
 //! A certificate's key or signature is weak.
 
 use crate::certificates::own;
-use crate::{Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{
+    Answer, Area, Check, EstateMap, Fail, Marks, Run, Severity, Subject, SubjectKind, Verdict, Yardstick,
+};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use trevlin_model::certificate::Certificate;
@@ -26,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
         "RFC 6151",
         "RFC 6194",
     ],
-    run,
+    run: Run::Map(run),
 };
 
 #[derive(Deserialize)]
@@ -37,7 +39,7 @@ struct Broken {
 
 trevlin_model::table! { static BROKEN: Broken = "../../../tables/broken-hashes.toml"; }
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         for one in own(estate, at) {

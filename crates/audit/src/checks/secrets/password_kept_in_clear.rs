@@ -1,6 +1,6 @@
 //! A list keeps passwords as they are.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{LoginList, Origin, Setting};
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each list with a usable login whose password stands there as it is. Lists of hashes pass. The person's own \
              mistake is another check's; this one is about how the list is kept.",
     references: &["NIST SP 800-63B, 5.1.1.2", "RFC 2759, 1", "BSI CON.1.A4"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut lists: BTreeMap<&str, Vec<(bool, Origin)>> = BTreeMap::new();

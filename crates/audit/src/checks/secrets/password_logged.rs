@@ -1,6 +1,6 @@
 //! Passwords are written to a log.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -13,10 +13,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Set `auth_badpass` and `auth_goodpass` to no, delete what was logged, and have the passwords changed that stand there.",
     judged: "Fails where the RADIUS server's log settings have passwords written down. The default is not to.",
     references: &["radiusd.conf(5), log", "OWASP ASVS 4.0.3, 7.1.1", "BSI OPS.1.1.5.A5"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let serves = device.facts.radius_clients.first();

@@ -1,6 +1,6 @@
 //! A private key stands in an export without a passphrase.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Origin;
 
 /// The check.
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where no passphrase protects a private key among the exports; all such keys of a device are one finding. Keys \
              with a passphrase pass.",
     references: &["RFC 5958, 3", "NIST SP 800-57 Part 1 Rev. 5, 6.2.2", "BSI CON.1.A4"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for block in device.facts.unreadable_blocks.iter().filter(|block| block.is_key) {
@@ -43,7 +43,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, clear: Vec<Origin>) -> Verdict {
+fn judge(estate: &EstateMap, clear: Vec<Origin>) -> Verdict {
     let Some(first) = clear.first() else { return Verdict::Pass };
     let file = estate.export(first.export).file_name();
     let (title, detail): (String, String) = match clear.len() {

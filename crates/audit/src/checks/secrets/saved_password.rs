@@ -1,6 +1,6 @@
 //! A client keeps its password in a file.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use trevlin_model::Setting;
 use trevlin_model::secret::SecretKind;
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for every password of the device's own that stands in a configuration or in a file that one names: of tunnels, \
              dial-out and requests to other servers. Empty ones and placeholders pass over.",
     references: &["openvpn(8), --auth-user-pass", "NIST SP 800-63B, 5.1.1.1", "BSI ORP.4.A23"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut seen = BTreeSet::new();

@@ -1,6 +1,6 @@
 //! One secret stands in two places.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use trevlin_model::HeldSecret;
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
              as equal. A key that both ends of a tunnel must share, and one person's password in two lists of the same device or at \
              both ends of a dial-out, are equal by design and pass.",
     references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2", "BSI ORP.4.A8"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut held: Vec<(usize, &Arc<HeldSecret>)> = Vec::new();
     let mut places = BTreeSet::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -49,7 +49,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// Passwords that stand in files which were not exported, and cannot be compared with any other.
-fn not_comparable(estate: &Estate) -> Vec<Answer> {
+fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
     let mut found = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in &device.facts.credentials {
@@ -70,7 +70,7 @@ fn not_comparable(estate: &Estate) -> Vec<Answer> {
 }
 
 /// Whether a secret opens something: a line of a list that lets nobody in does not.
-fn in_use(estate: &Estate, device: usize, one: &HeldSecret) -> bool {
+fn in_use(estate: &EstateMap, device: usize, one: &HeldSecret) -> bool {
     if one.secret.is_placeholder() {
         return false;
     }
@@ -123,7 +123,7 @@ fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
     people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
 }
 
-fn answer(estate: &Estate, group: &[(usize, &Arc<HeldSecret>)], exact: bool, letter: &str) -> Answer {
+fn answer(estate: &EstateMap, group: &[(usize, &Arc<HeldSecret>)], exact: bool, letter: &str) -> Answer {
     let devices: BTreeSet<_> =
         group.iter().map(|(device, _)| estate.devices[*device].name.as_str()).collect();
     let mut kinds: Vec<_> = group.iter().map(|(_, one)| one.kind.words()).collect();

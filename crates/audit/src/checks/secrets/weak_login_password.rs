@@ -2,7 +2,9 @@
 
 use crate::checks::each_device;
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, words};
+use crate::{
+    Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick, words,
+};
 use trevlin_model::secret::{Grade, SecretKind};
 use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
 
@@ -21,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
              organisation, or shorter than 8 characters. Undetermined where the secret is kept in a file that was not \
              exported. Lines that let nobody in do not apply, and hashes are not judged here.",
     references: &["NIST SP 800-63B, 5.1.1", "BSI ORP.4.A22", "OWASP ASVS 4.0.3, 2.1"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     each_device(estate, |at| {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
@@ -51,7 +53,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
     })
 }
 
-fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
+fn judge(estate: &Analyses, at: usize, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
     let device = &estate.devices[at];
     let Some(held) = &login.secret else {
         let line = device.facts.credentials.iter().find(|one| one.origin == login.origin)?;
@@ -115,7 +117,7 @@ fn judge(estate: &Estate, at: usize, login: &Login, yardstick: &Yardstick) -> Op
 }
 
 /// From where the service that a login is for is reached.
-fn whence<'e>(estate: &'e Estate, at: usize, login: &Login) -> Whence<'e> {
+fn whence<'e>(estate: &'e Analyses, at: usize, login: &Login) -> Whence<'e> {
     let tunnel = estate.devices[at].facts.tunnels.iter().find(|tunnel| tunnel.name == login.service);
     let listener = tunnel.and_then(|tunnel| tunnel.listeners.first());
     match listener.and_then(|one| Some((one.protocol, one.port.value().copied()?))) {
@@ -128,7 +130,7 @@ fn whence<'e>(estate: &'e Estate, at: usize, login: &Login) -> Whence<'e> {
 ///
 /// Packages ship such a line for use with pppd's `login`, which asks the system's own accounts; it is nothing as long as
 /// no server of the device consults the list, or where one does so with `login`.
-fn empty_password(estate: &Estate, at: usize, login: &Login, file: SecretsFile) -> Option<Verdict> {
+fn empty_password(estate: &Analyses, at: usize, login: &Login, file: SecretsFile) -> Option<Verdict> {
     let device = &estate.devices[at];
     if file == SecretsFile::Pap {
         let number = device.facts.tunnels.iter().position(|tunnel| tunnel.name == login.service)?;

@@ -1,6 +1,6 @@
 //! A password is kept with a hash that is cheap to guess against.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::account::{HashScheme, StoredPassword};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Device, HeldSecret, Origin};
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a usable hash is of DES, MD5, NT or SHA-1 kind, or was made at a cost below the scheme's own default \
              (bcrypt under 10, SHA crypt under 5000 rounds). Locked hashes and current schemes pass.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let hidden = |one: &&trevlin_model::account::Account| {

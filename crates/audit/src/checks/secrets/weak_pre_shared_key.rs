@@ -3,7 +3,8 @@
 use crate::checks::each_device;
 use crate::checks::ike;
 use crate::{
-    Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick, words,
+    Answer, Area, Check, EstateMap, Fail, Marks, Run, Severity, Subject, SubjectKind, Verdict, Yardstick,
+    words,
 };
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::KeyGrade;
@@ -22,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the key holds fewer bits of entropy than the yardstick asks (112), as far as its characters tell, or is \
              made of names, words and patterns, or published. Encodings (`0x`, `0s`) are resolved first.",
     references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     each_device(estate, |at| {
         let mut answers: Vec<Answer> = ike::keys_not_exported(estate, at).into_iter().collect();
         for key in &estate.devices[at].facts.pre_shared_keys {
@@ -40,7 +41,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 }
 
 /// A key's grade against the names of its ends, the device and the organisation.
-fn assess(estate: &Estate, at: usize, key: &PreSharedKey, marks: &Marks) -> KeyGrade {
+fn assess(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> KeyGrade {
     let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
     let words = words::against(estate, &estate.devices[at], &names);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
@@ -49,7 +50,7 @@ fn assess(estate: &Estate, at: usize, key: &PreSharedKey, marks: &Marks) -> KeyG
 
 /// A key's grade as a rank, the weakest lowest, and a word.
 pub(crate) fn grade(
-    estate: &Estate,
+    estate: &EstateMap,
     at: usize,
     key: &PreSharedKey,
     yardstick: &Yardstick,
@@ -64,7 +65,7 @@ pub(crate) fn grade(
     }
 }
 
-fn judge(estate: &Estate, at: usize, key: &PreSharedKey, marks: &Marks) -> Verdict {
+fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> Verdict {
     if let Some(question) = super::withheld(&key.held, &format!("the key for {}", key.whom())) {
         return question;
     }

@@ -2,7 +2,9 @@
 
 use crate::checks::each_device;
 use crate::serving::of_device;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick, words};
+use crate::{
+    Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick, words,
+};
 use std::collections::BTreeSet;
 use trevlin_model::HeldSecret;
 use trevlin_model::secret::{Grade, SecretKind};
@@ -27,10 +29,10 @@ pub(crate) const CHECK: Check = Check {
         "BSI ORP.4.A22",
         "CISA TA17-156A",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     each_device(estate, |at| {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
@@ -59,14 +61,14 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 }
 
 /// Whether it stands in a line of a service.
-fn is_of_service(estate: &Estate, held: &HeldSecret) -> bool {
+fn is_of_service(estate: &Analyses, held: &HeldSecret) -> bool {
     let text = estate.export(held.origin.export).text();
     let before = text.get(..held.origin.start as usize).unwrap_or_default();
     let line = before.rsplit('\n').next().unwrap_or_default().trim_start().to_ascii_lowercase();
     line.starts_with("createuser")
 }
 
-fn judge(estate: &Estate, at: usize, held: &HeldSecret, yardstick: &Yardstick) -> Verdict {
+fn judge(estate: &Analyses, at: usize, held: &HeldSecret, yardstick: &Yardstick) -> Verdict {
     let (device, marks) = (&estate.devices[at], yardstick.at(at));
     let words = words::against(estate, device, &[&held.owner]);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();

@@ -2,7 +2,8 @@
 
 use crate::checks::each_device;
 use crate::{
-    Answer, Area, Check, Estate, Fail, Marks, Severity, Subject, SubjectKind, Verdict, Yardstick, words,
+    Answer, Area, Check, EstateMap, Fail, Marks, Run, Severity, Subject, SubjectKind, Verdict, Yardstick,
+    words,
 };
 use trevlin_model::secret::Grade;
 use trevlin_model::{Device, HeldSecret, Origin};
@@ -21,10 +22,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a secret of a client, or of a server that is asked, is easier to guess than a good password, given the names \
              of client, device and organisation, or shorter than 15 characters. Clients that are the server itself are milder.",
     references: &["RFC 2865, 3", "RFC 6614", "BSI ORP.4.A22", "NIST SP 800-63B, 5.1.1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     each_device(estate, |at| {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
@@ -61,7 +62,7 @@ fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
 }
 
 fn judge(
-    estate: &Estate,
+    estate: &EstateMap,
     device: &Device,
     what: &str,
     held: &HeldSecret,

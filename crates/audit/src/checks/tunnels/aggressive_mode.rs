@@ -1,7 +1,7 @@
 //! A connection uses the aggressive mode of the first version of IKE.
 
 use super::ipsec;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::Tunnel;
 use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
 
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              are not among the exports or refuse to answer that way, and low with certificates, whose identities then pass in the open. Does not apply \
              where only version 2 is spoken, which has no such mode.",
     references: &["RFC 2409, 5.4", "RFC 9395, 3", "NIST SP 800-77 Rev. 1", "strongswan.conf(5), charon"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     ipsec(estate, |_, _, tunnel, connection| judge(tunnel, connection))
 }
 

@@ -1,7 +1,7 @@
 //! Callers reach each other through the tunnel.
 
 use super::openvpn;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Setting, Tunnel};
 
 /// The check.
@@ -14,10 +14,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Leave out `client-to-client`. What callers may reach of each other is then for the packet filter to say.",
     judged: "Fails for OpenVPN servers with `client-to-client`. Without it packets between callers pass the device's packet filter.",
     references: &["openvpn(8), --client-to-client", "NIST SP 800-46 Rev. 2, 3.2"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     openvpn(estate, Tunnel::answers_callers, |estate, tunnel| {
         match tunnel.setting("client-to-client").and_then(Setting::origin) {
             None => Verdict::Pass,

@@ -1,7 +1,7 @@
 //! A tunnel compresses what it encrypts.
 
 use super::openvpn;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily};
 
 /// The check.
@@ -14,10 +14,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Leave out `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), `compression` (ocserv, stunnel), on both ends. Where old callers have it in their files, `compress migrate` keeps them connected without compressing.",
     judged: "Fails where an OpenVPN configuration, or what it tells callers, switches compression on; milder without `allow-compression yes`, since versions from 2.5 on then only unpack. `comp-lzo no`, `compress stub` and `migrate` pass. Fails as well for IPsec children with IPComp, and for `compression` of ocserv and stunnel.",
     references: &["openvpn(8), --allow-compression", "RFC 3749, 6", "RFC 9325, 3.3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = openvpn(estate, |_| true, |_, tunnel| judge(tunnel));
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {

@@ -1,7 +1,7 @@
 //! A tunnel server speaks TLS with anybody.
 
 use super::{openvpn, stated_or_missing};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::Tunnel;
 
 /// The check.
@@ -14,14 +14,14 @@ pub(crate) const CHECK: Check = Check {
     fix: "Give all ends the same `tls-crypt` key, or each caller its own with `tls-crypt-v2`.",
     judged: "Fails for OpenVPN servers without `tls-auth`, `tls-crypt` or `tls-crypt-v2`. Undetermined where a part of the configuration was not exported.",
     references: &["openvpn(8), --tls-crypt and --tls-crypt-v2"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     openvpn(estate, Tunnel::answers_callers, judge)
 }
 
-fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
+fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     let keys = ["tls-auth", "tls-crypt", "tls-crypt-v2"];
     if let Some(verdict) = stated_or_missing(tunnel, &keys, "has a key for its control channel") {
         return verdict;

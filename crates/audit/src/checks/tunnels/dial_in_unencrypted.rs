@@ -1,6 +1,6 @@
 //! A dial-in tunnel does not require encryption.
 
-use crate::{Answer, Area, Check, DialIn, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, DialIn, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Mppe, Tunnel, TunnelFamily};
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where MPPE is not required, or switched off; milder where keys of 40 bits are taken. Passes with \
              `require-mppe-128`, and with `require-mppe` beside `nomppe-40`. Undetermined where options were not exported.",
     references: &["pppd(8), require-mppe", "RFC 3078, 1", "RFC 3079", "BSI NET.3.3.A9"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {

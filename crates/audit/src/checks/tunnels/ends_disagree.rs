@@ -1,9 +1,9 @@
 //! The two ends of one site-to-site tunnel disagree.
 
 use crate::algorithms::{Algorithm, lookup};
+use crate::pairs::keys_of;
 use crate::pairs::{End, bare, ike_pairs};
-use crate::tunnels::keys_of;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::{AuthRound, Child, IkeVersions};
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart};
 use trevlin_model::{IpRange, Origin};
@@ -22,10 +22,10 @@ pub(crate) const CHECK: Check = Check {
              proposals have nothing in common, where an identity, a way of proving it or a shared key is not the one that the other expects, and where networks \
              are not each other's mirror; milder where only a network more or less is stated.",
     references: &["RFC 7296, 2.9", "swanctl.conf(5)", "ipsec.conf(5)"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (first, second) in ike_pairs(estate) {
         answers.push(Answer::new(
@@ -44,7 +44,7 @@ struct Difference {
     fatal: bool,
 }
 
-fn judge(estate: &Estate, a: &End<'_>, b: &End<'_>) -> Verdict {
+fn judge(estate: &EstateMap, a: &End<'_>, b: &End<'_>) -> Verdict {
     let mut found = Vec::new();
     versions(a, b, &mut found);
     for (part, what) in [(OfferPart::Control, "for keys"), (OfferPart::Data, "for data")] {
@@ -146,7 +146,7 @@ fn in_common(a: &[&Algorithm], b: &[&Algorithm], roles: &[AlgorithmRole]) -> boo
 }
 
 fn proposals(
-    estate: &Estate,
+    estate: &EstateMap,
     a: &End<'_>,
     b: &End<'_>,
     part: OfferPart,
@@ -181,7 +181,7 @@ fn proposals(
 }
 
 /// Whether the identity that one end expects is none that the other shows, and whether it proves itself the way that is asked.
-fn identities(estate: &Estate, one: &End<'_>, other: &End<'_>, found: &mut Vec<Difference>) {
+fn identities(estate: &EstateMap, one: &End<'_>, other: &End<'_>, found: &mut Vec<Difference>) {
     let name = |end: &End<'_>| estate.devices[end.device].name.clone();
     for (expected, shown) in one.connection.remote.iter().zip(&other.connection.local) {
         if let (Some(asked), Some(given)) = (expected.proof.value(), shown.proof.value())
@@ -219,7 +219,7 @@ fn identities(estate: &Estate, one: &End<'_>, other: &End<'_>, found: &mut Vec<D
 }
 
 /// Whether the keys that the ends share are the same: told without a word of either.
-fn shared_keys(estate: &Estate, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
+fn shared_keys(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
     let by_key = |end: &End<'_>| end.connection.shared_key().is_some();
     let (ours, theirs) = (keys_of(estate, a.device, a.connection), keys_of(estate, b.device, b.connection));
     if !by_key(a) || !by_key(b) || ours.is_empty() || theirs.is_empty() {
@@ -236,7 +236,7 @@ fn shared_keys(estate: &Estate, a: &End<'_>, b: &End<'_>, found: &mut Vec<Differ
 }
 
 /// Networks of one end and what the other end takes to lie there.
-fn networks(estate: &Estate, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
+fn networks(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
     for (one, other) in [(a, b), (b, a)] {
         let own = |child: &Child| child.local.networks.iter().map(|(range, _)| *range).collect::<Vec<_>>();
         let taken = |child: &Child| child.remote.networks.iter().map(|(range, _)| *range).collect::<Vec<_>>();

@@ -2,7 +2,7 @@
 
 use super::told;
 use crate::checks::addresses::cover;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::plan::Placed;
 use trevlin_model::{Family, IpRange, Tunnel};
 
@@ -23,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
         "swanctl.conf(5), pools",
         "NIST SP 800-46 Rev. 2, 3.2.3",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     told(estate, |_, _, tunnel| judge(tunnel))
 }
 

@@ -1,7 +1,7 @@
 //! An L2TP server answers callers without IPsec.
 
 use crate::l2tp::{self, Access};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Tunnel, TunnelFamily, TunnelRole};
 
 /// The check.
@@ -24,10 +24,10 @@ pub(crate) const CHECK: Check = Check {
         "NIST SP 800-77 Rev. 1, 3.2",
         "iptables-extensions(8), policy",
     ],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let servers = |one: &&Tunnel| one.family == TunnelFamily::L2tp && one.role == TunnelRole::Server;
@@ -38,7 +38,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(estate: &Estate, at: usize, tunnel: &Tunnel) -> Verdict {
+fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     let port = l2tp::port(tunnel);
     let lines = match l2tp::access(estate, at, tunnel) {
         Access::Protected => return Verdict::Pass,

@@ -1,6 +1,6 @@
 //! Callers who send everything through a tunnel still reach the network they are in.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::plan::Sends;
 use trevlin_model::{Origin, Tunnel, TunnelFamily};
 
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for OpenVPN configurations that send everything through the tunnel. Fails without `block-local`; graver where the estate file asks for \
              everything to go through.",
     references: &["openvpn(8), --redirect-gateway", "NIST SP 800-46 Rev. 2, 3.2.3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let wanted = device.wanted_sends == Some(Sends::Everything);

@@ -24,15 +24,15 @@ pub(super) mod sends_not_as_wanted;
 pub(super) mod server_not_verified;
 pub(super) mod static_key;
 
-use crate::{Answer, Estate, Subject, Verdict};
+use crate::{Answer, EstateMap, Subject, Verdict};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Origin, PppProfile, Tunnel, TunnelFamily};
 
 /// Judges the OpenVPN tunnels of a kind that the daemon would start.
 pub(super) fn openvpn(
-    estate: &Estate,
+    estate: &EstateMap,
     of_interest: impl Fn(&Tunnel) -> bool,
-    judge: impl Fn(&Estate, &Tunnel) -> Verdict,
+    judge: impl Fn(&EstateMap, &Tunnel) -> Verdict,
 ) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -48,8 +48,8 @@ pub(super) fn openvpn(
 
 /// Judges the connections of IKE and IPsec that the daemon would load.
 pub(super) fn ipsec(
-    estate: &Estate,
-    judge: impl Fn(&Estate, usize, &Tunnel, &IpsecConnection) -> Verdict,
+    estate: &EstateMap,
+    judge: impl Fn(&EstateMap, usize, &Tunnel, &IpsecConnection) -> Verdict,
 ) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -63,7 +63,7 @@ pub(super) fn ipsec(
 }
 
 /// Judges the servers whose own configuration tells callers what to send and whom to ask: OpenVPN, OpenConnect and IPsec.
-fn told(estate: &Estate, judge: impl Fn(&Estate, usize, &Tunnel) -> Verdict) -> Vec<Answer> {
+fn told(estate: &EstateMap, judge: impl Fn(&EstateMap, usize, &Tunnel) -> Verdict) -> Vec<Answer> {
     let tells = |one: &&Tunnel| {
         matches!(one.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec)
             && one.answers_callers()
@@ -78,7 +78,7 @@ fn told(estate: &Estate, judge: impl Fn(&Estate, usize, &Tunnel) -> Verdict) -> 
 }
 
 /// Servers that answer callers, each with what pppd is told for it: the lines of both tell callers something.
-fn with_options(estate: &Estate) -> impl Iterator<Item = (usize, &Tunnel, Option<&PppProfile>)> {
+fn with_options(estate: &EstateMap) -> impl Iterator<Item = (usize, &Tunnel, Option<&PppProfile>)> {
     estate.devices.iter().enumerate().flat_map(move |(at, device)| {
         let tunnels = device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.answers_callers());
         tunnels.map(move |(number, one)| (at, one, estate.dial_in(at, number).map(|told| &told.profile)))

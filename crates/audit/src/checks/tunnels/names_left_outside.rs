@@ -1,7 +1,7 @@
 //! Callers look names of the inside up where they are.
 
 use super::told;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::{Family, IpRange, Origin, Tunnel};
 
 /// The check.
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for servers whose callers are told networks, or everything, to send through the tunnel, and no name server; graver where everything \
              goes through it. Does not apply where a RADIUS server or a part that was not exported may tell them.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "RFC 8598, 1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     told(estate, |_, _, tunnel| judge(tunnel))
 }
 

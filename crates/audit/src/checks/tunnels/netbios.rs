@@ -1,7 +1,7 @@
 //! NetBIOS passes through a tunnel.
 
 use super::{listed, with_options};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{Origin, PppProfile, Tunnel};
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Leave out the NetBIOS name servers, and switch NetBIOS off at the callers. Names come from the name server.",
     judged: "Fails where callers are told NetBIOS name servers (`nbns`, `dhcp-option WINS`, `ms-wins`), or a kind of NetBIOS that asks or shouts.",
     references: &["RFC 1002, 4", "RFC 2132, 8.5 to 8.8"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let judge = |(at, tunnel, options): (usize, &Tunnel, Option<&PppProfile>)| {
         let by_options = options.into_iter().flat_map(|options| &options.netbios);
         let told: Vec<(String, Origin)> =

@@ -1,7 +1,7 @@
 //! Nobody asks whether the other end of a tunnel still lives.
 
 use super::{ipsec, openvpn};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Setting, Tunnel, TunnelFamily};
 
@@ -17,10 +17,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for IPsec connections that never ask (what all the daemons do by themselves), for OpenVPN servers with neither `keepalive` nor `ping` \
              with an end, and for OpenConnect servers with `dpd = 0`. WireGuard needs no such questions.",
     references: &["RFC 7296, 2.4", "RFC 3706", "swanctl.conf(5), dpd_delay", "openvpn(8), --keepalive"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = ipsec(estate, |_, _, tunnel, connection| of_connection(tunnel, connection));
     answers.extend(openvpn(estate, Tunnel::answers_callers, |_, tunnel| of_server(tunnel)));
     for (at, device) in estate.devices.iter().enumerate() {

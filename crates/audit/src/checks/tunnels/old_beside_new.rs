@@ -1,7 +1,7 @@
 //! An old protocol was left on beside the new one.
 
 use crate::l2tp::carries_l2tp;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::ipsec::IkeVersions;
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for servers of PPTP, of L2TP, and of IPsec with version 1 of IKE alone, where a server of OpenVPN, WireGuard, OpenConnect or version 2 of IKE \
              has the same callers: the same names, or pools in the same network, or the same device.",
     references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3", "BSI NET.3.3"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let new = New::of(estate);
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -44,7 +44,7 @@ struct New<'a> {
 }
 
 impl<'a> New<'a> {
-    fn of(estate: &'a Estate) -> Self {
+    fn of(estate: &'a Analyses) -> Self {
         let mut all =
             Self { by_caller: BTreeMap::new(), by_pool: BTreeMap::new(), by_device: BTreeMap::new() };
         for (at, device) in estate.devices.iter().enumerate() {
@@ -96,7 +96,7 @@ fn ranges(tunnel: &Tunnel) -> impl Iterator<Item = IpRange> {
 
 /// A newer server with the same callers, and how they are the same, in words. Names that come in by either say most, then
 /// addresses in one network, then that both answer on one device.
-fn beside(estate: &Estate, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(Server, String)> {
+fn beside(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(Server, String)> {
     let device = &estate.devices[at];
     let mut shared: BTreeMap<Server, Vec<&str>> = BTreeMap::new();
     for name in callers(device, old) {
@@ -124,7 +124,7 @@ fn beside(estate: &Estate, new: &New<'_>, at: usize, old: &Tunnel) -> Option<(Se
     new.by_device.get(&at).map(|server| (*server, "both answer on the same device".to_owned()))
 }
 
-fn judge(estate: &Estate, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
+fn judge(estate: &Analyses, new: &New<'_>, at: usize, old: &Tunnel) -> Verdict {
     let Some(((other, number), how)) = beside(estate, new, at, old) else { return Verdict::DoesNotApply };
     let device = &estate.devices[other];
     let new = &device.facts.tunnels[number];

@@ -1,7 +1,7 @@
 //! A peer that calls may use any address.
 
 use super::listed;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::wireguard::WireGuardPeer;
 use trevlin_model::{IpRange, Origin, Tunnel, TunnelFamily};
 
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Allow each caller its own address (`AllowedIPs = 10.9.0.7/32`), and a site the networks that lie behind it.",
     judged: "Fails for peers without an endpoint that are allowed everything, or a range that holds the address of this end. Networks behind a peer pass.",
     references: &["wg(8), AllowedIPs"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::WireGuard) {

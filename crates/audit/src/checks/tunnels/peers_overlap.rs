@@ -1,6 +1,6 @@
 //! Two peers of one tunnel are allowed the same addresses.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{IpRange, Origin, Tunnel, TunnelFamily};
 
 /// The check.
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where two peers of an interface are allowed the same range; milder where one range lies inside the other, since the narrower one then wins for \
              its part. One address that two callers have is for `addresses/address-kept-twice`.",
     references: &["wg(8), AllowedIPs"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::WireGuard) {

@@ -1,7 +1,7 @@
 //! A tunnel that encrypts nothing crosses the outside.
 
 use crate::special::is_public;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::{Device, Tunnel};
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for interfaces of these kinds whose other end has a public address, unless an IPsec connection of the device wraps packets to it. \
              Passes where such a connection is there. Does not apply where the other end has a private address.",
     references: &["RFC 2784, 6", "RFC 2003, 6", "RFC 7348, 7", "NIST SP 800-77 Rev. 1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running().filter(|one| one.family.encrypts_nothing()) {
@@ -41,7 +41,7 @@ fn wraps(connection: &IpsecConnection, remote: IpAddr) -> bool {
     })
 }
 
-fn judge(estate: &Estate, device: &Device, tunnel: &Tunnel) -> Verdict {
+fn judge(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Verdict {
     let Some((remote, origin)) = tunnel.stated("remote") else { return Verdict::DoesNotApply };
     let Ok(remote) = remote.parse::<IpAddr>() else { return Verdict::DoesNotApply };
     if !is_public(remote) {

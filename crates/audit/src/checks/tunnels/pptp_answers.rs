@@ -1,7 +1,7 @@
 //! A PPTP server answers.
 
 use crate::views::Whence;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
 
 /// Where PPTP servers answer (RFC 2637, 2.1).
@@ -21,10 +21,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration states \
              nothing or would make the daemon refuse to start. A server bound to the loopback address does not apply.",
     references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in &device.facts.tunnels {
@@ -58,7 +58,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn fail(estate: &Estate, at: usize, origin: Origin) -> Verdict {
+fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
     let forwards = estate.forwards_of_port(at, Protocol::TCP, PORT);
     let mut evidence = vec![origin];
     let (severity, why_this_severity) = match forwards.first() {

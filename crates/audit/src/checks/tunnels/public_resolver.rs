@@ -2,7 +2,7 @@
 
 use super::with_options;
 use crate::special::{is_foreign, own_space};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::plan::Placed;
 use trevlin_model::{IpRange, Tunnel};
 
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a name server that callers are told has a public address outside the address space of the organisation's own (estate file, \
              `networks`, and networks that devices have beyond their outside).",
     references: &["NIST SP 800-81 Rev. 2, 2", "NIST SP 800-46 Rev. 2, 3.2", "RFC 8598"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let own = own_space(estate);
     let mut answers = Vec::new();
     for (at, tunnel, options) in with_options(estate) {

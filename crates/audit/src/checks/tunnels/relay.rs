@@ -1,7 +1,7 @@
 //! A relay hands callers on past the packet filter.
 
 use super::listed;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use std::net::IpAddr;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{CertificateDemand, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
@@ -23,10 +23,10 @@ pub(crate) const CHECK: Check = Check {
         "sshd_config(5), GatewayPorts and PermitTunnel",
         "NIST SP 800-46 Rev. 2, 2.2",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let relays = |one: &&Tunnel| one.family == TunnelFamily::TlsRelay && one.role == TunnelRole::Server;

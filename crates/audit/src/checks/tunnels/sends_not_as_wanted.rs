@@ -2,7 +2,7 @@
 
 use super::told;
 use crate::checks::addresses::cover;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::plan::Sends;
 use trevlin_model::{Family, IpRange, Tunnel};
 
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged where the estate file states what is wanted (`sends`, for all tunnels or for a device) and the tunnel's own configuration tells callers \
              what to send. Does not apply to protocols whose callers decide by themselves.",
     references: &["NIST SP 800-46 Rev. 2, 3.2.3", "BSI NET.3.3", "RFC 7359, 3"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     told(estate, |estate, at, tunnel| match estate.devices[at].wanted_sends {
         Some(wanted) => judge(tunnel, wanted),
         None => Verdict::DoesNotApply,

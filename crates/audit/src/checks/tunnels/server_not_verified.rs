@@ -1,7 +1,7 @@
 //! A caller takes any certificate for the server's.
 
 use super::{openvpn, stated_or_missing};
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ipsec::{AuthRound, IkeProof, IpsecConnection};
 use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelFamily, TunnelRole};
 
@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "State `remote-cert-tls server`, and better also `verify-x509-name` with the server's name. Both ends of newer versions may name each other's fingerprint.",
     judged: "Judged for OpenVPN callers that use certificates. Fails where nothing asks what the server's certificate is for, or whose it is. Passes with `remote-cert-tls`, `remote-cert-eku`, `remote-cert-ku`, `ns-cert-type`, `verify-x509-name`, `verify-hash`, `peer-fingerprint`, `tls-remote` or a script (`tls-verify`). Undetermined where a part of the configuration was not exported. Fails as well for relays of stunnel that call and check no certificate, or not whose it is, and for IPsec connections to a certain address without an identity or a certificate of the other end.",
     references: &["openvpn(8), --remote-cert-tls and --verify-x509-name", "RFC 5280, 4.2.1.12"],
-    run,
+    run: Run::Map(run),
 };
 
 /// Directives that ask what the server's certificate is for, or whose it is.
@@ -31,7 +31,7 @@ const ASKS: [&str; 9] = [
     "tls-verify",
 ];
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers =
         openvpn(estate, |one| one.role == TunnelRole::Client && one.proof.shared_key.is_none(), judge);
     for (at, device) in estate.devices.iter().enumerate() {
@@ -102,7 +102,7 @@ fn of_relay(tunnel: &Tunnel) -> Verdict {
     })
 }
 
-fn judge(estate: &Estate, tunnel: &Tunnel) -> Verdict {
+fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
     if let Some(verdict) = stated_or_missing(tunnel, &ASKS, "asks whose certificate the server shows") {
         return verdict;
     }

@@ -1,7 +1,7 @@
 //! A tunnel has one key for everything.
 
 use super::openvpn;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -13,10 +13,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Replace the key by certificates, or by fingerprints that both ends know of each other: keys are then agreed on anew every hour.",
     judged: "Fails for OpenVPN configurations with `secret`. Newer versions warn of it and the next one refuses it.",
     references: &["openvpn(8), --secret", "NIST SP 800-77 Rev. 1, 3.2 (forward secrecy)"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     openvpn(
         estate,
         |_| true,

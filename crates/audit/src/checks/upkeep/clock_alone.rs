@@ -1,7 +1,7 @@
 //! A device's clock follows nobody.
 
 use super::log_stays::ask;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -15,10 +15,10 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each device whose clock's files were exported and name no server, pool or reference clock. Passes where one is named. Undetermined where the program may follow one that \
              it was built with, and, once for all of them, for devices of which no such file was exported.",
     references: &["RFC 8633, 3", "RFC 8915", "BSI OPS.1.1.5.A4", "CIS Controls 8, 8.4"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     let mut silent: Vec<usize> = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {

@@ -1,6 +1,6 @@
 //! Something about packets that the sheet, the phrasebook or the standard model leaves open.
 
-use crate::{Answer, Area, Check, Estate, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::{FilterFormat, Match, MatchKind, Origin, Target};
 
@@ -16,10 +16,10 @@ pub(crate) const CHECK: Check = Check {
     fix: "Find out from the device or its documents, and say it: in `rule-list` of the sheet, or under `[always]` of the phrasebook.",
     judged: "Always a question: what is not said is never guessed, and connections that hang on it are answered with `depends`.",
     references: &["RFC 8519, 1", "NIST SP 800-41 Rev. 1, 4.1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for filter in device.facts.filters.iter().filter(|filter| filter.format == FilterFormat::Ordered) {

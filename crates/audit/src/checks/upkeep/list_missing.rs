@@ -1,7 +1,6 @@
 //! A rule that names a list which is not there.
 
-use crate::rules::of_device;
-use crate::{Answer, Area, Check, Estate, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Analyses, Answer, Area, Check, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::FilterFormat;
 
 /// The check.
@@ -14,13 +13,13 @@ pub(crate) const CHECK: Check = Check {
     fix: "Export the list with the filter.",
     judged: "Always a question: a running filter cannot name a list that does not exist, so the export is what lacks it.",
     references: &["ipset(8)", "nft(8), SETS"],
-    run,
+    run: Run::Analyses(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
-        for review in of_device(estate, device) {
+        for review in estate.filter_reviews(device) {
             for set in &review.filter.sets {
                 let command = match review.filter.format {
                     FilterFormat::Iptables => "`ipset save`",

@@ -1,6 +1,6 @@
 //! What a device logs never leaves it.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::Origin;
 
 /// The check.
@@ -19,10 +19,10 @@ pub(crate) const CHECK: Check = Check {
         "CIS Controls 8, 8.9",
         "ISO/IEC 27002:2022, 8.15",
     ],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     let mut silent: Vec<usize> = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
@@ -65,7 +65,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// One question for all devices of which the file was not exported; nothing where no device has it, since nobody was asked for it then.
-pub(super) fn ask(estate: &Estate, silent: &[usize], what: &str, files: &str) -> Option<Answer> {
+pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str) -> Option<Answer> {
     let some_have = silent.len() < estate.devices.len();
     let first = silent.first().filter(|_| some_have)?;
     let names: Vec<String> = silent.iter().map(|at| estate.devices[*at].name.clone()).collect();

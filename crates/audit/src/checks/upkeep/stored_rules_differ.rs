@@ -1,6 +1,6 @@
 //! The rules that run are not those that are stored.
 
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeSet;
 use trevlin_model::{Chain, ChainKind, ExportState, Filter, FilterFormat, Hook, Limit, Origin, Rule, Target};
 use trevlin_packets::Space;
@@ -19,7 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Compares each table that was exported both as it runs and as it is stored. Passes where both let through the same \
              packets, however they are written. Not judged where one of the two is not whole.",
     references: &["NIST SP 800-128, 3.3", "iptables-save(8)", "nft(8)"],
-    run,
+    run: Run::Map(run),
 };
 
 /// How many times the nodes of a question about one rule a comparison may cost.
@@ -27,7 +27,7 @@ const NODES: usize = 3;
 /// Lines that are named for each side.
 const MOST_LINES: usize = 5;
 
-fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let of = |state: ExportState| device.facts.filters.iter().filter(move |one| one.state == state);
@@ -42,7 +42,7 @@ fn run(estate: &Estate, _: &Yardstick) -> Vec<Answer> {
 }
 
 /// Whether two chains let through the same packets; `None` where it cannot be told.
-fn same_effect(estate: &Estate, running: (&Filter, &Chain), stored: (&Filter, &Chain)) -> Option<bool> {
+fn same_effect(estate: &EstateMap, running: (&Filter, &Chain), stored: (&Filter, &Chain)) -> Option<bool> {
     if running.1.kind == ChainKind::Nat {
         return None;
     }
@@ -63,7 +63,7 @@ fn same_effect(estate: &Estate, running: (&Filter, &Chain), stored: (&Filter, &C
     Some(true)
 }
 
-fn judge(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
+fn judge(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
     if !running.complete || !stored.complete {
         return Verdict::DoesNotApply;
     }
@@ -126,14 +126,14 @@ fn judge(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
     })
 }
 
-fn places(estate: &Estate, rules: &[&Rule]) -> String {
+fn places(estate: &EstateMap, rules: &[&Rule]) -> String {
     let named: Vec<String> = rules.iter().take(MOST_LINES).map(|rule| estate.place(rule.origin)).collect();
     let more = rules.len().saturating_sub(MOST_LINES);
     if more > 0 { format!("{} and {more} more", named.join(", ")) } else { named.join(", ") }
 }
 
 /// Compares what was written in two languages, as zones and what was loaded for them: by what the chains that filter do.
-fn by_effect(estate: &Estate, running: &Filter, stored: &Filter) -> Verdict {
+fn by_effect(estate: &EstateMap, running: &Filter, stored: &Filter) -> Verdict {
     let mut sure = true;
     for chain in running.chains.iter().filter(|chain| matches!(chain.hook, Some(Hook::Input | Hook::Forward)))
     {

@@ -1,7 +1,7 @@
 //! A rule whose words say that it was meant for a time.
 
 use crate::rules::temporary;
-use crate::{Answer, Area, Check, Estate, Fail, Severity, Subject, SubjectKind, Verdict, Yardstick};
+use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::{Origin, Rule, Target, TranslationKind};
 
@@ -18,10 +18,10 @@ pub(crate) const CHECK: Check = Check {
              the date it names has passed, low where that date is still to come. A date alone says nothing: it may be the day the \
              rule was made. Which date is today's is said by --as-of.",
     references: &["NIST SP 800-41 Rev. 1, 5.2.2", "BSI NET.3.2.A9", "BSI OPS.1.1.3.A1"],
-    run,
+    run: Run::Map(run),
 };
 
-fn run(estate: &Estate, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for device in 0..estate.devices.len() {
         // A forward and the rule that lets it through are one opening, and have one comment.
