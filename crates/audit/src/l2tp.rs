@@ -20,6 +20,8 @@ pub(crate) enum Access {
     Protected,
     /// Packets without IPsec come to the port as well; the lines that let them in.
     Open(Vec<Origin>),
+    /// They do, and none from outside does, as things stand.
+    Inside(Vec<Origin>),
     /// A rule that is not modelled, or an interface of which it is not known where it leads, decides; its line.
     Depends(Vec<Origin>),
     /// No packet filter was exported.
@@ -63,10 +65,16 @@ pub(crate) fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Access {
     if let Some(reached) = ways.min_by_key(|one| (!one.certain, !one.everybody)) {
         return from_outside(estate, at, reached);
     }
-    if estate.devices[at].facts.has_interfaces && !estate.shape().outside.is_empty() {
+    let known = estate.devices[at].facts.has_interfaces && !estate.shape().outside.is_empty();
+    if known && !estate.outside(at).is_empty() {
         return Access::Protected;
     }
-    by_filter(estate, at, port)
+    // Of a device behind others, what these keep away today is no merit of its own.
+    match by_filter(estate, at, port) {
+        Access::Open(lines) if known => Access::Inside(lines),
+        Access::Depends(_) | Access::NoFilter if known => Access::Protected,
+        found => found,
+    }
 }
 
 /// The outside reaches the port, and nothing that comes from there has come out of IPsec of this device.

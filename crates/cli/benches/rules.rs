@@ -153,7 +153,7 @@ fn one(format: &str, count: usize) {
     };
     let estate = Analyses::of(Estate::assemble(vec![input], &ValidEstateFile::default()));
     let begun = Instant::now();
-    let found = rules::of_device(&estate, 0);
+    let found = estate.filter_reviews(0);
     let review = begun.elapsed();
     let standings = found.iter().flat_map(|one| one.rules.values()).map(|(one, _)| &one.standing);
     let (mut dead, mut unsure, mut all) = (0, 0, 0);

@@ -164,7 +164,7 @@ fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -
             ..fail.clone()
         }),
         Access::Protected => Verdict::Pass,
-        Access::Open(_) => alone,
+        Access::Open(_) | Access::Inside(_) => alone,
         // That nothing is asked for is to be said, whoever may come so far.
         _ if fail.rating.severity() == Severity::Critical => alone,
         Access::Depends(_) | Access::NoFilter => {

@@ -15,7 +15,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Let the packet filter take UDP port 1701 only from inside IPsec (`-m policy --dir in --pol ipsec`), or bind the daemon to loopback; \
           better, replace it by IKEv2 alone.",
     judged: "Fails where packets to UDP port 1701 come in without IPsec: from outside where it is known what faces it, else by any interface \
-             that no rule names; milder where a connection for it is set up, since callers may then come either way. Passes where only packets \
+             that no rule names; milder where a connection for it is set up, since callers may then come either way, and low where only devices in front of it keep the outside away. Passes where only packets \
              from inside IPsec come in, and where the daemon is bound to loopback. Undetermined where no filter was exported, where a rule that \
              is not modelled decides, or where only one interface lets them in and which of them faces the outside is not known.",
     references: &[
@@ -40,9 +40,10 @@ fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
 
 fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
     let port = l2tp::port(tunnel);
-    let lines = match l2tp::access(estate, at, tunnel) {
+    let (lines, outside) = match l2tp::access(estate, at, tunnel) {
         Access::Protected => return Verdict::Pass,
-        Access::Open(lines) => lines,
+        Access::Open(lines) => (lines, true),
+        Access::Inside(lines) => (lines, false),
         Access::Depends(lines) => {
             let question = format!(
                 "whether {} answers callers without IPsec at UDP port {port} hangs on a rule that is not modelled, or on which interface \
@@ -69,9 +70,13 @@ fn judge(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
         ),
         None => (CHECK.severity, "no IPsec connection for it is among the exports", String::new()),
     };
+    let mut rating = CHECK.rated_at(severity, why);
+    if !outside {
+        rating = rating.at(Severity::Low, "only the inside reaches it, since devices in front keep it away");
+    }
     let by = lines.first().map(|line| format!(" ({})", estate.place(*line))).unwrap_or_default();
     Verdict::Fail(Fail {
-        rating: CHECK.rated_at(severity, why),
+        rating,
         title: format!("{} answers callers without IPsec", tunnel.name).into(),
         detail: format!("Packets to UDP port {port} are let in without IPsec{by}.{also}").into(),
         evidence: lines.into_iter().chain([tunnel.origin]).chain(protected.map(|one| one.origin)).collect(),
