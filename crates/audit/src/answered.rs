@@ -2,7 +2,8 @@
 //! evidence.
 
 use crate::estate_file::GivenAnswer;
-use crate::outcome::{self, Evidence, Finding, OpenQuestion, Prints};
+use crate::evidence::Evidence;
+use crate::outcome::{self, Finding, OpenQuestion, Prints};
 use crate::{ESTATE_FILE, Status, checks};
 use serde::Serialize;
 

@@ -1,7 +1,7 @@
 //! Intents and how they stand, as outputs show them.
 
+use crate::evidence::place;
 use crate::intents::Held;
-use crate::outcome::place;
 use crate::services::endpoint;
 use crate::{Analyses, Evidence, IntentVerdict};
 use serde::Serialize;

@@ -1,5 +1,6 @@
 //! How L2TP callers reach a server: only from inside IPsec, or in the open. Asked of the packets that come to its port.
 
+use crate::special::{is_public, public_ranges};
 use crate::views::without_filter;
 use crate::{Analyses, exposure::Reachable};
 use trevlin_model::{
@@ -66,7 +67,8 @@ pub(crate) fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Access {
         return from_outside(estate, at, reached);
     }
     let known = estate.devices[at].facts.has_interfaces && !estate.shape().outside.is_empty();
-    if known && !estate.outside(at).is_empty() {
+    let has_public = |one: &crate::OutsideInterface| one.addresses.iter().any(|one| is_public(*one));
+    if known && estate.outside(at).iter().any(has_public) {
         return Access::Protected;
     }
     // Of a device behind others, what these keep away today is no merit of its own.
@@ -100,27 +102,36 @@ fn by_filter(estate: &Analyses, at: usize, port: u16) -> Access {
         if estate.tables(at, family).is_empty() {
             continue;
         }
-        let everywhere = vec![IpRange::all(family)];
+        // A rule for networks inside is no opening.
+        let callers = public_ranges().into_iter().filter(|one| one.family() == family);
         let ports = |first, last| vec![PortRange { first, last }];
         let sent = Sent {
             family,
             protocol: 17,
-            destinations: everywhere.clone(),
-            sources: everywhere,
+            destinations: vec![IpRange::all(family)],
+            sources: callers.collect(),
             ports: ports(port, port),
             source_ports: ports(1, u16::MAX),
         };
         let entrances = walker.entrances(family);
+        // What comes in where the outside is decides, and where that is not known, what no rule names.
+        let outer = estate.outside(at);
         let unnamed = entrances.len().saturating_sub(1);
+        let decides = |number: usize, name: &str| match outer {
+            [] => number == unnamed,
+            _ => outer.iter().any(|one| one.name == name),
+        };
+        let unnamed_outer = outer.iter().any(|one| !entrances.contains(&one.name));
         for (number, name) in entrances.iter().enumerate() {
-            if is_inner(facts, name) {
+            let decides = decides(number, name) || (number == unnamed && unnamed_outer);
+            if is_inner(facts, name) || (!outer.is_empty() && !decides) {
                 continue;
             }
             for cell in walker.explore(name, false, &sent, MOST_CELLS).cells {
                 let lines = || deciding(&cell.answer.steps).collect::<Vec<_>>();
                 match cell.answer.verdict {
                     // What only one interface lets in may be for the inside.
-                    Verdict::Allowed if number == unnamed => return Access::Open(lines()),
+                    Verdict::Allowed if decides => return Access::Open(lines()),
                     Verdict::Allowed | Verdict::Depends if found == Access::Protected => {
                         found = Access::Depends(lines());
                     }

@@ -29,6 +29,7 @@ pub mod compare;
 mod context;
 mod estate;
 mod estate_file;
+mod evidence;
 pub mod exposure;
 pub mod factors;
 mod host;
@@ -45,6 +46,8 @@ pub mod plan;
 mod prose;
 mod rating;
 pub mod reach;
+#[cfg(test)]
+mod reworded;
 pub mod rules;
 pub mod services;
 mod serving;
@@ -68,11 +71,11 @@ pub use estate_file::{
     Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, SHORTEST_FINGERPRINT,
     ValidEstateFile, Wanted,
 };
+pub use evidence::Evidence;
 pub use layout::{ESTATE_FILE, Found, SeveralInOne, device_folders, several_in_one};
 pub use map::EstateMap;
 pub use outcome::{
-    DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status,
-    Summary,
+    DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Selection, Status, Summary,
 };
 pub use people::names as people_and_devices;
 pub use prose::Prose;

@@ -3,11 +3,10 @@
 
 mod quote;
 
-pub(crate) use quote::{evidence, place};
-
 use crate::accepted;
 use crate::answered::{self, AnswerEntry};
 use crate::checks::CHECKS;
+use crate::evidence::Evidence;
 use crate::{
     Acceptance, AcceptanceEntry, Analyses, Answer, Area, Check, LeftOutFile, Run, Severity, Subject, Verdict,
     Yardstick,
@@ -58,19 +57,6 @@ pub struct DeviceSummary {
     pub kind: &'static str,
     /// Its exports.
     pub exports: Vec<ExportSummary>,
-}
-
-/// A place that proves something.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Evidence {
-    /// Path below the estate.
-    pub path: Arc<str>,
-    /// First line, from 1.
-    pub line: u32,
-    /// Last line.
-    pub end_line: u32,
-    /// The lines, secrets masked, cut to a few.
-    pub excerpt: Arc<str>,
 }
 
 /// Whether a finding stands.

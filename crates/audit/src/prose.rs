@@ -54,12 +54,14 @@ pub(crate) mod reword {
         static SEED: Cell<u64> = const { Cell::new(0) };
     }
 
-    /// Runs something with every text in other words.
-    pub(crate) fn with<T>(seed: u64, run: impl FnOnce() -> T) -> T {
-        SEED.set(seed);
-        let done = run();
-        SEED.set(0);
-        done
+    /// Runs something with every text in other words, all of it in one thread.
+    pub(crate) fn with<T: Send>(seed: u64, run: impl FnOnce() -> T + Send) -> T {
+        let alone = || {
+            SEED.set(seed);
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(1).use_current_thread().build();
+            pool.expect("a thread of its own is in no pool").install(run)
+        };
+        std::thread::scope(|scope| scope.spawn(alone).join().expect("what runs does not panic"))
     }
 
     /// The text in other words, the same for the same text.

@@ -89,7 +89,11 @@ impl Rating {
         let moves: Vec<&Adjustment> = self.adjustments.iter().filter(|one| one.from != one.to).collect();
         let verb = |one: &Adjustment| {
             let verb = if one.to > one.from { "raised" } else { "lowered" };
-            format!("{verb} from {}: ", one.from.word())
+            // What it came to stands before the sentence, unless another move follows.
+            match moves.len() {
+                1 => format!("{verb} from {}: ", one.from.word()),
+                _ => format!("{verb} from {} to {}: ", one.from.word(), one.to.word()),
+            }
         };
         let confirmed = || "as the check rates it: ".to_owned();
         // One move, or none, goes before all reasons; of several each goes before its own.
@@ -129,9 +133,13 @@ mod tests {
             (
                 base().because("a").raised("b").raised("c"),
                 "critical",
-                "as the check rates it: a; raised from medium: b; raised from high: c",
+                "as the check rates it: a; raised from medium to high: b; raised from high to critical: c",
             ),
-            (base().lowered("a").raised("b"), "medium", "lowered from medium: a; raised from low: b"),
+            (
+                base().lowered("a").raised("b"),
+                "medium",
+                "lowered from medium to low: a; raised from low to medium: b",
+            ),
             (base().at(Severity::Medium, "a"), "medium", "as the check rates it: a"),
             (base().at_most(Severity::High, "a"), "medium", "as the check rates it: a"),
             (base().at_most(Severity::Info, "a"), "info", "lowered from medium: a"),

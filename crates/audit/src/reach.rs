@@ -8,7 +8,7 @@ pub(crate) use place::all_setouts;
 use place::setouts;
 pub use place::{AskError, From, Setout, To};
 
-use crate::{EstateMap, special};
+use crate::{EstateMap, Prose, special};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -394,11 +394,11 @@ pub(crate) fn told(estate: &EstateMap, answer: Answer) -> Reached {
 
 /// A step with its place.
 pub(crate) fn step_of(estate: &EstateMap, step: Step) -> ReachStep {
-    let place = step.origin.map(|origin| crate::outcome::place(estate, origin));
+    let place = step.origin.map(|origin| crate::evidence::place(estate, origin));
     let (path, line, excerpt) = match place {
         Some(place) => (Some(place.path), Some(place.line), Some(place.excerpt)),
         None => (None, None, None),
     };
     let device = estate.devices.get(step.device).map_or("-", |device| &device.name).to_owned();
-    ReachStep { device, text: step.kind.to_string(), path, line, excerpt }
+    ReachStep { device, text: Prose::from(step.kind.to_string()).into_string(), path, line, excerpt }
 }

@@ -1,7 +1,7 @@
 //! What was handed over: devices, formats, how much of each export was understood, what is missing, and where the outside seems to be.
 
 use crate::estate::OutsideReason;
-use crate::outcome::{Evidence, place};
+use crate::evidence::{Evidence, place};
 use crate::special::is_public;
 use crate::{Analyses, DeviceSummary, LeftOutFile, Outcome};
 use ipnet::IpNet;

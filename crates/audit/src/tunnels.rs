@@ -220,19 +220,28 @@ pub const AREAS: [Area; 3] = [Area::Logins, Area::Tunnels, Area::Ciphers];
 
 /// What an audit says, by what it is about: in the order of its checks.
 fn judged(outcome: &Outcome) -> BTreeMap<&(usize, Subject), Judged> {
-    let mut all: Vec<(&str, &(usize, Subject), TunnelVerdict, String, &[Evidence])> = Vec::new();
+    struct Said<'a> {
+        check: &'static str,
+        about: &'a (usize, Subject),
+        verdict: TunnelVerdict,
+        text: String,
+        evidence: &'a [Evidence],
+    }
+    let mut all = Vec::new();
     for one in outcome.findings().filter(|one| AREAS.contains(&one.area)) {
         let Some(about) = &one.about else { continue };
         let text = format!("{}: {}", one.severity.word(), one.title);
-        all.push((one.check, about, TunnelVerdict::Finding(one.severity), text, &one.evidence));
+        let verdict = TunnelVerdict::Finding(one.severity);
+        all.push(Said { check: one.check, about, verdict, text, evidence: &one.evidence });
     }
     for one in outcome.open_questions.iter().filter(|one| AREAS.contains(&one.area)) {
         let text = format!("open question: {}", one.question);
-        all.push((one.check, &one.about, TunnelVerdict::OpenQuestion, text, &one.evidence));
+        let verdict = TunnelVerdict::OpenQuestion;
+        all.push(Said { check: one.check, about: &one.about, verdict, text, evidence: &one.evidence });
     }
-    all.sort_by_key(|one| one.0);
+    all.sort_by_key(|one| one.check);
     let mut found: BTreeMap<&(usize, Subject), Judged> = BTreeMap::new();
-    for (_, about, verdict, text, evidence) in all {
+    for Said { about, verdict, text, evidence, .. } in all {
         let place = evidence.first().map(|one| format!("{}:{}", one.path, one.line)).unwrap_or_default();
         let known = found.entry(about).or_insert_with(|| Judged { verdict, findings: Vec::new() });
         known.verdict = known.verdict.max(verdict);

@@ -106,7 +106,8 @@ fn write(at: &Path, finding: &Finding, arguments: &args::Accept) -> anyhow::Resu
         text = text.replace("\r\n", "\n").replace('\n', "\r\n");
     }
     // What this writes must be what the next audit takes.
-    let file = ValidEstateFile::parse(&text).with_context(|| format!("{} cannot be kept", at.display()))?;
+    let file = ValidEstateFile::parse(&text, &trevlin_audit::checks::known)
+        .with_context(|| format!("{} cannot be kept", at.display()))?;
     let line = file.accepts.last().map_or(1, |one| one.line);
     output::replace(at, text.as_bytes())?;
     Ok(line)

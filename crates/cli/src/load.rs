@@ -287,8 +287,8 @@ fn estate_file(stated: &walk::File) -> anyhow::Result<(ValidEstateFile, String)>
     let shown = stated.at.display();
     let bytes = stated.read(&limits::in_force()).map_err(|why| anyhow!("{shown} cannot be read: {why}"))?;
     let text = String::from_utf8(bytes.to_vec()).with_context(|| format!("{shown} is not UTF-8"))?;
-    let file =
-        ValidEstateFile::parse(&text).with_context(|| format!("{shown} is not a valid estate file"))?;
+    let file = ValidEstateFile::parse(&text, &trevlin_audit::checks::known)
+        .with_context(|| format!("{shown} is not a valid estate file"))?;
     Ok((file, text))
 }
 

@@ -36,7 +36,8 @@ pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<E
     if let Some(at) = at {
         let text = estate_file(&found);
         // What this writes must be what the next audit takes.
-        ValidEstateFile::parse(&text).with_context(|| format!("{} cannot be made", at.display()))?;
+        ValidEstateFile::parse(&text, &trevlin_audit::checks::known)
+            .with_context(|| format!("{} cannot be made", at.display()))?;
         output::replace(&at, text.as_bytes())?;
         if arguments.format == Format::Text {
             print(|out| writeln!(out, "{} is written; fill it in", at.display()))?;

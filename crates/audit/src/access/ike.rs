@@ -34,7 +34,7 @@ pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<Access> {
     let asked = connections().any(asks);
     let keys = if connections().next().is_some() { &[] } else { device.facts.pre_shared_keys.as_slice() };
     for key in keys {
-        let evidence = crate::outcome::evidence(estate, &[key.origin]);
+        let evidence = crate::evidence::evidence(estate, &[key.origin]);
         found.push(row(
             key.whom(),
             "pre-shared keys",
@@ -50,7 +50,7 @@ pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<Access> {
         lists.entry((path, &login.service)).or_default().push(login);
     }
     for logins in lists.into_values() {
-        let evidence = crate::outcome::evidence(estate, &[logins[0].origin]);
+        let evidence = crate::evidence::evidence(estate, &[logins[0].origin]);
         let who = named_users(logins.iter().map(|login| login.user.as_str()));
         let mut row = row(
             who,

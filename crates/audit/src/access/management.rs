@@ -33,6 +33,6 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access>
         sources: Vec::new(),
         limits: Vec::new(),
         verdict,
-        evidence: crate::outcome::evidence(estate, &[management.origin]),
+        evidence: crate::evidence::evidence(estate, &[management.origin]),
     })
 }

@@ -93,7 +93,7 @@ fn shell(
         },
         limits: limits(device, server, connection),
         verdict: if server.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
-        evidence: crate::outcome::evidence(estate, &[origin]),
+        evidence: crate::evidence::evidence(estate, &[origin]),
     }
 }
 

@@ -79,7 +79,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access>
         from: if tunnel.refused.is_some() { "would not start".into() } else { from },
         limits: limits(tunnel, estate.dial_in(at, number)),
         verdict: if tunnel.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
-        evidence: crate::outcome::evidence(estate, &[tunnel.origin]),
+        evidence: crate::evidence::evidence(estate, &[tunnel.origin]),
     })
 }
 

@@ -203,12 +203,12 @@ pub fn find(id: &str) -> Option<&'static Check> {
     CHECKS.iter().copied().find(|check| check.id == id)
 }
 
-/// The check with this id.
+/// The id of a check that a file of the user names.
 ///
 /// # Errors
 /// What to do, when there is none.
-pub(crate) fn known(id: &str) -> Result<&'static Check, String> {
-    find(id).ok_or_else(|| {
+pub fn known(id: &str) -> Result<&'static str, String> {
+    find(id).map(|check| check.id).ok_or_else(|| {
         let near = similar(id);
         let hint = match near.first() {
             Some(near) => format!("; is `{near}` meant?"),

@@ -47,7 +47,10 @@ pub(crate) fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Analyses
         facts: reading.facts,
         ledger: reading.ledger,
     });
-    Analyses::of(Estate::assemble(inputs.collect(), &ValidEstateFile::parse(estate_file).unwrap()))
+    Analyses::of(Estate::assemble(
+        inputs.collect(),
+        &ValidEstateFile::parse(estate_file, &super::known).unwrap(),
+    ))
 }
 
 /// Every answer of a check as a line: `fail high edge server.conf:3 gate.txt:1`, `pass`, `ask`, `none`; in order.
@@ -100,6 +103,18 @@ pub(crate) type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [&'a str]);
 /// Runs a table of cases.
 pub(crate) fn run(check: &Check, cases: &[Case<'_>]) {
     for (name, files, wanted) in cases {
-        assert_eq!(answers(check, &estate(files)), *wanted, "{name}");
+        let told = || {
+            let estate = estate(files);
+            (answers(check, &estate), keys(check, &estate))
+        };
+        let as_written = told();
+        assert_eq!(as_written.0, *wanted, "{name}");
+        assert_eq!(crate::prose::reword::with(7, told), as_written, "{name}, in other words");
     }
+}
+
+/// What the fingerprints of a check's findings are made from, in order.
+fn keys(check: &Check, estate: &Analyses) -> Vec<String> {
+    let answers = check.answers(estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+    answers.iter().map(|answer| format!("{:?}", answer.subject)).collect()
 }

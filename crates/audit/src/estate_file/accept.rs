@@ -1,7 +1,6 @@
 //! Accepted findings, as the estate file says them: who answers for what, why, and until when.
 
-use super::EstateFileError;
-use crate::checks;
+use super::{EstateFileError, KnownCheck};
 use jiff::civil::Date;
 use serde::Deserialize;
 use toml::Spanned;
@@ -74,12 +73,12 @@ impl RawAccept {
         self,
         line: usize,
         line_of: &dyn Fn(usize) -> usize,
+        known: KnownCheck<'_>,
     ) -> Result<Accept, EstateFileError> {
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
         let what = match (self.check, self.fingerprint) {
             (Some(check), None) => {
-                let known = checks::known(check.get_ref()).map_err(|text| wrong(check.span().start, text))?;
-                Accepted::Check(known.id)
+                Accepted::Check(known(check.get_ref()).map_err(|text| wrong(check.span().start, text))?)
             }
             (None, Some(print)) => {
                 let text = print.get_ref().to_ascii_lowercase();
@@ -114,11 +113,11 @@ impl RawAccept {
 
 #[cfg(test)]
 mod tests {
-    use super::super::ValidEstateFile;
+    use super::super::tests::parsed;
     use super::*;
 
     fn read(entry: &str) -> Result<Accept, String> {
-        let file = ValidEstateFile::parse(&format!("\n[[accept]]\n{entry}\n"));
+        let file = parsed(&format!("\n[[accept]]\n{entry}\n"));
         file.map(|file| file.accepts[0].clone()).map_err(|error| error.to_string())
     }
 
@@ -135,7 +134,7 @@ mod tests {
             (rest.to_owned(), "line 2: expected either"),
             (
                 format!("check = \"tunnels/pptp-answer\"\n{rest}"),
-                "line 3: there is no check `tunnels/pptp-answer`; is `tunnels/pptp-answers` meant?",
+                "line 3: there is no check `tunnels/pptp-answer`",
             ),
             (format!("fingerprint = \"3089\"\n{rest}"), "line 3: `3089`: expected the fingerprint"),
             (

@@ -1,7 +1,6 @@
 //! Answers to open questions, as the estate file records them: who said what, and when.
 
-use super::{EstateFileError, accept};
-use crate::checks;
+use super::{EstateFileError, KnownCheck, accept};
 use jiff::civil::Date;
 use serde::Deserialize;
 use toml::Spanned;
@@ -45,10 +44,10 @@ impl RawAnswer {
         self,
         line: usize,
         line_of: &dyn Fn(usize) -> usize,
+        known: KnownCheck<'_>,
     ) -> Result<GivenAnswer, EstateFileError> {
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
-        let check =
-            checks::known(self.check.get_ref()).map_err(|text| wrong(self.check.span().start, text))?.id;
+        let check = known(self.check.get_ref()).map_err(|text| wrong(self.check.span().start, text))?;
         let said = |name: &str, text: &Spanned<String>| {
             super::filled(name, text, "an answer is worth what stands behind it", line_of)
         };
@@ -68,11 +67,11 @@ impl RawAnswer {
 
 #[cfg(test)]
 mod tests {
-    use super::super::ValidEstateFile;
+    use super::super::tests::parsed;
     use super::*;
 
     fn read(entry: &str) -> Result<GivenAnswer, String> {
-        let file = ValidEstateFile::parse(&format!("\n[[answer]]\n{entry}\n"));
+        let file = parsed(&format!("\n[[answer]]\n{entry}\n"));
         file.map(|file| file.answers[0].clone()).map_err(|error| error.to_string())
     }
 
@@ -86,7 +85,7 @@ mod tests {
             (rest.to_owned(), "check"),
             (
                 format!("check = \"upkeep/clock-alon\"\n{rest}"),
-                "line 3: there is no check `upkeep/clock-alon`; is",
+                "line 3: there is no check `upkeep/clock-alon`",
             ),
             (format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("Oda Lind", "")), "`by` is empty"),
             (

@@ -251,6 +251,9 @@ impl OneOrMany {
     }
 }
 
+/// The id of a check that an estate file names, or why there is none.
+pub(crate) type KnownCheck<'a> = &'a dyn Fn(&str) -> Result<&'static str, String>;
+
 impl ValidEstateFile {
     /// What it says of the device in a folder, by the whole path or the last part of it.
     #[must_use]
@@ -269,7 +272,7 @@ impl ValidEstateFile {
     ///
     /// # Errors
     /// When it is not TOML, has a key that is not known, or a value that is none of those expected.
-    pub fn parse(text: &str) -> Result<Self, EstateFileError> {
+    pub fn parse(text: &str, known: KnownCheck<'_>) -> Result<Self, EstateFileError> {
         let line_of = |offset: usize| 1 + text.get(..offset).unwrap_or(text).matches('\n').count();
         let raw: Raw = toml::from_str(text).map_err(|error| EstateFileError {
             line: error.span().map_or(1, |span| line_of(span.start)),
@@ -360,12 +363,12 @@ impl ValidEstateFile {
         let mut accepts = Vec::new();
         for one in raw.accept {
             let line = line_of(one.span().start);
-            accepts.push(one.into_inner().valid(line, &line_of)?);
+            accepts.push(one.into_inner().valid(line, &line_of, known)?);
         }
         let mut answers = Vec::new();
         for one in raw.answer {
             let line = line_of(one.span().start);
-            answers.push(one.into_inner().valid(line, &line_of)?);
+            answers.push(one.into_inner().valid(line, &line_of, known)?);
         }
         let organisation = raw.organisation.all();
         let yardstick = YardstickFile::of(text, &line_of)?;
@@ -438,17 +441,24 @@ fn pair(texts: &[String]) -> Option<InterfacePair> {
 mod tests {
     use super::*;
 
+    /// Read where two checks are known.
+    pub(super) fn parsed(text: &str) -> Result<ValidEstateFile, EstateFileError> {
+        ValidEstateFile::parse(text, &|id| {
+            let known = ["tunnels/pptp-answers", "upkeep/clock-alone"];
+            known.into_iter().find(|one| *one == id).ok_or_else(|| format!("there is no check `{id}`"))
+        })
+    }
+
     #[test]
     fn what_is_taken() {
-        let file = ValidEstateFile::parse(
-            "organisation = \"Veyholm\"\n[device.edge]\nkind = \"router\"\noutside = [\"eth0\"]\n",
-        );
+        let file =
+            parsed("organisation = \"Veyholm\"\n[device.edge]\nkind = \"router\"\noutside = [\"eth0\"]\n");
         let file = file.unwrap();
         assert_eq!(file.organisation, ["Veyholm"]);
         assert_eq!(file.devices["edge"].kind, Some(DeviceKind::Router));
         assert_eq!(file.devices["edge"].outside.as_deref(), Some(&["eth0".to_owned()][..]));
-        assert_eq!(ValidEstateFile::parse("").unwrap(), ValidEstateFile::default());
-        let file = ValidEstateFile::parse(
+        assert_eq!(parsed("").unwrap(), ValidEstateFile::default());
+        let file = parsed(
             "[tunnels]\nsends = \"everything\"\nquantum_resistant = true\n[rules]\naccepts_logged = true\n[device.edge]\nike = \"libreswan\"\nsends = \"some networks\"\n",
         )
         .unwrap();
@@ -462,7 +472,7 @@ mod tests {
 
     #[test]
     fn intents() {
-        let file = ValidEstateFile::parse(
+        let file = parsed(
             "[[intent]]\nfrom = \"outside\"\nto = \"web\"\nservices = [\"tcp 443\", \"udp 5000-5010\", \"TCP\"]\nonly = true\n",
         );
         let one = &file.unwrap().intents[0];
@@ -487,7 +497,7 @@ mod tests {
             ("[tunnels]\nsends = \"all\"\n", 2, "everything or some networks"),
             ("[device.edge]\n\nike = \"other\"\n", 3, "strongswan or libreswan"),
         ] {
-            let error = ValidEstateFile::parse(text).unwrap_err();
+            let error = parsed(text).unwrap_err();
             assert!(error.text.contains(part), "{text}: {error}");
             assert_eq!(error.line, line, "{text}: {error}");
         }

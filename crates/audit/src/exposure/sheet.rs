@@ -3,10 +3,10 @@
 use super::forwards::{Fate, ForwardFate};
 use super::protection::{Protection, Standing, protection, standing};
 use super::{Exposure, Opening, Reachable};
-use crate::outcome::Evidence;
+use crate::evidence::Evidence;
 use crate::reach::{ReachStep, step_of};
 use crate::services::{Encrypted, Known, ProtocolPorts, Service};
-use crate::{Analyses, ForwardVerdict, LoginFactor, OpeningTo, outcome};
+use crate::{Analyses, ForwardVerdict, LoginFactor, OpeningTo};
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_model::{IpRange, Origin, PortRange};
@@ -190,7 +190,7 @@ pub struct ExposureSheet {
 pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, from: &str) -> ExposureSheet {
     let made = Maker { estate, services, exposure };
     let reached = merged(exposure.reached.iter().map(|one| made.reached(one)).collect());
-    let place = |origin: Origin| outcome::place(estate, origin);
+    let place = |origin: Origin| crate::evidence::place(estate, origin);
     ExposureSheet {
         from: from.to_owned(),
         starts: exposure
@@ -350,7 +350,7 @@ impl Maker<'_> {
     }
 
     fn places(&self, origins: impl IntoIterator<Item = Origin>) -> Vec<Evidence> {
-        origins.into_iter().map(|origin| outcome::place(self.estate, origin)).collect()
+        origins.into_iter().map(|origin| crate::evidence::place(self.estate, origin)).collect()
     }
 
     /// Everybody who sets out anywhere.
@@ -412,7 +412,7 @@ impl Maker<'_> {
             address: one.address,
             endpoint: vec![service.endpoint()],
             service: self.service(service, protection),
-            forward: one.forward.map(|origin| outcome::place(self.estate, origin)),
+            forward: one.forward.map(|origin| crate::evidence::place(self.estate, origin)),
             steps: self.steps(&one.steps),
         }
     }
@@ -432,7 +432,7 @@ impl Maker<'_> {
             addresses: self.networks(one),
             sources: self.sources(one.everybody, &one.sources),
             everybody: one.everybody,
-            forward: one.forward.map(|origin| outcome::place(self.estate, origin)),
+            forward: one.forward.map(|origin| crate::evidence::place(self.estate, origin)),
             steps: self.steps(&one.steps),
         }
     }
@@ -495,7 +495,7 @@ impl Maker<'_> {
             called: ranges(&one.called),
             to,
             remark,
-            evidence: outcome::place(self.estate, one.origin),
+            evidence: crate::evidence::place(self.estate, one.origin),
             steps: self.steps(&one.steps),
         }
     }

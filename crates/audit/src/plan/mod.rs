@@ -5,6 +5,7 @@ mod free;
 pub(crate) mod meaning;
 pub(crate) mod sheet;
 pub mod sweep;
+pub(crate) mod told;
 
 pub use claims::{Claim, ClaimKind, PoolOwner};
 pub use free::free;

@@ -8,7 +8,7 @@ mod words;
 pub(crate) use remarks::{EVERY_SERVICE, let_through, may_be_new, temporary, within_device};
 pub use remarks::{Remark, RemarkKind};
 pub use rows::{ChainSheet, FilterSheet, ListRow, RemarkRow, RuleRow, RuleSummary, RulesSheet, sheet};
-pub(crate) use rows::{hook_word, leads_to};
+pub(crate) use words::hook_word;
 pub use words::{Described, describe};
 
 use crate::Estate;
@@ -171,4 +171,9 @@ fn take(to: &mut Kept, found: ChainReview) {
             }
         }
     }
+}
+
+/// Whether a rule that is reached jumps to a chain.
+pub(crate) fn leads_to(review: &FilterReview<'_>, chain: &Chain) -> bool {
+    review.jumps_to(chain).any(|(id, ..)| review.rules.contains_key(&id))
 }

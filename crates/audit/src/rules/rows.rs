@@ -1,10 +1,10 @@
 //! The review as rows, for outputs.
 
 use super::remarks::{RemarkKind, let_through, of_rule, within_device};
-use super::{FilterReview, describe, filters};
+use super::{FilterReview, describe, filters, hook_word, leads_to};
 use crate::Analyses;
 use crate::RuleVerdict;
-use crate::outcome::place;
+use crate::evidence::place;
 use jiff::civil::Date;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -184,18 +184,6 @@ pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
     RulesSheet { filters: all }
 }
 
-/// The word for a hook.
-#[must_use]
-pub(crate) fn hook_word(hook: Hook) -> &'static str {
-    match hook {
-        Hook::Prerouting => "prerouting",
-        Hook::Input => "input",
-        Hook::Forward => "forward",
-        Hook::Output => "output",
-        Hook::Postrouting => "postrouting",
-    }
-}
-
 fn line_of(estate: &Analyses, origin: Origin) -> u32 {
     estate.export(origin.export).position(origin.start).line
 }
@@ -264,11 +252,6 @@ fn ends(chain: &Chain) -> bool {
         rule.matches.is_empty()
             && matches!(rule.target, Target::Drop | Target::Reject | Target::Jump(_) | Target::Goto(_))
     })
-}
-
-/// Whether a rule that is reached jumps to a chain.
-pub(crate) fn leads_to(review: &FilterReview<'_>, chain: &Chain) -> bool {
-    review.jumps_to(chain).any(|(id, ..)| review.rules.contains_key(&id))
 }
 
 fn lists(estate: &Analyses, review: &FilterReview<'_>) -> Vec<ListRow> {

@@ -1,7 +1,7 @@
 //! A rule's conditions in words: from where, to where, which service.
 
 use trevlin_model::{
-    AddressKind, ConnectionStates, Match, MatchKind, PortRange, Protocol, Rule, Target, TranslationKind,
+    AddressKind, ConnectionStates, Hook, Match, MatchKind, PortRange, Protocol, Rule, Target, TranslationKind,
 };
 
 /// A rule in words.
@@ -237,4 +237,16 @@ fn states(held: &ConnectionStates) -> String {
         ("destination translated", held.dnat),
     ];
     all.iter().filter(|(_, is)| *is).map(|(word, _)| *word).collect::<Vec<_>>().join(" or ")
+}
+
+/// The word for a hook.
+#[must_use]
+pub(crate) fn hook_word(hook: Hook) -> &'static str {
+    match hook {
+        Hook::Prerouting => "prerouting",
+        Hook::Input => "input",
+        Hook::Forward => "forward",
+        Hook::Output => "output",
+        Hook::Postrouting => "postrouting",
+    }
 }

@@ -1,8 +1,8 @@
 //! What devices serve, as outputs show it: text on its way out, with every secret masked.
 
 use super::{Encrypted, Known, ProtocolPorts, Service, What, sites_at};
+use crate::evidence::{Evidence, place};
 use crate::exposure::{Exposure, protection};
-use crate::outcome::{Evidence, place};
 use crate::views::some_ranges;
 use crate::{Analyses, LoginFactor};
 use serde::Serialize;
@@ -189,7 +189,11 @@ fn row(estate: &Analyses, at: usize, service: &Service, place: PlaceRow) -> Serv
         uncertain: false,
         parts,
         open: sites.iter().flat_map(|one| &one.open).map(|(text, _)| masked(estate, text)).collect(),
-        evidence: service.origins().into_iter().map(|origin| crate::outcome::place(estate, origin)).collect(),
+        evidence: service
+            .origins()
+            .into_iter()
+            .map(|origin| crate::evidence::place(estate, origin))
+            .collect(),
     }
 }
 

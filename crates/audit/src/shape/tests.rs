@@ -1,6 +1,5 @@
 //! How devices are joined, what is guessed, and what the estate file puts right.
 
-use crate::Estate;
 use crate::checks::testing::estate_with;
 use crate::reach::{From, Question, Transport, reach};
 

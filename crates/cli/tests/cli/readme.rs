@@ -127,7 +127,8 @@ fn the_estate_file_of_the_manual_is_valid() {
     for page in ["estate-file.md", "intents.md"] {
         let text = fs::read_to_string(root().join("docs").join(page)).unwrap();
         let block = text.split("```toml\n").nth(1).and_then(|block| block.split("```").next()).unwrap();
-        trevlin_audit::ValidEstateFile::parse(block).unwrap_or_else(|error| panic!("{page}: {error}"));
+        trevlin_audit::ValidEstateFile::parse(block, &trevlin_audit::checks::known)
+            .unwrap_or_else(|error| panic!("{page}: {error}"));
     }
 }
 

@@ -18,7 +18,7 @@ pub(super) mod stored_addresses_differ;
 pub(super) mod used_address_handed_out;
 
 use crate::EstateMap;
-use crate::plan::sheet::told;
+use crate::plan::told::told;
 use crate::plan::{Claim, Overlap};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{IpRange, MalformedAddress, Origin};

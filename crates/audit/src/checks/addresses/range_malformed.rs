@@ -1,6 +1,6 @@
 //! An address or a range is mistyped.
 
-use crate::plan::sheet::mistyped;
+use crate::plan::told::mistyped;
 use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::MalformedAddress;
 

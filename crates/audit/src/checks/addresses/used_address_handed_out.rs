@@ -1,7 +1,7 @@
 //! An address that somebody has for good lies in a range that is handed out to others.
 
 use super::{by_holder, listed};
-use crate::plan::sheet::told;
+use crate::plan::told::told;
 use crate::plan::{Claim, ClaimKind, Meaning, Overlap, PoolOwner};
 use crate::{Answer, Area, Check, EstateMap, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 

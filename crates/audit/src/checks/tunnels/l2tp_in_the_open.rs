@@ -150,6 +150,17 @@ mod tests {
     const ROUTES: (&str, &str) =
         ("d/ip-route.json", r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#);
 
+    /// The same device with a private address on eth0, and its next hop nowhere among the exports.
+    const BEHIND: [(&str, &str); 2] = [
+        ("d/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.9","prefixlen":24}]}]"#),
+        ("d/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","dev":"eth0","flags":[]}]"#),
+    ];
+    /// A device with a public address.
+    const EDGE: [(&str, &str); 2] = [
+        ("e/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.30","prefixlen":24}]}]"#),
+        ("e/ip-route.json", r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#),
+    ];
+
     fn filter(rules: &str) -> String {
         format!("*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n{rules}\nCOMMIT\n")
     }
@@ -160,6 +171,8 @@ mod tests {
         let forwarded = filter("-A FORWARD -d 10.4.0.20 -p udp --dport 1701 -j ACCEPT");
         let by_interface = filter("-A INPUT -i eth0 -p udp -j ACCEPT");
         let inside = filter("-A INPUT -i eth1 -p udp -j ACCEPT");
+        let lan = filter("-A INPUT -s 10.4.0.0/24 -p udp --dport 1701 -j ACCEPT");
+        let any = filter("-A INPUT -p udp --dport 1701 -j ACCEPT");
         let limited = filter("-A INPUT -p udp --dport 1701 -m limit --limit 5/second -j ACCEPT");
         run(
             &CHECK,
@@ -173,6 +186,17 @@ mod tests {
                 ),
                 ("one interface, which faces who knows where", &[SERVER, (at, &by_interface)], &["ask d"]),
                 ("from inside alone", &[SERVER, INTERFACES, ROUTES, (at, &inside)], &["pass d"]),
+                ("a network inside, interfaces not exported", &[SERVER, (at, &lan)], &["pass d"]),
+                (
+                    "a router that was not exported keeps callers away",
+                    &[SERVER, BEHIND[0], BEHIND[1], EDGE[0], EDGE[1], (at, &any)],
+                    &["fail low d iptables-save.txt:4 xl2tpd.conf:3"],
+                ),
+                (
+                    "its own filter keeps them away as well",
+                    &[SERVER, BEHIND[0], BEHIND[1], EDGE[0], EDGE[1], (at, &inside)],
+                    &["pass d"],
+                ),
                 ("at a rate", &[SERVER, INTERFACES, ROUTES, (at, &limited)], &["ask d"]),
             ],
         );
