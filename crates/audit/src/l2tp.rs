@@ -1,7 +1,7 @@
 //! How L2TP callers reach a server: only from inside IPsec, or in the open. Asked of the packets that come to its port.
 
 use crate::special::{is_public, public_ranges};
-use crate::views::without_filter;
+use crate::ways::without_filter;
 use crate::{Analyses, exposure::Reachable};
 use trevlin_model::{
     CertificateDemand, Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily,

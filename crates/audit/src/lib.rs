@@ -44,6 +44,7 @@ mod pairs;
 mod people;
 pub mod plan;
 mod prose;
+mod rated;
 mod rating;
 pub mod reach;
 #[cfg(test)]
@@ -58,6 +59,8 @@ pub mod survey;
 pub mod tunnels;
 mod verdicts;
 pub mod views;
+mod ways;
+mod whence;
 mod words;
 mod yardstick;
 

@@ -3,7 +3,7 @@
 use crate::Analyses;
 use crate::exposure::{Exposure, Reachable};
 use crate::services::{What, switched_off};
-use crate::views::{deciding, some_ranges};
+use crate::ways::{deciding, some_ranges};
 use crate::{Answer, Fail, Marks, Rating, Severity, Subject, Verdict};
 use trevlin_model::served::{Part, Served, ServedKind, Sources};
 use trevlin_model::{IpRange, Origin, Setting};

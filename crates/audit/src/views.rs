@@ -5,11 +5,10 @@ use crate::intents::Held;
 use crate::reach::Ground;
 use crate::services::Service;
 use crate::special::{is_link_local, is_public};
-use crate::{Analyses, Estate, EstateMap, Rating, Severity};
+use crate::EstateMap;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
-use trevlin_model::{Device, Family, IpRange, Origin, PortForward, Protocol};
-use trevlin_packets::way::Step;
+use trevlin_model::{IpRange, Protocol};
 
 /// What is served, and what of it is reached from where.
 #[derive(Debug)]
@@ -56,104 +55,6 @@ impl InnerViews {
         let numbers = self.coming_to.get(&device).into_iter().flatten();
         numbers.map(|number| (*number, &self.callers[*number]))
     }
-}
-
-/// From where a service is reached, as far as the exports tell.
-#[derive(Debug, Clone)]
-pub(crate) enum Whence<'a> {
-    /// Anybody outside reaches it.
-    Everybody(&'a Reachable),
-    /// Some outside do.
-    Some(&'a Reachable),
-    /// The outside is known, and nobody there does.
-    Inside,
-    /// Where the outside is, is not known, but a device forwards to it.
-    Forwarded(&'a Device, &'a PortForward),
-    /// It cannot be told.
-    NotKnown,
-}
-
-impl<'a> Whence<'a> {
-    /// From where a port of a device is reached.
-    pub(crate) fn of(estate: &'a Analyses, device: usize, protocol: Protocol, port: u16) -> Self {
-        if let Some(reached) = estate.views().from_outside(device, protocol, port) {
-            return match (reached.everybody, reached.certain) {
-                (true, true) => Self::Everybody(reached),
-                (false, true) => Self::Some(reached),
-                // A rule that is not modelled decides.
-                (_, false) => Self::NotKnown,
-            };
-        }
-        let placed = estate.devices[device].facts.has_interfaces;
-        if placed && !estate.shape().outside.is_empty() {
-            return Self::Inside;
-        }
-        match estate.forwards_of_port(device, protocol, port).first() {
-            Some((front, forward)) => Self::Forwarded(front, forward),
-            None => Self::NotKnown,
-        }
-    }
-
-    /// Why that weighs, as a phrase.
-    pub(crate) fn phrase(&self, estate: &Estate) -> Option<String> {
-        Some(match self {
-            Self::Everybody(reached) => format!("anybody outside reaches it{}", by_way_of(estate, reached)),
-            Self::Some(reached) => format!("{} reach it from outside", some_ranges(&reached.sources)),
-            Self::Inside => "only the inside reaches it".to_owned(),
-            Self::Forwarded(front, _) => format!("{} forwards callers to it", front.name),
-            Self::NotKnown => return None,
-        })
-    }
-
-    /// Whether anybody who is not known reaches it.
-    pub(crate) fn is_open(&self) -> bool {
-        matches!(self, Self::Everybody(_) | Self::Forwarded(..))
-    }
-
-    /// Lines that prove it.
-    pub(crate) fn evidence(&self) -> Vec<Origin> {
-        match self {
-            Self::Everybody(reached) | Self::Some(reached) => {
-                reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
-            }
-            Self::Forwarded(_, forward) => vec![forward.origin],
-            Self::Inside | Self::NotKnown => Vec::new(),
-        }
-    }
-}
-
-/// A rating by whence a login is reached: critical for anybody outside, a step milder from inside alone.
-pub(crate) fn rated_from(rating: Rating, whence: &Whence<'_>, estate: &Estate) -> Rating {
-    let Some(from) = whence.phrase(estate) else { return rating };
-    match whence {
-        Whence::Everybody(_) => rating.at(Severity::Critical, from),
-        Whence::Inside => rating.lowered(from),
-        _ => rating.because(from),
-    }
-}
-
-/// The devices in front of a service, as a phrase.
-fn by_way_of(estate: &Estate, reached: &Reachable) -> String {
-    let mut names: Vec<&str> = reached
-        .steps
-        .iter()
-        .filter(|step| step.device != reached.device)
-        .filter_map(|step| estate.devices.get(step.device))
-        .map(|device| device.name.as_str())
-        .collect();
-    names.dedup();
-    if names.is_empty() { String::new() } else { format!(", through {}", names.join(" and ")) }
-}
-
-/// Lines of rules and translations among what decided; routes only say how it got there.
-pub(crate) fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
-    steps.iter().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
-}
-
-/// The first device on the way of which no packet filter was exported, so that what it lets through is not known.
-pub(crate) fn without_filter(estate: &Estate, steps: &[Step], family: Family) -> Option<usize> {
-    let mut devices = steps.iter().map(|step| step.device).filter(|device| *device < estate.devices.len());
-    devices.find(|device| estate.tables(*device, family).is_empty())
 }
 
 /// One end of a tunnel between sites.
@@ -216,11 +117,4 @@ fn sites(estate: &EstateMap, ground: &Ground<'_>, services: &[Vec<Service>]) -> 
         Site { joined: *joined, end: *end, exposure }
     };
     ends.par_iter().with_max_len(1).map(of).collect()
-}
-
-/// Ranges in their shortest form, a few of them.
-pub(crate) fn some_ranges(all: &[IpRange]) -> String {
-    const MOST: usize = 4;
-    let shown = all.iter().take(MOST).map(IpRange::short).collect::<Vec<_>>().join(", ");
-    if all.len() > MOST { format!("{shown} and {} more", all.len() - MOST) } else { shown }
 }

@@ -9,7 +9,7 @@ mod tunnel;
 use crate::exposure::Reachable;
 use crate::factors::{Factors, easiest_way, of_shell};
 use crate::management::ManagementPort;
-use crate::views::Whence;
+use crate::whence::Whence;
 use crate::{Analyses, Evidence, LoginFactor, LoginVerdict};
 use serde::Serialize;
 use std::collections::BTreeSet;

@@ -4,7 +4,7 @@ use super::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::EstateMap;
 use crate::reach::{Ground, Setout};
 use crate::services::{Known, Service, What};
-use crate::views::deciding;
+use crate::ways::deciding;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;

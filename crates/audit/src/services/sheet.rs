@@ -3,7 +3,7 @@
 use super::{Encrypted, Known, ProtocolPorts, Service, What, sites_at};
 use crate::evidence::{Evidence, place};
 use crate::exposure::{Exposure, protection};
-use crate::views::some_ranges;
+use crate::ways::some_ranges;
 use crate::{Analyses, LoginFactor};
 use serde::Serialize;
 use std::net::IpAddr;

@@ -1,6 +1,6 @@
 //! A device answers a ping from outside.
 
-use crate::views::{deciding, some_ranges};
+use crate::ways::{deciding, some_ranges};
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.

@@ -1,7 +1,7 @@
 //! Disks are reached by callers or from outside.
 
 use crate::serving::{ServiceCase, Who, of_kinds};
-use crate::views::deciding;
+use crate::ways::deciding;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::served::{ServedKind, Sources};
 

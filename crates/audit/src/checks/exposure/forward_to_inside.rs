@@ -3,7 +3,7 @@
 use super::each_forward;
 use crate::exposure::Fate;
 use crate::services::PortKind;
-use crate::views::deciding;
+use crate::ways::deciding;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 use trevlin_model::DeviceKind;
 

@@ -2,7 +2,7 @@
 
 use super::each_forward;
 use crate::exposure::Fate;
-use crate::views::deciding;
+use crate::ways::deciding;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Verdict, Yardstick};
 
 /// The check.

@@ -36,7 +36,7 @@ pub(super) mod zone_transfer_open;
 
 use crate::exposure::{ForwardFate, Reachable};
 use crate::services::{Known, Service};
-use crate::views::{deciding, some_ranges};
+use crate::ways::{deciding, some_ranges};
 use crate::{Analyses, Answer, Fail, Rating, Subject, SubjectKind, Verdict};
 use std::collections::BTreeMap;
 use trevlin_model::Origin;

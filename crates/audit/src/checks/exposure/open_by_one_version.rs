@@ -1,7 +1,7 @@
 //! A service is closed to the outside by IPv4 and open by IPv6.
 
 use crate::exposure::Reachable;
-use crate::views::{deciding, some_ranges};
+use crate::ways::{deciding, some_ranges};
 use crate::{
     Analyses, Answer, Area, Check, Fail, OutsideInterface, Run, Severity, Subject, SubjectKind, Verdict,
     Yardstick,

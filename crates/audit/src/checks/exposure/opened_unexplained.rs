@@ -1,7 +1,7 @@
 //! A rule opens a port of a device to the outside, and no export says what answers there.
 
 use crate::services::{PortKind, endpoint, known_port};
-use crate::views::some_ranges;
+use crate::ways::some_ranges;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{IpRange, Origin, PortRange};

@@ -3,7 +3,7 @@
 use crate::intents::is_meant;
 use crate::services::What;
 use crate::serving::{ServiceCase, of_device};
-use crate::views::deciding;
+use crate::ways::deciding;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use std::collections::BTreeMap;
 use trevlin_model::served::{Asked, Part, Served};

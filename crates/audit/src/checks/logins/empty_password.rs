@@ -1,6 +1,6 @@
 //! An account has no password, or logins without one are permitted.
 
-use crate::views::Whence;
+use crate::whence::Whence;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::radius::RadiusEntry;

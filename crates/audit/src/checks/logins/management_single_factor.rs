@@ -1,7 +1,8 @@
 //! A daemon's management port asks for one factor or none.
 
 use crate::management::ManagementPort;
-use crate::views::{Whence, rated_from};
+use crate::whence::Whence;
+use crate::rated::rated_from;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::Protocol;
 

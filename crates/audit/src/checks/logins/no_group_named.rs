@@ -1,7 +1,7 @@
 //! Every account may log in: no group and no name is stated.
 
 use crate::factors::lines_of_service;
-use crate::views::Whence;
+use crate::whence::Whence;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::pam::{PamFacility, PamLine};
 use trevlin_model::ssh::{SshConnection, SshServer};

@@ -1,7 +1,8 @@
 //! The superuser may log in to a shell with a password.
 
 use crate::factors::{Factors, of_shell};
-use crate::views::{Whence, rated_from};
+use crate::whence::Whence;
+use crate::rated::rated_from;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick, people};
 use trevlin_model::account::StoredPassword;
 use trevlin_model::ssh::{SshConnection, SshServer};

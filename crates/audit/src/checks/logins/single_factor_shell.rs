@@ -1,7 +1,7 @@
 //! A shell login has one factor only.
 
 use crate::factors::{Factors, conditions, easiest_way, of_shell};
-use crate::views::Whence;
+use crate::whence::Whence;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{FactorKind, Origin, Protocol, Setting};

@@ -2,7 +2,7 @@
 
 use crate::factors::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
 use crate::l2tp::{self, Access};
-use crate::views::Whence;
+use crate::whence::Whence;
 use crate::{Analyses, Answer, Area, Check, DialIn, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{
     CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,

@@ -1,7 +1,7 @@
 //! Callers of a tunnel reach the management of devices.
 
 use crate::services::PortKind;
-use crate::views::{deciding, without_filter};
+use crate::ways::{deciding, without_filter};
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::DeviceKind;
 

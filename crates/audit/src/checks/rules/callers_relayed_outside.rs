@@ -1,7 +1,7 @@
 //! Callers of a tunnel are relayed to the outside with whole protocols.
 
 use super::reach::whole;
-use crate::views::{deciding, without_filter};
+use crate::ways::{deciding, without_filter};
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, Verdict, Yardstick};
 use trevlin_model::{DeviceKind, Family, IpRange};
 

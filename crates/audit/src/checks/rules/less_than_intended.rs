@@ -1,7 +1,7 @@
 //! Access that is meant does not come through.
 
 use super::intended::{MOST_TOLD, place, ports};
-use crate::views::some_ranges;
+use crate::ways::some_ranges;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 
 /// The check.

@@ -1,7 +1,7 @@
 //! Access goes beyond what is meant.
 
 use super::intended::{MOST_TOLD, place, ports};
-use crate::views::some_ranges;
+use crate::ways::some_ranges;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_packets::way::Gone;
 

@@ -1,7 +1,7 @@
 //! A login's password is weak.
 
 use crate::checks::each_device;
-use crate::views::Whence;
+use crate::whence::Whence;
 use crate::{
     Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick, words,
 };

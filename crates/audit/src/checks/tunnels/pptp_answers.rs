@@ -1,6 +1,6 @@
 //! A PPTP server answers.
 
-use crate::views::Whence;
+use crate::whence::Whence;
 use crate::{Analyses, Answer, Area, Check, Fail, Run, Severity, Subject, SubjectKind, Verdict, Yardstick};
 use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
 
