@@ -1,8 +1,9 @@
 //! Findings that somebody took responsibility for: shown as such, and counted apart.
 
-use crate::{Accept, Accepted, Finding, Status};
+use crate::run::{Finding, Status};
 use jiff::civil::Date;
 use serde::Serialize;
+use trevlin_estate::config::{Accept, Accepted};
 
 /// Who answers for a finding.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

@@ -1,11 +1,14 @@
 //! No words decide: with every title, detail, question and step in other words, an audit of the demo says the same.
 
-use crate::checks::testing::estate_with;
-use crate::prose::reword;
-use crate::{Analyses, Yardstick, intent_rows, reach, tunnels};
+use crate::tables::{intents, tunnels};
 use serde_json::Value;
 use std::fs;
 use std::path::{Path, PathBuf};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::reachability;
+use trevlin_analysis::testing::estate_with;
+use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::prose::reword;
 
 /// Files of a folder, by their path below it.
 fn files(folder: &Path) -> Vec<(String, String)> {
@@ -44,22 +47,22 @@ fn said(files: &[(&str, &str)], estate_file: &str) -> Vec<String> {
             .map(|one| format!("{} {:?} {:?} {:?}", one.check, one.about, one.files, one.evidence)),
     );
     let mut tables = serde_json::json!([
-        intent_rows::sheet(&estate),
+        intents::sheet(&estate),
         tunnels::tunnels(&estate, &yardstick, &outcome),
-        crate::exposure::sheet(&estate, &estate.views().services, &estate.views().outside, "outside"),
+        crate::tables::exposure::sheet(&estate, &estate.views().services, &estate.views().outside, "outside"),
     ]);
     without_texts(&mut tables);
     all.push(tables.to_string());
-    let flow = |port| reach::Question {
-        from: reach::From::Outside,
+    let flow = |port| reachability::Question {
+        from: reachability::From::Outside,
         entering: None,
         to: "192.0.2.18".into(),
-        protocol: reach::Transport::Tcp,
+        protocol: reachability::Transport::Tcp,
         port,
         source_port: None,
     };
     for port in [22, 443, 1723] {
-        let reached = reach::reach(&estate, &flow(port)).unwrap();
+        let reached = reachability::reach(&estate, &flow(port)).unwrap();
         let lines = reached.steps.iter().map(|one| format!("{} {:?}:{:?}", one.device, one.path, one.line));
         all.push(format!("{:?} {:?}", reached.verdict, lines.collect::<Vec<_>>()));
     }
@@ -92,7 +95,10 @@ fn an_audit_says_the_same_in_any_words() {
     let estate_file = own.iter().find(|(path, _)| *path == "trevlin.toml").unwrap().1;
     let as_written = said(&exports, estate_file);
     assert!(as_written.len() > 150, "{}", as_written.len());
-    assert_ne!(reword::with(1, || crate::Prose::from("as written").into_string()), "as written");
+    assert_ne!(
+        reword::with(1, || trevlin_estate::prose::Prose::from("as written").into_string()),
+        "as written"
+    );
     for seed in [1, 2, 3] {
         let reworded = reword::with(seed, || said(&exports, estate_file));
         for (one, other) in as_written.iter().zip(&reworded) {

@@ -12,7 +12,7 @@
 use std::fmt::Write;
 use std::time::Instant;
 use trevlin_audit::exposure::{all_services, outside};
-use trevlin_audit::reach::{From, Ground, Question, Transport, reach, reach_all};
+use trevlin_audit::reachability::{From, Ground, Question, Transport, reach, reach_all};
 use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Yardstick, audit};
 use trevlin_model::{Export, ExportId};
 use trevlin_readers::{Surroundings, recognise};
@@ -194,7 +194,9 @@ fn main() {
         let begun = Instant::now();
         let allowed = reach_all(&estate, &flows)
             .into_iter()
-            .filter(|one| one.as_ref().is_ok_and(|one| one.verdict == trevlin_audit::reach::Verdict::Allowed))
+            .filter(|one| {
+                one.as_ref().is_ok_and(|one| one.verdict == trevlin_audit::reachability::Verdict::Allowed)
+            })
             .count();
         let many = begun.elapsed();
         assert!(allowed > 0);

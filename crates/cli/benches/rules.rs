@@ -11,7 +11,8 @@
 
 use std::fmt::Write;
 use std::time::Instant;
-use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, rules};
+use trevlin_audit::tables::rules;
+use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile};
 use trevlin_model::{Export, ExportId};
 use trevlin_packets::review::Standing;
 use trevlin_readers::{Surroundings, recognise};

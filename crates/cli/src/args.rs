@@ -14,7 +14,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use std::net::IpAddr;
 use std::path::PathBuf;
-use trevlin_audit::reach::{From, Transport};
+use trevlin_audit::reachability::{From, Transport};
 use trevlin_audit::{Area, Check, Severity, checks};
 
 /// Reads exported configurations of network devices and says what is weak, exposed, overlapping or too broad.

@@ -13,8 +13,8 @@ use std::io::{self, Write};
 use std::path::PathBuf;
 use std::process::ExitCode;
 use trevlin_audit::{
-    Analyses, Outcome, Selection, Severity, Status, Yardstick, YardstickFile, access, audit, audit_areas,
-    checks, plan, ready_made, rules, services, tunnels,
+    Analyses, Outcome, Selection, Severity, Status, Yardstick, YardstickFile, addresses, audit, audit_areas,
+    checks, logins, ready_made, tables,
 };
 use trevlin_render::{Detail, Json, Renderer, Text};
 
@@ -175,7 +175,7 @@ fn selection(stated: &args::Selection) -> Selection {
 fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Result<ExitCode> {
     let estate = load::estate(&arguments.paths, telling(common))?;
     know_devices(&estate, &arguments.device)?;
-    let mut rows = access::logins(&estate);
+    let mut rows = logins::logins(&estate);
     rows.retain(|row| arguments.device.is_empty() || arguments.device.contains(&row.device));
     match arguments.format {
         Format::Text => print(|out| trevlin_render::logins_text(&rows, width(), out))?,
@@ -187,7 +187,7 @@ fn logins_command(arguments: &args::Logins, common: &args::Common) -> anyhow::Re
 fn services_command(arguments: &args::Services, common: &args::Common) -> anyhow::Result<ExitCode> {
     let estate = load::estate(&arguments.paths, telling(common))?;
     know_devices(&estate, &arguments.device)?;
-    let rows = services::sheet(&estate, &arguments.device);
+    let rows = tables::services::sheet(&estate, &arguments.device);
     match arguments.format {
         Format::Text => print(|out| trevlin_render::services_text(&rows, width(), out))?,
         Format::Json => print(|out| trevlin_render::services_json(&rows, out))?,
@@ -200,7 +200,11 @@ fn tunnels_command(arguments: &args::Tunnels, common: &args::Common) -> anyhow::
     know_devices(&estate, &arguments.device)?;
     let mut rows = {
         let yardstick = yardstick(&estate, &arguments.judging);
-        tunnels::tunnels(&estate, &yardstick, &audit_areas(&estate, &yardstick, &tunnels::AREAS))
+        tables::tunnels::tunnels(
+            &estate,
+            &yardstick,
+            &audit_areas(&estate, &yardstick, &tables::tunnels::AREAS),
+        )
     };
     rows.retain(|row| arguments.device.is_empty() || arguments.device.contains(&row.device));
     if let Some(name) = &arguments.detail {
@@ -224,7 +228,7 @@ fn tunnels_command(arguments: &args::Tunnels, common: &args::Common) -> anyhow::
 fn rules_command(arguments: &args::Rules, common: &args::Common) -> anyhow::Result<ExitCode> {
     let estate = load::estate(&arguments.paths, telling(common))?;
     know_devices(&estate, &arguments.device)?;
-    let sheet = rules::sheet(&estate, &arguments.device, arguments.as_of.unwrap_or_else(today));
+    let sheet = tables::rules::sheet(&estate, &arguments.device, arguments.as_of.unwrap_or_else(today));
     match arguments.format {
         TableFormat::Text => print(|out| trevlin_render::rules_text(&sheet, width(), out))?,
         TableFormat::Json => print(|out| trevlin_render::rules_json(&sheet, out))?,
@@ -236,7 +240,7 @@ fn rules_command(arguments: &args::Rules, common: &args::Common) -> anyhow::Resu
 fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyhow::Result<ExitCode> {
     let estate = load::estate(&arguments.paths, telling(common))?;
     if let Some(wanted) = arguments.free {
-        let free = plan::free(estate.plan(), wanted, FREE_NETWORKS);
+        let free = addresses::free(estate.plan(), wanted, FREE_NETWORKS);
         match arguments.format {
             TableFormat::Text => print(|out| trevlin_render::free_text(&free, wanted, out))?,
             TableFormat::Json => print(|out| trevlin_render::free_json(&free, out))?,
@@ -247,8 +251,8 @@ fn addresses_command(arguments: &args::Addresses, common: &args::Common) -> anyh
         }
         return Ok(ExitCode::SUCCESS);
     }
-    let around = arguments.around.map(|address| plan::neighbourhood(estate.plan(), address));
-    let sheet = plan::sheet(&estate, around);
+    let around = arguments.around.map(|address| tables::addresses::neighbourhood(estate.plan(), address));
+    let sheet = tables::addresses::sheet(&estate, around);
     if let Some(file) = &arguments.picture {
         return picture::write(&sheet, file);
     }

@@ -5,8 +5,9 @@ use crate::commands::{know_devices, print, telling, width};
 use crate::load;
 use std::process::ExitCode;
 use trevlin_audit::Analyses;
-use trevlin_audit::exposure::{ExposureSheet, from, sheet};
-use trevlin_audit::reach::{From, Ground};
+use trevlin_audit::exposure::from;
+use trevlin_audit::reachability::{From, Ground};
+use trevlin_audit::tables::exposure::{ExposureSheet, sheet};
 
 /// Runs the command.
 ///

@@ -4,8 +4,8 @@ use crate::output;
 use anyhow::bail;
 use std::path::Path;
 use std::process::ExitCode;
-use trevlin_audit::exposure::ExposureSheet;
-use trevlin_audit::plan::Sheet;
+use trevlin_audit::tables::addresses::Sheet;
+use trevlin_audit::tables::exposure::ExposureSheet;
 use trevlin_render::PictureError;
 
 /// Writes the address plan as SVG or PNG, by the file's ending.

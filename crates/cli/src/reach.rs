@@ -7,8 +7,9 @@ use anyhow::{Context, bail};
 use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::exposure::{self, all_services};
-use trevlin_audit::reach::{From, Ground, Question, To, Verdict, reach, reach_all};
-use trevlin_audit::{Analyses, IntentVerdict, intent_rows};
+use trevlin_audit::reachability::{From, Ground, Question, To, Verdict, reach, reach_all};
+use trevlin_audit::tables::{self, intents as intent_rows};
+use trevlin_audit::{Analyses, IntentVerdict};
 use trevlin_render::FlowAnswer;
 
 /// Runs the command.
@@ -49,7 +50,7 @@ fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow
     let services = all_services(estate);
     let ground = Ground::of(estate);
     let exposure = exposure::from(&ground, &services, from, to.as_ref())?;
-    let sheet = exposure::sheet(estate, &services, &exposure, &crate::exposure::name(from));
+    let sheet = tables::exposure::sheet(estate, &services, &exposure, &crate::exposure::name(from));
     match arguments.format {
         Format::Text => print(|out| trevlin_render::exposure_text(&sheet, width(), out))?,
         Format::Json => print(|out| trevlin_render::exposure_json(&sheet, out))?,

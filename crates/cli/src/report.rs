@@ -10,10 +10,8 @@ use std::cell::LazyCell;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use trevlin_audit::exposure::ExposureSheet;
-use trevlin_audit::{
-    Analyses, Outcome, Yardstick, YardstickRow, access, audit, plan, rules, services, tunnels,
-};
+use trevlin_audit::tables::exposure::ExposureSheet;
+use trevlin_audit::{Analyses, Outcome, Yardstick, YardstickRow, audit, logins, tables};
 use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_report};
 
 impl ReportFormat {
@@ -152,24 +150,24 @@ fn title(estate: &Analyses, paths: &[PathBuf]) -> String {
 
 /// What people read beside the findings; programs have commands of their own for it.
 struct Sheets {
-    logins: Vec<access::Access>,
-    tunnels: Vec<tunnels::TunnelRow>,
-    services: Vec<services::ServedRow>,
-    rules: rules::RulesSheet,
+    logins: Vec<logins::Access>,
+    tunnels: Vec<tables::tunnels::TunnelRow>,
+    services: Vec<tables::services::ServedRow>,
+    rules: tables::rules::RulesSheet,
     exposure: Option<ExposureSheet>,
-    plan: plan::Sheet,
+    plan: tables::addresses::Sheet,
     yardstick: Vec<YardstickRow>,
 }
 
 impl Sheets {
     fn of(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> Self {
         Self {
-            logins: access::logins(estate),
-            tunnels: tunnels::tunnels(estate, yardstick, outcome),
-            services: services::sheet(estate, &[]),
-            rules: rules::sheet(estate, &[], yardstick.as_of),
+            logins: logins::logins(estate),
+            tunnels: tables::tunnels::tunnels(estate, yardstick, outcome),
+            services: tables::services::sheet(estate, &[]),
+            rules: tables::rules::sheet(estate, &[], yardstick.as_of),
             exposure: Some(of_outside(estate)),
-            plan: plan::sheet(estate, None),
+            plan: tables::addresses::sheet(estate, None),
             yardstick: estate.yardstick_rows(),
         }
     }

@@ -8,7 +8,7 @@ use std::fmt::Write as _;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use toml_edit::{Key, Value};
-use trevlin_audit::survey::{Survey, survey};
+use trevlin_audit::coverage::{Survey, survey};
 use trevlin_audit::{ESTATE_FILE, ValidEstateFile, audit};
 use trevlin_render::{survey_json, survey_text};
 

@@ -7,7 +7,8 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io;
 use textwrap::{Options, WordSeparator, WordSplitter};
-use trevlin_audit::plan::{Meaning, Row, Sheet};
+use trevlin_audit::addresses::Meaning;
+use trevlin_audit::tables::addresses::{Row, Sheet};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();

@@ -6,9 +6,10 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use textwrap::{Options, WordSeparator, WordSplitter};
-use trevlin_audit::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow, Standing};
-use trevlin_audit::reach::ReachStep;
+use trevlin_audit::exposure::protection::Standing;
+use trevlin_audit::reachability::ReachStep;
 use trevlin_audit::services::{Encrypted, Known};
+use trevlin_audit::tables::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow};
 use trevlin_audit::{ForwardVerdict, OpeningTo, joined_factors};
 
 const BOLD: Style = Style::new().bold();

@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::IntentVerdict;
-use trevlin_audit::intent_rows::{IntentRow, PartRow};
+use trevlin_audit::tables::intents::{IntentRow, PartRow};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();

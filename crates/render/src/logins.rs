@@ -4,7 +4,7 @@ use crate::columns::{Look, table};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::access::Access;
+use trevlin_audit::logins::Access;
 use trevlin_audit::{LoginVerdict, joined_factors};
 
 const DIM: Style = Style::new().dimmed();

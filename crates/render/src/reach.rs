@@ -4,8 +4,8 @@ use crate::neutral;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::reach::Reached;
-use trevlin_audit::reach::{Verdict, word};
+use trevlin_audit::reachability::Reached;
+use trevlin_audit::reachability::{Verdict, word};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();

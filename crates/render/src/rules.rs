@@ -6,7 +6,8 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::RuleVerdict;
-use trevlin_audit::rules::{ChainSheet, FilterSheet, RemarkKind, RuleRow, RulesSheet};
+use trevlin_audit::filter_review::remarks::RemarkKind;
+use trevlin_audit::tables::rules::{ChainSheet, FilterSheet, RuleRow, RulesSheet};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -193,7 +194,7 @@ fn style(row: &RuleRow) -> Style {
 }
 
 /// A remark with the lines it speaks of; those of the same file without its name.
-fn remark(one: &trevlin_audit::rules::RemarkRow, path: &str) -> String {
+fn remark(one: &trevlin_audit::tables::rules::RemarkRow, path: &str) -> String {
     let lines: Vec<String> = one
         .rules
         .iter()

@@ -7,7 +7,8 @@ use serde::Serialize;
 use std::io;
 use textwrap::{Options, WordSeparator, WordSplitter};
 use trevlin_audit::joined_factors;
-use trevlin_audit::services::{Encrypted, Known, PartRow, PlaceRow, ProtocolPorts, ServedRow, has_ports};
+use trevlin_audit::services::{Encrypted, Known, ProtocolPorts, has_ports};
+use trevlin_audit::tables::services::{PartRow, PlaceRow, ServedRow};
 use trevlin_model::served::Asked;
 
 const BOLD: Style = Style::new().bold();

@@ -6,7 +6,7 @@ use crate::text::{counted, fitted};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::survey::{OutsideRow, Survey, SurveyedDevice};
+use trevlin_audit::coverage::{OutsideRow, Survey, SurveyedDevice};
 
 #[derive(Serialize)]
 struct Document<'a> {

@@ -5,7 +5,7 @@ use crate::neutral;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::tunnels::{TunnelKey, TunnelRow};
+use trevlin_audit::tables::tunnels::{TunnelKey, TunnelRow};
 use trevlin_audit::{Severity, TunnelVerdict};
 
 const BOLD: Style = Style::new().bold();

@@ -1,8 +1,8 @@
 //! Outcomes made by hand, rendered: hostile text, narrow terminals, long lists.
 
 use std::collections::BTreeMap;
-use trevlin_audit::plan::Sheet;
-use trevlin_audit::rules::RulesSheet;
+use trevlin_audit::tables::addresses::Sheet;
+use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::{
     Area, DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Severity,
     Status, Summary,

@@ -7,10 +7,11 @@ mod snapshot;
 
 pub use snapshot::{Exposed, SeenDevice, SeenEvidence, SeenFinding, SeenQuestion, Snapshot};
 
-use crate::{Severity, Status};
+use crate::run::Status;
 use pairing::{Match, pair};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
+use trevlin_estate::area::Severity;
 
 /// A finding of both audits that is not as it was.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

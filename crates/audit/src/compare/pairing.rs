@@ -1,6 +1,6 @@
 //! Which finding of one audit is which of the other.
 
-use super::{SeenFinding, Snapshot};
+use crate::compare::{SeenFinding, Snapshot};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// How a finding was found again.

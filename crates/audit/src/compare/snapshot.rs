@@ -1,8 +1,10 @@
 //! An audit as it is compared: made from its JSON, whether that was just made or saved months ago.
 
-use crate::exposure::ExposureSheet;
-use crate::{OpeningTo, Severity, Status};
+use crate::run::Status;
+use crate::tables::exposure::ExposureSheet;
 use serde::{Deserialize, Serialize};
+use trevlin_analysis::verdicts::OpeningTo;
+use trevlin_estate::area::Severity;
 
 /// An audit. Read from the JSON of the schema `trevlin-audit/1`; keys that are not needed are passed over.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
@@ -122,7 +124,7 @@ impl Snapshot {
                     one.at.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
                 ),
                 standing: "open".to_owned(),
-                rank: crate::exposure::Standing::ALL.len(),
+                rank: trevlin_analysis::exposure::Standing::ALL.len(),
             }
         }));
         self.exposed = Some(all);

@@ -4,7 +4,8 @@ use ipnet::IpNet;
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use trevlin_audit::plan::{ClaimKind, Row, Sheet};
+use trevlin_audit::addresses::ClaimKind;
+use trevlin_audit::tables::addresses::{Row, Sheet};
 
 /// One strip of the picture.
 #[derive(Debug)]

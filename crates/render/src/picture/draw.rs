@@ -5,7 +5,8 @@ use super::strip::{HALVES, WHOLE, drawn_kinds, strip};
 use super::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
 use std::collections::BTreeSet;
 use std::fmt::Write;
-use trevlin_audit::plan::{ClaimKind, Meaning, Sheet};
+use trevlin_audit::addresses::{ClaimKind, Meaning};
+use trevlin_audit::tables::addresses::Sheet;
 
 /// A picture and how tall it is, in pixels.
 pub(super) struct Page {

@@ -12,8 +12,8 @@ mod strip;
 use crate::neutral;
 use block::{Block, blocks};
 use std::fmt::Write;
-use trevlin_audit::exposure::ExposureSheet;
-use trevlin_audit::plan::Sheet;
+use trevlin_audit::tables::addresses::Sheet;
+use trevlin_audit::tables::exposure::ExposureSheet;
 
 /// Width of the picture, in pixels.
 const WIDTH: f64 = 1280.0;

@@ -6,9 +6,10 @@ use super::draw::Page;
 use super::{MARGIN, RIGHT, WIDTH, cut, escape};
 use std::collections::BTreeMap;
 use std::fmt::Write;
-use trevlin_audit::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow, Standing};
-use trevlin_audit::reach::ReachStep;
+use trevlin_audit::exposure::protection::Standing;
+use trevlin_audit::reachability::ReachStep;
 use trevlin_audit::services::Encrypted;
+use trevlin_audit::tables::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow};
 use trevlin_audit::{ForwardVerdict, OpeningTo, joined_factors};
 
 /// Where lines begin and end.

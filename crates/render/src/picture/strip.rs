@@ -7,7 +7,8 @@ use super::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::net::IpAddr;
-use trevlin_audit::plan::{ClaimKind, Meaning, Row, Sheet};
+use trevlin_audit::addresses::{ClaimKind, Meaning};
+use trevlin_audit::tables::addresses::{Row, Sheet};
 
 /// Room for the names of devices.
 const NAMES: f64 = 124.0;

@@ -6,12 +6,13 @@ use crate::{neutral, picture};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_audit::LoginVerdict;
-use trevlin_audit::access::Access;
-use trevlin_audit::exposure::{ExposureSheet, Standing};
-use trevlin_audit::plan::Sheet;
-use trevlin_audit::rules::RulesSheet;
-use trevlin_audit::services::ServedRow;
-use trevlin_audit::tunnels::TunnelRow;
+use trevlin_audit::exposure::protection::Standing;
+use trevlin_audit::logins::Access;
+use trevlin_audit::tables::addresses::Sheet;
+use trevlin_audit::tables::exposure::ExposureSheet;
+use trevlin_audit::tables::rules::RulesSheet;
+use trevlin_audit::tables::services::ServedRow;
+use trevlin_audit::tables::tunnels::TunnelRow;
 use trevlin_audit::{
     Area, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status, YardstickRow,
 };

@@ -1,0 +1,310 @@
+//! What it means that two claims share addresses.
+
+use crate::addresses::claims::{Claim, ClaimKind, PoolOwner, is_tunnel_name};
+use crate::addresses::{Plan, sweep};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use trevlin_estate::assemble::Estate;
+use trevlin_model::{Device, Interface, IpRange, Pool, PoolPlacement};
+
+/// What an overlap means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Meaning {
+    /// It is wrong.
+    Fault,
+    /// It is wrong if both are in one place, which no export tells.
+    Unclear,
+    /// The design intends it, at a price.
+    Meant,
+}
+
+/// Two claims that share addresses.
+#[derive(Debug, Clone, Copy)]
+pub struct Overlap {
+    /// The claim that is held against the other, by number: what is handed out or lies behind a tunnel.
+    pub a: usize,
+    /// What it meets, by number.
+    pub b: usize,
+    /// The addresses that both have.
+    pub shared: IpRange,
+    /// What it means.
+    pub meaning: Meaning,
+}
+
+/// Kinds that are held against each other. The first of a pair is the one that gives way.
+const PAIRS: [(ClaimKind, ClaimKind); 26] = {
+    use ClaimKind::{
+        Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
+        Reservation, Translation,
+    };
+    [
+        (PoolNetwork, Network),
+        (Pool, Network),
+        (PoolNetwork, PoolNetwork),
+        (PoolNetwork, Pool),
+        (Pool, Pool),
+        (PoolNetwork, DhcpRange),
+        (Pool, DhcpRange),
+        (PoolNetwork, Translation),
+        (Pool, Translation),
+        (PoolNetwork, Remote),
+        (Pool, Remote),
+        (Pool, Reservation),
+        (Pool, FixedAddress),
+        (Pool, Address),
+        (Pool, OutsideAddress),
+        (Pool, NameServer),
+        (DhcpRange, DhcpRange),
+        (DhcpRange, Translation),
+        (DhcpRange, Reservation),
+        (DhcpRange, FixedAddress),
+        (DhcpRange, Address),
+        (DhcpRange, OutsideAddress),
+        (DhcpRange, NameServer),
+        (FixedAddress, FixedAddress),
+        (FixedAddress, Reservation),
+        (Remote, Network),
+    ]
+};
+
+/// So many pairs of claims on two ranges are held against each other one by one. Of more, each claim is held against the
+/// first few of the other range that it matters with: an estate where thousands use one range has no need of millions of
+/// pairs.
+const MOST_PAIRS: usize = 10_000;
+
+/// How many are tried then.
+const TRIED: usize = 16;
+
+/// Every overlap that is a fault or has its price.
+pub(super) fn overlaps(estate: &Estate, plan: &Plan) -> Vec<Overlap> {
+    let mut interest = [[false; ClaimKind::COUNT]; ClaimKind::COUNT];
+    for (a, b) in PAIRS {
+        interest[a as usize][b as usize] = true;
+        interest[b as usize][a as usize] = true;
+    }
+    // Claims of one kind on one range are one for the sweep.
+    let mut by_range: BTreeMap<(IpRange, ClaimKind), Vec<usize>> = BTreeMap::new();
+    for (at, claim) in plan.claims.iter().enumerate() {
+        if interest.iter().any(|row| row[claim.kind as usize]) {
+            by_range.entry((claim.range, claim.kind)).or_default().push(at);
+        }
+    }
+    let nodes: Vec<(IpRange, usize)> =
+        by_range.keys().map(|(range, kind)| (*range, *kind as usize)).collect();
+    let claims: Vec<&[usize]> = by_range.values().map(Vec::as_slice).collect();
+    let mut found = Found { estate, plan, overlaps: Vec::new() };
+    for (node, (range, kind)) in nodes.iter().enumerate() {
+        if interest[*kind][*kind] {
+            found.among(claims[node], *range);
+        }
+    }
+    sweep::overlaps(&nodes, interest, |one, other, shared| found.between(claims[one], claims[other], shared));
+    let mut overlaps = found.overlaps;
+    overlaps.sort_by_key(|one| (plan.claims[one.a].origin, plan.claims[one.b].origin, one.shared));
+    overlaps.dedup_by_key(|one| (one.a, one.b));
+    overlaps.shrink_to_fit();
+    overlaps
+}
+
+struct Found<'a> {
+    estate: &'a Estate,
+    plan: &'a Plan,
+    overlaps: Vec<Overlap>,
+}
+
+impl Found<'_> {
+    /// Holds two claims against each other. Whether it matters that they meet.
+    fn pair(&mut self, one: usize, other: usize, shared: IpRange) -> bool {
+        let kinds = |a: usize, b: usize| (self.plan.claims[a].kind, self.plan.claims[b].kind);
+        // The first of two of a kind is the one that is read first.
+        let (a, b) = if one < other { (one, other) } else { (other, one) };
+        let (a, b) = if PAIRS.contains(&kinds(a, b)) { (a, b) } else { (b, a) };
+        let meaning = meaning(self.estate, self.plan, &self.plan.claims[a], &self.plan.claims[b]);
+        self.overlaps.extend(meaning.map(|meaning| Overlap { a, b, shared, meaning }));
+        meaning.is_some()
+    }
+
+    /// Claims on one range among themselves.
+    fn among(&mut self, claims: &[usize], range: IpRange) {
+        if claims.len() * claims.len() > MOST_PAIRS {
+            for one in claims {
+                let _ = claims.iter().take(TRIED).any(|other| one != other && self.pair(*one, *other, range));
+            }
+            return;
+        }
+        for (at, one) in claims.iter().enumerate() {
+            for other in &claims[at + 1..] {
+                self.pair(*one, *other, range);
+            }
+        }
+    }
+
+    /// Claims on two ranges.
+    fn between(&mut self, ones: &[usize], others: &[usize], shared: IpRange) {
+        if ones.len() * others.len() > MOST_PAIRS {
+            for (some, rest) in [(ones, others), (others, ones)] {
+                for one in some {
+                    let _ = rest.iter().take(TRIED).any(|other| self.pair(*one, *other, shared));
+                }
+            }
+            return;
+        }
+        for one in ones {
+            for other in others {
+                self.pair(*one, *other, shared);
+            }
+        }
+    }
+}
+
+/// What it means that these two share addresses; `None` where that is nothing.
+fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning> {
+    use ClaimKind::{
+        Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
+        Reservation,
+    };
+    if a.group.is_some() && a.group == b.group {
+        // Only dnsmasq and the like keep a reserved address to its owner.
+        let own = owner(plan, a)?;
+        let matters = (a.kind, b.kind) == (DhcpRange, Reservation) && !own.keeps_reserved;
+        return matters.then_some(Meaning::Fault);
+    }
+    // What is inside one host is nothing to another.
+    if a.device != b.device && (a.host_local || b.host_local) {
+        return None;
+    }
+    match (a.kind, b.kind) {
+        (PoolNetwork | Pool, Network) => {
+            let pool = whole(plan, a)?;
+            pool_in_network(estate, a, pool, b)
+        }
+        // A pool with a network of its own is held against others with all of it.
+        (PoolNetwork | Pool, PoolNetwork | Pool) => {
+            whole(plan, a)?;
+            whole(plan, b)?;
+            Some(Meaning::Fault)
+        }
+        (PoolNetwork | Pool, DhcpRange | ClaimKind::Translation) => whole(plan, a).map(|_| Meaning::Fault),
+        (PoolNetwork | Pool, Remote) => {
+            whole(plan, a)?;
+            (a.device == b.device && a.owner != b.owner && !wider(b.range, a.range)).then_some(Meaning::Fault)
+        }
+        (DhcpRange, DhcpRange) => {
+            let arranged = owner(plan, a)?.partner || owner(plan, b)?.partner;
+            if arranged { None } else { in_one_place(estate, a, b) }
+        }
+        (Pool | DhcpRange, Address | OutsideAddress) => {
+            let kept = a.device == b.device && owner(plan, a)?.keeps_own;
+            if b.dynamic || kept { None } else { handed_out(estate, a, b) }
+        }
+        // A server of the estate that answers there is told as that server.
+        (Pool | DhcpRange, NameServer) if !estate.holders(b.range.first()).is_empty() => None,
+        (Pool | DhcpRange, _) => handed_out(estate, a, b),
+        (FixedAddress, FixedAddress | Reservation) => (a.who != b.who).then_some(Meaning::Fault),
+        (Remote, Network) => (a.device == b.device && !wider(a.range, b.range)).then_some(Meaning::Fault),
+        _ => Some(Meaning::Fault),
+    }
+}
+
+/// A range against an address in use. A pool's addresses are reached by routes from anywhere, a DHCP server's only where
+/// it is.
+fn handed_out(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
+    if a.kind == ClaimKind::Pool { Some(Meaning::Fault) } else { in_one_place(estate, a, b) }
+}
+
+/// Whether two devices share a network, so that two claims in it are about the same addresses: they are one device, or of
+/// one site; one sends what it does not know to the other, or both to the same device. Two sites may use the same network.
+fn in_one_place(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
+    let (one, other) = (&estate.devices[a.device], &estate.devices[b.device]);
+    if a.device == b.device {
+        return Some(Meaning::Fault);
+    }
+    if let (Some(one), Some(other)) = (&one.site, &other.site) {
+        return (one == other).then_some(Meaning::Fault);
+    }
+    let gateways = |device: &Device| -> Vec<usize> {
+        let gateways =
+            device.facts.routes.iter().filter(|route| route.is_default()).filter_map(|route| route.gateway);
+        // An address that several devices have tells nothing: it may be one at each site.
+        gateways
+            .filter_map(|gateway| match estate.holders(gateway) {
+                [holder] => Some(*holder),
+                _ => None,
+            })
+            .collect()
+    };
+    let (of_one, of_other) = (gateways(one), gateways(other));
+    let together = of_one.contains(&b.device)
+        || of_other.contains(&a.device)
+        || of_one.iter().any(|gateway| of_other.contains(gateway));
+    Some(if together { Meaning::Fault } else { Meaning::Unclear })
+}
+
+/// Whether a range holds all of another and more. The more exact route wins, so such a one takes nothing away.
+fn wider(range: IpRange, other: IpRange) -> bool {
+    range != other && range.covers(&other)
+}
+
+/// The pool or DHCP server a claim belongs to.
+fn owner<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a PoolOwner> {
+    claim.group.map(|group| &plan.pools[group])
+}
+
+/// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
+pub(super) fn whole<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a Pool> {
+    let pool = owner(plan, claim)?.pool.as_ref()?;
+    let covered = claim.kind == ClaimKind::Pool
+        && pool.network.is_some_and(|net| IpRange::from(net).intersection(&claim.range) == Some(claim.range));
+    (!covered).then_some(pool)
+}
+
+/// A pool against the network of an interface.
+fn pool_in_network(estate: &Estate, a: &Claim, pool: &Pool, b: &Claim) -> Option<Meaning> {
+    let interface = |claim: &Claim| {
+        estate.devices[claim.device].facts.interfaces.iter().find(|one| one.name == claim.owner)
+    };
+    let own = a.device == b.device;
+    if own && interface(b).is_some_and(|interface| is_own_link(interface, pool)) {
+        return None;
+    }
+    if !own {
+        let name = b.owner.as_str();
+        let other_end =
+            name.starts_with("tap") && pool.network.is_some_and(|net| IpRange::from(net) == b.range);
+        let inside = estate.devices[a.device].facts.interfaces.iter().filter(|one| {
+            !one.point_to_point && !one.loopback && !is_tunnel_name(&one.name) && !is_own_link(one, pool)
+        });
+        let connected_itself = inside
+            .flat_map(|one| &one.addresses)
+            .any(|address| IpRange::from(address.net.trunc()).intersection(&a.range).is_some());
+        // Where its own device is connected to it the overlap is told there.
+        if other_end || connected_itself || is_host_local(name) {
+            return None;
+        }
+    }
+    match pool.placement.value() {
+        Some(PoolPlacement::ProxyArp | PoolPlacement::Bridged) => Some(Meaning::Meant),
+        _ => Some(Meaning::Fault),
+    }
+}
+
+/// Whether an interface is the tunnel's own end: its network is the one set aside for the tunnel.
+fn is_own_link(interface: &Interface, pool: &Pool) -> bool {
+    let owns = interface.addresses.iter().any(|address| pool.server_addresses.contains(&address.net.addr()));
+    owns && pool
+        .network
+        .is_some_and(|net| interface.addresses.iter().any(|address| address.net.trunc() == net.trunc()))
+}
+
+/// Whether an interface joins only what runs inside one host (containers, virtual machines), by the names that the
+/// programs give their bridges.
+pub fn is_host_local(name: &str) -> bool {
+    let bridge = name
+        .strip_prefix("br-")
+        .is_some_and(|rest| rest.len() == 12 && rest.bytes().all(|byte| byte.is_ascii_hexdigit()));
+    bridge
+        || ["docker", "virbr", "lxcbr", "lxdbr", "podman", "cni", "veth", "incusbr"]
+            .iter()
+            .any(|kind| name.starts_with(kind))
+}

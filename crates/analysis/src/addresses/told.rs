@@ -1,0 +1,64 @@
+//! Claims and overlaps in words, and addresses that are none.
+
+use crate::addresses::{Claim, ClaimKind, Overlap, Plan};
+use crate::map::EstateMap;
+use trevlin_model::MalformedAddress;
+
+/// An overlap in one sentence that names both lines.
+pub fn sentence(estate: &EstateMap, plan: &Plan, overlap: &Overlap) -> String {
+    let (a, b) = plan.pair(overlap);
+    let (a_told, b_told) = (told(estate, a), told(estate, b));
+    if overlap.shared == a.range || overlap.shared == b.range {
+        let (inner, outer) = if overlap.shared == a.range { (a_told, b_told) } else { (b_told, a_told) };
+        let word = if a.range == b.range { "is the same as" } else { "lies in" };
+        format!("{inner} {word} {outer}.")
+    } else {
+        format!("{a_told} and {b_told} share {}.", overlap.shared.short())
+    }
+}
+
+/// A claim as a phrase: what it is, whose, and where that is stated.
+pub fn told(estate: &EstateMap, claim: &Claim) -> String {
+    let range = claim.range.short();
+    let device = &estate.devices[claim.device].name;
+    let (owner, place) = (&claim.owner, estate.place(claim.origin));
+    let who = claim.who.as_deref().unwrap_or("somebody");
+    match claim.kind {
+        ClaimKind::Network => format!("{range}, the network of {owner} on {device} ({place})"),
+        ClaimKind::Link => format!("{range}, the tunnel's link {owner} on {device} ({place})"),
+        ClaimKind::Address => format!("{range}, the address of {owner} on {device} ({place})"),
+        ClaimKind::OutsideAddress => format!("{range}, the outside address of {device} ({owner}, {place})"),
+        ClaimKind::Route => format!("{range}, a route of {device} ({owner}, {place})"),
+        ClaimKind::Remote => format!("{range}, which {device} reaches through {owner} ({place})"),
+        ClaimKind::PoolNetwork => format!("{range}, set aside for callers of {owner} on {device} ({place})"),
+        ClaimKind::Pool => format!("{range}, given to callers by {owner} on {device} ({place})"),
+        ClaimKind::DhcpRange => format!("{range}, handed out by {owner} on {device} ({place})"),
+        ClaimKind::Reservation => format!("{range}, reserved for {who} by {owner} on {device} ({place})"),
+        ClaimKind::FixedAddress => {
+            format!("{range}, the fixed address of {who} in {owner} on {device} ({place})")
+        }
+        ClaimKind::Translation => format!("{range}, which {device} translates others to ({place})"),
+        ClaimKind::NameServer => format!("{range}, the name server that {owner} on {device} names ({place})"),
+    }
+}
+
+/// What should be an address of a device and is none: whose it is, what is wrong. Each place once.
+pub fn mistyped(facts: &trevlin_model::Facts) -> Vec<(String, &MalformedAddress)> {
+    let mut all: Vec<(String, &MalformedAddress)> = Vec::new();
+    for (name, plan) in facts.every_plan() {
+        let pools = plan.pools.iter().flat_map(|pool| &pool.malformed);
+        all.extend(pools.chain(&plan.malformed).map(|bad| (name.to_owned(), bad)));
+    }
+    for server in &facts.dhcp_servers {
+        all.extend(server.malformed.iter().map(|bad| (server.name.clone(), bad)));
+    }
+    let options = facts.ppp_profiles.iter().flat_map(|one| &one.malformed);
+    all.extend(options.map(|bad| ("pppd's options".to_owned(), bad)));
+    let lists = facts.credentials.iter().flat_map(|one| &one.malformed);
+    all.extend(lists.map(|bad| ("a list of logins".to_owned(), bad)));
+    all.extend(facts.malformed.iter().map(|bad| ("the device".to_owned(), bad)));
+    // A file that another reads in is met twice.
+    let mut seen = std::collections::BTreeSet::new();
+    all.retain(|(_, bad)| seen.insert(bad.origin));
+    all
+}

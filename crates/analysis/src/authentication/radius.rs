@@ -1,0 +1,181 @@
+//! What a RADIUS server asks for, where it is a device of the estate.
+
+use crate::authentication::{Factors, of_service};
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use trevlin_estate::assemble::Estate;
+use trevlin_model::radius::{RadiusAsker, RadiusSite, RadiusTarget};
+use trevlin_model::ssh::matches;
+use trevlin_model::{FactorKind, Origin};
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Modules {
+    knowledge: Vec<String>,
+    quiet: Vec<String>,
+}
+
+trevlin_model::table! { static MODULES: Modules = "../../tables/radius-modules.toml"; }
+
+/// Realms that stand for callers without a known one (realms(5) in proxy.conf).
+const EVERYBODY: [&str; 3] = ["DEFAULT", "NULL", "~.*"];
+
+/// What the RADIUS servers that a service of a device asks demand of a caller.
+#[must_use]
+pub fn of_radius(estate: &Estate, device: usize, asker: RadiusAsker, asked_at: Origin) -> Factors {
+    let targets: Vec<&RadiusTarget> = estate.devices[device]
+        .facts
+        .radius_targets
+        .iter()
+        .filter(|target| target.asked_by == asker)
+        .collect();
+    if targets.is_empty() {
+        let list = match asker {
+            RadiusAsker::Pam => "/etc/pam_radius_auth.conf",
+            RadiusAsker::Library => "/etc/radiusclient/radiusclient.conf",
+            RadiusAsker::OpenVpn => "the configuration of the RADIUS plug-in",
+            RadiusAsker::Ike => "/etc/strongswan.conf",
+        };
+        return Factors::Unknown {
+            ask: format!(
+                "a RADIUS server decides, and which one is not told by the exports; ask for {list}, for that server's policy \
+                 for these callers, and whether a second factor is required there"
+            ),
+            evidence: vec![asked_at],
+            file: None,
+        };
+    }
+    // Each may be the one that answers, so the easiest counts.
+    let all: Vec<Factors> =
+        targets.iter().map(|target| of_target(estate, device, target, asked_at)).collect();
+    let ease = |one: &Factors| match one {
+        Factors::Known(kinds, _) => kinds.len() * 2,
+        Factors::Unknown { .. } => 1,
+    };
+    all.into_iter().min_by_key(ease).unwrap_or_else(|| Factors::Known(BTreeSet::new(), vec![asked_at]))
+}
+
+fn of_target(estate: &Estate, device: usize, target: &RadiusTarget, asked_at: Origin) -> Factors {
+    let outside = |ask: String| Factors::Unknown { ask, evidence: vec![target.origin, asked_at], file: None };
+    let Some(server) = device_of(estate, device, target.address) else {
+        return outside(format!(
+            "the RADIUS server `{}` decides, and is no device of this estate; ask who runs it for its policy for these callers, \
+             and whether a second factor is required there",
+            target.server
+        ));
+    };
+    of_server(estate, server, vec![target.origin, asked_at])
+}
+
+/// The device of the estate that has this address and is a RADIUS server.
+fn device_of(estate: &Estate, asker: usize, address: Option<IpAddr>) -> Option<usize> {
+    let address = address?;
+    let serves = |device: &usize| {
+        let facts = &estate.devices[*device].facts;
+        !facts.radius_clients.is_empty() || !facts.radius_sites.is_empty() || !facts.radius_entries.is_empty()
+    };
+    if address.is_loopback() {
+        return Some(asker).filter(serves);
+    }
+    estate.holders(address).iter().copied().find(serves)
+}
+
+/// What a RADIUS server demands of a caller without a realm.
+fn of_server(estate: &Estate, server: usize, lines: Vec<Origin>) -> Factors {
+    let device = &estate.devices[server];
+    let name = &device.name;
+    let unknown = |ask: String, more: Option<Origin>| Factors::Unknown {
+        ask,
+        evidence: lines.iter().copied().chain(more).collect(),
+        file: None,
+    };
+    let everybody = |realm: &String| EVERYBODY.contains(&realm.as_str());
+    if let Some(upstream) = device.facts.radius_upstreams.iter().find(|one| one.realms.iter().any(everybody))
+    {
+        let ask = format!(
+            "the RADIUS server {name} hands callers on to `{}`; ask who runs that for its policy, and whether a second factor is \
+             required there",
+            upstream.server
+        );
+        return unknown(ask, Some(upstream.origin));
+    }
+    if let Some(open) = device
+        .facts
+        .radius_entries
+        .iter()
+        .find(|one| one.accepts && one.user == "DEFAULT" && !one.conditional)
+    {
+        return Factors::Known(BTreeSet::new(), [open.origin].into_iter().chain(lines).collect());
+    }
+    let sites = &device.facts.radius_sites;
+    let Some(site) = sites.iter().find(|site| site.name == "default").or_else(|| sites.first()) else {
+        let ask = format!(
+            "the RADIUS server {name} decides, and its site is not among the exports; ask for \
+             `/etc/freeradius/3.0/sites-enabled/` and whether a second factor is required there"
+        );
+        return unknown(ask, None);
+    };
+    of_site(estate, server, site, lines)
+}
+
+fn of_site(estate: &Estate, server: usize, site: &RadiusSite, lines: Vec<Origin>) -> Factors {
+    let device = &estate.devices[server];
+    let one_of = |names: &[String], module: &str| names.iter().any(|name| matches(module, name));
+    let quiet = |module: &str| one_of(&MODULES.quiet, module);
+    let knowledge = |module: &str| one_of(&MODULES.knowledge, module);
+    let told_apart = |module: &str| quiet(module) || knowledge(module) || matches!(module, "eap" | "pam");
+    let steps = || site.authorize.iter().chain(&site.authenticate).chain(&site.post_auth);
+    if let Some(step) = steps().find(|step| !told_apart(&step.module)) {
+        return Factors::Unknown {
+            ask: format!(
+                "`{}` in the site `{}` of the RADIUS server {} has a say, and what it asks for does not show here; ask how it is \
+                 set up",
+                step.module, site.name, device.name
+            ),
+            evidence: lines.into_iter().chain([step.origin]).collect(),
+            file: None,
+        };
+    }
+    let known = |kind: FactorKind, origin: Origin, lines: Vec<Origin>| {
+        Factors::Known(BTreeSet::from([kind]), lines.into_iter().chain([origin]).collect())
+    };
+    if let Some(step) = site.authenticate.iter().find(|step| knowledge(&step.module)) {
+        return known(FactorKind::Knowledge, step.origin, lines);
+    }
+    if let Some(step) = site.authenticate.iter().find(|step| step.module == "eap") {
+        let methods: Vec<&str> = device
+            .facts
+            .eap_settings
+            .iter()
+            .flat_map(|settings| &settings.methods)
+            .map(|(method, _)| method.as_str())
+            .collect();
+        let password = methods.iter().any(|method| *method != "tls");
+        return match (methods.is_empty(), password) {
+            (true, _) => Factors::Unknown {
+                ask: format!(
+                    "the RADIUS server {} asks for EAP, and with which methods is not told by the exports; ask for \
+                     `mods-enabled/eap`",
+                    device.name
+                ),
+                evidence: lines.into_iter().chain([step.origin]).collect(),
+                file: None,
+            },
+            (_, true) => known(FactorKind::Knowledge, step.origin, lines),
+            (_, false) => known(FactorKind::Certificate, step.origin, lines),
+        };
+    }
+    if let Some(step) = site.authenticate.iter().find(|step| step.module == "pam") {
+        // The service's name is the module's default (rlm_pam).
+        return of_service(estate, server, "radiusd", step.origin);
+    }
+    Factors::Unknown {
+        ask: format!(
+            "the site `{}` of the RADIUS server {} holds callers against nothing that is known here; review it by hand",
+            site.name, device.name
+        ),
+        evidence: lines.into_iter().chain([site.origin]).collect(),
+        file: None,
+    }
+}

@@ -1,0 +1,162 @@
+//! What a tunnel asks of its callers: one answer for the table of logins and for the checks.
+
+use crate::authentication::{Factors, of_source};
+use std::collections::BTreeSet;
+use trevlin_estate::assemble::{DialIn, Estate};
+use trevlin_model::ipsec::{AuthRound, IkeProof};
+use trevlin_model::{
+    CertificateDemand, Device, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel,
+    TunnelFamily, WayIn,
+};
+
+/// What a dial-in tunnel asks of its callers, with the line that decides.
+pub enum Dialled<'a> {
+    /// A file that may say so was not exported.
+    NotExported(&'a Reference),
+    /// Nothing, for this reason.
+    Nobody(&'static str, Origin),
+    /// Somebody else decides.
+    Elsewhere(&'a PasswordSource, Origin),
+    /// EAP, which may stand for a password or a certificate.
+    Eap(Origin),
+    /// A password from a list that lets nobody in here, or was not exported.
+    NoList(Origin),
+    /// A password from a local list.
+    List(Vec<&'a Login>, Origin),
+}
+
+/// What pppd asks of the callers of a dial-in tunnel.
+pub fn dialled<'a>(device: &'a Device, tunnel: &'a Tunnel, dial_in: &'a DialIn) -> Dialled<'a> {
+    let profile = &dial_in.profile;
+    let auth = match (profile.auth, tunnel.missing_configuration()) {
+        (Some((true, origin)), _) => origin,
+        (Some((false, origin)), _) => return Dialled::Nobody("`noauth` lets every caller in", origin),
+        (None, Some(missing)) => return Dialled::NotExported(missing),
+        // pppd asks nobody then, as the tunnel server starts it as root (pppd(8), auth).
+        (None, None) => return Dialled::Nobody("no option asks callers to authenticate", profile.origin),
+    };
+    // PAM has a say where the password itself arrives, which only PAP does.
+    let decides =
+        |source: &PasswordSource| !matches!(source, PasswordSource::Pam(_)) || dial_in.may_ask(&["pap"]);
+    if let Some((source, origin)) = dial_in.elsewhere.iter().find(|(source, _)| decides(source)) {
+        return Dialled::Elsewhere(source, *origin);
+    }
+    if !profile.require.is_empty() && profile.require.iter().all(|(method, _)| *method == "eap") {
+        return Dialled::Eap(auth);
+    }
+    let logins: Vec<&Login> = device.logins.iter().filter(|login| login.service == tunnel.name).collect();
+    if logins.is_empty() {
+        return Dialled::NoList(auth);
+    }
+    Dialled::List(logins, profile.require.last().map_or(auth, |(_, origin)| *origin))
+}
+
+/// What a tunnel that pppd has no part in asks of its callers on the easiest way in: a certificate, and what decides about the password.
+#[must_use]
+pub fn of_tls_based(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<BTreeSet<FactorKind>> {
+    if tunnel.missing_file().is_some() {
+        return None;
+    }
+    // An own key for each caller, kept in a file, is all there is to WireGuard (wg(8)).
+    if tunnel.family == TunnelFamily::WireGuard {
+        return Some(BTreeSet::from([FactorKind::Possession]));
+    }
+    let mut ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, _)| factors);
+    let mut easiest = ways.next()?;
+    for one in ways {
+        easiest = easier(easiest, one);
+    }
+    match easiest {
+        Factors::Known(kinds, _) => Some(kinds),
+        Factors::Unknown { .. } => None,
+    }
+}
+
+/// Every way into a tunnel that asks for certificates, passwords or shared keys, with the line that opens it: the main one, and each that is enough by itself.
+pub fn ways_in(estate: &Estate, at: usize, tunnel: &Tunnel) -> Vec<(Factors, Origin)> {
+    let asked = tunnel.proof.certificate.as_ref();
+    let required = asked.and_then(Setting::value) == Some(&CertificateDemand::Required);
+    let stated = asked.and_then(Setting::origin);
+    let main = WayIn {
+        certificate: required,
+        passwords: tunnel.proof.passwords.clone(),
+        origin: stated.unwrap_or(tunnel.origin),
+    };
+    [&main]
+        .into_iter()
+        .chain(&tunnel.proof.alternatives)
+        .map(|way| (of_way(estate, at, tunnel, way), way.origin))
+        .collect()
+}
+
+fn of_way(estate: &Estate, at: usize, tunnel: &Tunnel, way: &WayIn) -> Factors {
+    let mut kinds: BTreeSet<FactorKind> = BTreeSet::new();
+    if way.certificate {
+        kinds.insert(FactorKind::Certificate);
+    }
+    let Some(check) = way.passwords.iter().find(|check| !check.optional) else {
+        // A key that everybody shares is something known.
+        if let Some(origin) = tunnel.proof.shared_key.filter(|_| kinds.is_empty()) {
+            return Factors::Known(BTreeSet::from([FactorKind::Knowledge]), vec![origin]);
+        }
+        if asks_nothing(tunnel) {
+            return Factors::Known(kinds, vec![way.origin]);
+        }
+        return if kinds.is_empty() {
+            Factors::Unknown {
+                ask: "what is asked of callers is not known".into(),
+                evidence: vec![way.origin],
+                file: None,
+            }
+        } else {
+            Factors::Known(kinds, vec![way.origin])
+        };
+    };
+    match of_source(estate, at, tunnel, &check.source, check.origin) {
+        Factors::Known(more, lines) => {
+            kinds.extend(more);
+            Factors::Known(kinds, lines)
+        }
+        // A password is asked for besides the certificate, whatever decides about it.
+        Factors::Unknown { .. } if !kinds.is_empty() => {
+            kinds.insert(FactorKind::Knowledge);
+            Factors::Known(kinds, vec![check.origin])
+        }
+        unknown => unknown,
+    }
+}
+
+/// Whether an IPsec connection states that nobody has to prove anything (RFC 7619).
+fn asks_nothing(tunnel: &Tunnel) -> bool {
+    let nothing = |round: &AuthRound| round.proof.value() == Some(&IkeProof::Nothing);
+    tunnel.ipsec.as_ref().is_some_and(|one| !one.remote.is_empty() && one.remote.iter().all(nothing))
+}
+
+/// The easier of two ways: one factor that is known before what is not known, and that before two. A password is easier
+/// than anything else.
+pub fn easier(a: Factors, b: Factors) -> Factors {
+    let rank = |one: &Factors| match one {
+        Factors::Known(kinds, _) if kinds.len() < 2 => {
+            (kinds.len(), usize::from(!kinds.contains(&FactorKind::Knowledge)))
+        }
+        Factors::Unknown { .. } => (2, 0),
+        Factors::Known(kinds, _) => (1 + kinds.len(), 0),
+    };
+    if rank(&b) < rank(&a) { b } else { a }
+}
+
+/// Lists of logins that tunnels of a device name and that are not among the exports: tunnel, path, and the line.
+pub fn lists_not_exported(estate: &Estate, at: usize) -> Vec<(&str, &str, Origin)> {
+    let mut found = Vec::new();
+    for tunnel in estate.devices[at].facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+        let others = tunnel.proof.alternatives.iter().flat_map(|way| &way.passwords);
+        for check in tunnel.proof.passwords.iter().chain(others) {
+            if let PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) = &check.source
+                && estate.find(at, path, check.origin.export).is_none()
+            {
+                found.push((tunnel.name.as_str(), path.as_str(), check.origin));
+            }
+        }
+    }
+    found
+}

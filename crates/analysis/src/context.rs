@@ -1,0 +1,120 @@
+//! Everything that is worked out about an estate, each part once: audits, views and reports ask the same.
+
+use crate::filter_review::{FilterReview, Kept, review_device};
+use crate::map::EstateMap;
+use crate::views::{InnerViews, Views};
+use rayon::prelude::*;
+use std::ops::Deref;
+use std::sync::OnceLock;
+use trevlin_estate::assemble::{Estate, LeftOutFile};
+use trevlin_model::Limit;
+use trevlin_packets::review::Standing;
+
+/// An estate with its analyses, each worked out when it is first asked for. Each part takes the ones it builds on.
+#[derive(Debug)]
+pub struct Analyses {
+    map: EstateMap,
+    views: OnceLock<Views>,
+    inner_views: OnceLock<InnerViews>,
+    /// Reviews of packet filters, by device.
+    rule_reviews: Vec<OnceLock<Vec<Kept>>>,
+}
+
+impl Analyses {
+    /// The analyses of an estate, with nothing worked out yet.
+    #[must_use]
+    pub fn of(estate: Estate) -> Self {
+        let rule_reviews = estate.devices.iter().map(|_| OnceLock::new()).collect();
+        Self {
+            map: EstateMap::of(estate),
+            views: OnceLock::new(),
+            inner_views: OnceLock::new(),
+            rule_reviews,
+        }
+    }
+
+    /// The estate with its topology and addresses.
+    #[must_use]
+    pub fn map(&self) -> &EstateMap {
+        &self.map
+    }
+
+    /// What is served, and what of it the outside reaches.
+    pub fn views(&self) -> &Views {
+        once(&self.views, || Views::of(&self.map))
+    }
+
+    /// What callers and other sites reach, and how intents stand.
+    pub fn inner_views(&self) -> &InnerViews {
+        once(&self.inner_views, || InnerViews::of(&self.map, &self.views().services))
+    }
+
+    /// Every intent of the estate file, held against what is.
+    pub fn held_intents(&self) -> &[crate::intents::Held] {
+        &self.inner_views().intents
+    }
+
+    /// The review of a device's packet filters.
+    pub fn rule_reviews(&self, device: usize) -> &[Kept] {
+        let made: &Vec<Kept> = once(&self.rule_reviews[device], || review_device(&self.map, device));
+        made
+    }
+
+    /// The tables in force on a device that filter, reviewed.
+    #[must_use]
+    pub fn filter_reviews(&self, device: usize) -> Vec<FilterReview<'_>> {
+        let filters = &self.devices[device].facts.filters;
+        self.rule_reviews(device).iter().map(|one| one.of(device, filters)).collect()
+    }
+
+    /// What was not told, since telling would cost too much: what the outside reaches beyond what was found, and of each filter
+    /// whether rules are ever met.
+    pub fn too_costly(&self) -> Vec<LeftOutFile> {
+        let mut told = Vec::new();
+        if self.views().outside.cut {
+            let why = format!(
+                "it was not followed to its end, since that would cost too much, and there may be more of it; {}",
+                Limit::SetNodes.remedy()
+            );
+            told.push(LeftOutFile { path: "what the outside reaches".into(), why });
+        }
+        for device in 0..self.devices.len() {
+            for kept in self.rule_reviews(device) {
+                let count = kept.standings().filter(|one| **one == Standing::TooCostly).count();
+                if count > 0 {
+                    let why = format!(
+                        "of {count} rules of this filter it was not told whether they are ever met, since that would cost too much; {}",
+                        Limit::SetNodes.remedy()
+                    );
+                    let origin = self.devices[device].facts.filters[kept.filter()].origin;
+                    told.push(LeftOutFile { path: self.place(origin), why });
+                }
+            }
+        }
+        told
+    }
+
+    /// Takes it apart on every core: texts and secrets are wiped byte by byte, and of a large estate there are many.
+    pub fn wipe(self) {
+        let Self { map, rule_reviews, .. } = self;
+        rayon::join(|| map.into_estate().wipe(), || rule_reviews.into_par_iter().for_each(drop));
+    }
+}
+
+/// What is made when it is first asked for. It is made outside of the cell: it is made by several threads, and one that waits for
+/// the others may be handed a task that asks for the same.
+fn once<T>(cell: &OnceLock<T>, make: impl FnOnce() -> T) -> &T {
+    if let Some(known) = cell.get() {
+        return known;
+    }
+    let made = make();
+    cell.get_or_init(|| made)
+}
+
+impl Deref for Analyses {
+    type Target = EstateMap;
+
+    fn deref(&self) -> &EstateMap {
+        &self.map
+    }
+}

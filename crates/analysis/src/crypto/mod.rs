@@ -1,0 +1,5 @@
+//! Algorithms, certificates, and what both ends of a tunnel agree on.
+
+pub mod algorithms;
+pub mod certificates;
+pub mod pairs;

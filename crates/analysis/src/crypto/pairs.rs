@@ -1,0 +1,129 @@
+//! The two ends of one site-to-site tunnel, found by putting devices side by side.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use trevlin_estate::assemble::Estate;
+use trevlin_model::Tunnel;
+use trevlin_model::ike::PreSharedKey;
+use trevlin_model::ipsec::IpsecConnection;
+
+/// One end: the device, the tunnel, and what IKE says of it.
+#[derive(Debug, Clone, Copy)]
+pub struct End<'a> {
+    /// Device, as index into the estate.
+    pub device: usize,
+    /// The tunnel.
+    pub tunnel: &'a Tunnel,
+    /// Its connection.
+    pub connection: &'a IpsecConnection,
+}
+
+/// Every pair of connections of two devices that call each other, each once, in order of device.
+///
+/// Two ends belong together where each calls an address of the other's device, or names the other's identity; an address
+/// alone is not enough where both ends name identities that have nothing to do with each other.
+pub fn ike_pairs(estate: &Estate) -> Vec<(End<'_>, End<'_>)> {
+    let mut ends: Vec<End<'_>> = Vec::new();
+    for (device, one) in estate.devices.iter().enumerate() {
+        for tunnel in one.facts.running() {
+            if let Some(connection) = tunnel.ipsec.as_deref().filter(|one| one.names_the_other_end()) {
+                ends.push(End { device, tunnel, connection });
+            }
+        }
+    }
+    // Who may be at the other end: ends of devices with the address that is called, and ends with the name.
+    let mut by_device: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+    let mut by_address: BTreeMap<IpAddr, Vec<usize>> = BTreeMap::new();
+    let mut by_name: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (at, end) in ends.iter().enumerate() {
+        by_device.entry(end.device).or_default().push(at);
+        for address in end.connection.local_addresses.iter().filter_map(|(text, _)| text.parse().ok()) {
+            by_address.entry(address).or_default().push(at);
+        }
+        for name in names(estate, end) {
+            by_name.entry(name).or_default().push(at);
+        }
+    }
+    let called = |end: &End<'_>| -> BTreeSet<usize> {
+        let mut found = BTreeSet::new();
+        for (text, _) in &end.connection.remote_addresses {
+            match text.parse::<IpAddr>() {
+                Ok(address) => {
+                    let devices = estate.holders(address).iter().filter_map(|device| by_device.get(device));
+                    found.extend(devices.chain(by_address.get(&address)).flatten());
+                }
+                Err(_) => found.extend(by_name.get(bare(text)).into_iter().flatten()),
+            }
+        }
+        found
+    };
+    let calls: Vec<BTreeSet<usize>> = ends.iter().map(called).collect();
+    let mut pairs = Vec::new();
+    for (first, others) in calls.iter().enumerate() {
+        for second in others.range(first + 1..) {
+            if ends[first].device != ends[*second].device && calls[*second].contains(&first) {
+                pairs.push((ends[first], ends[*second]));
+            }
+        }
+    }
+    // One connection that calls another twice (two connections between the same devices) is held against the one that
+    // fits best.
+    let mut sorted = pairs;
+    sorted.sort_by_key(|pair| std::cmp::Reverse(fits(pair.0.connection, pair.1.connection)));
+    let mut taken: BTreeSet<(usize, &str)> = BTreeSet::new();
+    let mut best: Vec<(End<'_>, End<'_>)> = Vec::new();
+    for pair in sorted {
+        let keys = [&pair.0, &pair.1].map(|end| (end.device, end.tunnel.name.as_str()));
+        if keys.iter().all(|key| !taken.contains(key)) {
+            taken.extend(keys);
+            best.push(pair);
+        }
+    }
+    best.sort_by_key(|pair| (pair.0.device, pair.1.device, pair.0.tunnel.origin.start));
+    best
+}
+
+/// Names by which an end may be called: those that clients dial, and the identities that it shows.
+fn names<'a>(estate: &'a Estate, end: &End<'a>) -> impl Iterator<Item = &'a str> {
+    let dialled = estate.devices[end.device].dialled.iter().map(String::as_str);
+    let shown = end.connection.local.iter().filter_map(|round| round.identity.as_ref());
+    dialled.chain(shown.map(|(name, _)| bare(name)))
+}
+
+/// An identity without the sign that says it is a name.
+pub fn bare(identity: &str) -> &str {
+    identity.trim_start_matches('@')
+}
+
+/// How well two ends fit: selectors and identities that are the other's.
+fn fits(a: &IpsecConnection, b: &IpsecConnection) -> usize {
+    let reached = |one: &IpsecConnection, other: &IpsecConnection| {
+        let texts = other.children.iter().flat_map(|child| &child.local.texts).collect::<Vec<_>>();
+        one.children.iter().flat_map(|child| &child.remote.texts).filter(|text| texts.contains(text)).count()
+    };
+    let names = |one: &IpsecConnection, other: &IpsecConnection| {
+        let own = other
+            .local
+            .iter()
+            .filter_map(|round| round.identity.as_ref())
+            .map(|(name, _)| bare(name))
+            .collect::<Vec<_>>();
+        one.remote
+            .iter()
+            .filter_map(|round| round.identity.as_ref())
+            .filter(|(name, _)| own.contains(&bare(name)))
+            .count()
+    };
+    reached(a, b) + reached(b, a) + 4 * (names(a, b) + names(b, a))
+}
+
+/// The shared keys that a connection may use: those for its identities or addresses, and those for whoever calls.
+pub fn keys_of<'a>(estate: &'a Estate, at: usize, ipsec: &IpsecConnection) -> Vec<&'a PreSharedKey> {
+    let bare = |text: &str| text.trim_start_matches('@').to_owned();
+    let named = ipsec.remote.iter().filter_map(|round| round.identity.as_ref()).map(|(name, _)| bare(name));
+    let ends: Vec<String> = named.chain(ipsec.remote_addresses.iter().map(|(text, _)| bare(text))).collect();
+    let all = &estate.devices[at].facts.pre_shared_keys;
+    let exact: Vec<_> =
+        all.iter().filter(|key| key.identities.iter().any(|one| ends.contains(&bare(one)))).collect();
+    if exact.is_empty() { all.iter().filter(|key| key.is_for_anybody()).collect() } else { exact }
+}

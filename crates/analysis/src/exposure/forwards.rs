@@ -1,0 +1,205 @@
+//! What becomes of port forwards.
+
+use crate::addresses::ClaimKind;
+use crate::exposure::Exposure;
+use crate::exposure::gather::{Found, joined, joined_ports};
+use crate::map::EstateMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use trevlin_model::{ExportState, IpRange, Origin, PortForward, PortRange};
+use trevlin_packets::way::{Gone, Step, StepKind, Verdict};
+
+/// Where a port forward leads.
+#[derive(Debug, Clone)]
+pub enum Fate {
+    /// To services, by their numbers among those reached.
+    Service(Vec<usize>),
+    /// To a device of which nothing is known that answers there; whether its sockets were seen, so that nothing does.
+    NothingServes {
+        /// The device.
+        device: usize,
+        /// Whether that is certain.
+        certain: bool,
+    },
+    /// To an address that something in the exports lays claim to, but whose device was not exported: by the number of the claim.
+    Claimed(usize),
+    /// To an address that nothing lays claim to.
+    NobodyThere,
+    /// Nowhere: it is stopped further in.
+    BlockedLater,
+    /// Packets that go in a circle, or that no route takes on.
+    Lost,
+    /// Whether it leads anywhere hangs on what is not known.
+    Depends,
+    /// Nowhere: nothing that comes from there meets it.
+    NeverMet,
+}
+
+/// What becomes of one port forward.
+#[derive(Debug, Clone)]
+pub struct ForwardFate {
+    /// The device.
+    pub device: usize,
+    /// The forward, by its number among those of the device.
+    pub number: usize,
+    /// Its line.
+    pub origin: Origin,
+    /// Number of the transport protocol it is met by.
+    pub protocol: Option<u8>,
+    /// Who meets it.
+    pub sources: Vec<IpRange>,
+    /// Addresses that are called.
+    pub called: Vec<IpRange>,
+    /// Ports that are called.
+    pub called_ports: Vec<PortRange>,
+    /// Where it leads to.
+    pub address: Option<IpAddr>,
+    /// Port there.
+    pub port: Option<u16>,
+    /// What becomes of it.
+    pub fate: Fate,
+    /// What decided.
+    pub steps: Vec<Step>,
+}
+
+/// The fates of every forward that connections from there may meet.
+pub(super) fn fates(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
+    let mut by_origin: BTreeMap<Origin, Vec<&Found>> = BTreeMap::new();
+    for one in found {
+        for origin in lines_of(&one.cell.answer.steps) {
+            by_origin.entry(origin).or_default().push(one);
+        }
+    }
+    // What is reached, by the forwards that lead there.
+    let forwards: BTreeSet<Origin> =
+        estate.devices.iter().flat_map(|device| &device.facts.forwards).map(|one| one.origin).collect();
+    let mut reached: BTreeMap<Origin, Vec<usize>> = BTreeMap::new();
+    for (at, one) in exposure.reached.iter().enumerate() {
+        for origin in lines_of(&one.steps).intersection(&forwards).copied() {
+            reached.entry(origin).or_default().push(at);
+        }
+    }
+    let mut all = Vec::new();
+    for (device, one) in estate.devices.iter().enumerate() {
+        let runs = one.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
+        for (number, forward) in one.facts.forwards.iter().enumerate() {
+            if forward.state == ExportState::Stored && runs {
+                continue;
+            }
+            let met = by_origin.get(&forward.origin).map_or(&[][..], Vec::as_slice);
+            if met.is_empty() && !may_be_met(exposure, device, forward) {
+                continue;
+            }
+            let reached = reached.get(&forward.origin).cloned().unwrap_or_default();
+            all.push(fate(estate, reached, (device, number), forward, met));
+        }
+    }
+    all
+}
+
+/// The lines that decided, each once.
+fn lines_of(steps: &[Step]) -> BTreeSet<Origin> {
+    steps.iter().filter_map(|step| step.origin).collect()
+}
+
+/// Whether a forward is there for connections that set out at one of the places.
+fn may_be_met(exposure: &Exposure, device: usize, forward: &PortForward) -> bool {
+    exposure.setouts.iter().any(|setout| {
+        setout.device == device
+            && setout.interface.is_some()
+            && forward.entering.as_ref().is_none_or(|name| {
+                let name = name.trim_end_matches('+');
+                setout.interface.as_ref().is_some_and(|interface| interface.starts_with(name))
+            })
+    })
+}
+
+fn fate(
+    estate: &EstateMap,
+    reached: Vec<usize>,
+    (device, number): (usize, usize),
+    forward: &PortForward,
+    met: &[&Found],
+) -> ForwardFate {
+    let origin = forward.origin;
+    let best = |found: &&&Found| match (
+        found.cell.answer.verdict,
+        found.cell.delivery.as_ref().and_then(|one| one.gone),
+    ) {
+        (Verdict::Allowed, None) => 0,
+        (Verdict::Allowed, _) => 1,
+        (Verdict::Depends, _) => 2,
+        (Verdict::Blocked, _) => 3,
+    };
+    let first = met.iter().min_by_key(best).copied();
+    let mut one = ForwardFate {
+        device,
+        number,
+        origin,
+        protocol: first.map(|found| found.cell.sent.protocol).or(forward.protocol.0),
+        sources: Vec::new(),
+        called: Vec::new(),
+        called_ports: Vec::new(),
+        address: forward.to.addresses.map(|range| range.first()),
+        port: forward.to.ports.map(|ports| ports.first),
+        fate: Fate::NeverMet,
+        steps: Vec::new(),
+    };
+    for found in met {
+        one.sources = joined(&one.sources, &found.cell.sent.sources);
+        one.called = joined(&one.called, &found.cell.sent.destinations);
+        one.called_ports = joined_ports(&one.called_ports, &found.cell.sent.ports);
+    }
+    let Some(first) = first else { return one };
+    one.steps.clone_from(&first.cell.answer.steps);
+    if let Some(delivery) = &first.cell.delivery {
+        one.address = Some(delivery.address);
+        one.port = Some(delivery.port);
+    }
+    one.fate = if reached.is_empty() { elsewhere(estate, first) } else { Fate::Service(reached) };
+    one
+}
+
+/// Where it leads, where it leads to no known service.
+fn elsewhere(estate: &EstateMap, found: &Found) -> Fate {
+    let cell = &found.cell;
+    let delivery = match (cell.answer.verdict, &cell.delivery) {
+        (Verdict::Blocked, _) => {
+            let circle = cell.answer.steps.last().is_some_and(|step| step.kind == StepKind::Circle);
+            return if circle { Fate::Lost } else { Fate::BlockedLater };
+        }
+        (Verdict::Depends, None) => return Fate::Depends,
+        (_, Some(delivery)) => delivery,
+        (Verdict::Allowed, None) => return Fate::Depends,
+    };
+    match delivery.gone {
+        None => {
+            let certain = estate.devices[delivery.device].facts.has_sockets;
+            Fate::NothingServes { device: delivery.device, certain }
+        }
+        Some(Gone::Host) => match claimed(estate, delivery.address) {
+            Some(claim) => Fate::Claimed(claim),
+            None => Fate::NobodyThere,
+        },
+        Some(Gone::Outside | Gone::Beyond) => Fate::Depends,
+    }
+}
+
+/// What lays claim to an address, beyond the network it lies in: the most exact claim.
+pub(super) fn claimed(estate: &EstateMap, address: IpAddr) -> Option<usize> {
+    let claims = estate.plan().claims.iter().enumerate();
+    let whole = |kind: ClaimKind| {
+        matches!(
+            kind,
+            ClaimKind::Network
+                | ClaimKind::Link
+                | ClaimKind::Route
+                | ClaimKind::PoolNetwork
+                | ClaimKind::Translation
+        )
+    };
+    let far = |claim: &crate::addresses::Claim| claim.kind == ClaimKind::Remote && claim.range.size() > 1;
+    let fitting =
+        claims.filter(|(_, claim)| !whole(claim.kind) && !far(claim) && claim.range.contains(address));
+    fitting.min_by_key(|(at, claim)| (claim.range.size(), *at)).map(|(at, _)| at)
+}

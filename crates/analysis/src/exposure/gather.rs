@@ -1,0 +1,418 @@
+//! Puts sets of packets together to what is reached.
+
+use crate::exposure::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
+use crate::map::EstateMap;
+use crate::reachability::{Ground, Setout};
+use crate::services::{Known, Service, What};
+use crate::ways::deciding;
+use rayon::prelude::*;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
+use trevlin_packets::diagram::{Diagrams, EMPTY};
+use trevlin_packets::way::{Cell, Cells, Delivery, Gone, Sent, Verdict, has_ports};
+
+const ICMP: [u8; 2] = [1, 58];
+
+/// A cell with where it set out.
+pub(super) struct Found {
+    pub(super) setout: usize,
+    pub(super) cell: Cell,
+}
+
+pub(super) fn gather(
+    ground: &Ground<'_>,
+    services: &[Vec<Service>],
+    setouts: Vec<Setout>,
+    aims: &[Vec<IpRange>],
+    whole: bool,
+) -> Exposure {
+    let net = ground.net();
+    let most = ground.most_cells();
+    let mut protocols: BTreeSet<u8> = BTreeSet::from([6, 17]);
+    // Of what callers and other sites reach only services with ports are judged.
+    if whole {
+        protocols.extend(services.iter().flatten().map(|service| service.protocol));
+    }
+    let mut tasks: Vec<(usize, Sent)> = Vec::new();
+    for (number, (setout, aims)) in setouts.iter().zip(aims).enumerate() {
+        for family in [Family::V4, Family::V6] {
+            let echo = ICMP[usize::from(family == Family::V6)];
+            for protocol in protocols.iter().copied().chain(whole.then_some(echo)) {
+                tasks.extend(sent(setout, aims, family, protocol).map(|sent| (number, sent)));
+            }
+        }
+    }
+    let explored: Vec<(usize, Cells)> = tasks
+        .par_iter()
+        .with_max_len(1)
+        .map(|(number, sent)| (*number, net.explore(setouts[*number].start(), sent, most)))
+        .collect();
+    let mut exposure = Exposure { setouts, ..Exposure::default() };
+    let mut found: Vec<Found> = Vec::new();
+    for (setout, cells) in explored {
+        exposure.cut |= cells.cut;
+        found.extend(cells.cells.into_iter().map(|cell| Found { setout, cell }));
+    }
+    let estate = ground.estate();
+    let mut table = Table {
+        estate,
+        services,
+        ground,
+        reached: BTreeMap::new(),
+        openings: BTreeMap::new(),
+        pings: BTreeMap::new(),
+    };
+    for one in &found {
+        table.take(one);
+    }
+    exposure.reached = table.reached.into_values().collect();
+    for (at, one) in exposure.reached.iter().enumerate() {
+        exposure.by_device.entry(one.device).or_default().push(at);
+    }
+    let (outwards, openings): (Vec<Opening>, Vec<Opening>) =
+        table.openings.into_values().partition(|one| one.gone == Some(Gone::Outside));
+    exposure.openings = openings;
+    // What goes back to where it came from reaches nothing.
+    let shape = &estate.shape().shape;
+    exposure.outwards = outwards
+        .into_iter()
+        .filter(|one| !exposure.setouts[one.setout].place().is_some_and(|place| shape.is_outside(&place)))
+        .collect();
+    exposure.pings = table.pings.into_values().collect();
+    for reached in &mut exposure.reached {
+        reached.everybody = nearly_all(&reached.sources, &exposure.setouts[reached.setout].sources);
+    }
+    for opening in exposure.openings.iter_mut().chain(&mut exposure.outwards) {
+        opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
+    }
+    if whole {
+        exposure.breadth = breadth(&found, estate.limits.of(Limit::SetNodes).saturating_mul(3));
+        exposure.forwards = forwards::fates(estate, &exposure, &found);
+    }
+    exposure
+}
+
+/// How many pairs of an address and a port are let through to hosts that do not lie outside.
+fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
+    let mut by_protocol: BTreeMap<(Family, u8), Vec<&Cell>> = BTreeMap::new();
+    for one in found {
+        let cell = &one.cell;
+        let inside = cell.delivery.as_ref().is_some_and(|one| one.gone != Some(Gone::Outside));
+        if cell.answer.verdict == Verdict::Allowed && inside && has_ports(cell.sent.protocol) {
+            by_protocol.entry((cell.sent.family, cell.sent.protocol)).or_default().push(cell);
+        }
+    }
+    let mut all = Vec::new();
+    for ((family, protocol), cells) in by_protocol {
+        let last = trevlin_packets::number(IpRange::all(family).last());
+        let mut sets = Diagrams::new(&[last, 65535], nodes);
+        let mut whole = EMPTY;
+        let mut addresses: Vec<IpRange> = Vec::new();
+        for cell in cells {
+            addresses = joined(&addresses, &cell.delivered.0);
+            let numbers =
+                cell.delivered.0.iter().map(|range| {
+                    (trevlin_packets::number(range.first()), trevlin_packets::number(range.last()))
+                });
+            let numbers: Vec<(u128, u128)> = numbers.collect();
+            let ports: Vec<(u128, u128)> =
+                cell.delivered.1.iter().map(|range| (range.first.into(), range.last.into())).collect();
+            let made = sets.with(0, &numbers).and_then(|one| {
+                let other = sets.with(1, &ports)?;
+                let both = sets.intersection(one, other)?;
+                sets.union(whole, both)
+            });
+            // What is too intricate to count is left uncounted.
+            whole = made.unwrap_or(whole);
+        }
+        let addresses = addresses.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+        if let Some(log2_pairs) = sets.log2_size(whole) {
+            all.push(Breadth { family, protocol, log2_pairs, addresses });
+        }
+    }
+    all
+}
+
+fn sent(setout: &Setout, aims: &[IpRange], family: Family, protocol: u8) -> Option<Sent> {
+    let of_family = |all: &[IpRange]| -> Vec<IpRange> {
+        all.iter().filter(|range| range.family() == family).copied().collect()
+    };
+    let (destinations, sources) = (of_family(aims), of_family(&setout.sources));
+    if destinations.is_empty() || sources.is_empty() {
+        return None;
+    }
+    let every = if has_ports(protocol) {
+        PortRange { first: 0, last: 65535 }
+    } else {
+        PortRange { first: 0, last: 0 }
+    };
+    Some(Sent { family, protocol, destinations, sources, ports: vec![every], source_ports: vec![every] })
+}
+
+/// Whether some are at least half of all, of one IP version.
+pub fn nearly_all(some: &[IpRange], all: &[IpRange]) -> bool {
+    let Some(family) = some.first().map(IpRange::family) else { return false };
+    let size = |ranges: &[IpRange]| -> u128 {
+        let of_family = ranges.iter().filter(|range| range.family() == family);
+        of_family.fold(0, |sum, range| sum.saturating_add(range.size()))
+    };
+    size(some) >= size(all) / 2
+}
+
+type ReachedKey = (usize, usize, usize, Family, Option<Origin>, bool);
+type OpeningKey = (usize, usize, Option<Gone>, Option<String>, u8, Family, Option<Origin>, bool);
+
+struct Table<'a> {
+    estate: &'a EstateMap,
+    services: &'a [Vec<Service>],
+    ground: &'a Ground<'a>,
+    reached: BTreeMap<ReachedKey, Reachable>,
+    openings: BTreeMap<OpeningKey, Opening>,
+    pings: BTreeMap<usize, Ping>,
+}
+
+impl Table<'_> {
+    /// The forward that changed the destination of a cell's packets last.
+    fn forward_of(&self, cell: &Cell) -> Option<Origin> {
+        let mut origins = cell.answer.steps.iter().rev().filter_map(|step| step.origin);
+        origins.find(|origin| self.ground.is_forward(*origin))
+    }
+
+    fn take(&mut self, found: &Found) {
+        let cell = &found.cell;
+        if cell.answer.verdict == Verdict::Blocked {
+            return;
+        }
+        let Some(delivery) = &cell.delivery else { return };
+        if ICMP.contains(&cell.sent.protocol) {
+            self.ping(cell, delivery);
+            return;
+        }
+        match delivery.gone {
+            None => self.delivered(found, delivery),
+            Some(_) => self.opened(found, delivery, cell.delivered.1.clone()),
+        }
+    }
+
+    fn ping(&mut self, cell: &Cell, delivery: &Delivery) {
+        if delivery.gone.is_some() {
+            return;
+        }
+        let name = match cell.sent.family {
+            Family::V4 => "net.ipv4.icmp_echo_ignore_all",
+            Family::V6 => "net.ipv6.icmp.echo_ignore_all",
+        };
+        let silent = self.estate.kernel_setting(&self.estate.devices[delivery.device], name);
+        if silent.is_some_and(|setting| setting.value == "1") {
+            return;
+        }
+        let certain = cell.answer.verdict == Verdict::Allowed;
+        let steps = &cell.answer.steps;
+        let ping = self.pings.entry(delivery.device).or_insert_with(|| Ping {
+            device: delivery.device,
+            addresses: Vec::new(),
+            certain,
+            steps: steps.clone(),
+        });
+        if certain && !ping.certain {
+            (ping.certain, ping.steps) = (true, steps.clone());
+        }
+        ping.addresses = joined(&ping.addresses, &cell.delivered.0);
+    }
+
+    /// To a device itself: whatever it serves there.
+    fn delivered(&mut self, found: &Found, delivery: &Delivery) {
+        let cell = &found.cell;
+        let mut left = cell.delivered.1.clone();
+        let ported = has_ports(cell.sent.protocol);
+        for (number, service) in self.services[delivery.device].iter().enumerate() {
+            let Some(address) = answering(service, cell, delivery) else { continue };
+            if ported {
+                left = left.iter().flat_map(|range| without(*range, service.port)).collect();
+            }
+            let forward = self.forward_of(cell);
+            let certain = cell.answer.verdict == Verdict::Allowed;
+            let key = (found.setout, delivery.device, number, cell.sent.family, forward, certain);
+            // Where no port was changed, only the service's own is called.
+            let called_ports = match (ported, called_as_served(cell)) {
+                (false, _) => Vec::new(),
+                (true, true) => vec![PortRange { first: service.port, last: service.port }],
+                (true, false) => cell.sent.ports.clone(),
+            };
+            let reached = self.reached.entry(key).or_insert_with(|| Reachable {
+                setout: found.setout,
+                called: Vec::new(),
+                called_ports: Vec::new(),
+                protocol: cell.sent.protocol,
+                sources: Vec::new(),
+                everybody: false,
+                device: delivery.device,
+                service: number,
+                address,
+                certain,
+                forward,
+                steps: cell.answer.steps.clone(),
+            });
+            reached.called = joined(&reached.called, &cell.sent.destinations);
+            reached.sources = joined(&reached.sources, &cell.sent.sources);
+            reached.called_ports = joined_ports(&reached.called_ports, &called_ports);
+        }
+        // Where the sockets were seen, nothing else answers.
+        if !self.estate.devices[delivery.device].facts.has_sockets && (!left.is_empty() || !ported) {
+            let known = self.services[delivery.device].iter().any(|one| one.protocol == cell.sent.protocol);
+            if ported || !known {
+                self.opened(found, delivery, left);
+            }
+        }
+    }
+
+    fn opened(&mut self, found: &Found, delivery: &Delivery, ports: Vec<PortRange>) {
+        let cell = &found.cell;
+        let forward = self.forward_of(cell);
+        let certain = cell.answer.verdict == Verdict::Allowed;
+        let (gone, leaving, protocol) = (delivery.gone, delivery.leaving.clone(), cell.sent.protocol);
+        let key = (
+            found.setout,
+            delivery.device,
+            gone,
+            leaving.clone(),
+            protocol,
+            cell.sent.family,
+            forward,
+            certain,
+        );
+        let opening = self.openings.entry(key).or_insert_with(|| Opening {
+            setout: found.setout,
+            device: delivery.device,
+            gone,
+            leaving,
+            protocol,
+            addresses: Vec::new(),
+            ports: Vec::new(),
+            sources: Vec::new(),
+            everybody: false,
+            certain,
+            forward,
+            steps: cell.answer.steps.clone(),
+            by_line: BTreeMap::new(),
+        });
+        if gone.is_none() {
+            let line = deciding(&cell.answer.steps).last();
+            let of_line = opening.by_line.entry(line).or_default();
+            *of_line = joined_ports(of_line, &ports);
+        }
+        opening.addresses = joined(&opening.addresses, &cell.delivered.0);
+        opening.ports = joined_ports(&opening.ports, &ports);
+        opening.sources = joined(&opening.sources, &cell.sent.sources);
+    }
+}
+
+/// The address at which a service takes packets of a cell.
+fn answering(service: &Service, cell: &Cell, delivery: &Delivery) -> Option<IpAddr> {
+    let bound = service.interface.as_ref().is_none_or(|name| delivery.entered.as_ref() == Some(name));
+    // A DHCP server that names no interface answers on those of its networks, and no packet from afar is one of its clients'.
+    let dhcp = matches!(service.what, What::Dhcp(_));
+    let off = service.known == Known::Disabled;
+    if service.protocol != cell.sent.protocol || service.is_local() || !bound || dhcp || off {
+        return None;
+    }
+    if has_ports(service.protocol) && !cell.delivered.1.iter().any(|range| range.contains(service.port)) {
+        return None;
+    }
+    match service.address {
+        Some(own) => cell.delivered.0.iter().any(|range| range.contains(own)).then_some(own),
+        None if service.families.has(cell.sent.family) => Some(delivery.address),
+        None => None,
+    }
+}
+
+/// Whether the ports that are called are those that are served.
+fn called_as_served(cell: &Cell) -> bool {
+    cell.sent.ports == cell.delivered.1
+}
+
+/// What of a range of ports is not this one.
+fn without(range: PortRange, port: u16) -> Vec<PortRange> {
+    if !range.contains(port) {
+        return vec![range];
+    }
+    let before = port.checked_sub(1).filter(|last| *last >= range.first);
+    let after = port.checked_add(1).filter(|first| *first <= range.last);
+    before
+        .map(|last| PortRange { first: range.first, last })
+        .into_iter()
+        .chain(after.map(|first| PortRange { first, last: range.last }))
+        .collect()
+}
+
+/// Two lists of ranges as one, in order and apart from each other.
+pub fn joined(a: &[IpRange], b: &[IpRange]) -> Vec<IpRange> {
+    let mut all: Vec<IpRange> = a.iter().chain(b).copied().collect();
+    all.sort_unstable();
+    let mut kept: Vec<IpRange> = Vec::with_capacity(all.len());
+    for one in all {
+        let known = kept.last().copied().filter(|known| {
+            known.family() == one.family() && (known.last() >= one.first() || next_to(known, &one))
+        });
+        match known {
+            Some(known) => {
+                let last = known.last().max(one.last());
+                if let (Some(place), Ok(wider)) = (kept.last_mut(), IpRange::new(known.first(), last)) {
+                    *place = wider;
+                }
+            }
+            None => kept.push(one),
+        }
+    }
+    kept
+}
+
+/// Whether a range begins right behind another.
+fn next_to(one: &IpRange, other: &IpRange) -> bool {
+    trevlin_packets::number(one.last()).checked_add(1) == Some(trevlin_packets::number(other.first()))
+}
+
+/// Two lists of ports as one, in order and apart from each other.
+pub fn joined_ports(a: &[PortRange], b: &[PortRange]) -> Vec<PortRange> {
+    let mut all: Vec<PortRange> = a.iter().chain(b).copied().collect();
+    all.sort_unstable();
+    let mut kept: Vec<PortRange> = Vec::with_capacity(all.len());
+    for one in all {
+        match kept.last_mut() {
+            Some(known) if u32::from(one.first) <= u32::from(known.last) + 1 => {
+                known.last = known.last.max(one.last)
+            }
+            _ => kept.push(one),
+        }
+    }
+    kept
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ranges_are_joined() {
+        let range =
+            |first: &str, last: &str| IpRange::new(first.parse().unwrap(), last.parse().unwrap()).unwrap();
+        let all = joined(
+            &[range("10.0.0.9", "10.0.0.20")],
+            &[range("10.0.0.0", "10.0.0.8"), range("10.0.0.22", "10.0.0.22")],
+        );
+        assert_eq!(format!("{all:?}"), "[10.0.0.0-10.0.0.20, 10.0.0.22]");
+        let whole = joined(&[range("::", "::1")], &[range("0.0.0.0", "255.255.255.255")]);
+        assert_eq!(format!("{whole:?}"), "[0.0.0.0-255.255.255.255, ::-::1]");
+    }
+
+    #[test]
+    fn ports_are_joined_and_taken_away() {
+        let port = |first, last| PortRange { first, last };
+        assert_eq!(joined_ports(&[port(5, 9)], &[port(0, 4), port(11, 11)]), [port(0, 9), port(11, 11)]);
+        assert_eq!(without(port(5, 9), 7), [port(5, 6), port(8, 9)]);
+        assert_eq!(without(port(0, 0), 0), []);
+        assert_eq!(without(port(65535, 65535), 65535), []);
+        assert_eq!(without(port(5, 9), 4), [port(5, 9)]);
+    }
+}

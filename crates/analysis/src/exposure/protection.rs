@@ -1,0 +1,221 @@
+//! How a service that is reached is protected, as far as the exports tell.
+
+use crate::context::Analyses;
+use crate::exposure::Reachable;
+use crate::logins;
+use crate::services::{Encrypted, PortKind, Service, What, sites_at};
+use crate::verdicts::LoginFactor;
+use serde::Serialize;
+use trevlin_model::served::{Asked, Carried, Part};
+use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
+
+/// How a service stands that is reached.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Standing {
+    /// Everybody reaches it, and nothing that is known protects it, or only what is no longer fit.
+    Bare,
+    /// Everybody reaches it, and one factor that can be guessed protects it.
+    Thin,
+    /// What answers, or what it asks for, is not known, or a rule that is not modelled decides.
+    Unclear,
+    /// Everybody reaches it; it is encrypted, and asks for what cannot be guessed.
+    Guarded,
+    /// Only some reach it.
+    Limited,
+}
+
+impl Standing {
+    /// Every one, the gravest first.
+    pub const ALL: [Self; 5] = [Self::Bare, Self::Thin, Self::Unclear, Self::Guarded, Self::Limited];
+
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Bare => "bare",
+            Self::Thin => "thin",
+            Self::Unclear => "unclear",
+            Self::Guarded => "guarded",
+            Self::Limited => "limited",
+        }
+    }
+
+    /// What the word means.
+    #[must_use]
+    pub fn meaning(self) -> &'static str {
+        match self {
+            Self::Bare => "nothing known protects it, or only what is no longer fit",
+            Self::Thin => "one factor that can be guessed protects it",
+            Self::Unclear => "what answers, or what it asks for, is not known",
+            Self::Guarded => "encrypted, and asks for what cannot be guessed",
+            Self::Limited => "only named sources reach it",
+        }
+    }
+}
+
+/// How a service is protected.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Protection {
+    /// Whether it is encrypted.
+    pub encrypted: Option<Encrypted>,
+    /// Factors it asks for, where they are known.
+    pub factors: Option<Vec<LoginFactor>>,
+    /// What is to be said besides, as phrases.
+    pub remarks: Vec<String>,
+}
+
+/// How a service is protected.
+#[must_use]
+pub fn protection(estate: &Analyses, device: usize, service: &Service) -> Protection {
+    let known = service.port_known();
+    let mut found =
+        Protection { encrypted: known.map(|known| known.encrypted), factors: None, remarks: Vec::new() };
+    let row = match service.what {
+        What::Shell(number) => {
+            found.encrypted = Some(Encrypted::Yes);
+            logins::factors_of_shell(estate, device, number)
+        }
+        What::Tunnel(number) => {
+            let family = estate.devices[device].facts.tunnels[number].family;
+            found.encrypted = Some(of_family(family));
+            if matches!(family, TunnelFamily::Pptp) {
+                found.remarks.push("its encryption has been broken for years".into());
+            }
+            logins::factors_of_tunnel(estate, device, number)
+        }
+        What::TunnelManagement(number) => {
+            found.encrypted = Some(Encrypted::No);
+            logins::factors_of_management(estate, device, number)
+        }
+        What::Served(number, _) => {
+            let (encrypted, factors, remarks) = of_served(estate, device, number, service);
+            found.encrypted = Some(encrypted);
+            found.remarks = remarks;
+            factors
+        }
+        What::Radius | What::Dhcp(_) | What::PortMapper(_) | What::Socket => None,
+    };
+    found.factors = match service.what {
+        What::Tunnel(number) => row.or_else(|| between_sites(estate, device, number)),
+        _ => row,
+    };
+    if found.remarks.is_empty() && known.is_some_and(|known| known.obsolete) {
+        found.remarks.push("the protocol is no longer fit for use".into());
+    }
+    found
+}
+
+/// How a service is protected by its files: the least protected of its parts that take part in it.
+fn of_served(
+    estate: &Analyses,
+    device: usize,
+    number: usize,
+    service: &Service,
+) -> (Encrypted, Option<Vec<LoginFactor>>, Vec<String>) {
+    let device = &estate.devices[device];
+    let first = &device.facts.served[number];
+    let sites = sites_at(device, service);
+    let place =
+        first.endpoints.iter().find(|place| (place.port, place.address) == (service.port, service.address));
+    let encrypted = match place.map(|place| place.carried) {
+        Some(Carried::Encrypted) => Encrypted::Yes,
+        Some(Carried::Optional) => Encrypted::May,
+        _ => Encrypted::No,
+    };
+    let parts: Vec<&Part> = sites.iter().flat_map(|one| &one.parts).collect();
+    let open = parts.iter().filter(|part| part.asks_nothing() && !part.sources.is_local());
+    let open: Vec<String> = open.map(|part| part.title()).collect();
+    let mut remarks = Vec::new();
+    match open.as_slice() {
+        [] => {}
+        [one] => remarks.push(format!("{one} asks for nothing")),
+        [one, rest @ ..] => remarks.push(format!("{one} and {} more ask for nothing", rest.len())),
+    }
+    let asked: Option<Vec<Asked>> = parts.iter().map(|part| part.login.value().copied()).collect();
+    let factors = asked.and_then(|all| all.into_iter().min()).and_then(|least| match least {
+        Asked::Nothing => Some(Vec::new()),
+        Asked::Address => Some(vec![LoginFactor::Address]),
+        Asked::Community => Some(vec![LoginFactor::Community]),
+        Asked::Password | Asked::Proof => Some(vec![LoginFactor::Kind(FactorKind::Knowledge)]),
+        Asked::Certificate => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
+        Asked::Refused => None,
+    });
+    (encrypted, factors, remarks)
+}
+
+/// Whether a tunnel's own protocol encrypts what goes through it.
+fn of_family(family: TunnelFamily) -> Encrypted {
+    match family {
+        TunnelFamily::Pptp | TunnelFamily::L2tp => Encrypted::May,
+        family if family.encrypts_nothing() => Encrypted::No,
+        _ => Encrypted::Yes,
+    }
+}
+
+/// What the other end of a tunnel between sites has to show.
+fn between_sites(estate: &Analyses, device: usize, number: usize) -> Option<Vec<LoginFactor>> {
+    let tunnel = &estate.devices[device].facts.tunnels[number];
+    if tunnel.role != TunnelRole::PointToPoint {
+        return None;
+    }
+    if tunnel.family == TunnelFamily::WireGuard {
+        return Some(vec![LoginFactor::Kind(FactorKind::Possession)]);
+    }
+    let shared = tunnel.proof.shared_key.is_some()
+        || tunnel.ipsec.as_ref().is_some_and(|connection| connection.shared_key().is_some());
+    let certificate = tunnel.ipsec.is_some() || tunnel.proof.certificate.is_some();
+    match (shared, certificate) {
+        (true, _) => Some(vec![LoginFactor::SharedKey]),
+        (false, true) => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
+        (false, false) => None,
+    }
+}
+
+/// How a service stands that is reached.
+#[must_use]
+pub fn standing(
+    estate: &Analyses,
+    reached: &Reachable,
+    service: &Service,
+    protection: &Protection,
+) -> Standing {
+    if !reached.everybody {
+        return Standing::Limited;
+    }
+    if !reached.certain {
+        return Standing::Unclear;
+    }
+    let obsolete = service.port_known().is_some_and(|known| known.obsolete)
+        || matches!(service.what, What::Tunnel(number)
+            if matches!(estate.devices[reached.device].facts.tunnels[number].family, TunnelFamily::Pptp));
+    if obsolete || protection.encrypted == Some(Encrypted::No) {
+        return Standing::Bare;
+    }
+    match &protection.factors {
+        Some(factors) if factors.is_empty() => Standing::Bare,
+        Some(factors) if factors.len() > 1 => Standing::Guarded,
+        Some(factors) if factors[0].is_guessable() => Standing::Thin,
+        Some(_) => Standing::Guarded,
+        // Of what is never meant for everybody, its being reached is enough to say.
+        None if never_meant(service.kind()) => Standing::Bare,
+        None => Standing::Unclear,
+    }
+}
+
+/// Services that nobody means to offer to everybody.
+#[must_use]
+pub fn never_meant(kind: PortKind) -> bool {
+    matches!(
+        kind,
+        PortKind::Desktop
+            | PortKind::Files
+            | PortKind::Database
+            | PortKind::Industrial
+            | PortKind::Management
+            | PortKind::Login
+            | PortKind::Mapping
+            | PortKind::Printing
+            | PortKind::Monitoring
+    )
+}

@@ -1,0 +1,176 @@
+//! The review of every packet filter of the estate: what each rule lets through, whether it ever decides, and what an auditor
+//! would remark of it.
+
+pub mod remarks;
+mod words;
+
+pub use remarks::{EVERY_SERVICE, Remark, RemarkKind, let_through, may_be_new, temporary, within_device};
+
+pub use words::{Described, describe, hook_word};
+
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_estate::assemble::Estate;
+use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
+use trevlin_packets::Space;
+use trevlin_packets::jumps::{Jumps, WayTo, blocks_anything};
+use trevlin_packets::program::RuleId;
+use trevlin_packets::review::{ChainReview, RuleReview, Standing, review};
+
+/// What was found for a rule, and by which hooks packets come to it.
+pub type Reviewed = (RuleReview, BTreeSet<Hook>);
+
+/// The review of one table that filters.
+#[derive(Debug)]
+pub struct FilterReview<'a> {
+    /// Number of its device.
+    pub device: usize,
+    /// The table.
+    pub filter: &'a Filter,
+    /// Rules that packets of a hook can come to, with what was found, and by which hooks.
+    pub rules: &'a BTreeMap<RuleId, Reviewed>,
+    /// The spaces of its packets, one for each IP version that it judges.
+    pub spaces: &'a [Space],
+    jumps: &'a Jumps,
+    /// Whether all of it could be followed.
+    pub whole: bool,
+}
+
+/// What is kept of a review, for who asks again.
+#[derive(Debug)]
+pub struct Kept {
+    /// Number of the table among those of its device.
+    filter: usize,
+    rules: BTreeMap<RuleId, Reviewed>,
+    spaces: Vec<Space>,
+    /// Rules that jump to a chain, by its name.
+    jumps: Jumps,
+    whole: bool,
+}
+
+impl Kept {
+    /// The review, with the table that it is about.
+    pub fn of<'a>(&'a self, device: usize, filters: &'a [Filter]) -> FilterReview<'a> {
+        FilterReview {
+            device,
+            filter: &filters[self.filter],
+            rules: &self.rules,
+            spaces: &self.spaces,
+            jumps: &self.jumps,
+            whole: self.whole,
+        }
+    }
+
+    /// Number of the table among those of its device.
+    pub fn filter(&self) -> usize {
+        self.filter
+    }
+
+    /// How each rule stands that packets come to.
+    pub fn standings(&self) -> impl Iterator<Item = &Standing> {
+        self.rules.values().map(|(review, _)| &review.standing)
+    }
+}
+
+impl FilterReview<'_> {
+    /// The rule with this number.
+    #[must_use]
+    pub fn rule(&self, id: RuleId) -> Option<&Rule> {
+        self.filter.chains.get(id.chain as usize)?.rules.get(id.rule as usize)
+    }
+
+    /// Every rule that jumps to a chain, with the chain it stands in, in the order of the file.
+    pub fn jumps_to(&self, chain: &Chain) -> impl Iterator<Item = (RuleId, &Chain, &Rule)> {
+        self.jumps.to(self.filter, chain)
+    }
+
+    /// Ways by which what the device takes or forwards comes to a chain.
+    pub fn ways_to(&self, chain: &Chain) -> Vec<WayTo<'_>> {
+        self.jumps.ways(self.filter, chain)
+    }
+
+    /// Every rule of the table in the order of the file, with what was found where packets can come to it.
+    pub fn each(&self) -> impl Iterator<Item = (RuleId, &Chain, &Rule, Option<&Reviewed>)> {
+        self.filter.chains.iter().enumerate().flat_map(move |(at, chain)| {
+            chain.rules.iter().enumerate().map(move |(number, rule)| {
+                let id = RuleId { chain: at as u32, rule: number as u32 };
+                (id, chain, rule, self.rules.get(&id))
+            })
+        })
+    }
+}
+
+/// Whether a base chain filters. One that only translates, or only marks what passes, is a list that selects: nothing of what
+/// is said of filters is true of it.
+#[must_use]
+pub fn filters(filter: &Filter, chain: &Chain) -> bool {
+    if chain.hook.is_none() || chain.kind == ChainKind::Nat {
+        return false;
+    }
+    // Tables that are there to filter (iptables(8); firewall4 of OpenWrt), whatever they let through.
+    if matches!(&*filter.table, "filter" | "fw4")
+        || matches!(chain.policy, Some(Target::Drop | Target::Reject))
+    {
+        return true;
+    }
+    blocks_anything(filter, chain)
+}
+
+/// Reviews the tables in force on a device.
+pub fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
+    let tables = estate.tables_in_force(device);
+    let facts = &estate.devices[device].facts;
+    let judged: Vec<(usize, &Filter, Vec<&Chain>)> = facts
+        .filters
+        .iter()
+        .enumerate()
+        .filter(|(_, filter)| tables.iter().any(|one| std::ptr::eq(*one, *filter)))
+        .map(|(number, filter)| {
+            (number, filter, filter.chains.iter().filter(|chain| filters(filter, chain)).collect::<Vec<_>>())
+        })
+        .filter(|(.., chains)| !chains.is_empty())
+        .collect();
+    let reviews =
+        judged.iter().map(|(_, filter, chains)| filter.families.each().count() * chains.len()).sum();
+    let mut found = Vec::new();
+    for (number, filter, chains) in judged {
+        let mut one = Kept {
+            filter: number,
+            rules: BTreeMap::new(),
+            spaces: Vec::new(),
+            jumps: Jumps::of(filter),
+            whole: filter.complete,
+        };
+        for family in filter.families.each() {
+            let of_family: Vec<&Filter> =
+                tables.iter().copied().filter(|table| table.families.has(family)).collect();
+            let space =
+                Space::new(family, &of_family, &facts.interfaces).costing(estate.limits.of(Limit::SetNodes));
+            for chain in &chains {
+                take(&mut one, review(&space, filter, chain, reviews));
+            }
+            one.spaces.push(space);
+        }
+        found.push(one);
+    }
+    found
+}
+
+fn take(to: &mut Kept, found: ChainReview) {
+    to.whole &= found.whole;
+    for (id, one) in found.rules {
+        match to.rules.get_mut(&id) {
+            Some((known, hooks)) => {
+                known.join(one);
+                hooks.insert(found.hook);
+            }
+            None => {
+                to.rules.insert(id, (one, BTreeSet::from([found.hook])));
+            }
+        }
+    }
+}
+
+/// Whether a rule that is reached jumps to a chain.
+pub fn leads_to(review: &FilterReview<'_>, chain: &Chain) -> bool {
+    review.jumps_to(chain).any(|(id, ..)| review.rules.contains_key(&id))
+}

@@ -1,0 +1,386 @@
+//! What an auditor would remark of a rule.
+
+use crate::context::Analyses;
+use crate::filter_review::{FilterReview, describe};
+use jiff::civil::Date;
+use serde::Serialize;
+use trevlin_model::{Limit, MatchKind, Origin, Rule, Target};
+use trevlin_packets::Space;
+use trevlin_packets::breadth::Breadth;
+use trevlin_packets::program::RuleId;
+use trevlin_packets::review::{RuleReview, Standing};
+
+/// What kind of thing is remarked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RemarkKind {
+    /// No packet can meet its conditions.
+    Impossible,
+    /// Earlier rules take everything.
+    NeverMatched,
+    /// A deny that comes after an accept of the same.
+    DenyTooLate,
+    /// It says the same as an earlier rule.
+    Duplicate,
+    /// Without it nothing would change.
+    ChangesNothing,
+    /// An earlier rule with the opposite verdict takes a part of it.
+    PartlyTaken,
+    /// It is the general rule behind exceptions.
+    AfterExceptions,
+    /// It lets everything through.
+    AcceptsEverything,
+    /// It lets every service through.
+    EveryService,
+    /// Its words say that it was meant for a time.
+    Temporary,
+    /// It was never met since counting began.
+    NeverCounted,
+    /// Nothing says what it is for.
+    NoComment,
+    /// A condition of it is not modelled.
+    NotModelled,
+    /// No chain that packets come to leads here.
+    NotReached,
+}
+
+/// A remark.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remark {
+    /// Its kind.
+    pub kind: RemarkKind,
+    /// The remark.
+    pub text: String,
+    /// Rules it speaks of.
+    pub others: Vec<Origin>,
+}
+
+/// The remarks of one rule, the weightiest first.
+pub fn of_rule(
+    estate: &Analyses,
+    review: &FilterReview<'_>,
+    id: RuleId,
+    found: Option<&RuleReview>,
+    counted: bool,
+    as_of: Date,
+) -> Vec<Remark> {
+    let Some(rule) = review.rule(id) else { return Vec::new() };
+    let mut remarks = Vec::new();
+    match found {
+        None => remarks.push(Remark {
+            kind: RemarkKind::NotReached,
+            text: "no chain that packets come to leads here".into(),
+            others: Vec::new(),
+        }),
+        Some(found) => standing(review, id, rule, found, &mut remarks),
+    }
+    let within = within_device(estate, review.device, rule);
+    if within {
+        remarks.retain(|one| one.kind != RemarkKind::ChangesNothing);
+    }
+    if found.is_some_and(|found| found.standing == Standing::Alive) && !within {
+        broad(review.spaces, rule, &mut remarks);
+    }
+    if let Some(temporary) = temporary(rule.comment.as_deref().unwrap_or_default(), as_of) {
+        remarks.push(Remark { kind: RemarkKind::Temporary, text: temporary.text(), others: Vec::new() });
+    }
+    if rule.comment.is_none()
+        && matches!(rule.target, Target::Accept | Target::Drop | Target::Reject)
+        && !within
+    {
+        let text = "no comment says what it is for".to_owned();
+        remarks.push(Remark { kind: RemarkKind::NoComment, text, others: Vec::new() });
+    }
+    if counted && rule.packets == Some(0) {
+        let text = "counted no packet".to_owned();
+        remarks.push(Remark { kind: RemarkKind::NeverCounted, text, others: Vec::new() });
+    }
+    if found.is_some_and(|found| !found.exact) {
+        let text = "a condition that is not modelled".to_owned();
+        remarks.push(Remark { kind: RemarkKind::NotModelled, text, others: Vec::new() });
+    }
+    remarks
+}
+
+fn origins(review: &FilterReview<'_>, ids: &[RuleId]) -> Vec<Origin> {
+    ids.iter().filter_map(|id| review.rule(*id)).map(|rule| rule.origin).collect()
+}
+
+fn standing(
+    review: &FilterReview<'_>,
+    id: RuleId,
+    rule: &Rule,
+    found: &RuleReview,
+    remarks: &mut Vec<Remark>,
+) {
+    let mut push = |kind, text: String, others| remarks.push(Remark { kind, text, others });
+    match &found.standing {
+        Standing::Impossible => push(
+            RemarkKind::Impossible,
+            "no packet can meet its conditions, with those of the jump that leads here".into(),
+            Vec::new(),
+        ),
+        Standing::NotDecided => push(
+            RemarkKind::NotModelled,
+            "whether it is ever met was not decided: a part of the chain is missing".into(),
+            Vec::new(),
+        ),
+        Standing::TooCostly => push(
+            RemarkKind::NotModelled,
+            format!(
+                "whether it is ever met was not decided: telling would cost too much; {}",
+                Limit::SetNodes.remedy()
+            ),
+            Vec::new(),
+        ),
+        Standing::Covered { by } => {
+            let takers: Vec<&Rule> = by.iter().filter_map(|id| review.rule(*id)).collect();
+            let same = by.iter().find(|one| {
+                one.chain == id.chain && review.rule(**one).is_some_and(|other| other.says_the_same(rule))
+            });
+            let late = matches!(rule.target, Target::Drop | Target::Reject)
+                && takers.iter().any(|taker| taker.target == Target::Accept && may_be_new(taker));
+            let (kind, text) = match (same, late) {
+                (Some(_), _) => (RemarkKind::Duplicate, "says the same as an earlier rule"),
+                (None, true) => (RemarkKind::DenyTooLate, "never met: earlier rules accept what it denies"),
+                (None, false) => (RemarkKind::NeverMatched, "never met: earlier rules take everything"),
+            };
+            let others = match same {
+                Some(one) => origins(review, &[*one]),
+                // Nearly every list accepts known connections first; what matters is who takes the new ones.
+                None => {
+                    let new: Vec<RuleId> =
+                        by.iter().copied().filter(|one| review.rule(*one).is_some_and(may_be_new)).collect();
+                    origins(review, if new.is_empty() { by } else { &new })
+                }
+            };
+            push(kind, text.into(), others);
+        }
+        Standing::Alive => {
+            if let Some(by) = &found.changes_nothing
+                && !rule.matches.is_empty()
+            {
+                let text = if by.is_empty() {
+                    "without it the policy does the same"
+                } else {
+                    "without it later rules do the same"
+                };
+                push(RemarkKind::ChangesNothing, text.into(), origins(review, by));
+            }
+            let (exceptions, parts): (Vec<_>, Vec<_>) = found.partly.iter().partition(|one| one.exception);
+            if !parts.is_empty() {
+                let ids: Vec<RuleId> = parts.iter().map(|one| one.by).collect();
+                let text = if rule.target == Target::Accept {
+                    "an earlier rule denies a part of it"
+                } else {
+                    "an earlier rule accepts a part of it"
+                };
+                push(RemarkKind::PartlyTaken, text.into(), origins(review, &ids));
+            }
+            // That the last rule of a chain is behind all others needs no word.
+            if !exceptions.is_empty() && !rule.matches.is_empty() {
+                let ids: Vec<RuleId> = exceptions.iter().map(|one| one.by).collect();
+                push(RemarkKind::AfterExceptions, "behind exceptions to it".into(), origins(review, &ids));
+            }
+        }
+    }
+}
+
+/// Whether a rule may hold for the first packet of a connection.
+pub fn may_be_new(rule: &Rule) -> bool {
+    rule.matches.iter().all(|one| match &one.kind {
+        MatchKind::States(states) => states.new != one.negated,
+        _ => true,
+    })
+}
+
+/// As many services as every port of one protocol.
+pub const EVERY_SERVICE: f64 = 16.0;
+
+/// Whether a rule lets new connections through, and how broadly.
+pub fn let_through(spaces: &[Space], rule: &Rule) -> Option<Breadth> {
+    if rule.target != Target::Accept {
+        return None;
+    }
+    let all = spaces.iter().filter_map(|space| Breadth::of(space, &rule.matches));
+    all.max_by(|a, b| a.all.total_cmp(&b.all))
+}
+
+/// Whether a rule is only for what the device says to itself: the first line of nearly every filter, and no opening.
+pub fn within_device(estate: &Analyses, device: usize, rule: &Rule) -> bool {
+    let loopback = |name: &str| {
+        let known = estate.devices[device].facts.interfaces.iter().find(|one| one.name == name);
+        known.map_or(name == "lo", |one| one.loopback)
+    };
+    rule.matches.iter().any(|one| match &one.kind {
+        MatchKind::Entering(name) | MatchKind::Leaving(name) => !one.negated && loopback(name),
+        _ => false,
+    })
+}
+
+fn broad(spaces: &[Space], rule: &Rule, remarks: &mut Vec<Remark>) {
+    let Some(breadth) = let_through(spaces, rule) else { return };
+    if breadth.services < EVERY_SERVICE {
+        return;
+    }
+    let described = describe(rule);
+    let everything = described.open.is_whole() && described.more.is_empty();
+    let (kind, text) = if everything {
+        (RemarkKind::AcceptsEverything, "lets everything through")
+    } else {
+        (RemarkKind::EveryService, "lets every service through")
+    };
+    remarks.push(Remark { kind, text: text.into(), others: Vec::new() });
+}
+
+/// Words that say that something was meant for a time.
+const WORDS: [&str; 17] = [
+    "temp",
+    "tmp",
+    "temporary",
+    "temporarily",
+    "provisional",
+    "for now",
+    "until",
+    "till",
+    "remove",
+    "delete after",
+    "test",
+    "testing",
+    "trial",
+    "workaround",
+    "quick fix",
+    "expires",
+    "expire",
+];
+
+/// What a comment says about time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Temporary {
+    /// The word.
+    pub word: Option<&'static str>,
+    /// The date it names.
+    pub date: Option<Date>,
+    /// Whether that has passed.
+    pub passed: bool,
+}
+
+impl Temporary {
+    /// The remark in words.
+    #[must_use]
+    pub fn text(&self) -> String {
+        match (self.date, self.passed) {
+            (Some(date), true) => format!("its comment names {date}, which has passed"),
+            (Some(date), false) => format!("its comment names {date}"),
+            (None, _) => format!("its comment says `{}`", self.word.unwrap_or_default()),
+        }
+    }
+}
+
+/// Whether a comment says that a rule was meant for a time. A date alone does not: it may be when the rule was made.
+pub fn temporary(comment: &str, as_of: Date) -> Option<Temporary> {
+    let lower = comment.to_lowercase();
+    let whole = |word: &str| {
+        lower.match_indices(word).any(|(at, _)| {
+            let before = lower[..at].chars().next_back();
+            let after = lower[at + word.len()..].chars().next();
+            !before.is_some_and(char::is_alphanumeric) && !after.is_some_and(char::is_alphanumeric)
+        })
+    };
+    let word = WORDS.iter().copied().find(|word| whole(word))?;
+    let date = date(&lower, as_of);
+    Some(Temporary { word: Some(word), date, passed: date.is_some_and(|date| date < as_of) })
+}
+
+const MONTHS: [&str; 12] =
+    ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
+
+/// The first date that a text names: `2026-05-12`, `12.05.2026`, `12 May`, `May 12, 2026`, `end of May`. Without a year it is
+/// the one nearest to the date of the audit that is not far ahead of it.
+fn date(text: &str, as_of: Date) -> Option<Date> {
+    let words: Vec<&str> = text
+        .split(|letter: char| !(letter.is_alphanumeric() || "-./".contains(letter)))
+        .filter(|word| !word.is_empty())
+        .collect();
+    for (at, word) in words.iter().enumerate() {
+        let parts: Vec<i16> = word
+            .trim_matches(['.', '-', '/'])
+            .split(['-', '.', '/'])
+            .map_while(|part| part.parse().ok())
+            .collect();
+        let found = match parts.as_slice() {
+            [year, month, day] if *year > 999 => Date::new(*year, *month as i8, *day as i8).ok(),
+            // Day first, as in most of the world; where that is no date, month first.
+            [day, month, year] if *year > 999 => Date::new(*year, *month as i8, *day as i8)
+                .or_else(|_| Date::new(*year, *day as i8, *month as i8))
+                .ok(),
+            _ => month(words.get(at..).unwrap_or_default(), words[..at].last().copied(), as_of),
+        };
+        if found.is_some() {
+            return found;
+        }
+    }
+    None
+}
+
+/// A date with the month's name first in `words`, and perhaps a day before it.
+fn month(words: &[&str], before: Option<&str>, as_of: Date) -> Option<Date> {
+    let name = words.first()?.trim_matches('.');
+    let month = MONTHS.iter().position(|one| {
+        name.starts_with(one)
+            && (name.len() == 3
+                || ["uary", "ruary", "ch", "il", "e", "y", "ust", "t", "tember", "ober", "ember"]
+                    .contains(&&name[3..]))
+    })? as i8
+        + 1;
+    let number = |word: &str| -> Option<i16> {
+        let word = word.trim_matches('.');
+        let ordinal = ["st", "nd", "rd", "th"].iter().find_map(|ending| word.strip_suffix(ending));
+        ordinal.unwrap_or(word).parse().ok()
+    };
+    let day = before.and_then(number).filter(|day| (1..=31).contains(day));
+    let next: Vec<i16> = words[1..].iter().take(2).map_while(|word| number(word)).collect();
+    let (day, year) = match (day, next.as_slice()) {
+        (Some(day), [year, ..]) if *year > 999 => (day, Some(*year)),
+        (Some(day), _) => (day, None),
+        (None, [day, year, ..]) if *day <= 31 && *year > 999 => (*day, Some(*year)),
+        (None, [year, ..]) if *year > 999 => (28, Some(*year)),
+        (None, [day, ..]) if (1..=31).contains(day) => (*day, None),
+        (None, _) => (28, None),
+    };
+    match year {
+        Some(year) => Date::new(year, month, day as i8).ok(),
+        None => {
+            let this = Date::new(as_of.year(), month, day as i8).ok()?;
+            let ahead = this.since(as_of).map_or(0, |span| span.get_days());
+            // Half a year ahead and more, last year is meant.
+            if ahead > 182 { Date::new(as_of.year() - 1, month, day as i8).ok() } else { Some(this) }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::date as day;
+
+    #[test]
+    fn comments_that_speak_of_time() {
+        let as_of = day(2026, 11, 25);
+        for (comment, wanted) in [
+            ("TEMP portal, remove after 12 May", Some("its comment names 2026-05-12, which has passed")),
+            ("temporary until 2027-01-31", Some("its comment names 2027-01-31")),
+            ("until 31.12.2025", Some("its comment names 2025-12-31, which has passed")),
+            ("till May 3rd, 2026", Some("its comment names 2026-05-03, which has passed")),
+            ("until end of December", Some("its comment names 2026-12-28")),
+            ("remove in august", Some("its comment names 2026-08-28, which has passed")),
+            ("for now", Some("its comment says `for now`")),
+            ("made 2024-03-01 for the desks", None),
+            ("temperature sensors", None),
+            ("the contest", None),
+            ("", None),
+        ] {
+            assert_eq!(temporary(comment, as_of).map(|one| one.text()).as_deref(), wanted, "{comment}");
+        }
+    }
+}

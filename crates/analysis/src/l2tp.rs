@@ -1,0 +1,163 @@
+//! How L2TP callers reach a server: only from inside IPsec, or in the open. Asked of the packets that come to its port.
+
+use crate::context::Analyses;
+use crate::exposure::Reachable;
+use crate::ways::without_filter;
+use trevlin_estate::special::{is_public, public_ranges};
+use trevlin_model::{
+    CertificateDemand, Family, IpRange, Origin, PortRange, Protocol, Setting, Tunnel, TunnelFamily,
+};
+use trevlin_packets::way::{Host, Sent, Verdict, Walker};
+
+/// The port of L2TP (RFC 2661, 8.1).
+const PORT: u16 = 1701;
+
+/// How many sets of packets one question is cut into at most.
+const MOST_CELLS: usize = 512;
+
+/// How callers come in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Access {
+    /// Only from inside IPsec, or from nowhere.
+    Protected,
+    /// Packets without IPsec come to the port as well; the lines that let them in.
+    Open(Vec<Origin>),
+    /// They do, and none from outside does, as things stand.
+    Inside(Vec<Origin>),
+    /// A rule that is not modelled, or an interface of which it is not known where it leads, decides; its line.
+    Depends(Vec<Origin>),
+    /// No packet filter was exported.
+    NoFilter,
+}
+
+/// The port that a server answers on.
+pub fn port(tunnel: &Tunnel) -> u16 {
+    tunnel.listeners.first().and_then(|one| one.port.value().copied()).unwrap_or(PORT)
+}
+
+/// The connection of the device that protects a server's port.
+pub fn around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
+    let port = port(tunnel);
+    estate.devices[at]
+        .facts
+        .running()
+        .find(|one| one.ipsec.as_ref().is_some_and(|ipsec| ipsec.carries_udp(port)))
+}
+
+/// The same, where it asks for a certificate.
+pub fn certificate_around<'a>(estate: &'a Analyses, at: usize, tunnel: &Tunnel) -> Option<&'a Tunnel> {
+    around(estate, at, tunnel).filter(|one| {
+        one.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required)
+    })
+}
+
+/// Whether a connection is only there for L2TP to pass through.
+pub fn carries_l2tp(tunnel: &Tunnel) -> bool {
+    tunnel.ipsec.as_ref().is_some_and(|one| one.carries_udp(PORT))
+}
+
+/// How callers reach a server: from outside, where that is known; else by the packet filter of its device alone.
+pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Access {
+    if !tunnel.answers_callers() {
+        return Access::Protected;
+    }
+    let port = port(tunnel);
+    // That some reach it for certain weighs more than that all may.
+    let ways = estate.views().ways_from_outside(at, Protocol::UDP, port);
+    if let Some(reached) = ways.min_by_key(|one| (!one.certain, !one.everybody)) {
+        return from_outside(estate, at, reached);
+    }
+    let known = estate.devices[at].facts.has_interfaces && !estate.shape().outside.is_empty();
+    let has_public =
+        |one: &trevlin_estate::assemble::OutsideInterface| one.addresses.iter().any(|one| is_public(*one));
+    if known && estate.outside(at).iter().any(has_public) {
+        return Access::Protected;
+    }
+    // Of a device behind others, what these keep away today is no merit of its own.
+    match by_filter(estate, at, port) {
+        Access::Open(lines) if known => Access::Inside(lines),
+        Access::Depends(_) | Access::NoFilter if known => Access::Protected,
+        found => found,
+    }
+}
+
+/// The outside reaches the port, and nothing that comes from there has come out of IPsec of this device.
+fn from_outside(estate: &Analyses, at: usize, reached: &Reachable) -> Access {
+    let family = Family::of(reached.address);
+    if without_filter(estate, &reached.steps, family).is_some() || estate.tables(at, family).is_empty() {
+        return Access::NoFilter;
+    }
+    let lines: Vec<Origin> = reached.forward.into_iter().chain(deciding(&reached.steps)).collect();
+    if reached.certain { Access::Open(lines) } else { Access::Depends(lines) }
+}
+
+/// What the device's own filter lets in, where it is not known which of its interfaces face the outside.
+fn by_filter(estate: &Analyses, at: usize, port: u16) -> Access {
+    let facts = &estate.devices[at].facts;
+    let tables = estate.tables_in_force(at);
+    if tables.is_empty() {
+        return Access::NoFilter;
+    }
+    let walker = Walker::new(Host { tables, every_address: true, ..Host::default() });
+    let mut found = Access::Protected;
+    for family in [Family::V4, Family::V6] {
+        if estate.tables(at, family).is_empty() {
+            continue;
+        }
+        // A rule for networks inside is no opening.
+        let callers = public_ranges().into_iter().filter(|one| one.family() == family);
+        let ports = |first, last| vec![PortRange { first, last }];
+        let sent = Sent {
+            family,
+            protocol: 17,
+            destinations: vec![IpRange::all(family)],
+            sources: callers.collect(),
+            ports: ports(port, port),
+            source_ports: ports(1, u16::MAX),
+        };
+        let entrances = walker.entrances(family);
+        // What comes in where the outside is decides, and where that is not known, what no rule names.
+        let outer = estate.outside(at);
+        let unnamed = entrances.len().saturating_sub(1);
+        let decides = |number: usize, name: &str| match outer {
+            [] => number == unnamed,
+            _ => outer.iter().any(|one| one.name == name),
+        };
+        let unnamed_outer = outer.iter().any(|one| !entrances.contains(&one.name));
+        for (number, name) in entrances.iter().enumerate() {
+            let decides = decides(number, name) || (number == unnamed && unnamed_outer);
+            if is_inner(facts, name) || (!outer.is_empty() && !decides) {
+                continue;
+            }
+            for cell in walker.explore(name, false, &sent, MOST_CELLS).cells {
+                let lines = || deciding(&cell.answer.steps).collect::<Vec<_>>();
+                match cell.answer.verdict {
+                    // What only one interface lets in may be for the inside.
+                    Verdict::Allowed if decides => return Access::Open(lines()),
+                    Verdict::Allowed | Verdict::Depends if found == Access::Protected => {
+                        found = Access::Depends(lines());
+                    }
+                    _ => {}
+                }
+            }
+        }
+    }
+    found
+}
+
+/// Interfaces by which the device talks to itself, or to those who have called.
+fn is_inner(facts: &trevlin_model::Facts, name: &str) -> bool {
+    let known = facts.interfaces.iter().find(|one| one.name == name);
+    let of_tunnel = || facts.tunnels.iter().any(|one| one.interface.as_deref() == Some(name));
+    // pppd names its links so (pppd(8), unit).
+    let dialled =
+        facts.tunnels.iter().any(|one| matches!(one.family, TunnelFamily::L2tp | TunnelFamily::Pptp));
+    known.map_or(name == "lo", |one| one.loopback || one.point_to_point)
+        || of_tunnel()
+        || (dialled && name.starts_with("ppp"))
+}
+
+/// Lines that decided, those of routes left out.
+fn deciding(steps: &[trevlin_packets::way::Step]) -> impl Iterator<Item = Origin> {
+    steps.iter().rev().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
+}

@@ -1,0 +1,23 @@
+//! What an estate is worked out to be: how devices are joined, who holds which address, what is served, who logs in how, what is
+//! reached, and how packet filters stand. Each room takes what it needs; [`context::Analyses`] works everything out once.
+
+pub mod addresses;
+pub mod authentication;
+pub mod context;
+pub mod crypto;
+pub mod exposure;
+pub mod filter_review;
+pub mod intents;
+pub mod l2tp;
+pub mod logins;
+pub mod management;
+pub mod map;
+pub mod reachability;
+pub mod services;
+#[cfg(any(test, feature = "testing"))]
+pub mod testing;
+pub mod topology;
+pub mod verdicts;
+pub mod views;
+pub mod ways;
+pub mod whence;

@@ -1,0 +1,170 @@
+//! Shells that people log in to.
+
+use crate::authentication::{ShellWay, conditions, easiest_way, of_shell};
+use crate::context::Analyses;
+use crate::logins::{Access, ServiceKind, from, judged, known};
+use crate::verdicts::LoginVerdict;
+use std::collections::BTreeSet;
+use trevlin_estate::identities;
+use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::{Device, Origin, Protocol, Setting};
+
+/// One row for everybody, and one for each condition under which the way in is another.
+pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Access> {
+    let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
+    rows.extend(superuser(estate, at, server));
+    for condition in conditions(server) {
+        let mut row =
+            shell(estate, at, server, &condition.connection(), condition.who.clone(), condition.origin);
+        if !condition.sources.is_empty() {
+            row.sources.clone_from(&condition.sources);
+        }
+        rows.push(row);
+    }
+    rows
+}
+
+/// The superuser's row, where it is stated that it may log in.
+fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<Access> {
+    let groups = identities::root_groups(&estate.devices[at]);
+    let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
+    let Setting::Stated { value, origin } = server.effective("permitrootlogin", &connection) else {
+        return None;
+    };
+    let word = value.first().map(String::as_str)?;
+    if word == "no" || server.excluded_by("root", &groups).is_some() {
+        return None;
+    }
+    let mut row = shell(estate, at, server, &connection, Some("root".into()), origin);
+    if word != "yes" {
+        // Passwords are refused for this account, by either method that asks for one; a way that needs one is closed.
+        let asks_none = |way: &ShellWay| {
+            way.methods
+                .iter()
+                .all(|name| !matches!(name.split(':').next(), Some("password" | "keyboard-interactive")))
+        };
+        let ways: Vec<ShellWay> =
+            of_shell(estate, at, server, &connection).into_iter().filter(asks_none).collect();
+        let way = easiest_way(&ways)?;
+        (row.factors, row.verdict) = judged(known(&way.factors));
+        row.list = shell_list(&ways);
+        if word == "forced-commands-only" {
+            row.limits.insert(0, "stated commands only".into());
+        }
+    }
+    row.administrators = vec!["root".into()];
+    Some(row)
+}
+
+fn shell(
+    estate: &Analyses,
+    at: usize,
+    server: &SshServer,
+    connection: &SshConnection<'_>,
+    who: Option<String>,
+    origin: Origin,
+) -> Access {
+    let device = &estate.devices[at];
+    let ways = of_shell(estate, at, server, connection);
+    let easiest = easiest_way(&ways);
+    let (factors, verdict) = match easiest {
+        Some(way) => judged(known(&way.factors)),
+        None => (Vec::new(), LoginVerdict::Closed),
+    };
+    let port = server.port(connection);
+    let administrators = identities::administrators(device).into_keys().filter(|name| name != "root");
+    let about = connection.user.is_none_or(|user| user != "root");
+    let of_row = |name: &String| {
+        let in_group = connection.groups.is_empty()
+            || identities::groups_of(device, name).iter().any(|group| connection.groups.contains(group));
+        about && in_group && connection.user.is_none_or(|user| user == name)
+    };
+    Access {
+        device: device.name.clone(),
+        administrators: administrators.filter(of_row).collect(),
+        sources: allowed_sources(server, connection),
+        kind: ServiceKind::Shell,
+        service: "secure shell".into(),
+        who: who.unwrap_or_else(|| allowed(estate, at, server)),
+        list: shell_list(&ways),
+        factors,
+        from: if server.refused.is_some() {
+            "would not start".into()
+        } else {
+            from(estate, at, Protocol::TCP, Some(port))
+        },
+        limits: limits(device, server, connection),
+        verdict: if server.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
+        evidence: trevlin_estate::evidence::evidence(estate, &[origin]),
+    }
+}
+
+/// Who is let in by name or group.
+fn allowed(estate: &Analyses, at: usize, server: &SshServer) -> String {
+    let stated = |keyword: &str| match server.effective(keyword, &SshConnection::default()) {
+        Setting::Stated { value, .. } => Some(value.join(", ")),
+        _ => None,
+    };
+    match (stated("allowusers"), stated("allowgroups")) {
+        (Some(users), _) => users,
+        (None, Some(groups)) => format!("group {groups}"),
+        (None, None) => {
+            let accounts = estate.devices[at].facts.accounts.iter().filter(|one| one.has_shell()).count();
+            if accounts == 0 {
+                "every account".into()
+            } else {
+                format!("every account ({accounts} with a shell)")
+            }
+        }
+    }
+}
+
+fn shell_list(ways: &[ShellWay]) -> String {
+    let methods: BTreeSet<_> =
+        ways.iter().flat_map(|way| &way.methods).map(|name| name.split(':').next().unwrap_or(name)).collect();
+    let words: Vec<_> = methods
+        .iter()
+        .map(|name| match *name {
+            "publickey" => "keys",
+            "password" => "accounts",
+            "keyboard-interactive" => "PAM",
+            other => other,
+        })
+        .collect();
+    words.join(", ")
+}
+
+/// Addresses behind the `@` of AllowUsers, where every name there has one.
+fn allowed_sources(server: &SshServer, connection: &SshConnection<'_>) -> Vec<String> {
+    match server.effective("allowusers", connection) {
+        Setting::Stated { value, .. } => {
+            let hosts: Option<Vec<String>> =
+                value.iter().map(|one| Some(one.split_once('@')?.1.to_owned())).collect();
+            let mut hosts = hosts.unwrap_or_default();
+            hosts.sort();
+            hosts.dedup();
+            hosts
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// Limits that are stated, in words.
+fn limits(device: &Device, server: &SshServer, connection: &SshConnection<'_>) -> Vec<String> {
+    let shown = [("maxauthtries", "tries"), ("maxsessions", "sessions"), ("logingracetime", "s to log in")];
+    let mut found: Vec<String> = shown
+        .iter()
+        .filter_map(|(keyword, words)| match server.effective(keyword, connection) {
+            Setting::Stated { value, .. } => Some(format!("{} {words}", value.first()?)),
+            _ => None,
+        })
+        .collect();
+    let counts = |name: &str| {
+        let service = device.facts.pam_services.iter().find(|service| service.name == name);
+        service.is_some_and(|service| service.lines.iter().any(|line| line.module == "pam_faillock"))
+    };
+    if counts("sshd") || counts("common-auth") {
+        found.push("locked after failures".into());
+    }
+    found
+}

@@ -1,0 +1,261 @@
+//! Tunnels that answer callers.
+
+use crate::authentication::{Dialled, Factors, dialled, of_source, of_tls_based};
+use crate::context::Analyses;
+use crate::l2tp;
+use crate::logins::{Access, ServiceKind, judged, listener_from, named_users};
+use crate::verdicts::{LoginFactor, LoginVerdict};
+use std::collections::BTreeSet;
+use trevlin_estate::assemble::DialIn;
+use trevlin_estate::identities;
+use trevlin_model::radius::RadiusAsker;
+use trevlin_model::{
+    CertificateDemand, FactorKind, LoginDaemon, PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole,
+};
+
+/// Who comes in at a tunnel, and what they have to show.
+pub(super) struct Proof {
+    who: String,
+    list: String,
+    /// Factors of the easiest way in.
+    pub(super) factors: Vec<LoginFactor>,
+    /// As the table has it.
+    pub(super) verdict: LoginVerdict,
+}
+
+/// Who comes in at a tunnel that answers callers.
+pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof> {
+    let device = &estate.devices[at];
+    let tunnel = &device.facts.tunnels[number];
+    // What only carries L2TP is no way in of its own.
+    if tunnel.role != TunnelRole::Server || l2tp::carries_l2tp(tunnel) {
+        return None;
+    }
+    let (who, list, mut factors) = match tunnel.family {
+        TunnelFamily::Pptp | TunnelFamily::L2tp => dial_in(estate, at, number),
+        TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec | TunnelFamily::WireGuard => {
+            proven(estate, at, tunnel)
+        }
+        // What forwards or wraps packets asks nobody for a login.
+        _ => return None,
+    };
+    // A certificate that IPsec asks for around it is a factor of its own, where nobody comes in without.
+    if tunnel.family == TunnelFamily::L2tp
+        && l2tp::certificate_around(estate, at, tunnel).is_some()
+        && l2tp::access(estate, at, tunnel) == l2tp::Access::Protected
+        && let Some(kinds) = &mut factors
+    {
+        kinds.insert(FactorKind::Certificate);
+    }
+    let (mut factors, verdict) = judged(factors.as_ref());
+    if tunnel.proof.shared_key.is_some()
+        && tunnel.proof.passwords.is_empty()
+        && tunnel.family == TunnelFamily::Ipsec
+    {
+        factors = vec![LoginFactor::SharedKey];
+    }
+    Some(Proof { who, list, factors, verdict })
+}
+
+/// The row of a tunnel that answers callers.
+pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access> {
+    let device = &estate.devices[at];
+    let tunnel = &device.facts.tunnels[number];
+    let Proof { who, list, factors, verdict } = proof(estate, at, number)?;
+    let from =
+        tunnel.listeners.first().map_or_else(String::new, |listener| listener_from(estate, at, listener));
+    let administrators = identities::administrators(device);
+    let logins = device.logins.iter().filter(|login| login.service == tunnel.name);
+    let administrators: BTreeSet<String> = logins
+        .filter(|login| administrators.contains_key(&login.user))
+        .map(|login| login.user.clone())
+        .collect();
+    Some(Access {
+        device: device.name.clone(),
+        administrators: administrators.into_iter().collect(),
+        sources: Vec::new(),
+        kind: ServiceKind::Tunnel,
+        service: tunnel.name.clone(),
+        who,
+        list,
+        factors,
+        from: if tunnel.refused.is_some() { "would not start".into() } else { from },
+        limits: limits(tunnel, estate.dial_in(at, number)),
+        verdict: if tunnel.refused.is_some() { LoginVerdict::OpenQuestion } else { verdict },
+        evidence: trevlin_estate::evidence::evidence(estate, &[tunnel.origin]),
+    })
+}
+
+type Row = (String, String, Option<BTreeSet<FactorKind>>);
+
+fn dial_in(estate: &Analyses, at: usize, number: usize) -> Row {
+    let device = &estate.devices[at];
+    let Some(dial_in) = estate.dial_in(at, number) else {
+        return ("not known".into(), "not known".into(), None);
+    };
+    let list = || "local list".to_owned();
+    match dialled(device, &device.facts.tunnels[number], dial_in) {
+        Dialled::NotExported(_) => ("not known".into(), "not exported".into(), None),
+        Dialled::Nobody(..) => ("anybody".into(), "none".into(), Some(BTreeSet::new())),
+        Dialled::Elsewhere(source, origin) => {
+            let tunnel = &device.facts.tunnels[number];
+            let known = match of_source(estate, at, tunnel, source, origin) {
+                Factors::Known(kinds, _) => Some(kinds),
+                Factors::Unknown { .. } => None,
+            };
+            ("anybody there".into(), source_words(estate, at, tunnel.family, source), known)
+        }
+        Dialled::Eap(_) => ("not known".into(), "EAP".into(), None),
+        Dialled::NoList(_) => ("not exported".into(), list(), None),
+        Dialled::List(logins, _) => {
+            let anybody = logins.len() > 1 && logins.iter().any(|login| login.user == "*");
+            let users = logins.iter().map(|login| login.user.as_str());
+            let who = if anybody { "anybody".into() } else { named_users(users) };
+            (who, list(), Some(BTreeSet::from([FactorKind::Knowledge])))
+        }
+    }
+}
+
+fn source_words(estate: &Analyses, at: usize, family: TunnelFamily, source: &PasswordSource) -> String {
+    match source {
+        PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path) => {
+            format!("local list {}", path.rsplit('/').next().unwrap_or(path))
+        }
+        PasswordSource::OwnSecrets => "secrets for IKE".into(),
+        PasswordSource::Pam(service) => format!("PAM {service}"),
+        PasswordSource::Radius => radius_words(estate, at, family),
+        PasswordSource::Directory => "directory".into(),
+        PasswordSource::IdentityProvider => "identity provider".into(),
+        PasswordSource::Script => "script".into(),
+        PasswordSource::PlugIn(name) => format!("plug-in {name}"),
+        PasswordSource::Management => "management".into(),
+    }
+}
+
+/// Which RADIUS server decides: a device of the estate by name, another by its address.
+fn radius_words(estate: &Analyses, at: usize, family: TunnelFamily) -> String {
+    let asker = RadiusAsker::of_tunnel(family);
+    let targets = &estate.devices[at].facts.radius_targets;
+    let Some(target) = targets.iter().find(|target| target.asked_by == asker) else { return "RADIUS".into() };
+    let holder = target.address.and_then(|address| estate.holders(address).first());
+    match holder {
+        Some(holder) => format!("RADIUS on {}", estate.devices[*holder].name),
+        None => format!("RADIUS {}", target.server),
+    }
+}
+
+fn proven(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Row {
+    let certificate =
+        tunnel.proof.certificate.as_ref().and_then(Setting::value) == Some(&CertificateDemand::Required);
+    let mut lists: Vec<String> = tunnel
+        .proof
+        .passwords
+        .iter()
+        .map(|check| source_words(estate, at, tunnel.family, &check.source))
+        .collect();
+    if certificate {
+        lists.insert(0, "certificates".into());
+    }
+    if tunnel.proof.shared_key.is_some() {
+        lists.insert(0, "pre-shared keys".into());
+    }
+    if !tunnel.peers.is_empty() {
+        lists.push("keys of peers".into());
+    }
+    for way in &tunnel.proof.alternatives {
+        let words = way.passwords.iter().map(|check| source_words(estate, at, tunnel.family, &check.source));
+        let words: Vec<String> =
+            way.certificate.then(|| "certificates".to_owned()).into_iter().chain(words).collect();
+        if let Some(last) = lists.last_mut() {
+            *last = format!("{last}, or {}", words.join(" and "));
+        }
+    }
+    let factors = of_tls_based(estate, at, tunnel);
+    let who = match named(estate, at, tunnel) {
+        Some(who) => who,
+        None if !tunnel.peers.is_empty() => {
+            let callers: Vec<&str> = tunnel
+                .peers
+                .iter()
+                .filter(|peer| peer.endpoint.is_none())
+                .map(|peer| peer.who.as_str())
+                .collect();
+            named_users(callers.into_iter())
+        }
+        None if tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty() => {
+            by_shared_key(estate, at, tunnel)
+        }
+        None if certificate => "who has a certificate".into(),
+        None => "anybody there".into(),
+    };
+    (who, lists.join(" and "), factors)
+}
+
+/// Limits that are stated, in words.
+fn limits(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Vec<String> {
+    const SHOWN: [(&str, &str); 8] = [
+        ("max-clients", "callers"),
+        ("max-same-clients", "at once for a login"),
+        ("inactive", "s idle"),
+        ("idle-timeout", "s idle"),
+        ("session-timeout", "s a session"),
+        ("max-ban-score", "points to a ban"),
+        ("duplicate-cn", "one login for several"),
+        ("client-config-dir", "settings for each caller"),
+    ];
+    let mut found: Vec<String> = SHOWN
+        .iter()
+        .filter_map(|(name, words)| {
+            let value = tunnel.setting(name)?.value()?;
+            let number =
+                value.split(' ').next().filter(|first| first.bytes().all(|byte| byte.is_ascii_digit()));
+            match number {
+                // A limit of 0 is none.
+                Some("0") => None,
+                Some(number) if !number.is_empty() => Some(format!("{number} {words}")),
+                _ => Some((*words).to_owned()),
+            }
+        })
+        .collect();
+    if let Some(dial_in) = dial_in {
+        let shown = [(dial_in.profile.idle, "s idle"), (dial_in.profile.max_connect, "s a session")];
+        let above = shown
+            .iter()
+            .filter_map(|(limit, words)| Some((limit.filter(|(seconds, _)| *seconds > 0)?.0, words)));
+        found.extend(above.map(|(seconds, words)| format!("{seconds} {words}")));
+    }
+    found
+}
+
+/// Whom a connection with a shared key is for: the identity that it states, else whom the keys are for.
+fn by_shared_key(estate: &Analyses, at: usize, tunnel: &Tunnel) -> String {
+    let rounds = tunnel.ipsec.iter().flat_map(|ipsec| &ipsec.remote);
+    let named = rounds.filter(|round| !round.anybody()).find_map(|round| round.identity.as_ref());
+    match (named, estate.devices[at].facts.pre_shared_keys.as_slice()) {
+        (Some((name, _)), _) => name.clone(),
+        (None, [only]) => only.whom(),
+        _ => "who has the key".into(),
+    }
+}
+
+/// The users of a local list that a tunnel asks, where it was exported.
+fn named(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Option<String> {
+    let check = tunnel.proof.passwords.first()?;
+    if check.source == PasswordSource::OwnSecrets {
+        let logins =
+            estate.devices[at].facts.logins.iter().filter(|login| login.daemon == Some(LoginDaemon::Ike));
+        let users: BTreeSet<&str> = logins.map(|login| login.user.as_str()).collect();
+        return (!users.is_empty()).then(|| named_users(users.into_iter()));
+    }
+    let (PasswordSource::LocalList(path) | PasswordSource::LocalListAndCode(path)) = &check.source else {
+        return None;
+    };
+    let path = estate.find(at, path, check.origin.export)?.path;
+    let of_list = |login: &&trevlin_model::Login| {
+        let trevlin_model::LoginList::LocalFile(list) = &login.list;
+        list == path
+    };
+    let users: BTreeSet<&str> =
+        estate.devices[at].logins.iter().filter(of_list).map(|login| login.user.as_str()).collect();
+    (!users.is_empty()).then(|| named_users(users.into_iter()))
+}

@@ -1,0 +1,47 @@
+//! An estate with how its devices are joined and who lays claim to which address: what everything about packets starts from.
+
+use crate::addresses::Plan;
+use crate::topology::EstateShape;
+use std::ops::Deref;
+use std::sync::OnceLock;
+use trevlin_estate::assemble::Estate;
+
+/// An estate, its topology and its addresses, each worked out when it is first asked for.
+#[derive(Debug)]
+pub struct EstateMap {
+    estate: Estate,
+    shape: OnceLock<EstateShape>,
+    plan: OnceLock<Plan>,
+}
+
+impl EstateMap {
+    /// A map of an estate, with nothing worked out yet.
+    #[must_use]
+    pub fn of(estate: Estate) -> Self {
+        Self { estate, shape: OnceLock::new(), plan: OnceLock::new() }
+    }
+
+    /// How the devices are joined.
+    pub fn shape(&self) -> &EstateShape {
+        self.shape.get_or_init(|| EstateShape::of(&self.estate))
+    }
+
+    /// The address plan.
+    pub fn plan(&self) -> &Plan {
+        self.plan.get_or_init(|| Plan::of(&self.estate))
+    }
+
+    /// The estate alone.
+    #[must_use]
+    pub fn into_estate(self) -> Estate {
+        self.estate
+    }
+}
+
+impl Deref for EstateMap {
+    type Target = Estate;
+
+    fn deref(&self) -> &Estate {
+        &self.estate
+    }
+}

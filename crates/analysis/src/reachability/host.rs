@@ -1,0 +1,92 @@
+//! What of a device decides about packets, put together for the packet engine.
+
+use crate::map::EstateMap;
+use crate::topology::Callers;
+use trevlin_model::kernel::KernelSetting;
+use trevlin_model::{Device, ExportState, IpRange, Origin, TunnelFamily};
+use trevlin_packets::way::{Host, SourceCheck};
+
+impl EstateMap {
+    /// A device for the packet engine.
+    #[must_use]
+    pub fn host(&self, at: usize) -> Host<'_> {
+        let device = &self.devices[at];
+        let forwarding = |names: [&str; 2]| {
+            let settings = names.iter().filter_map(|name| self.kernel_setting(device, name));
+            // The two names of one switch: the one that was set last counts, and a dump shows the same for both.
+            let setting = settings.max_by_key(|one| (one.state == ExportState::Running, one.origin))?;
+            Some((setting.value != "0", Some(setting.origin)))
+        };
+        Host {
+            tables: self.tables_in_force(at),
+            interfaces: &device.facts.interfaces,
+            routes: &device.facts.routes,
+            forwards: [
+                forwarding(["net.ipv4.ip_forward", "net.ipv4.conf.all.forwarding"]),
+                forwarding(["net.ipv6.conf.all.forwarding", "net.ipv6.conf.all.forwarding"]),
+            ],
+            source_checks: self.source_checks(device),
+            callers: self.dialled_routes(at),
+            every_address: false,
+        }
+    }
+
+    /// Routes to callers that are there only while they are: those that pppd and the like make for each, and those of a tunnel
+    /// that was not up when the interfaces were exported.
+    fn dialled_routes(&self, at: usize) -> Vec<(IpRange, String, Origin)> {
+        let interfaces = &self.devices[at].facts.interfaces;
+        let by_link = |one: &&Callers| {
+            let made_for_each = matches!(
+                one.family,
+                TunnelFamily::Pptp | TunnelFamily::L2tp | TunnelFamily::OpenConnect | TunnelFamily::Ipsec
+            );
+            made_for_each || !interfaces.iter().any(|interface| interface.name == one.interface)
+        };
+        let here = self.shape().callers_at(at).iter().filter(by_link);
+        here.flat_map(|one| one.ranges.iter().map(|range| (*range, one.interface.clone(), one.origin)))
+            .collect()
+    }
+
+    /// A setting of the kernel: as it runs where that was exported, else as the files have it, of which the last to be read
+    /// counts (sysctl.d(5): by the name of the file; `sysctl.conf` is read as `99-sysctl.conf`).
+    #[must_use]
+    pub fn kernel_setting<'a>(&self, device: &'a Device, name: &str) -> Option<&'a KernelSetting> {
+        let fits = |pattern: &str| match pattern.split_once('*') {
+            None => pattern == name,
+            Some((before, after)) => {
+                name.len() >= before.len() + after.len() && name.starts_with(before) && name.ends_with(after)
+            }
+        };
+        let order = |one: &&KernelSetting| {
+            let file = self.export(one.origin.export).file_name();
+            let file = if file == "sysctl.conf" { "99-sysctl.conf" } else { file };
+            // A pattern gives way to a name, wherever it stands.
+            (one.state == ExportState::Running, !one.name.contains('*'), file.to_owned(), one.origin)
+        };
+        device.facts.kernel.iter().filter(|one| fits(&one.name)).max_by_key(order)
+    }
+
+    /// The source check of each interface: the stricter of what is set for all and for it
+    /// (kernel documentation, ip-sysctl, `rp_filter`).
+    fn source_checks(&self, device: &Device) -> Vec<(String, SourceCheck, Origin)> {
+        let value = |of: &str| -> Option<(u8, Origin)> {
+            let setting = self.kernel_setting(device, &format!("net.ipv4.conf.{of}.rp_filter"))?;
+            Some((setting.value.parse().ok()?, setting.origin))
+        };
+        let all = value("all");
+        let mut checks = Vec::new();
+        for interface in &device.facts.interfaces {
+            let own = value(&interface.name.replace('.', "/")).or_else(|| value("default"));
+            let Some((level, origin)) = all.into_iter().chain(own).max_by_key(|(level, _)| *level) else {
+                continue;
+            };
+            let check = match level {
+                1 => SourceCheck::Strict,
+                2 => SourceCheck::Loose,
+                _ => SourceCheck::Off,
+            };
+            checks.push((interface.name.clone(), check, origin));
+        }
+        checks
+    }
+}

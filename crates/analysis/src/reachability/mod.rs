@@ -1,0 +1,408 @@
+//! Whether somebody reaches something: connections followed through every device on their way.
+
+pub mod host;
+mod outside;
+mod place;
+
+pub use outside::outside_setouts;
+use place::setouts;
+pub use place::{AskError, From, Setout, To, all_setouts};
+
+use crate::map::EstateMap;
+use rayon::prelude::*;
+use serde::Serialize;
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use std::sync::Arc;
+use trevlin_estate::prose::Prose;
+use trevlin_estate::special;
+use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
+pub use trevlin_packets::way::Verdict;
+use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, StepKind};
+
+/// A connection that somebody asks about.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Question {
+    /// Where it comes from.
+    pub from: From,
+    /// Device and interface by which it enters, where that is said.
+    pub entering: Option<(String, String)>,
+    /// Where it is sent to, as written: an address, a network, a device, a tunnel (its callers), or `outside`.
+    pub to: String,
+    /// Transport protocol, by its name.
+    pub protocol: Transport,
+    /// Destination port.
+    pub port: u16,
+    /// Source port; any that a host chooses by itself where not given.
+    pub source_port: Option<u16>,
+}
+
+/// The transport protocols that can be asked about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Transport {
+    /// TCP.
+    Tcp,
+    /// UDP.
+    Udp,
+}
+
+impl Transport {
+    /// Its number (RFC 9293, RFC 768).
+    #[must_use]
+    pub fn number(self) -> u8 {
+        match self {
+            Self::Tcp => 6,
+            Self::Udp => 17,
+        }
+    }
+}
+
+/// The answer, as outputs show it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Reached {
+    /// Whether it comes through.
+    #[serde(serialize_with = "as_word")]
+    pub verdict: Verdict,
+    /// Where it is delivered, where it is allowed.
+    pub delivered_to: Option<DeliveredTo>,
+    /// What decided, in order.
+    pub steps: Vec<ReachStep>,
+}
+
+/// Where a connection is delivered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct DeliveredTo {
+    /// Name of the device; none where no device of the estate has the address.
+    pub device: Option<String>,
+    /// Address, after translation.
+    pub address: IpAddr,
+    /// Port, after translation.
+    pub port: u16,
+}
+
+/// One thing that decided.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct ReachStep {
+    /// The device where it happened.
+    pub device: String,
+    /// What happened.
+    pub text: String,
+    /// The export that says so; none for what follows from no line.
+    pub path: Option<Arc<str>>,
+    /// Line, from 1.
+    pub line: Option<u32>,
+    /// The line as it stands, without secrets.
+    pub excerpt: Option<Arc<str>>,
+}
+
+/// The word for a verdict.
+#[must_use]
+pub fn word(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Allowed => "allowed",
+        Verdict::Blocked => "blocked",
+        Verdict::Depends => "depends",
+    }
+}
+
+fn as_word<S: serde::Serializer>(verdict: &Verdict, out: S) -> Result<S::Ok, S::Error> {
+    out.serialize_str(word(*verdict))
+}
+
+/// Source ports that a host chooses by itself (RFC 6335, 6, and what systems make of it).
+pub const OWN_CHOICE: PortRange = PortRange { first: 1024, last: 65535 };
+
+/// How many sets of packets one question is cut into at most.
+const MOST_CELLS: usize = 4096;
+
+/// The devices of an estate, made ready for packets.
+#[derive(Debug)]
+pub struct Ground<'a> {
+    estate: &'a EstateMap,
+    net: Net<'a>,
+    most_cells: usize,
+    /// Lines of every port forward.
+    forwards: BTreeSet<Origin>,
+}
+
+impl<'a> Ground<'a> {
+    /// Makes them ready.
+    #[must_use]
+    pub fn of(estate: &'a EstateMap) -> Self {
+        let forwards = estate.devices.iter().flat_map(|device| &device.facts.forwards);
+        let hosts: Vec<Host<'a>> = (0..estate.devices.len()).map(|at| estate.host(at)).collect();
+        let most_cells = most_cells(&hosts);
+        Self {
+            estate,
+            net: Net::new(hosts, &estate.shape().shape).costing(estate.limits.of(Limit::SetNodes)),
+            most_cells,
+            forwards: forwards.map(|forward| forward.origin).collect(),
+        }
+    }
+
+    /// The estate.
+    #[must_use]
+    pub fn estate(&self) -> &'a EstateMap {
+        self.estate
+    }
+
+    /// Whether a line is that of a port forward.
+    pub fn is_forward(&self, origin: Origin) -> bool {
+        self.forwards.contains(&origin)
+    }
+
+    /// How many sets the packets of one place, IP version and protocol are cut into at most.
+    pub fn most_cells(&self) -> usize {
+        self.most_cells
+    }
+
+    /// The devices, joined. Each is made ready once for all questions.
+    #[must_use]
+    pub fn net(&self) -> &Net<'a> {
+        &self.net
+    }
+}
+
+/// How many sets packets are cut into at most: fewer where rules are very many.
+fn most_cells(hosts: &[Host<'_>]) -> usize {
+    const MOST: usize = 20_000;
+    const FEWEST: usize = 500;
+    /// How many rules are asked in one go at most, roughly.
+    const ASKED: usize = 30_000_000;
+    let of = |host: &Host<'_>| -> usize {
+        host.tables.iter().flat_map(|table| &table.chains).map(|chain| chain.rules.len()).sum()
+    };
+    let longest = hosts.iter().map(of).max().unwrap_or_default();
+    (ASKED / longest.max(1)).clamp(FEWEST, MOST)
+}
+
+/// Answers a question.
+///
+/// # Errors
+/// When nothing tells where the connection enters, or a device or interface is not there.
+pub fn reach(estate: &EstateMap, question: &Question) -> Result<Reached, AskError> {
+    let ground = Ground::of(estate);
+    answer(&ground, question)
+}
+
+/// Answers many questions, each device made ready once.
+///
+/// # Errors
+/// Each as for [`reach`].
+pub fn reach_all(estate: &EstateMap, questions: &[Question]) -> Vec<Result<Reached, AskError>> {
+    let ground = Ground::of(estate);
+    questions.par_iter().with_max_len(1).map(|question| answer(&ground, question)).collect()
+}
+
+fn answer(ground: &Ground<'_>, question: &Question) -> Result<Reached, AskError> {
+    let estate = ground.estate;
+    let to = To::parse(estate, &question.to)?;
+    if let (From::Outside, To::Device(device, _), None) = (&question.from, &to, &question.entering) {
+        return Ok(told(estate, reached_from_outside(ground, question, *device)));
+    }
+    let source_ports =
+        vec![question.source_port.map_or(OWN_CHOICE, |port| PortRange { first: port, last: port })];
+    let mut answers: Vec<Answer> = Vec::new();
+    let mut sources = Vec::new();
+    for (setout, aims) in aimed_setouts(estate, question, &to)? {
+        sources.extend(setout.sources.first().copied());
+        for family in [Family::V4, Family::V6] {
+            let of_family = |all: &[IpRange]| {
+                all.iter().filter(|range| range.family() == family).copied().collect::<Vec<_>>()
+            };
+            let (from, destinations) = (of_family(&setout.sources), of_family(&aims));
+            if from.is_empty() || destinations.is_empty() {
+                continue;
+            }
+            if setout.next_to {
+                answers.push(next_to(destinations[0].first(), question.port));
+                continue;
+            }
+            let sent = Sent {
+                family,
+                protocol: question.protocol.number(),
+                destinations,
+                sources: from,
+                ports: vec![PortRange { first: question.port, last: question.port }],
+                source_ports: source_ports.clone(),
+            };
+            let mut cells = ground.net().explore(setout.start(), &sent, MOST_CELLS).cells;
+            if question.from == From::Outside {
+                cells = of_no_name(cells, family, |sent| &sent.sources);
+            }
+            if to == To::Outside {
+                cells = of_no_name(cells, family, |sent| &sent.destinations);
+            }
+            answers.extend(cells.into_iter().map(|cell| cell.answer));
+        }
+    }
+    if answers.is_empty() {
+        let aim = match &to {
+            To::Outside => None,
+            To::Addresses(all) | To::Device(_, all) => all.first().map(IpRange::first),
+        };
+        let both = sources.first().map(IpRange::first).zip(aim);
+        return Err(both.map_or(AskError::Entering, |(source, aim)| AskError::Versions(source, aim)));
+    }
+    Ok(told(estate, one_of(answers, matches!(to, To::Device(..)))))
+}
+
+/// Whether the outside reaches a port of a device, by whatever address and port it is called.
+fn reached_from_outside(ground: &Ground<'_>, question: &Question, device: usize) -> Answer {
+    let every = PortRange { first: 0, last: 65535 };
+    let mut best: Option<Answer> = None;
+    for (setout, aims) in outside_setouts(ground.estate) {
+        for family in [Family::V4, Family::V6] {
+            let of_family = |all: &[IpRange]| {
+                all.iter().filter(|range| range.family() == family).copied().collect::<Vec<_>>()
+            };
+            let sent = Sent {
+                family,
+                protocol: question.protocol.number(),
+                destinations: of_family(&aims),
+                sources: of_family(&setout.sources),
+                ports: vec![every],
+                source_ports: vec![OWN_CHOICE],
+            };
+            if sent.destinations.is_empty() || sent.sources.is_empty() {
+                continue;
+            }
+            let cells =
+                of_no_name(ground.net().explore(setout.start(), &sent, MOST_CELLS).cells, family, |sent| {
+                    &sent.sources
+                });
+            let there = cells.into_iter().filter(|cell| {
+                let here = cell.delivery.as_ref().is_some_and(|one| (one.device, one.gone) == (device, None));
+                here && cell.delivered.1.iter().any(|ports| ports.contains(question.port))
+            });
+            for cell in there {
+                let better = best.as_ref().is_none_or(|known| cell.answer.verdict < known.verdict);
+                if better && cell.answer.verdict != Verdict::Blocked {
+                    let mut answer = cell.answer;
+                    // Of many ports the one that was asked for.
+                    if let Some(delivered) = &mut answer.delivered {
+                        delivered.port = question.port;
+                    }
+                    best = Some(answer);
+                }
+            }
+        }
+    }
+    best.unwrap_or_else(|| {
+        let kind = StepKind::NothingDelivered;
+        Answer {
+            verdict: Verdict::Blocked,
+            delivered: None,
+            steps: vec![Step { device, kind, origin: None }],
+        }
+    })
+}
+
+/// Where the connections of a question set out, each with what is aimed at from there.
+fn aimed_setouts(
+    estate: &EstateMap,
+    question: &Question,
+    to: &To,
+) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
+    let aims = match to {
+        To::Outside => special::public_ranges(),
+        To::Addresses(all) | To::Device(_, all) => all.clone(),
+    };
+    let single = match aims.as_slice() {
+        [one] if one.size() == 1 => Some(one.first()),
+        _ => None,
+    };
+    if question.entering.is_some() || single.is_some() {
+        let all = setouts(estate, &question.from, question.entering.as_ref(), single)?;
+        return Ok(all.into_iter().map(|setout| (setout, aims.clone())).collect());
+    }
+    let all = match question.from {
+        From::Outside => outside_setouts(estate),
+        _ => all_setouts(estate, &question.from)?,
+    };
+    let within = |reachable: &[IpRange]| -> Vec<IpRange> {
+        aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim))).collect()
+    };
+    Ok(all.into_iter().map(|(setout, reachable)| (setout, within(&reachable))).collect())
+}
+
+/// One answer from those for all sources, source ports and addresses. Where they differ, and nothing says which is meant, it
+/// depends; of a device one address that is reached is enough.
+fn one_of(mut answers: Vec<Answer>, any: bool) -> Answer {
+    if any {
+        let rank = |one: &Answer| match one.verdict {
+            Verdict::Allowed => 0,
+            Verdict::Depends => 1,
+            Verdict::Blocked => 2,
+        };
+        answers.sort_by_key(rank);
+        return answers.swap_remove(0);
+    }
+    let mut first = answers.swap_remove(0);
+    let other = answers.iter().find(|one| one.verdict != first.verdict);
+    let elsewhere = answers.iter().any(|one| one.delivered != first.delivered);
+    if let Some(other) = other {
+        first.verdict = Verdict::Depends;
+        if other.steps.len() > first.steps.len() {
+            first.steps.clone_from(&other.steps);
+        }
+    }
+    if first.verdict == Verdict::Depends || elsewhere {
+        first.delivered = None;
+    }
+    first
+}
+
+/// Two hosts on one network need no device between them.
+fn next_to(address: IpAddr, port: u16) -> Answer {
+    let kind = StepKind::SameNetwork(address);
+    Answer {
+        verdict: Verdict::Allowed,
+        delivered: Some(Delivery {
+            device: usize::MAX,
+            address,
+            port,
+            leaving: None,
+            gone: Some(Gone::Host),
+            entered: None,
+        }),
+        steps: vec![Step { device: usize::MAX, kind, origin: None }],
+    }
+}
+
+/// Of what comes from outside, or goes there, only what is of hosts that no rule names: of at least half of all.
+fn of_no_name(cells: Vec<Cell>, family: Family, side: impl Fn(&Sent) -> &Vec<IpRange>) -> Vec<Cell> {
+    let size = |cell: &Cell| side(&cell.sent).iter().fold(0u128, |sum, one| sum.saturating_add(one.size()));
+    let half = IpRange::all(family).size() / 2;
+    let largest = cells.iter().map(size).max().unwrap_or_default();
+    cells.into_iter().filter(|cell| size(cell) >= half.min(largest)).collect()
+}
+
+/// An answer of the packet engine with names and places.
+#[must_use]
+pub fn told(estate: &EstateMap, answer: Answer) -> Reached {
+    let delivered_to = answer.delivered.map(|one| DeliveredTo {
+        device: match one.gone {
+            None => estate.devices.get(one.device).map(|device| device.name.clone()),
+            Some(_) => match estate.holders(one.address) {
+                [only] => Some(estate.devices[*only].name.clone()),
+                _ => None,
+            },
+        },
+        address: one.address,
+        port: one.port,
+    });
+    let steps = answer.steps.into_iter().map(|step| step_of(estate, step));
+    Reached { verdict: answer.verdict, delivered_to, steps: steps.collect() }
+}
+
+/// A step with its place.
+pub fn step_of(estate: &EstateMap, step: Step) -> ReachStep {
+    let place = step.origin.map(|origin| trevlin_estate::evidence::place(estate, origin));
+    let (path, line, excerpt) = match place {
+        Some(place) => (Some(place.path), Some(place.line), Some(place.excerpt)),
+        None => (None, None, None),
+    };
+    let device = estate.devices.get(step.device).map_or("-", |device| &device.name).to_owned();
+    ReachStep { device, text: Prose::from(step.kind.to_string()).into_string(), path, line, excerpt }
+}

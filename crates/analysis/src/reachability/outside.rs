@@ -1,0 +1,101 @@
+//! From where the outside sends, and what.
+
+use crate::map::EstateMap;
+use crate::reachability::place::{AskError, Setout, places};
+use std::net::IpAddr;
+use trevlin_estate::special::{is_link_local, is_public, public_ranges};
+use trevlin_model::IpRange;
+use trevlin_packets::way::Place;
+
+/// Addresses of hosts outside of a device: what the internet routes, without the device's own networks inside.
+pub(super) fn outside_sources(estate: &EstateMap, device: usize) -> Vec<IpRange> {
+    let faces = |name: &str| estate.outside(device).iter().any(|one| one.name == name);
+    let inside =
+        estate.devices[device].facts.interfaces.iter().filter(|one| !one.loopback && !faces(&one.name));
+    let mut all = public_ranges();
+    for net in inside.flat_map(|one| &one.addresses).filter(|one| is_public(one.net.addr())) {
+        let range = IpRange::from(net.net.trunc());
+        all = all.iter().flat_map(|one| one.without(&range)).collect();
+    }
+    all
+}
+
+/// Where connections from outside enter, each with the destinations that the outside sends there.
+#[must_use]
+pub fn outside_setouts(estate: &EstateMap) -> Vec<(Setout, Vec<IpRange>)> {
+    let all = estate.shape().outside.iter();
+    all.map(|place| (Setout::entering(place, outside_sources(estate, place.device)), aimable(estate, place)))
+        .collect()
+}
+
+/// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that
+/// lie behind it. What a host of the very same network might send besides is told by the checks on what is open by default.
+fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
+    let facts = &estate.devices[place.device].facts;
+    let mut all: Vec<IpRange> = Vec::new();
+    let own = facts.interfaces.iter().find(|one| one.name == place.interface);
+    let own_networks: Vec<IpRange> = own
+        .into_iter()
+        .flat_map(|one| &one.addresses)
+        .filter(|one| !is_link_local(one.net.addr()))
+        .map(|one| IpRange::from(one.net.trunc()))
+        .collect();
+    let far = own.into_iter().flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr()));
+    let before = all.len();
+    all.extend(far.map(|one| IpRange::from(one.net.addr())));
+    // Where its address comes from somewhere else, it may be any; a forward that asks for none takes what comes to it.
+    let any_taken = facts.forwards.iter().any(|forward| forward.arriving_at.is_empty());
+    if all.len() == before && any_taken {
+        all.extend(public_ranges().into_iter().filter(|range| range.first().is_ipv4()));
+    }
+    all.extend(facts.forwards.iter().flat_map(|forward| forward.arriving_at.iter().copied()));
+    let behind = facts.interfaces.iter().filter(|one| one.name != place.interface && !one.loopback);
+    all.extend(behind.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.trunc())));
+    let routed = facts.routes.iter().filter(|route| {
+        route.forwards && !route.is_default() && route.interface.as_ref() != Some(&place.interface)
+    });
+    all.extend(routed.map(|route| IpRange::from(route.destination)));
+    let public = public_ranges();
+    let mut kept: Vec<IpRange> = Vec::new();
+    for range in all {
+        let carried: Vec<IpRange> = public.iter().filter_map(|one| one.intersection(&range)).collect();
+        // Private addresses of its own network are met only where the estate file says that this is the outside.
+        let near = own_networks.iter().any(|net| net.covers(&range));
+        kept = crate::exposure::joined(&kept, &if near { vec![range] } else { carried });
+    }
+    kept
+}
+
+/// Where connections from outside to an address enter: the device that is addressed, or the one behind which it lies.
+pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+    let all = &estate.shape().outside;
+    let sources = |place: &Place| outside_sources(estate, place.device);
+    let Some(to) = to else {
+        return match all.as_slice() {
+            [] => Err(AskError::Entering),
+            all => Ok(all.iter().map(|place| Setout::entering(place, sources(place))).collect()),
+        };
+    };
+    // The device that is addressed, where one is; else the one behind which the address lies.
+    let aimed: Vec<&Place> = all.iter().filter(|one| estate.holders(to).contains(&one.device)).collect();
+    let behind = |place: &&Place| {
+        let facts = &estate.devices[place.device].facts;
+        let near = facts.interfaces.iter().filter(|one| one.name != place.interface && !one.loopback);
+        let connected = near.flat_map(|one| &one.addresses).any(|address| address.net.contains(&to));
+        let routed = facts.routes.iter().any(|route| {
+            !route.is_default()
+                && route.forwards
+                && route.destination.contains(&to)
+                && route.interface.as_ref() != Some(&place.interface)
+        });
+        connected || routed
+    };
+    let holding: Vec<&Place> = all.iter().filter(behind).collect();
+    let chosen = match (aimed.as_slice(), holding.as_slice(), all.as_slice()) {
+        ([one], _, _) | ([], [one], _) => (*one).clone(),
+        ([], [], [one]) => one.clone(),
+        ([], [], []) => return Err(AskError::Entering),
+        _ => return Err(AskError::SeveralOutside(places(estate, all))),
+    };
+    Ok(vec![Setout::entering(&chosen, sources(&chosen))])
+}

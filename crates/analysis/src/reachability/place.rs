@@ -1,0 +1,473 @@
+//! From where connections set out, and what is aimed at.
+
+use crate::addresses::{Claim, ClaimKind};
+use crate::map::EstateMap;
+use crate::reachability::outside::{outside, outside_sources};
+use crate::topology::{Callers, router};
+use ipnet::IpNet;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use trevlin_estate::special::{is_link_local, is_public};
+use trevlin_model::{Family, IpRange};
+use trevlin_packets::way::{Place, Start};
+
+/// Where a connection comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum From {
+    /// A host of the outside that no rule names.
+    Outside,
+    /// This address.
+    Address(IpAddr),
+    /// Any host of a network.
+    Network(IpNet),
+    /// A device, the callers of a tunnel, or a group of users, by name.
+    Named(String),
+}
+
+impl From {
+    /// `outside`, an address, a network, or a name.
+    ///
+    /// # Errors
+    /// When it is neither, with what it looks like.
+    pub fn parse(word: &str) -> Result<Self, String> {
+        if word == "outside" {
+            return Ok(Self::Outside);
+        }
+        if let Ok(address) = word.parse() {
+            return Ok(Self::Address(address));
+        }
+        if let Ok(net) = word.parse::<IpNet>() {
+            return Ok(Self::Network(net.trunc()));
+        }
+        let numbers = word.chars().all(|one| one.is_ascii_digit() || matches!(one, '.' | '/' | ':'));
+        if word.is_empty() || numbers {
+            return Err(format!("`{word}` is no address and no network"));
+        }
+        Ok(Self::Named(word.to_owned()))
+    }
+}
+
+/// What is aimed at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum To {
+    /// The outside.
+    Outside,
+    /// These addresses.
+    Addresses(Vec<IpRange>),
+    /// A device, by any of its addresses.
+    Device(usize, Vec<IpRange>),
+}
+
+impl To {
+    /// `outside`, an address, a network, a device (its addresses), or a tunnel (its callers' addresses).
+    ///
+    /// # Errors
+    /// When it is none of these.
+    pub fn parse(estate: &EstateMap, word: &str) -> Result<Self, AskError> {
+        let known = |word: &str| AskError::NoName(word.to_owned(), names(estate));
+        Ok(match From::parse(word).map_err(|_| known(word))? {
+            From::Outside => Self::Outside,
+            From::Address(address) => Self::Addresses(vec![IpRange::from(address)]),
+            From::Network(net) => Self::Addresses(vec![IpRange::from(net)]),
+            From::Named(name) => {
+                if let Some(at) = estate.devices.iter().position(|one| one.name == name) {
+                    let device = &estate.devices[at];
+                    let held = device.facts.interfaces.iter().filter(|one| !one.loopback);
+                    let all = held.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
+                    return Ok(Self::Device(at, all.collect()));
+                }
+                let callers = callers_named(estate, &name);
+                if callers.is_empty() {
+                    return Err(known(&name));
+                }
+                Self::Addresses(callers.into_iter().flat_map(|one| one.ranges.clone()).collect())
+            }
+        })
+    }
+}
+
+/// Names that can be asked for.
+fn names(estate: &EstateMap) -> String {
+    let known = estate.devices.iter().map(|one| one.name.clone());
+    let tunnels = estate.shape().callers.iter().map(|one| one.tunnel.clone());
+    let mut known: Vec<String> = known.chain(tunnels).collect();
+    known.dedup();
+    known.join(", ")
+}
+
+/// Where connections set out, with the addresses that they may have.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Setout {
+    /// The device: it sends them, or they enter it.
+    pub device: usize,
+    /// Interface by which they enter; none where the device sends them.
+    pub interface: Option<String>,
+    /// Whether they come out of IPsec.
+    pub ipsec: bool,
+    /// Source addresses.
+    pub sources: Vec<IpRange>,
+    /// Whether the destination is on the same network, so that no device stands between.
+    pub next_to: bool,
+}
+
+impl Setout {
+    /// For the packet engine.
+    #[must_use]
+    pub fn start(&self) -> Start<'_> {
+        match &self.interface {
+            Some(interface) => Start::Entering { device: self.device, interface, ipsec: self.ipsec },
+            None => Start::Device(self.device),
+        }
+    }
+
+    /// Where they enter, where a device does not send them itself; out of IPsec they come from elsewhere than the interface is.
+    #[must_use]
+    pub fn place(&self) -> Option<Place> {
+        let interface = self.interface.clone().filter(|_| !self.ipsec)?;
+        Some(Place { device: self.device, interface })
+    }
+
+    pub(super) fn entering(place: &Place, sources: Vec<IpRange>) -> Self {
+        let interface = Some(place.interface.clone());
+        Self { device: place.device, interface, ipsec: false, sources, next_to: false }
+    }
+
+    /// Where the callers of a tunnel set out.
+    #[must_use]
+    pub fn of_callers(callers: &Callers) -> Self {
+        Self {
+            device: callers.device,
+            interface: Some(callers.interface.clone()),
+            ipsec: callers.ipsec,
+            sources: callers.ranges.clone(),
+            next_to: false,
+        }
+    }
+}
+
+/// Why a question cannot be answered.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum AskError {
+    /// There is no such device.
+    #[error("there is no device {0}; there are: {1}")]
+    NoDevice(String, String),
+    /// The device has no such interface, and no rule names it.
+    #[error("{device} has no interface {interface}; it has: {known}")]
+    NoInterface {
+        /// The device.
+        device: String,
+        /// What was asked for.
+        interface: String,
+        /// What there is.
+        known: String,
+    },
+    /// Nothing tells where the connection enters.
+    #[error(
+        "nothing tells by which device and interface it enters; say so with `--entering DEVICE:INTERFACE`"
+    )]
+    Entering,
+    /// Several places have the source.
+    #[error("{0} may be in several places: {1}; say which with `--entering DEVICE:INTERFACE`")]
+    Several(IpRange, String),
+    /// Nothing has this name.
+    #[error(
+        "nothing is called {0}: no device, no tunnel that is called, no group with fixed addresses; there are: {1}"
+    )]
+    NoName(String, String),
+    /// Addresses of a device are not known.
+    #[error("the addresses of {0} were not exported, so where it sends from is not known")]
+    NoAddress(String),
+    /// Several devices have an outside interface.
+    #[error("several interfaces face the outside: {0}; say which with `--entering DEVICE:INTERFACE`")]
+    SeveralOutside(String),
+    /// The addresses are of different IP versions.
+    #[error("{0} and {1} are of different IP versions")]
+    Versions(IpAddr, IpAddr),
+}
+
+/// Where connections set out: as said, else where the source lies.
+///
+/// # Errors
+/// When nothing tells, or a name is not known.
+pub(super) fn setouts(
+    estate: &EstateMap,
+    from: &From,
+    entering: Option<&(String, String)>,
+    to: Option<IpAddr>,
+) -> Result<Vec<Setout>, AskError> {
+    if let Some((name, interface)) = entering {
+        let place = entrance(estate, name, interface)?;
+        let sources = match from {
+            From::Outside => outside_sources(estate, place.device),
+            From::Address(address) => vec![IpRange::from(*address)],
+            From::Network(net) => vec![IpRange::from(*net)],
+            From::Named(name) => named(estate, name, to)?.into_iter().flat_map(|one| one.sources).collect(),
+        };
+        return Ok(vec![Setout::entering(&place, sources)]);
+    }
+    match from {
+        From::Outside => outside(estate, to),
+        From::Address(address) => near(estate, IpRange::from(*address), to),
+        From::Network(net) => near(estate, IpRange::from(*net), to),
+        From::Named(name) => named(estate, name, to),
+    }
+}
+
+/// Where connections to anything set out, each with the destinations for which that is so.
+///
+/// # Errors
+/// When nothing tells, or a name is not known.
+pub fn all_setouts(estate: &EstateMap, from: &From) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
+    let everywhere = || vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    let mut all = Vec::new();
+    for setout in setouts(estate, from, None, None)? {
+        match (&setout.interface, from) {
+            (None, _) => all.extend(sent_by(estate, setout.device)),
+            (Some(interface), From::Address(_) | From::Network(_)) => {
+                let place = Place { device: setout.device, interface: interface.clone() };
+                all.extend(on_network(estate, &place, &setout));
+            }
+            _ => all.push((setout, everywhere())),
+        }
+    }
+    Ok(all)
+}
+
+/// What a device sends, from the address that is nearest to each destination.
+fn sent_by(estate: &EstateMap, device: usize) -> Vec<(Setout, Vec<IpRange>)> {
+    let setout = |sources| Setout { device, interface: None, ipsec: false, sources, next_to: false };
+    let mut rest = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    let mut all = Vec::new();
+    let links =
+        estate.devices[device].facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false));
+    for address in links.flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr())) {
+        let near = IpRange::from(address.net);
+        all.push((setout(vec![IpRange::from(address.net.addr())]), vec![near]));
+        rest = rest.iter().flat_map(|one| one.without(&near)).collect();
+    }
+    all.push((setout(own_addresses(estate, device, None)), rest));
+    all
+}
+
+/// What a host of a network sends: to each device there straight, and by the router what is for elsewhere.
+fn on_network(estate: &EstateMap, router: &Place, setout: &Setout) -> Vec<(Setout, Vec<IpRange>)> {
+    let shape = estate.shape();
+    let mut elsewhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
+    let Some(network) = shape.network_of(router) else { return vec![(setout.clone(), elsewhere)] };
+    let mut all = Vec::new();
+    for place in &network.members {
+        let interface =
+            estate.devices[place.device].facts.interfaces.iter().find(|one| one.name == place.interface);
+        let own =
+            interface.into_iter().flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
+        all.push((Setout::entering(place, setout.sources.clone()), own.collect()));
+    }
+    for net in &network.prefixes {
+        elsewhere = elsewhere.iter().flat_map(|one| one.without(&IpRange::from(*net))).collect();
+    }
+    all.push((setout.clone(), elsewhere));
+    all
+}
+
+fn entrance(estate: &EstateMap, name: &str, interface: &str) -> Result<Place, AskError> {
+    let names = || estate.devices.iter().map(|one| one.name.as_str()).collect::<Vec<_>>().join(", ");
+    let device = estate.devices.iter().position(|one| one.name == *name);
+    let device = device.ok_or_else(|| AskError::NoDevice(name.to_owned(), names()))?;
+    let known = &estate.devices[device].facts.interfaces;
+    if !known.is_empty() && !known.iter().any(|one| one.name == *interface) {
+        let known = known.iter().map(|one| one.name.as_str()).collect::<Vec<_>>().join(", ");
+        let (device, interface) = (name.to_owned(), interface.to_owned());
+        return Err(AskError::NoInterface { device, interface, known });
+    }
+    Ok(Place { device, interface: interface.to_owned() })
+}
+
+pub(super) fn places(estate: &EstateMap, all: &[Place]) -> String {
+    let name = |place: &Place| format!("{}:{}", estate.devices[place.device].name, place.interface);
+    all.iter().map(name).collect::<Vec<_>>().join(", ")
+}
+
+/// From addresses: those of a device, of callers, of a network that a device is on, or of the outside.
+fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+    let shape = estate.shape();
+    if range.size() == 1
+        && let [device] = estate.holders(range.first())
+    {
+        let sources = vec![range];
+        return Ok(vec![Setout { device: *device, interface: None, ipsec: false, sources, next_to: false }]);
+    }
+    // A pool inside a network is the more exact of the two; the same range as a network's is the network.
+    let prefixes = || shape.networks.iter().flat_map(|network| &network.prefixes);
+    let near = prefixes()
+        .map(|net| IpRange::from(*net))
+        .filter(|net| net.covers(&range))
+        .map(|net| net.size())
+        .min();
+    let exact = |held: &IpRange| held.covers(&range) && near.is_none_or(|near| held.size() < near);
+    let calling = |one: &&Callers| one.ranges.iter().any(exact);
+    let callers: Vec<&Callers> = shape.callers.iter().filter(calling).collect();
+    match callers.as_slice() {
+        [] => {}
+        [one] => return Ok(vec![Setout { sources: vec![range], ..Setout::of_callers(one) }]),
+        several => {
+            let name = |one: &&Callers| format!("{}:{}", estate.devices[one.device].name, one.interface);
+            return Err(AskError::Several(range, several.iter().map(name).collect::<Vec<_>>().join(", ")));
+        }
+    }
+    // The networks with the longest prefix that hold it.
+    let mut best: BTreeMap<u8, Vec<usize>> = BTreeMap::new();
+    for (number, network) in shape.networks.iter().enumerate() {
+        let longest = network
+            .prefixes
+            .iter()
+            .filter(|net| IpRange::from(**net).covers(&range))
+            .map(IpNet::prefix_len)
+            .max();
+        if let Some(length) = longest {
+            best.entry(length).or_default().push(number);
+        }
+    }
+    let Some((_, numbers)) = best.pop_last() else {
+        let outside_it = is_public(range.first()) && is_public(range.last());
+        return match outside_it {
+            true => Ok(outside(estate, to)?
+                .into_iter()
+                .map(|one| Setout { sources: vec![range], ..one })
+                .collect()),
+            false => routed_behind(estate, range),
+        };
+    };
+    let mut found = Vec::new();
+    for number in numbers {
+        found.push(first_hop(estate, number, range, to)?);
+    }
+    match found.as_slice() {
+        [_] => Ok(found),
+        _ => {
+            let all: Vec<Place> = found
+                .iter()
+                .filter_map(|one| Some(Place { device: one.device, interface: one.interface.clone()? }))
+                .collect();
+            Err(AskError::Several(range, places(estate, &all)))
+        }
+    }
+}
+
+/// A network that no device is on, but that one of them routes to: it is entered from there.
+fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<Setout>, AskError> {
+    let mut all: Vec<Place> = Vec::new();
+    for (device, one) in estate.devices.iter().enumerate() {
+        for route in one.facts.routes.iter().filter(|route| route.forwards && !route.is_default()) {
+            let (Some(interface), Some(gateway)) = (&route.interface, route.gateway) else { continue };
+            if IpRange::from(route.destination).covers(&range) && estate.holders(gateway).is_empty() {
+                all.push(Place { device, interface: interface.clone() });
+            }
+        }
+    }
+    all.dedup();
+    match all.as_slice() {
+        [] => Err(AskError::Entering),
+        [one] => Ok(vec![Setout::entering(one, vec![range])]),
+        _ => Err(AskError::Several(range, places(estate, &all))),
+    }
+}
+
+/// Where what a host of a network sends comes first: to who has the address there, else to the router of the network.
+fn first_hop(
+    estate: &EstateMap,
+    number: usize,
+    range: IpRange,
+    to: Option<IpAddr>,
+) -> Result<Setout, AskError> {
+    let shape = estate.shape();
+    let network = &shape.networks[number];
+    if let Some(to) = to {
+        if let Some(place) = shape.shape.holder(number, to) {
+            return Ok(Setout::entering(place, vec![range]));
+        }
+        if network.prefixes.iter().any(|net| net.contains(&to)) {
+            let place = network.members.first().ok_or(AskError::Entering)?;
+            return Ok(Setout { next_to: true, ..Setout::entering(place, vec![range]) });
+        }
+    }
+    router(estate, shape, number).map(|place| Setout::entering(&place, vec![range])).map_err(|all| match all
+        .as_slice()
+    {
+        [] => AskError::Entering,
+        all => AskError::Several(range, places(estate, all)),
+    })
+}
+
+/// A device, the callers of a tunnel (by its name, or by device and name), or a group of users.
+fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+    if let Some(device) = estate.devices.iter().position(|one| one.name == name) {
+        let sources = own_addresses(estate, device, to);
+        if sources.is_empty() {
+            return Err(AskError::NoAddress(name.to_owned()));
+        }
+        return Ok(vec![Setout { device, interface: None, ipsec: false, sources, next_to: false }]);
+    }
+    let callers = callers_named(estate, name);
+    if !callers.is_empty() {
+        return Ok(callers.into_iter().map(Setout::of_callers).collect());
+    }
+    let group = members_of(estate, name);
+    if !group.is_empty() {
+        return Ok(group);
+    }
+    Err(AskError::NoName(name.to_owned(), names(estate)))
+}
+
+/// Callers of the tunnels that a name means: a tunnel's, or `device/tunnel`.
+pub(super) fn callers_named<'e>(estate: &'e EstateMap, name: &str) -> Vec<&'e Callers> {
+    let fits = |one: &&Callers| {
+        one.tunnel == name
+            || name.split_once('/').is_some_and(|(device, tunnel)| {
+                estate.devices[one.device].name == device && one.tunnel == tunnel
+            })
+    };
+    estate.shape().callers.iter().filter(fits).collect()
+}
+
+/// Members of a group of users, by the addresses that tunnels keep for them.
+fn members_of(estate: &EstateMap, name: &str) -> Vec<Setout> {
+    let groups = estate.devices.iter().flat_map(|one| &one.facts.groups).filter(|one| one.name == name);
+    let members: Vec<&String> = groups.flat_map(|one| &one.members).collect();
+    if members.is_empty() {
+        return Vec::new();
+    }
+    let kept = |claim: &&Claim| {
+        claim.kind == ClaimKind::FixedAddress && claim.who.as_ref().is_some_and(|who| members.contains(&who))
+    };
+    let fixed: Vec<&Claim> = estate.plan().claims.iter().filter(kept).collect();
+    let mut found = Vec::new();
+    for callers in &estate.shape().callers {
+        let own = fixed.iter().filter(|claim| {
+            claim.device == callers.device && callers.ranges.iter().any(|range| range.covers(&claim.range))
+        });
+        let sources: Vec<IpRange> = own.map(|claim| claim.range).collect();
+        if !sources.is_empty() {
+            found.push(Setout { sources, ..Setout::of_callers(callers) });
+        }
+    }
+    found
+}
+
+/// The addresses that a device sends from: for one destination the one nearest to it of each IP version.
+fn own_addresses(estate: &EstateMap, device: usize, to: Option<IpAddr>) -> Vec<IpRange> {
+    let facts = &estate.devices[device].facts;
+    let default = facts.routes.iter().filter(|route| route.is_default());
+    let by: Vec<&String> = default.filter_map(|route| route.interface.as_ref()).collect();
+    let mut all = Vec::new();
+    for family in [Family::V4, Family::V6] {
+        let held = facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false));
+        let addresses = held.flat_map(|one| one.addresses.iter().map(move |address| (one, address.net)));
+        let fitting =
+            addresses.filter(|(_, net)| Family::of(net.addr()) == family && !is_link_local(net.addr()));
+        let best = fitting.max_by_key(|(one, net)| {
+            (to.is_some_and(|to| net.contains(&to)), by.contains(&&one.name), std::cmp::Reverse(net.addr()))
+        });
+        all.extend(best.map(|(_, net)| IpRange::from(net.addr())));
+    }
+    all
+}

@@ -1,0 +1,554 @@
+//! What each device serves: as its files have it, as its sockets were seen, or both.
+
+mod ports;
+
+pub use ports::{Encrypted, KnownPort, PortKind, known_port, prepare};
+
+pub use trevlin_packets::way::has_ports;
+
+use crate::management::ManagementPort;
+use serde::{Serialize, Serializer};
+use std::fmt;
+use std::net::IpAddr;
+use trevlin_estate::assemble::Estate;
+use trevlin_model::housekeeping::UnitState;
+use trevlin_model::served::{Served, ServedKind};
+use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::{Device, Families, Family, Listener, Origin, PortRange, Tunnel, TunnelFamily};
+
+const TCP: u8 = 6;
+const UDP: u8 = 17;
+const GRE: u8 = 47;
+
+/// What a service is, where its configuration says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum What {
+    /// A secure shell server, by its number.
+    Shell(usize),
+    /// A tunnel, by its number.
+    Tunnel(usize),
+    /// The management port of a tunnel, by the tunnel's number.
+    TunnelManagement(usize),
+    /// A RADIUS server.
+    Radius,
+    /// A DHCP server, by its number.
+    Dhcp(usize),
+    /// A service that opens ports on request, by its number.
+    PortMapper(usize),
+    /// A service with its files, by its number; sites of one server at one port are one, and this is the first of them.
+    Served(usize, ServedKind),
+    /// Something of which only the socket is known.
+    Socket,
+}
+
+/// How it is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Known {
+    /// Files say so; no dump of sockets was exported.
+    Configured,
+    /// A socket was seen; no file that was exported explains it.
+    Observed,
+    /// Both.
+    Both,
+    /// Files say so, and no such socket was seen.
+    Absent,
+    /// Files say so, and the unit that starts it is switched off.
+    Disabled,
+}
+
+/// Something that a device serves.
+#[derive(Debug, Clone)]
+pub struct Service {
+    /// Name for people.
+    pub name: String,
+    /// What it is.
+    pub what: What,
+    /// Number of the transport protocol.
+    pub protocol: u8,
+    /// Address it is bound to; `None` for every one.
+    pub address: Option<IpAddr>,
+    /// IP versions.
+    pub families: Families,
+    /// Interface it is bound to, where it is.
+    pub interface: Option<String>,
+    /// Port; 0 for a protocol without.
+    pub port: u16,
+    /// How it is known.
+    pub known: Known,
+    /// The line of its configuration.
+    pub configured: Option<Origin>,
+    /// The line of its socket.
+    pub observed: Option<Origin>,
+}
+
+impl Service {
+    /// What the table says of its port.
+    #[must_use]
+    pub fn port_known(&self) -> Option<&'static KnownPort> {
+        known_port(self.protocol, self.port)
+    }
+
+    /// What it is for: by what its configuration says it is, else by its port.
+    #[must_use]
+    pub fn kind(&self) -> PortKind {
+        match self.what {
+            What::Shell(_) => PortKind::Shell,
+            What::Tunnel(_) => PortKind::Tunnel,
+            What::TunnelManagement(_) => PortKind::Management,
+            What::Radius => PortKind::Login,
+            What::Dhcp(_) => PortKind::Addresses,
+            What::PortMapper(_) => PortKind::Mapping,
+            What::Served(_, kind) => match kind {
+                ServedKind::Shares
+                | ServedKind::Exports
+                | ServedKind::Modules
+                | ServedKind::Transfers
+                | ServedKind::Disks => PortKind::Files,
+                ServedKind::Monitoring => PortKind::Management,
+                ServedKind::Pages | ServedKind::Relays => match self.port_known().map(|known| known.kind) {
+                    // A relay is what it hands on to, and pages of some ports are those of a device.
+                    Some(kind) if kind != PortKind::Web => kind,
+                    _ => PortKind::Web,
+                },
+                ServedKind::Databases | ServedKind::Cache => PortKind::Database,
+                ServedKind::Broker => PortKind::Messages,
+                ServedKind::Names => PortKind::Names,
+                ServedKind::Time => PortKind::Time,
+                ServedKind::Logs => PortKind::Monitoring,
+            },
+            What::Socket => self.port_known().map_or(PortKind::Other, |known| known.kind),
+        }
+    }
+
+    /// Whether only the device itself reaches it.
+    #[must_use]
+    pub fn is_local(&self) -> bool {
+        self.address.is_some_and(|address| address.is_loopback()) || self.interface.as_deref() == Some("lo")
+    }
+
+    /// Whether a packet to this address of the device comes to it.
+    #[must_use]
+    pub fn answers_at(&self, address: IpAddr) -> bool {
+        self.address.map_or_else(|| self.families.has(Family::of(address)), |own| own == address)
+    }
+
+    /// The line to cite first: its configuration, else its socket.
+    #[must_use]
+    pub fn origin(&self) -> Option<Origin> {
+        self.configured.or(self.observed)
+    }
+
+    /// Lines that say so.
+    #[must_use]
+    pub fn origins(&self) -> Vec<Origin> {
+        self.configured.into_iter().chain(self.observed).collect()
+    }
+
+    /// `tcp 443`, or the name of a protocol without ports.
+    #[must_use]
+    pub fn endpoint(&self) -> String {
+        endpoint(self.protocol, PortRange { first: self.port, last: self.port })
+    }
+}
+
+/// A protocol with ports; one without has none.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct ProtocolPorts {
+    /// Number of the protocol.
+    pub protocol: u8,
+    /// Ports.
+    pub ports: PortRange,
+}
+
+impl ProtocolPorts {
+    /// Whether it is every port of the protocol.
+    #[must_use]
+    pub fn is_every_port(self) -> bool {
+        trevlin_packets::way::has_ports(self.protocol) && (self.ports.first, self.ports.last) == (0, u16::MAX)
+    }
+
+    /// The protocol's name.
+    #[must_use]
+    pub fn protocol_name(self) -> String {
+        trevlin_model::Protocol(Some(self.protocol)).name()
+    }
+}
+
+impl fmt::Display for ProtocolPorts {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(&endpoint(self.protocol, self.ports))
+    }
+}
+
+impl Serialize for ProtocolPorts {
+    fn serialize<S: Serializer>(&self, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_str(self)
+    }
+}
+
+/// A protocol with ports, in words.
+#[must_use]
+pub fn endpoint(protocol: u8, ports: PortRange) -> String {
+    let name = trevlin_model::Protocol(Some(protocol)).name();
+    if trevlin_packets::way::has_ports(protocol) { format!("{name} {ports}") } else { name }
+}
+
+/// The line that says that a service is switched off: none of the units that start it is enabled, and one is known not to be.
+pub fn switched_off(device: &Device, served: &Served) -> Option<Origin> {
+    let named = |name: &str| {
+        let (plain, _) = name.split_once('.').unwrap_or((name, ""));
+        // `postgresql@15-main` is an instance of `postgresql`.
+        served.units.contains(&plain.split('@').next().unwrap_or(plain))
+    };
+    let mut off = None;
+    for unit in device.facts.units.iter().filter(|unit| named(&unit.name)) {
+        match unit.state {
+            UnitState::Enabled => return None,
+            UnitState::Disabled | UnitState::Masked => off = off.or(Some(unit.origin)),
+            UnitState::Static => {}
+        }
+    }
+    off
+}
+
+/// Whether anybody beyond the device may meet a service: it is not switched off, and not for the device alone.
+#[must_use]
+pub fn is_met(device: &Device, served: &Served) -> bool {
+    !served.is_local() && switched_off(device, served).is_none()
+}
+
+/// What a device serves, in order of protocol and port.
+#[must_use]
+pub fn services(estate: &Estate, at: usize) -> Vec<Service> {
+    let device = &estate.devices[at];
+    let mut all = Vec::new();
+    for (number, server) in device.facts.ssh_servers.iter().enumerate() {
+        all.extend(shell(number, server));
+    }
+    for (number, tunnel) in device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.refused.is_none()) {
+        all.extend(of_tunnel(number, tunnel));
+    }
+    if let Some(site) = device.facts.radius_sites.first() {
+        for port in [1812, 1813] {
+            all.push(Service { port, ..configured("RADIUS server", What::Radius, UDP, site.origin) });
+        }
+    }
+    for (number, server) in device.facts.dhcp_servers.iter().enumerate() {
+        let service = configured(&server.name, What::Dhcp(number), UDP, server.origin);
+        let families = Family::V4.into();
+        match server.interfaces.as_slice() {
+            [] => all.push(Service { port: 67, families, ..service }),
+            named => all.extend(named.iter().map(|name| Service {
+                port: 67,
+                families,
+                interface: Some(name.clone()),
+                ..service.clone()
+            })),
+        }
+    }
+    for (number, mapper) in device.facts.port_mappers.iter().enumerate() {
+        let service = |port| Service {
+            port,
+            ..configured("port opening on request", What::PortMapper(number), UDP, mapper.origin)
+        };
+        all.extend(mapper.upnp.then(|| service(1900)));
+        all.extend(mapper.nat_pmp.then(|| service(5351)));
+        all.extend(mapper.port.map(|(port, _)| Service { protocol: TCP, ..service(port) }));
+    }
+    all.extend(of_files(device));
+    observe(device, &mut all);
+    all.sort_by(|a, b| {
+        (a.protocol, a.port, a.address, &a.name).cmp(&(b.protocol, b.port, b.address, &b.name))
+    });
+    all
+}
+
+fn configured(name: &str, what: What, protocol: u8, origin: Origin) -> Service {
+    Service {
+        name: name.to_owned(),
+        what,
+        protocol,
+        address: None,
+        families: Families::Both,
+        interface: None,
+        port: 0,
+        known: Known::Configured,
+        configured: Some(origin),
+        observed: None,
+    }
+}
+
+/// What stands behind a service that is known by its files: every site that its program serves at the same place.
+#[must_use]
+pub fn sites_at<'a>(device: &'a Device, service: &Service) -> Vec<&'a Served> {
+    let What::Served(number, _) = service.what else { return Vec::new() };
+    let program = device.facts.served[number].program;
+    let there = |one: &&Served| {
+        let at = |place: &trevlin_model::served::Endpoint| {
+            (place.port, place.address) == (service.port, service.address)
+        };
+        one.program == program && one.endpoints.iter().any(at)
+    };
+    device.facts.served.iter().filter(there).collect()
+}
+
+/// Services by their files. Sites of one server at one port are one service.
+fn of_files(device: &Device) -> Vec<Service> {
+    let mut all: Vec<(Service, &'static str, usize)> = Vec::new();
+    for (number, served) in device.facts.served.iter().enumerate().filter(|(_, one)| one.refused.is_none()) {
+        let off = switched_off(device, served).is_some();
+        for place in &served.endpoints {
+            let protocol = place.protocol.0.unwrap_or(TCP);
+            let one = configured(&served.name, What::Served(number, served.kind), protocol, place.origin);
+            let service = Service {
+                address: place.address,
+                families: place.families,
+                interface: place.interface.clone(),
+                port: place.port,
+                known: if off { Known::Disabled } else { Known::Configured },
+                ..one
+            };
+            let same = |(known, program, _): &&mut (Service, &str, usize)| {
+                *program == served.program
+                    && (known.protocol, known.address, &known.interface, known.port)
+                        == (service.protocol, service.address, &service.interface, service.port)
+            };
+            match all.iter_mut().find(same) {
+                Some((known, _, count)) => {
+                    if known.families != service.families {
+                        known.families = Families::Both;
+                    }
+                    *count += usize::from(known.what != service.what);
+                }
+                None => all.push((service, served.program, 0)),
+            }
+        }
+    }
+    let named = |(mut service, program, more): (Service, &str, usize)| {
+        if more > 0 {
+            service.name = format!("{} web sites ({program})", more + 1);
+        }
+        service
+    };
+    all.into_iter().map(named).collect()
+}
+
+/// Where a secure shell server listens (sshd_config(5), ListenAddress, Port, AddressFamily).
+fn shell(number: usize, server: &SshServer) -> Vec<Service> {
+    if server.refused.is_some() {
+        return Vec::new();
+    }
+    let everybody = SshConnection::default();
+    let values = |keyword: &str| -> Vec<(String, Option<Origin>)> {
+        let setting = server.effective(keyword, &everybody);
+        let origin = setting.origin();
+        setting.possible().next().into_iter().flatten().map(|one| (one.clone(), origin)).collect()
+    };
+    let families = match values("addressfamily").first().map(|(word, _)| word.as_str()) {
+        Some("inet") => Families::V4,
+        Some("inet6") => Families::V6,
+        _ => Families::Both,
+    };
+    let mut ports: Vec<(u16, Option<Origin>)> =
+        values("port").into_iter().filter_map(|(port, origin)| Some((port.parse().ok()?, origin))).collect();
+    if ports.is_empty() {
+        ports.push((22, None));
+    }
+    let base = |port: u16, origin: Option<Origin>| Service {
+        port,
+        families,
+        ..configured("secure shell", What::Shell(number), TCP, origin.unwrap_or(server.origin))
+    };
+    let mut all = Vec::new();
+    for (text, origin) in values("listenaddress") {
+        let (host, port) = address_and_port(&text);
+        let Ok(address) = host.parse::<IpAddr>() else { continue };
+        let families = if address.is_unspecified() { Family::of(address).into() } else { families };
+        let address = (!address.is_unspecified()).then_some(address);
+        let stated: Vec<u16> =
+            port.map_or_else(|| ports.iter().map(|(port, _)| *port).collect(), |port| vec![port]);
+        all.extend(stated.into_iter().map(|port| Service { address, families, ..base(port, origin) }));
+    }
+    if all.is_empty() {
+        all.extend(ports.into_iter().map(|(port, origin)| base(port, origin)));
+    }
+    all
+}
+
+/// `address`, `address:port` or `[address]:port`.
+fn address_and_port(text: &str) -> (&str, Option<u16>) {
+    if let Some((host, port)) = text.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+        return (host, port.strip_prefix(':').and_then(|port| port.parse().ok()));
+    }
+    match text.rsplit_once(':') {
+        Some((host, port)) if !host.contains(':') => (host, port.parse().ok()),
+        _ => (text, None),
+    }
+}
+
+fn of_tunnel(number: usize, tunnel: &Tunnel) -> Vec<Service> {
+    let mut all = Vec::new();
+    let bound = |listener: &Listener| {
+        let address = listener.address.value().copied().flatten();
+        // An address of no digits stands for every one of its version.
+        match address {
+            Some(any) if any.is_unspecified() => (None, Family::of(any).into()),
+            other => (other, Families::Both),
+        }
+    };
+    for listener in &tunnel.listeners {
+        let (address, families) = bound(listener);
+        let origin = listener.port.origin().or(listener.address.origin()).unwrap_or(tunnel.origin);
+        let Some(port) = listener.port.possible().next().copied() else { continue };
+        let protocol = listener.protocol.0.unwrap_or(UDP);
+        let one = configured(&tunnel.name, What::Tunnel(number), protocol, origin);
+        all.push(Service { address, families, port, ..one });
+        // The calls themselves come in packets of their own protocol (RFC 2637, 4).
+        if tunnel.family == TunnelFamily::Pptp {
+            let one = configured(&tunnel.name, What::Tunnel(number), GRE, origin);
+            all.push(Service { address, families, ..one });
+        }
+    }
+    if let Some(port) = ManagementPort::of(tunnel).filter(|port| !port.is_socket())
+        && let Ok(number_of) = port.port.parse()
+    {
+        let local = port.is_local() == Some(true);
+        let address = local.then(|| IpAddr::from([127, 0, 0, 1])).or_else(|| port.address());
+        let name = format!("management of {}", tunnel.name);
+        let one = configured(&name, What::TunnelManagement(number), TCP, port.origin);
+        all.push(Service { address, port: number_of, ..one });
+    }
+    all
+}
+
+/// Holds what is configured against the sockets that were seen.
+fn observe(device: &Device, all: &mut Vec<Service>) {
+    if !device.facts.has_sockets {
+        return;
+    }
+    let mut explained = vec![false; device.facts.sockets.len()];
+    for service in all.iter_mut() {
+        // What the kernel or a protocol without ports serves shows as no socket.
+        if service.protocol == GRE || in_kernel(device, service) {
+            continue;
+        }
+        let wanted = service.clone();
+        let fits = |socket: &trevlin_model::listen::Socket| {
+            let service = &wanted;
+            socket.protocol.0 == Some(service.protocol)
+                && socket.port == service.port
+                && (service.address.is_none()
+                    || socket.address.is_none()
+                    || service.address == socket.address)
+                && (socket.families.each().any(|family| service.families.has(family)))
+                && bound_alike(device, service, socket)
+        };
+        let off = service.known == Known::Disabled;
+        service.known = if off { Known::Disabled } else { Known::Absent };
+        for (number, socket) in device.facts.sockets.iter().enumerate().filter(|(_, socket)| fits(socket)) {
+            explained[number] = true;
+            service.known = Known::Both;
+            service.observed = service.observed.or(Some(socket.origin));
+        }
+    }
+    for (socket, _) in device.facts.sockets.iter().zip(&explained).filter(|(_, explained)| !**explained) {
+        let protocol = socket.protocol.0.unwrap_or(TCP);
+        let known = known_port(protocol, socket.port).map(|known| known.name.clone());
+        let name = match (&socket.program, known) {
+            (Some(program), Some(known)) => format!("{known} ({program})"),
+            (Some(program), None) => program.clone(),
+            (None, Some(known)) => known,
+            (None, None) => "unknown service".to_owned(),
+        };
+        all.push(Service {
+            name,
+            what: What::Socket,
+            protocol,
+            address: socket.address,
+            families: socket.families,
+            interface: socket.interface.clone(),
+            port: socket.port,
+            known: Known::Observed,
+            configured: None,
+            observed: Some(socket.origin),
+        });
+    }
+}
+
+/// Whether a socket can be that of a service that is bound to an interface: it is bound to it as well, or to one of its addresses.
+/// Daemons for names and addresses listen everywhere and leave unanswered what comes in elsewhere (dnsmasq(8), --interface).
+fn bound_alike(device: &Device, service: &Service, socket: &trevlin_model::listen::Socket) -> bool {
+    let Some(name) = service.interface.as_ref() else { return true };
+    let drops = matches!(service.what, What::Dhcp(_) | What::Served(_, ServedKind::Names));
+    let own = device.facts.interfaces.iter().filter(|one| one.name == *name).flat_map(|one| &one.addresses);
+    drops
+        || socket.interface.as_ref() == Some(name)
+        || socket.address.is_some_and(|address| own.map(|one| one.net.addr()).any(|one| one == address))
+}
+
+/// Whether packets of a service are taken by the kernel, where `ss` may show no socket: WireGuard's and L2TP's.
+fn in_kernel(device: &Device, service: &Service) -> bool {
+    match service.what {
+        What::Tunnel(number) => {
+            matches!(device.facts.tunnels[number].family, TunnelFamily::WireGuard | TunnelFamily::L2tp)
+        }
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::estate;
+
+    fn told(files: &[(&str, &str)]) -> Vec<String> {
+        let all = services(&estate(files), 0);
+        let line = |one: Service| {
+            let address = one.address.map_or(format!("any {}", one.families), |address| address.to_string());
+            let interface = one.interface.map(|name| format!("%{name}")).unwrap_or_default();
+            format!("{} {address}{interface} {} {:?}", one.protocol, one.port, one.known)
+        };
+        all.into_iter().map(line).collect()
+    }
+
+    #[test]
+    fn configured_observed_and_both() {
+        const SHELL: (&str, &str) = ("d/etc/ssh/sshd_config", "Port 22\nListenAddress 10.4.0.9\n");
+        const SEEN: &str = "tcp LISTEN 0 9 10.4.0.9:22 0.0.0.0:*\ntcp LISTEN 0 9 *:80 *:* users:((\"httpd\",pid=1,fd=4))\n\
+                            udp UNCONN 0 0 127.0.0.1:323 0.0.0.0:*\n";
+        for (files, wanted) in [
+            (&[SHELL][..], &["6 10.4.0.9 22 Configured"][..]),
+            (
+                &[SHELL, ("d/ss.txt", SEEN)],
+                &["6 10.4.0.9 22 Both", "6 any IPv4 and IPv6 80 Observed", "17 127.0.0.1 323 Observed"],
+            ),
+            (
+                &[SHELL, ("d/ss.txt", "tcp LISTEN 0 9 127.0.0.1:22 0.0.0.0:*\n")],
+                &["6 10.4.0.9 22 Absent", "6 127.0.0.1 22 Observed"],
+            ),
+            (
+                &[("d/etc/ssh/sshd_config", "Port 2222\nPort 22\nAddressFamily inet\n")],
+                &["6 any IPv4 22 Configured", "6 any IPv4 2222 Configured"],
+            ),
+            (
+                &[("d/etc/ssh/sshd_config", "ListenAddress [2001:db8::9]:2022\nListenAddress 0.0.0.0\n")],
+                &["6 any IPv4 22 Configured", "6 2001:db8::9 2022 Configured"],
+            ),
+            (
+                &[("d/etc/pptpd.conf", "remoteip 10.4.0.10-20\nlisten 192.0.2.9\n")],
+                &["6 192.0.2.9 1723 Configured", "47 192.0.2.9 0 Configured"],
+            ),
+            (
+                &[("d/etc/miniupnpd/miniupnpd.conf", "listening_ip=eth1\nenable_natpmp=yes\nport=5000\n")],
+                &[
+                    "6 any IPv4 and IPv6 5000 Configured",
+                    "17 any IPv4 and IPv6 1900 Configured",
+                    "17 any IPv4 and IPv6 5351 Configured",
+                ],
+            ),
+        ] {
+            assert_eq!(told(files), wanted);
+        }
+    }
+}

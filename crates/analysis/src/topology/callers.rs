@@ -1,0 +1,149 @@
+//! Where callers of tunnels appear.
+
+use crate::topology::EstateShape;
+use trevlin_estate::assemble::Estate;
+use trevlin_model::{Device, IpRange, Origin, PoolPlacement, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_packets::way::{IpsecPolicy, Place};
+
+/// Those who call a tunnel, once they are in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Callers {
+    /// The device that answers them.
+    pub device: usize,
+    /// Name of the tunnel within the device.
+    pub tunnel: String,
+    /// Protocol family.
+    pub family: TunnelFamily,
+    /// Interface by which their packets come.
+    pub interface: String,
+    /// Whether they come out of IPsec there.
+    pub ipsec: bool,
+    /// Their addresses.
+    pub ranges: Vec<IpRange>,
+    /// The line to point at.
+    pub origin: Origin,
+}
+
+/// Places the callers of every tunnel that answers any.
+pub(super) fn place(estate: &Estate, all: &mut EstateShape) {
+    for (device, one) in estate.devices.iter().enumerate() {
+        for tunnel in one.facts.running().filter(|tunnel| takes_callers(tunnel)) {
+            let ranges = addresses(tunnel);
+            if ranges.is_empty() {
+                continue;
+            }
+            let ipsec = tunnel.family == TunnelFamily::Ipsec;
+            let Some(interface) = interface_of(estate, device, tunnel) else { continue };
+            if ipsec {
+                all.shape.policy(
+                    device,
+                    IpsecPolicy {
+                        local: Vec::new(),
+                        remote: ranges.clone(),
+                        to: None,
+                        origin: tunnel.origin,
+                    },
+                );
+            }
+            answer_for(one, tunnel, &ranges, all, device);
+            all.callers.push(Callers {
+                device,
+                tunnel: tunnel.name.clone(),
+                family: tunnel.family,
+                interface,
+                ipsec,
+                ranges,
+                origin: tunnel.origin,
+            });
+        }
+    }
+}
+
+fn takes_callers(tunnel: &Tunnel) -> bool {
+    let peers_call =
+        tunnel.family == TunnelFamily::WireGuard && tunnel.peers.iter().any(|peer| peer.endpoint.is_none());
+    let kind = !matches!(tunnel.family, TunnelFamily::TlsRelay | TunnelFamily::SshForward);
+    kind && (tunnel.role == TunnelRole::Server || peers_call)
+}
+
+/// Every address that a caller may have.
+fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
+    let plan = &tunnel.addresses;
+    let pools = plan.pools.iter().flat_map(|pool| pool.ranges.iter().map(|(range, _)| *range));
+    let fixed = plan.fixed.iter().map(|one| one.range);
+    let calling = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none());
+    let allowed = calling.flat_map(|peer| peer.allowed.iter().map(|(range, _)| *range));
+    let mut all: Vec<IpRange> = pools.chain(fixed).chain(allowed).collect();
+    all.sort_unstable();
+    all.dedup();
+    // What lies in another is no range of its own.
+    let whole = all.clone();
+    all.retain(|one| !whole.iter().any(|other| other != one && other.covers(one)));
+    all
+}
+
+/// The interface by which callers' packets come: the one stated, else the one that has the tunnel's own address, else the name
+/// that the daemon gives.
+pub(super) fn interface_of(estate: &Estate, at: usize, tunnel: &Tunnel) -> Option<String> {
+    let device = &estate.devices[at];
+    if let Some(name) = &tunnel.interface {
+        return Some(name.clone());
+    }
+    if tunnel.family == TunnelFamily::Ipsec {
+        return entrance(estate, at);
+    }
+    let own = tunnel.addresses.pools.iter().flat_map(|pool| &pool.server_addresses);
+    let has = |address| {
+        let mut links = device.facts.interfaces.iter().filter(|one| one.point_to_point);
+        links.find(|one| one.addresses.iter().any(|held| held.net.addr() == address))
+    };
+    if let Some(interface) = own.copied().find_map(has) {
+        return Some(interface.name.clone());
+    }
+    let stated = tunnel.stated("dev").or_else(|| tunnel.stated("device")).map(|(name, _)| name);
+    let kind = match tunnel.family {
+        TunnelFamily::Pptp | TunnelFamily::L2tp => "ppp",
+        TunnelFamily::OpenConnect => stated.unwrap_or("vpns"),
+        _ => stated.unwrap_or("tun"),
+    };
+    if kind.ends_with(|last: char| last.is_ascii_digit()) {
+        return Some(kind.to_owned());
+    }
+    let known = device.facts.interfaces.iter().find(|one| one.name.starts_with(kind));
+    Some(known.map_or_else(|| format!("{kind}0"), |one| one.name.clone()))
+}
+
+/// The interface by which a device is called: the outside one, else that of the default route, else its only one.
+pub(super) fn entrance(estate: &Estate, at: usize) -> Option<String> {
+    if let Some(outside) = estate.outside(at).first() {
+        return Some(outside.name.clone());
+    }
+    let facts = &estate.devices[at].facts;
+    let default =
+        facts.routes.iter().find(|route| route.is_default()).and_then(|route| route.interface.clone());
+    default.or_else(|| {
+        let mut all = facts.interfaces.iter().filter(|one| !one.loopback && !one.point_to_point);
+        all.next().filter(|_| all.next().is_none()).map(|one| one.name.clone())
+    })
+}
+
+/// A pool inside a network of the device is answered for there (proxy ARP).
+fn answer_for(one: &Device, tunnel: &Tunnel, ranges: &[IpRange], all: &mut EstateShape, device: usize) {
+    let proxied = tunnel
+        .addresses
+        .pools
+        .iter()
+        .any(|pool| pool.placement.possible().any(|placement| *placement != PoolPlacement::Routed));
+    if !proxied {
+        return;
+    }
+    for interface in one.facts.interfaces.iter().filter(|one| !one.loopback && !one.point_to_point) {
+        let place = Place { device, interface: interface.name.clone() };
+        for range in ranges {
+            let inside = interface.addresses.iter().any(|address| IpRange::from(address.net).covers(range));
+            if inside {
+                all.shape.answers_for(&place, *range);
+            }
+        }
+    }
+}

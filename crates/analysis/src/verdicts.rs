@@ -1,0 +1,192 @@
+//! Verdicts of the views: one word each in outputs, and values everywhere else.
+
+use serde::Serialize;
+use strum::{Display, IntoStaticStr};
+use trevlin_model::FactorKind;
+
+/// What is known of a login.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
+#[serde(into = "&'static str")]
+pub enum LoginVerdict {
+    /// Nothing is asked for.
+    #[strum(to_string = "none")]
+    Nothing,
+    /// One factor is.
+    #[strum(to_string = "one factor")]
+    OneFactor,
+    /// Two factors of different kinds, or more.
+    #[strum(to_string = "two factors")]
+    TwoFactors,
+    /// The exports cannot tell.
+    #[strum(to_string = "open question")]
+    OpenQuestion,
+    /// No way to log in is left open.
+    #[strum(to_string = "nobody comes in")]
+    Closed,
+}
+
+/// Something that a login asks for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(into = "&'static str")]
+pub enum LoginFactor {
+    /// A factor of a kind.
+    Kind(FactorKind),
+    /// A key that both ends share.
+    SharedKey,
+    /// A community string of SNMP.
+    Community,
+    /// The address that a client comes from.
+    Address,
+}
+
+impl LoginFactor {
+    /// The factor in a few words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Kind(kind) => kind.words(),
+            Self::SharedKey => "shared key",
+            Self::Community => "community",
+            Self::Address => "address",
+        }
+    }
+
+    /// Whether it can be guessed, or made up.
+    #[must_use]
+    pub fn is_guessable(self) -> bool {
+        !matches!(
+            self,
+            Self::Kind(FactorKind::Certificate | FactorKind::Possession | FactorKind::OneTimeCode)
+        )
+    }
+}
+
+impl From<LoginFactor> for &'static str {
+    fn from(one: LoginFactor) -> Self {
+        one.words()
+    }
+}
+
+/// Factors in words, with something between them.
+#[must_use]
+pub fn joined_factors(all: &[LoginFactor], between: &str) -> String {
+    all.iter().map(|one| one.words()).collect::<Vec<_>>().join(between)
+}
+
+/// How an intent stands against what is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
+#[serde(into = "&'static str")]
+pub enum IntentVerdict {
+    /// All that is meant comes through, and where nothing else is meant nothing else does.
+    #[strum(to_string = "holds")]
+    Holds,
+    /// Something that is meant does not come through.
+    #[strum(to_string = "missing")]
+    Missing,
+    /// Something comes through that is not meant.
+    #[strum(to_string = "excess")]
+    Excess,
+    /// Both.
+    #[strum(to_string = "missing and excess")]
+    MissingAndExcess,
+    /// The exports cannot tell.
+    #[strum(to_string = "open question")]
+    OpenQuestion,
+}
+
+/// What becomes of a port forward.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
+#[serde(into = "&'static str")]
+pub enum ForwardVerdict {
+    /// It leads to a service.
+    #[strum(to_string = "works")]
+    Works,
+    /// Nothing answers where it leads.
+    #[strum(to_string = "nothing answers")]
+    NothingAnswers,
+    /// Nothing is known to answer where it leads.
+    #[strum(to_string = "perhaps nothing answers")]
+    PerhapsNothingAnswers,
+    /// It leads to a host that was not exported.
+    #[strum(to_string = "not exported")]
+    NotExported,
+    /// It leads to an address that nothing lays claim to.
+    #[strum(to_string = "nobody there")]
+    NobodyThere,
+    /// It is stopped further in.
+    #[strum(to_string = "blocked later")]
+    BlockedLater,
+    /// Its packets go in a circle.
+    #[strum(to_string = "goes in a circle")]
+    Circle,
+    /// Something that is not modelled decides.
+    #[strum(to_string = "depends")]
+    Depends,
+    /// No connection from there comes to it.
+    #[strum(to_string = "never met")]
+    NeverMet,
+}
+
+/// Where something that is let through leads.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
+#[serde(into = "&'static str")]
+#[strum(serialize_all = "lowercase")]
+pub enum OpeningTo {
+    /// To the device itself.
+    Device,
+    /// To hosts of a network that it is on.
+    Network,
+    /// To somewhere beyond.
+    Beyond,
+}
+
+/// How a rule of a packet filter stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Display, IntoStaticStr)]
+#[serde(into = "&'static str")]
+pub enum RuleVerdict {
+    /// No chain that packets come to leads to it.
+    #[strum(to_string = "not reached")]
+    NotReached,
+    /// Packets meet it.
+    #[strum(to_string = "in use")]
+    InUse,
+    /// Earlier rules take everything.
+    #[strum(to_string = "never met")]
+    NeverMet,
+    /// No packet can meet its conditions.
+    #[strum(to_string = "cannot match")]
+    CannotMatch,
+    /// It could not be told.
+    #[strum(to_string = "not decided")]
+    NotDecided,
+}
+
+/// What the checks say of a tunnel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(into = "&'static str")]
+pub enum TunnelVerdict {
+    /// None of them finds or asks anything.
+    NoFinding,
+    /// Something is asked.
+    OpenQuestion,
+    /// The most severe finding.
+    Finding(trevlin_estate::area::Severity),
+}
+
+impl TunnelVerdict {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::NoFinding => "no finding",
+            Self::OpenQuestion => "open question",
+            Self::Finding(severity) => severity.word(),
+        }
+    }
+}
+
+impl From<TunnelVerdict> for &'static str {
+    fn from(one: TunnelVerdict) -> Self {
+        one.word()
+    }
+}

@@ -1,0 +1,123 @@
+//! What is reached from outside and by callers, worked out once for all checks that ask.
+
+use crate::exposure;
+use crate::exposure::{Exposure, Reachable};
+use crate::intents::Held;
+use crate::map::EstateMap;
+use crate::reachability::Ground;
+use crate::services::Service;
+use rayon::prelude::*;
+use std::collections::BTreeMap;
+use trevlin_estate::special::{is_link_local, is_public};
+use trevlin_model::{IpRange, Protocol};
+
+/// What is served, and what of it is reached from where.
+#[derive(Debug)]
+pub struct Views {
+    /// What each device serves.
+    pub services: Vec<Vec<Service>>,
+    /// What the outside reaches.
+    pub outside: Exposure,
+}
+
+/// What is reached from within.
+#[derive(Debug)]
+pub struct InnerViews {
+    /// What callers of each tunnel reach, in the order of the estate's callers.
+    pub callers: Vec<Exposure>,
+    /// What each end of a tunnel between sites lets in.
+    pub sites: Vec<Site>,
+    /// Every intent, held against what is.
+    pub intents: Vec<Held>,
+    /// Numbers of the callers who reach anything of a device, by device.
+    coming_to: BTreeMap<usize, Vec<usize>>,
+}
+
+impl InnerViews {
+    /// Works it out.
+    pub fn of(estate: &EstateMap, services: &[Vec<Service>]) -> Self {
+        let ground = Ground::of(estate);
+        let of_callers = || {
+            let callers = estate.shape().callers.par_iter().with_max_len(1);
+            callers.map(|one| exposure::callers(&ground, services, one)).collect()
+        };
+        let others = || rayon::join(|| sites(estate, &ground, services), || crate::intents::hold(&ground));
+        let (callers, (sites, intents)): (Vec<Exposure>, _) = rayon::join(of_callers, others);
+        let mut coming_to: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        for (number, exposure) in callers.iter().enumerate() {
+            for device in exposure.reached_devices() {
+                coming_to.entry(device).or_default().push(number);
+            }
+        }
+        Self { callers, sites, intents, coming_to }
+    }
+
+    /// What callers reach who reach anything of a device, with their number, in the order of the estate's callers.
+    pub fn coming_to(&self, device: usize) -> impl Iterator<Item = (usize, &Exposure)> {
+        let numbers = self.coming_to.get(&device).into_iter().flatten();
+        numbers.map(|number| (*number, &self.callers[*number]))
+    }
+}
+
+/// One end of a tunnel between sites.
+#[derive(Debug)]
+pub struct Site {
+    /// The tunnel, by its number among those that join sites.
+    pub joined: usize,
+    /// Which end.
+    pub end: usize,
+    /// What comes through from the other end.
+    pub exposure: Exposure,
+}
+
+impl Views {
+    /// Works it out.
+    pub fn of(estate: &EstateMap) -> Self {
+        let services = exposure::all_services(estate);
+        let ground = Ground::of(estate);
+        let outside = exposure::outside(&ground, &services);
+        Self { services, outside }
+    }
+
+    /// How the outside reaches a port of a device, where it does: for everybody before for some.
+    #[must_use]
+    pub fn from_outside(&self, device: usize, protocol: Protocol, port: u16) -> Option<&Reachable> {
+        self.ways_from_outside(device, protocol, port).min_by_key(|one| (!one.everybody, !one.certain))
+    }
+
+    /// Every way in which the outside reaches a port of a device.
+    pub fn ways_from_outside(
+        &self,
+        device: usize,
+        protocol: Protocol,
+        port: u16,
+    ) -> impl Iterator<Item = &Reachable> {
+        let fits = move |one: &&Reachable| {
+            let service = &self.services[device][one.service];
+            protocol.0 == Some(one.protocol) && service.port == port
+        };
+        self.outside.reached_of(device).filter(fits)
+    }
+}
+
+/// What each end of a tunnel between sites lets in from the networks behind the other.
+fn sites(estate: &EstateMap, ground: &Ground<'_>, services: &[Vec<Service>]) -> Vec<Site> {
+    let ends: Vec<(usize, usize)> =
+        (0..estate.shape().joined.len()).flat_map(|joined| [(joined, 0), (joined, 1)]).collect();
+    let of = |(joined, end): &(usize, usize)| {
+        let tunnel = &estate.shape().joined[*joined];
+        let (here, there) = (&tunnel.ends[*end], &tunnel.ends[1 - *end]);
+        let facts = &estate.devices[there.device].facts;
+        let behind = facts
+            .interfaces
+            .iter()
+            .filter(|one| !one.loopback && !one.point_to_point && one.name != there.interface);
+        let nets = behind.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.trunc()));
+        let sources: Vec<IpRange> =
+            nets.filter(|range| !is_public(range.first()) && !is_link_local(range.first())).collect();
+        let ipsec = estate.shape().shape.segment(here).is_some();
+        let exposure = exposure::through_tunnel(ground, services, here, ipsec, sources);
+        Site { joined: *joined, end: *end, exposure }
+    };
+    ends.par_iter().with_max_len(1).map(of).collect()
+}

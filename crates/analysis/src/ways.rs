@@ -1,0 +1,23 @@
+//! What the way of a packet tells: the lines that decided, and where no filter is known.
+
+use trevlin_estate::assemble::Estate;
+use trevlin_model::{Family, IpRange, Origin};
+use trevlin_packets::way::Step;
+
+/// Lines of rules and translations among what decided; routes only say how it got there.
+pub fn deciding(steps: &[Step]) -> impl Iterator<Item = Origin> {
+    steps.iter().filter(|step| !step.kind.is_route()).filter_map(|step| step.origin)
+}
+
+/// The first device on the way of which no packet filter was exported, so that what it lets through is not known.
+pub fn without_filter(estate: &Estate, steps: &[Step], family: Family) -> Option<usize> {
+    let mut devices = steps.iter().map(|step| step.device).filter(|device| *device < estate.devices.len());
+    devices.find(|device| estate.tables(*device, family).is_empty())
+}
+
+/// Ranges in their shortest form, a few of them.
+pub fn some_ranges(all: &[IpRange]) -> String {
+    const MOST: usize = 4;
+    let shown = all.iter().take(MOST).map(IpRange::short).collect::<Vec<_>>().join(", ");
+    if all.len() > MOST { format!("{shown} and {} more", all.len() - MOST) } else { shown }
+}

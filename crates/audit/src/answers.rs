@@ -1,0 +1,105 @@
+//! Open questions that somebody answered: they are settled, and what is not as it should be becomes a finding with the answer as its
+//! evidence.
+
+use crate::run;
+use crate::run::{Finding, OpenQuestion, Prints, Status};
+use serde::Serialize;
+use trevlin_estate::config::GivenAnswer;
+use trevlin_estate::evidence::Evidence;
+use trevlin_estate::layout::ESTATE_FILE;
+
+/// What became of an answer of the estate file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct AnswerEntry {
+    /// Its line in the estate file, from 1.
+    pub line: usize,
+    /// The check that asks.
+    pub check: &'static str,
+    /// The device that it is limited to.
+    pub device: Option<String>,
+    /// What was said.
+    pub answer: String,
+    /// Whether that is as it should be.
+    pub right: bool,
+    /// Who said it.
+    pub by: String,
+    /// When, as `2026-11-20`.
+    pub on: String,
+    /// The questions that it settles, each behind its device. None: nobody asks, or not any longer.
+    pub settles: Vec<String>,
+}
+
+/// Takes out what is answered. Where it is not as it should be, a finding is added. The first answer that fits counts.
+pub(crate) fn apply(
+    answers: &[GivenAnswer],
+    questions: &mut Vec<OpenQuestion>,
+    found: &mut dyn FnMut(Finding),
+    seen: &mut Prints,
+    mask: &dyn Fn(&str) -> String,
+) -> Vec<AnswerEntry> {
+    let mut entries: Vec<AnswerEntry> = answers
+        .iter()
+        .map(|one| AnswerEntry {
+            line: one.line,
+            check: one.check,
+            device: one.device.clone(),
+            answer: mask(&one.answer),
+            right: one.right,
+            by: one.by.clone(),
+            on: one.on.to_string(),
+            settles: Vec::new(),
+        })
+        .collect();
+    questions.retain(|question| {
+        let Some((one, entry)) = answers.iter().zip(&mut entries).find(|(one, _)| fits(one, question)) else {
+            return true;
+        };
+        entry.settles.push(format!("{}: {}", question.device, question.question));
+        if !one.right {
+            finding(entry, question, seen).into_iter().for_each(&mut *found);
+        }
+        false
+    });
+    entries
+}
+
+fn fits(one: &GivenAnswer, question: &OpenQuestion) -> bool {
+    let about = |words: &String| question.question.to_lowercase().contains(&words.to_lowercase());
+    one.check == question.check
+        && one.device.as_ref().is_none_or(|device| **device == *question.device)
+        && one.about.as_ref().is_none_or(about)
+}
+
+fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Option<Finding> {
+    let check = trevlin_checks::registry::find(one.check)?;
+    let rating = check.rated("no export tells more");
+    let said = Evidence {
+        path: ESTATE_FILE.into(),
+        line: one.line as u32,
+        end_line: one.line as u32,
+        excerpt: format!("{} ({}, {})", one.answer, one.by, one.on).into(),
+    };
+    Some(Finding {
+        check: check.id,
+        area: check.area,
+        severity: rating.severity(),
+        device: question.device.clone(),
+        title: check.title.into(),
+        detail: format!(
+            "{} said on {}: {}. It was asked: {}.",
+            one.by, one.on, one.answer, question.question
+        )
+        .into(),
+        why_this_severity: rating.sentence().into(),
+        evidence: question.evidence.iter().cloned().chain([said]).collect(),
+        remedy: check.fix,
+        references: check.references,
+        // The same as if a file had proved it.
+        fingerprint: run::fingerprint(check.id, &question.device, &question.about.1, seen),
+        status: Status::Open,
+        acceptance: None,
+        why: check.why,
+        devices: vec![question.device.clone()],
+        about: Some(question.about.clone()),
+    })
+}

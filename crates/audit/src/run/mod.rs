@@ -1,0 +1,372 @@
+//! The outcome of an audit: what outputs are made from. Everything in it is text on its way out, with every
+//! secret masked; what stands in names and comments is still as hostile as the export it came from.
+
+mod quote;
+
+use crate::accepted::{Acceptance, AcceptanceEntry};
+use crate::answers::AnswerEntry;
+use crate::{accepted, answers};
+use quote::{Texts, devices, finding, open_question};
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use trevlin_analysis::context::Analyses;
+use trevlin_checks::check::{Answer, Check, Run, Verdict};
+use trevlin_checks::registry::CHECKS;
+use trevlin_checks::subject::Subject;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::LeftOutFile;
+use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::evidence::Evidence;
+
+/// More rules than this make a packet filter a large one.
+const LARGE_FILTER: usize = 2_000;
+
+/// One export in the outcome.
+#[derive(Debug, Clone, Serialize)]
+pub struct ExportSummary {
+    /// Path below the estate.
+    pub path: Arc<str>,
+    /// Format, or `unknown`.
+    pub format: &'static str,
+    /// Lines in all.
+    pub lines: u32,
+    /// Lines that became facts.
+    pub understood: u32,
+    /// Lines that did not and might matter.
+    pub not_understood: u32,
+    /// What the reader had to say.
+    #[serde(skip)]
+    pub notes: Vec<NoteSummary>,
+}
+
+/// A note of a reader.
+#[derive(Debug, Clone)]
+pub struct NoteSummary {
+    /// Line, from 1.
+    pub line: u32,
+    /// What was found, what was expected, what to do.
+    pub text: Arc<str>,
+}
+
+/// One device in the outcome.
+#[derive(Debug, Clone, Serialize)]
+pub struct DeviceSummary {
+    /// Name.
+    pub name: String,
+    /// Kind.
+    pub kind: &'static str,
+    /// Its exports.
+    pub exports: Vec<ExportSummary>,
+}
+
+/// Whether a finding stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Status {
+    /// Nobody took responsibility for it, or nobody does any longer.
+    Open,
+    /// Somebody did, and still does.
+    Accepted,
+}
+
+/// Something that is wrong.
+#[derive(Debug, Clone, Serialize)]
+pub struct Finding {
+    /// Check.
+    pub check: &'static str,
+    /// Area.
+    pub area: Area,
+    /// Severity in its context.
+    pub severity: Severity,
+    /// Device of the first evidence.
+    pub device: Arc<str>,
+    /// A line for this case.
+    pub title: Arc<str>,
+    /// What was found.
+    pub detail: Arc<str>,
+    /// The context that made the severity.
+    pub why_this_severity: Arc<str>,
+    /// Places, the one to cite first.
+    pub evidence: Vec<Evidence>,
+    /// How to fix it.
+    pub remedy: &'static str,
+    /// Standards and manuals.
+    pub references: &'static [&'static str],
+    /// The same for the same fault from run to run, whatever line it moved to.
+    pub fingerprint: String,
+    /// Whether it stands.
+    pub status: Status,
+    /// Who took responsibility for it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub acceptance: Option<Box<Acceptance>>,
+    /// Why it matters.
+    #[serde(skip)]
+    pub why: &'static str,
+    /// Every device it has evidence from.
+    #[serde(skip)]
+    pub devices: Vec<Arc<str>>,
+    /// What was judged, with the device that it is of; none for what an answer of the estate file settled.
+    #[serde(skip)]
+    pub about: Option<(usize, Subject)>,
+}
+
+/// Something the exports cannot tell.
+#[derive(Debug, Clone, Serialize)]
+pub struct OpenQuestion {
+    /// Check.
+    pub check: &'static str,
+    /// Area.
+    pub area: Area,
+    /// Device.
+    pub device: Arc<str>,
+    /// What cannot be told, and what to ask for.
+    pub question: Arc<str>,
+    /// What makes one ask.
+    pub evidence: Vec<Evidence>,
+    /// Files that would answer it and are not among the exports.
+    #[serde(skip)]
+    pub files: Vec<String>,
+    /// What was judged, as in the fingerprint of a finding, with the device that it is of.
+    #[serde(skip)]
+    pub about: (usize, Subject),
+}
+
+/// Counts of open findings.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Summary {
+    /// By severity, every severity present.
+    pub by_severity: BTreeMap<&'static str, usize>,
+    /// By area, every area present.
+    pub by_area: BTreeMap<&'static str, usize>,
+    /// Findings that are accepted, which the other counts leave out.
+    #[serde(skip_serializing_if = "is_none")]
+    pub accepted: usize,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks like this")]
+fn is_none(count: &usize) -> bool {
+    *count == 0
+}
+
+/// What an audit says.
+#[derive(Debug, Clone, Serialize)]
+pub struct Outcome {
+    /// The date for which validity was judged, as `2026-11-25`.
+    pub as_of: String,
+    /// Devices in order of name.
+    pub devices: Vec<DeviceSummary>,
+    /// Findings: gravest first, then by device, file and line. Each by itself, so that putting them in order moves no more than
+    /// where they are.
+    pub findings: Vec<Box<Finding>>,
+    /// Open questions, in the order of work.
+    pub open_questions: Vec<OpenQuestion>,
+    /// What became of each entry of accepted findings.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub acceptances: Vec<AcceptanceEntry>,
+    /// What became of each answer of the estate file.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub answers: Vec<AnswerEntry>,
+    /// What was given and could not be read: what it would have told is in nothing above.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<LeftOutFile>,
+    /// Counts.
+    pub summary: Summary,
+}
+
+/// Which findings and questions to keep.
+#[derive(Debug, Clone, Default)]
+pub struct Selection {
+    /// Only these areas; none means all.
+    pub areas: Vec<Area>,
+    /// Only findings at or above this.
+    pub severity: Option<Severity>,
+    /// Only these devices; none means all.
+    pub devices: Vec<String>,
+    /// Only these checks, by id; none means all.
+    pub checks: Vec<&'static str>,
+}
+
+impl Finding {
+    /// The line that an auditor would cite.
+    fn first_place(&self) -> Option<(&str, u32)> {
+        self.evidence.first().map(|first| (&*first.path, first.line))
+    }
+}
+
+impl Outcome {
+    /// Every finding, in order.
+    pub fn findings(&self) -> impl Iterator<Item = &Finding> {
+        self.findings.iter().map(AsRef::as_ref)
+    }
+
+    /// Keeps what the selection names, and counts again. Open questions have no severity and stay.
+    #[must_use]
+    pub fn select(mut self, selection: &Selection) -> Self {
+        let area = |area: Area| selection.areas.is_empty() || selection.areas.contains(&area);
+        let device =
+            |name: &str| selection.devices.is_empty() || selection.devices.iter().any(|one| one == name);
+        let check = |id: &str| selection.checks.is_empty() || selection.checks.contains(&id);
+        self.findings.retain(|one| {
+            area(one.area)
+                && check(one.check)
+                && one.devices.iter().any(|name| device(name))
+                && selection.severity.is_none_or(|least| one.severity >= least)
+        });
+        self.open_questions.retain(|one| area(one.area) && check(one.check) && device(&one.device));
+        self.devices.retain(|one| device(&one.name));
+        self.summary = count(&self.findings);
+        self
+    }
+}
+
+/// Runs every check over an estate.
+#[must_use]
+pub fn audit(estate: &Analyses, yardstick: &Yardstick) -> Outcome {
+    assemble(estate, yardstick, &Area::ALL)
+}
+
+/// Runs the checks of some areas over an estate.
+#[must_use]
+pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
+    assemble(estate, yardstick, areas)
+}
+
+/// Runs the checks of some areas and gathers what they say.
+fn assemble(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
+    let texts = Texts::default();
+    let said = ask_all(estate, yardstick, &texts, areas);
+    let mut findings = Vec::with_capacity(said.iter().map(|one| one.findings.len()).sum());
+    let mut open_questions = Vec::with_capacity(said.iter().map(|one| one.questions.len()).sum());
+    let mut seen = Prints::new();
+    for mut one in said {
+        findings.append(&mut one.findings);
+        open_questions.append(&mut one.questions);
+        seen.append(&mut one.seen);
+    }
+    let mut add = |finding| findings.push(Box::new(finding));
+    let mask = |text: &str| estate.masker().mask(text);
+    let answers = answers::apply(&estate.answers, &mut open_questions, &mut add, &mut seen, &mask);
+    // Where nothing else tells two apart, the fingerprint does: an order that needs no memory beside them.
+    findings.sort_unstable_by(|a, b| {
+        let by_device = b.severity.cmp(&a.severity).then_with(|| a.device.cmp(&b.device));
+        let by_place = by_device.then_with(|| a.first_place().cmp(&b.first_place()));
+        let by_title = by_place.then_with(|| (a.check, &a.title).cmp(&(b.check, &b.title)));
+        by_title.then_with(|| (&a.detail, &a.fingerprint).cmp(&(&b.detail, &b.fingerprint)))
+    });
+    open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
+    let acceptances = accepted::apply(&estate.accepts, &mut findings, yardstick.as_of);
+    let summary = count(&findings);
+    Outcome {
+        as_of: yardstick.as_of.to_string(),
+        devices: devices(estate, &texts),
+        findings,
+        open_questions,
+        acceptances,
+        answers,
+        left_out: estate.left_out.iter().cloned().chain(estate.too_costly()).collect(),
+        summary,
+    }
+}
+
+/// What one check finds wrong and asks.
+#[derive(Default)]
+struct Said {
+    #[expect(clippy::vec_box, reason = "putting very many in order is to move no more than where they are")]
+    findings: Vec<Box<Finding>>,
+    questions: Vec<OpenQuestion>,
+    /// Kept where an answer may become a finding.
+    seen: Prints,
+}
+
+/// What every check finds wrong or asks, in the order of the checks, whoever was first: they know nothing of each other.
+fn ask_all(estate: &Analyses, yardstick: &Yardstick, texts: &Texts, areas: &[Area]) -> Vec<Said> {
+    // Reviewing a large filter takes much memory for a while: no two are reviewed beside each other, nor beside anything else.
+    let large = |device: &usize| {
+        let chains = estate.devices[*device].facts.filters.iter().flat_map(|filter| &filter.chains);
+        chains.map(|chain| chain.rules.len()).sum::<usize>() > LARGE_FILTER
+    };
+    let (large, others): (Vec<usize>, Vec<usize>) = (0..estate.devices.len()).partition(large);
+    for device in large {
+        estate.rule_reviews(device);
+    }
+    // What several checks ask for is made once, beside those that ask for none of it and take long over secrets.
+    let prepare = || {
+        others.into_par_iter().with_max_len(1).for_each(|device| {
+            estate.rule_reviews(device);
+        });
+        estate.views();
+        estate.inner_views();
+    };
+    let alone = |check: &Check| matches!(check.run, Run::Map(_));
+    let run = |wanted: bool| -> Vec<Option<Said>> {
+        let ask = |check: &&'static Check| {
+            (alone(check) == wanted).then(|| said(estate, texts, check, check.answers(estate, yardstick)))
+        };
+        CHECKS.par_iter().with_max_len(1).filter(|check| areas.contains(&check.area)).map(ask).collect()
+    };
+    let ((), first) = rayon::join(prepare, || run(true));
+    let second = run(false);
+    first.into_iter().zip(second).map(|(first, second)| first.or(second).unwrap_or_default()).collect()
+}
+
+/// What is wrong or asked among the answers of a check, quoted. What is right fills no memory: of very many devices it is nearly
+/// everything.
+fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<Answer>) -> Said {
+    let mut said = Said::default();
+    let mut fails = Vec::new();
+    for answer in answers {
+        let device = estate.devices[answer.device].name.as_str();
+        match answer.verdict {
+            Verdict::Fail(fail) => {
+                let print = fingerprint(check.id, device, &answer.subject, &mut said.seen);
+                fails.push((device, fail, print, (answer.device, answer.subject)));
+            }
+            Verdict::Undetermined(question) => {
+                let about = (answer.device, answer.subject);
+                said.questions.push(open_question(estate, texts, check, device, about, question));
+            }
+            Verdict::Pass | Verdict::DoesNotApply => {}
+        }
+    }
+    // Quoting and masking lines is most of the work, and each finding's is its own.
+    let quoted = fails.into_par_iter().map(|(device, fail, print, about)| {
+        Box::new(finding(estate, texts, check, device, fail, print, about))
+    });
+    said.findings = quoted.collect();
+    said.questions.shrink_to_fit();
+    if estate.answers.is_empty() {
+        said.seen.clear();
+    }
+    said
+}
+
+/// How often what has a fingerprint was found before, by what is in the fingerprint.
+pub(crate) type Prints = BTreeMap<[u8; 32], u32>;
+
+/// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
+/// number, so that each is its own.
+pub(crate) fn fingerprint(check: &str, device: &str, subject: &Subject, seen: &mut Prints) -> String {
+    let key = format!("{check}\n{device}\n{}", subject.key());
+    let first: [u8; 32] = Sha256::digest(key.as_bytes()).into();
+    let times = seen.entry(first).and_modify(|times| *times += 1).or_insert(0);
+    let print = if *times == 0 { first } else { Sha256::digest(format!("{key}\n{times}").as_bytes()).into() };
+    print.iter().take(16).fold(String::with_capacity(32), |text, byte| text + &format!("{byte:02x}"))
+}
+
+fn count(findings: &[Box<Finding>]) -> Summary {
+    let mut summary = Summary::default();
+    summary.by_severity.extend(Severity::ALL.map(|severity| (severity.word(), 0)));
+    summary.by_area.extend(Area::ALL.map(|area| (area.word(), 0)));
+    for finding in findings {
+        if finding.status == Status::Accepted {
+            summary.accepted += 1;
+            continue;
+        }
+        *summary.by_severity.entry(finding.severity.word()).or_default() += 1;
+        *summary.by_area.entry(finding.area.word()).or_default() += 1;
+    }
+    summary
+}

@@ -1,0 +1,129 @@
+//! What checks say, as text: lines of exports quoted, and every secret masked.
+
+use crate::run::{DeviceSummary, ExportSummary, Finding, NoteSummary, OpenQuestion, Status};
+use std::collections::BTreeSet;
+use std::sync::{Arc, Mutex, PoisonError};
+use trevlin_analysis::context::Analyses;
+use trevlin_checks::check::{Check, Fail, Question};
+use trevlin_checks::subject::Subject;
+use trevlin_estate::evidence::{Evidence, evidence};
+use trevlin_model::{LineClass, Origin};
+
+/// Texts on their way out. Of very many findings few say what no other says: each text is held once.
+#[derive(Default)]
+pub(super) struct Texts(Mutex<BTreeSet<Arc<str>>>);
+
+impl Texts {
+    fn hold(&self, text: &str) -> Arc<str> {
+        // Whoever panicked beside this left the set as it was.
+        let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = held.get(text) {
+            return Arc::clone(known);
+        }
+        let text: Arc<str> = text.into();
+        held.insert(Arc::clone(&text));
+        text
+    }
+
+    /// Places as text, each line once.
+    fn evidence(&self, estate: &Analyses, origins: &[Origin]) -> Vec<Evidence> {
+        let mut found = evidence(estate, origins);
+        for one in &mut found {
+            one.excerpt = self.hold(&one.excerpt);
+        }
+        found
+    }
+}
+
+/// A finding from what a check says is wrong.
+pub(super) fn finding(
+    estate: &Analyses,
+    texts: &Texts,
+    check: &'static Check,
+    device: &str,
+    fail: Fail,
+    fingerprint: String,
+    about: (usize, Subject),
+) -> Finding {
+    let mask = |text: &str| texts.hold(&estate.masker().mask(text));
+    // The line that is cited first says whose finding it is.
+    let holder = fail.evidence.first().and_then(|origin| estate.holder(origin.export));
+    let device = holder.map_or(device, |at| estate.devices[at].name.as_str());
+    Finding {
+        check: check.id,
+        area: check.area,
+        severity: fail.rating.severity(),
+        device: texts.hold(device),
+        title: mask(&fail.title.into_string()),
+        detail: mask(&fail.detail.into_string()),
+        why_this_severity: mask(&fail.rating.sentence()),
+        evidence: texts.evidence(estate, &fail.evidence),
+        remedy: check.fix,
+        references: check.references,
+        fingerprint,
+        status: Status::Open,
+        acceptance: None,
+        why: check.why,
+        devices: devices_of(estate, texts, device, &fail.evidence),
+        about: Some(about),
+    }
+}
+
+/// The devices that the evidence comes from; at least the finding's own.
+fn devices_of(estate: &Analyses, texts: &Texts, own: &str, evidence: &[Origin]) -> Vec<Arc<str>> {
+    let holders = evidence.iter().filter_map(|origin| estate.holder(origin.export));
+    let names: BTreeSet<&str> = holders.map(|at| estate.devices[at].name.as_str()).chain([own]).collect();
+    names.into_iter().map(|name| texts.hold(name)).collect()
+}
+
+/// A question from what a check asks.
+pub(super) fn open_question(
+    estate: &Analyses,
+    texts: &Texts,
+    check: &'static Check,
+    device: &str,
+    about: (usize, Subject),
+    question: Question,
+) -> OpenQuestion {
+    OpenQuestion {
+        check: check.id,
+        area: check.area,
+        device: texts.hold(device),
+        question: texts.hold(&estate.masker().mask(&question.question.into_string())),
+        evidence: texts.evidence(estate, &question.evidence),
+        files: question.files,
+        about,
+    }
+}
+
+/// Every device with its exports and what readers had to say of them.
+pub(super) fn devices(estate: &Analyses, texts: &Texts) -> Vec<DeviceSummary> {
+    let summary = |device: &trevlin_model::Device| DeviceSummary {
+        name: device.name.clone(),
+        kind: device.kind.word(),
+        exports: device.exports.iter().map(|id| export(estate, texts, id.0 as usize)).collect(),
+    };
+    estate.devices.iter().map(summary).collect()
+}
+
+fn export(estate: &Analyses, texts: &Texts, at: usize) -> ExportSummary {
+    let record = &estate.exports[at];
+    let mut notes: Vec<NoteSummary> = record
+        .ledger
+        .notes
+        .iter()
+        .map(|note| NoteSummary {
+            line: record.export.position(note.origin.start).line,
+            text: texts.hold(&estate.masker().mask(&note.text)),
+        })
+        .collect();
+    notes.sort_by_key(|note| note.line);
+    ExportSummary {
+        path: record.export.shared_path(),
+        format: record.format.unwrap_or("unknown"),
+        lines: record.export.line_count(),
+        understood: record.ledger.count(LineClass::Understood),
+        not_understood: record.ledger.count(LineClass::NotUnderstood),
+        notes,
+    }
+}

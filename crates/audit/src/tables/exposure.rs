@@ -1,0 +1,503 @@
+//! What is reached, as outputs show it: text on its way out, with every secret masked.
+
+use serde::Serialize;
+use std::net::IpAddr;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::forwards::{Fate, ForwardFate};
+use trevlin_analysis::exposure::protection::{Protection, Standing, protection, standing};
+use trevlin_analysis::exposure::{Exposure, Opening, Reachable};
+use trevlin_analysis::reachability::{ReachStep, step_of};
+use trevlin_analysis::services::{Encrypted, Known, ProtocolPorts, Service};
+use trevlin_analysis::verdicts::{ForwardVerdict, LoginFactor, OpeningTo};
+use trevlin_estate::evidence::Evidence;
+use trevlin_model::{IpRange, Origin, PortRange};
+use trevlin_packets::way::{Gone, Step};
+
+/// Something that is taken to be so.
+#[derive(Debug, Clone, Serialize)]
+pub struct GuessRow {
+    /// What, and why.
+    pub text: String,
+    /// What to write into the estate file where it is otherwise.
+    pub otherwise: String,
+    /// What it was guessed from.
+    pub evidence: Vec<Evidence>,
+}
+
+/// A place where connections set out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct StartRow {
+    /// The device.
+    pub device: String,
+    /// Interface by which they enter; none where the device sends them.
+    pub interface: Option<String>,
+}
+
+/// What answers.
+#[derive(Debug, Clone, Serialize)]
+pub struct ServiceRow {
+    /// Name.
+    pub name: String,
+    /// What it is for.
+    pub kind: &'static str,
+    /// How it is known.
+    pub known: Known,
+    /// Whether it is encrypted.
+    pub encrypted: Option<Encrypted>,
+    /// Factors it asks for; none where that is not known.
+    pub factors: Option<Vec<LoginFactor>>,
+    /// What is to be said besides.
+    pub remarks: Vec<String>,
+    /// Lines that say so.
+    pub evidence: Vec<Evidence>,
+}
+
+/// A service that is reached.
+#[derive(Debug, Clone, Serialize)]
+pub struct ReachedRow {
+    /// How it stands.
+    pub standing: Standing,
+    /// Whether a rule that is not modelled decides.
+    pub certain: bool,
+    /// Number of the place where connections set out.
+    pub start: usize,
+    /// Addresses that are called.
+    pub called: Vec<String>,
+    /// Protocol and ports that are called, such as `tcp 443`.
+    pub called_at: Vec<String>,
+    /// Who reaches it; `everybody`, or ranges.
+    pub sources: Vec<String>,
+    /// Whether that is everybody.
+    #[serde(skip)]
+    pub everybody: bool,
+    /// The device that serves it.
+    pub device: String,
+    /// Address there.
+    pub address: IpAddr,
+    /// Protocol and port there; several where it answers at several alike.
+    #[serde(serialize_with = "joined")]
+    pub endpoint: Vec<String>,
+    /// What answers.
+    pub service: ServiceRow,
+    /// The port forward that leads there.
+    pub forward: Option<Evidence>,
+    /// How it got there.
+    pub steps: Vec<ReachStep>,
+}
+
+/// Something that is let through to where nothing is known to answer.
+#[derive(Debug, Clone, Serialize)]
+pub struct OpeningRow {
+    /// Whether a rule that is not modelled decides.
+    pub certain: bool,
+    /// Number of the place where connections set out.
+    pub start: usize,
+    /// The device, or the last one on the way.
+    pub device: String,
+    /// Where it leads.
+    pub to: OpeningTo,
+    /// Interface by which it leaves the device.
+    pub leaving: Option<String>,
+    /// Protocol with ports, such as `tcp 0-65535`.
+    pub at: Vec<ProtocolPorts>,
+    /// Addresses.
+    pub addresses: Vec<String>,
+    /// Who is let through.
+    pub sources: Vec<String>,
+    /// Whether that is everybody.
+    #[serde(skip)]
+    pub everybody: bool,
+    /// The port forward that leads there.
+    pub forward: Option<Evidence>,
+    /// How it got there.
+    pub steps: Vec<ReachStep>,
+}
+
+/// What becomes of a port forward.
+#[derive(Debug, Clone, Serialize)]
+pub struct ForwardRow {
+    /// What becomes of it.
+    pub fate: ForwardVerdict,
+    /// The device.
+    pub device: String,
+    /// Who meets it.
+    pub sources: Vec<String>,
+    /// Whether that is everybody.
+    #[serde(skip)]
+    pub everybody: bool,
+    /// Protocol and ports that are called.
+    pub called_at: Vec<String>,
+    /// Addresses that are called.
+    pub called: Vec<String>,
+    /// Where it leads to.
+    pub to: Option<String>,
+    /// What is to be said besides, as a phrase.
+    pub remark: Option<String>,
+    /// Its line.
+    pub evidence: Evidence,
+    /// How it got there, and where it ended.
+    pub steps: Vec<ReachStep>,
+}
+
+/// A device that answers requests for an echo.
+#[derive(Debug, Clone, Serialize)]
+pub struct PingRow {
+    /// The device.
+    pub device: String,
+    /// Addresses that answer.
+    pub addresses: Vec<String>,
+    /// Whether it is certain.
+    pub certain: bool,
+}
+
+/// How much is let through, by one protocol of one IP version.
+#[derive(Debug, Clone, Serialize)]
+pub struct BreadthRow {
+    /// IP version.
+    pub version: String,
+    /// Transport protocol.
+    pub protocol: String,
+    /// Addresses with at least one port, in words where there are very many.
+    pub addresses: String,
+    /// Pairs of an address and a port, in words where there are very many.
+    pub pairs: String,
+}
+
+/// What is reached from somewhere.
+#[derive(Debug, Clone, Serialize)]
+pub struct ExposureSheet {
+    /// From where.
+    pub from: String,
+    /// Places where connections set out.
+    pub starts: Vec<StartRow>,
+    /// Services that are reached, those that stand worst first.
+    pub reached: Vec<ReachedRow>,
+    /// What is let through besides.
+    pub openings: Vec<OpeningRow>,
+    /// What becomes of port forwards.
+    pub forwards: Vec<ForwardRow>,
+    /// Devices that answer requests for an echo.
+    pub pings: Vec<PingRow>,
+    /// How wide it is.
+    pub breadth: Vec<BreadthRow>,
+    /// What is taken to be so.
+    pub guesses: Vec<GuessRow>,
+    /// Whether something was left out.
+    pub cut: bool,
+}
+
+/// What is reached, as outputs show it.
+#[must_use]
+pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, from: &str) -> ExposureSheet {
+    let made = Maker { estate, services, exposure };
+    let reached = merged(exposure.reached.iter().map(|one| made.reached(one)).collect());
+    let place = |origin: Origin| trevlin_estate::evidence::place(estate, origin);
+    ExposureSheet {
+        from: from.to_owned(),
+        starts: exposure
+            .setouts
+            .iter()
+            .map(|one| StartRow { device: made.name(one.device), interface: one.interface.clone() })
+            .collect(),
+        reached,
+        openings: openings(exposure.openings.iter().map(|one| made.opening(one)).collect()),
+        forwards: exposure.forwards.iter().map(|one| made.forward(one)).collect(),
+        pings: exposure
+            .pings
+            .iter()
+            .map(|one| PingRow {
+                device: made.name(one.device),
+                addresses: ranges(&one.addresses),
+                certain: one.certain,
+            })
+            .collect(),
+        breadth: exposure
+            .breadth
+            .iter()
+            .map(|one| BreadthRow {
+                version: one.family.to_string(),
+                protocol: trevlin_model::Protocol(Some(one.protocol)).name(),
+                addresses: count((one.addresses as f64).log2()),
+                pairs: count(one.log2_pairs),
+            })
+            .collect(),
+        guesses: estate
+            .shape()
+            .guesses
+            .iter()
+            .map(|one| GuessRow {
+                text: estate.masker().mask(&one.text),
+                otherwise: one.otherwise.clone(),
+                evidence: one.origins.iter().map(|origin| place(*origin)).collect(),
+            })
+            .collect(),
+        cut: exposure.cut,
+    }
+}
+
+fn joined<S: serde::Serializer>(all: &[String], out: S) -> Result<S::Ok, S::Error> {
+    out.serialize_str(&all.join(", "))
+}
+
+/// One row for a service that answers at several ports, with what decided for each.
+fn merged(mut all: Vec<ReachedRow>) -> Vec<ReachedRow> {
+    all.sort_by(|a, b| {
+        let key = |one: &ReachedRow| {
+            (one.standing, one.device.clone(), one.service.name.clone(), one.called.clone())
+        };
+        (key(a), &a.endpoint).cmp(&(key(b), &b.endpoint))
+    });
+    let mut kept: Vec<ReachedRow> = Vec::new();
+    for one in all {
+        let same = |known: &&mut ReachedRow| {
+            (known.standing, known.certain, known.start, &known.device)
+                == (one.standing, one.certain, one.start, &one.device)
+                && (&known.service.name, &known.called, &known.sources)
+                    == (&one.service.name, &one.called, &one.sources)
+                && known.address == one.address
+        };
+        match kept.iter_mut().find(same) {
+            Some(known) => {
+                known.called_at.extend(
+                    one.called_at.into_iter().filter(|at| !known.called_at.contains(at)).collect::<Vec<_>>(),
+                );
+                let more: Vec<String> =
+                    one.endpoint.into_iter().filter(|at| !known.endpoint.contains(at)).collect();
+                known.endpoint.extend(more);
+                let more: Vec<ReachStep> =
+                    one.steps.into_iter().filter(|step| !known.steps.contains(step)).collect();
+                known.steps.extend(more);
+                let more: Vec<Evidence> = one
+                    .service
+                    .evidence
+                    .into_iter()
+                    .filter(|at| !known.service.evidence.contains(at))
+                    .collect();
+                known.service.evidence.extend(more);
+            }
+            None => kept.push(one),
+        }
+    }
+    kept
+}
+
+/// One row for what is opened alike by several protocols.
+fn openings(all: Vec<OpeningRow>) -> Vec<OpeningRow> {
+    let mut kept: Vec<OpeningRow> = Vec::new();
+    for one in all {
+        let same = |known: &&mut OpeningRow| {
+            (known.certain, known.start, &known.device, known.to)
+                == (one.certain, one.start, &one.device, one.to)
+                && (&known.leaving, &known.addresses, &known.sources)
+                    == (&one.leaving, &one.addresses, &one.sources)
+                && known.forward == one.forward
+        };
+        match kept.iter_mut().find(same) {
+            Some(known) => {
+                known.at.extend(one.at);
+                let more: Vec<ReachStep> =
+                    one.steps.into_iter().filter(|step| !known.steps.contains(step)).collect();
+                known.steps.extend(more);
+            }
+            None => kept.push(one),
+        }
+    }
+    kept
+}
+
+/// A number by its power of two: exact where that is short, a power of ten elsewhere.
+fn count(log2: f64) -> String {
+    const EXACT: f64 = 40.0;
+    if log2 < EXACT {
+        let digits = (log2.exp2().round() as u64).to_string();
+        let grouped: Vec<&str> =
+            digits.as_bytes().rchunks(3).rev().filter_map(|part| std::str::from_utf8(part).ok()).collect();
+        return grouped.join(",");
+    }
+    format!("about 10^{}", (log2 * std::f64::consts::LOG10_2).round() as u32)
+}
+
+/// Ranges in their shortest form.
+fn ranges(all: &[IpRange]) -> Vec<String> {
+    all.iter().map(IpRange::short).collect()
+}
+
+/// A protocol with each of several ranges of ports.
+fn protocol_ports(protocol: u8, ports: &[PortRange]) -> Vec<ProtocolPorts> {
+    if ports.is_empty() || !trevlin_packets::way::has_ports(protocol) {
+        return vec![ProtocolPorts { protocol, ports: PortRange { first: 0, last: 0 } }];
+    }
+    ports.iter().map(|range| ProtocolPorts { protocol, ports: *range }).collect()
+}
+
+/// The same in words.
+fn endpoints(protocol: u8, ports: &[PortRange]) -> Vec<String> {
+    protocol_ports(protocol, ports).iter().map(ToString::to_string).collect()
+}
+
+struct Maker<'a> {
+    estate: &'a Analyses,
+    services: &'a [Vec<Service>],
+    exposure: &'a Exposure,
+}
+
+impl Maker<'_> {
+    fn name(&self, device: usize) -> String {
+        self.estate.devices.get(device).map_or_else(|| "-".to_owned(), |one| one.name.clone())
+    }
+
+    fn steps(&self, steps: &[Step]) -> Vec<ReachStep> {
+        steps.iter().map(|step| step_of(self.estate, step.clone())).collect()
+    }
+
+    fn places(&self, origins: impl IntoIterator<Item = Origin>) -> Vec<Evidence> {
+        origins.into_iter().map(|origin| trevlin_estate::evidence::place(self.estate, origin)).collect()
+    }
+
+    /// Everybody who sets out anywhere.
+    fn everybody(&self) -> Vec<IpRange> {
+        let all = self.exposure.setouts.iter().flat_map(|one| &one.sources).copied().collect::<Vec<_>>();
+        trevlin_analysis::exposure::gather::joined(&all, &[])
+    }
+
+    fn sources(&self, everybody: bool, all: &[IpRange]) -> Vec<String> {
+        if everybody { vec!["everybody".to_owned()] } else { ranges(all) }
+    }
+
+    /// Addresses of an opening: a network for what is most of it.
+    fn networks(&self, one: &Opening) -> Vec<String> {
+        let facts = &self.estate.devices[one.device].facts;
+        let leaving = facts.interfaces.iter().find(|interface| Some(&interface.name) == one.leaving.as_ref());
+        let near =
+            leaving.into_iter().flat_map(|interface| &interface.addresses).map(|address| address.net.trunc());
+        let mut left = one.addresses.clone();
+        let mut told = Vec::new();
+        for net in near {
+            let whole = IpRange::from(net);
+            let (inside, others): (Vec<IpRange>, Vec<IpRange>) =
+                left.iter().partition(|range| whole.covers(range));
+            let size = inside.iter().fold(0u128, |sum, range| sum.saturating_add(range.size()));
+            if size > whole.size() / 2 {
+                told.push(net.to_string());
+                left = others;
+            }
+        }
+        told.into_iter().chain(ranges(&left)).collect()
+    }
+
+    fn service(&self, service: &Service, protection: Protection) -> ServiceRow {
+        ServiceRow {
+            name: self.estate.masker().mask(&service.name),
+            kind: service.kind().words(),
+            known: service.known,
+            encrypted: protection.encrypted,
+            factors: protection.factors,
+            remarks: protection.remarks,
+            evidence: self.places(service.origins()),
+        }
+    }
+
+    fn reached(&self, one: &Reachable) -> ReachedRow {
+        let service = &self.services[one.device][one.service];
+        let protection = protection(self.estate, one.device, service);
+        let standing = standing(self.estate, one, service, &protection);
+        ReachedRow {
+            standing,
+            certain: one.certain,
+            start: one.setout,
+            called: ranges(&one.called),
+            called_at: endpoints(one.protocol, &one.called_ports),
+            sources: self.sources(one.everybody, &one.sources),
+            everybody: one.everybody,
+            device: self.name(one.device),
+            address: one.address,
+            endpoint: vec![service.endpoint()],
+            service: self.service(service, protection),
+            forward: one.forward.map(|origin| trevlin_estate::evidence::place(self.estate, origin)),
+            steps: self.steps(&one.steps),
+        }
+    }
+
+    fn opening(&self, one: &Opening) -> OpeningRow {
+        OpeningRow {
+            certain: one.certain,
+            start: one.setout,
+            device: self.name(one.device),
+            to: match one.gone {
+                None => OpeningTo::Device,
+                Some(Gone::Host) => OpeningTo::Network,
+                Some(Gone::Outside | Gone::Beyond) => OpeningTo::Beyond,
+            },
+            leaving: one.leaving.clone(),
+            at: protocol_ports(one.protocol, &one.ports),
+            addresses: self.networks(one),
+            sources: self.sources(one.everybody, &one.sources),
+            everybody: one.everybody,
+            forward: one.forward.map(|origin| trevlin_estate::evidence::place(self.estate, origin)),
+            steps: self.steps(&one.steps),
+        }
+    }
+
+    fn forward(&self, one: &ForwardFate) -> ForwardRow {
+        let claim = |number: usize| {
+            let claim = &self.estate.plan().claims[number];
+            let whose = claim.who.as_ref().unwrap_or(&claim.owner);
+            self.estate.masker().mask(&format!("{} of {whose}", claim.kind.words()))
+        };
+        let (fate, remark) = match &one.fate {
+            Fate::Service(all) => {
+                let names = all.iter().map(|at| {
+                    let reached = &self.exposure.reached[*at];
+                    let service = &self.services[reached.device][reached.service];
+                    format!("{} of {}", service.name, self.name(reached.device))
+                });
+                let mut names: Vec<String> = names.collect();
+                names.sort();
+                names.dedup();
+                (ForwardVerdict::Works, Some(self.estate.masker().mask(&names.join(", "))))
+            }
+            Fate::NothingServes { device, certain: true } => (
+                ForwardVerdict::NothingAnswers,
+                Some(format!("no socket of {} waits there", self.name(*device))),
+            ),
+            Fate::NothingServes { device, certain: false } => (
+                ForwardVerdict::PerhapsNothingAnswers,
+                Some(format!(
+                    "no file of {} says that anything does; ask for its `ss -tulpn`",
+                    self.name(*device)
+                )),
+            ),
+            Fate::Claimed(number) => (ForwardVerdict::NotExported, Some(claim(*number))),
+            Fate::NobodyThere => {
+                (ForwardVerdict::NobodyThere, Some("nothing in the exports has this address".to_owned()))
+            }
+            Fate::BlockedLater => (ForwardVerdict::BlockedLater, None),
+            Fate::Lost => (ForwardVerdict::Circle, None),
+            Fate::Depends => (ForwardVerdict::Depends, None),
+            Fate::NeverMet => {
+                (ForwardVerdict::NeverMet, Some("no connection from there comes to it".to_owned()))
+            }
+        };
+        let to = one.address.map(|address| match one.port {
+            Some(port) => format!("{address} port {port}"),
+            None => address.to_string(),
+        });
+        let called_at = match one.protocol {
+            Some(protocol) => endpoints(protocol, &one.called_ports),
+            None => Vec::new(),
+        };
+        let everybody = trevlin_analysis::exposure::gather::nearly_all(&one.sources, &self.everybody());
+        ForwardRow {
+            fate,
+            device: self.name(one.device),
+            sources: self.sources(everybody, &one.sources),
+            everybody,
+            called_at,
+            called: ranges(&one.called),
+            to,
+            remark,
+            evidence: trevlin_estate::evidence::place(self.estate, one.origin),
+            steps: self.steps(&one.steps),
+        }
+    }
+}

@@ -1,0 +1,358 @@
+//! The review as rows, for outputs.
+
+use jiff::civil::Date;
+use serde::Serialize;
+use std::collections::BTreeSet;
+use std::fmt;
+use std::sync::Arc;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::filter_review::remarks::{RemarkKind, let_through, of_rule, within_device};
+use trevlin_analysis::filter_review::{FilterReview, describe, filters, hook_word, leads_to};
+use trevlin_analysis::verdicts::RuleVerdict;
+use trevlin_estate::evidence::place;
+use trevlin_model::{Chain, Hook, Origin, Target};
+use trevlin_packets::jumps::led_to;
+use trevlin_packets::program::RuleId;
+use trevlin_packets::review::{Left, RuleReview, Standing};
+
+/// Every filter of the estate.
+#[derive(Debug, Clone, Serialize)]
+pub struct RulesSheet {
+    /// Tables that filter, in order of device.
+    pub filters: Vec<FilterSheet>,
+}
+
+/// One table.
+#[derive(Debug, Clone, Serialize)]
+pub struct FilterSheet {
+    /// Device.
+    pub device: String,
+    /// Table.
+    pub table: String,
+    /// IP versions.
+    pub families: String,
+    /// Export.
+    pub path: String,
+    /// Line that opens it.
+    pub line: u32,
+    /// Whether all of it could be followed.
+    pub whole: bool,
+    /// Its chains.
+    pub chains: Vec<ChainSheet>,
+    /// Named lists of addresses or ports with something to remark.
+    pub lists: Vec<ListRow>,
+    /// What there is in all.
+    pub summary: RuleSummary,
+}
+
+/// One chain.
+#[derive(Debug, Clone, Serialize)]
+pub struct ChainSheet {
+    /// Name.
+    pub name: String,
+    /// Where packets enter it by themselves: `input`, `forward` and so on; none for one that rules lead to.
+    pub hook: Option<&'static str>,
+    /// What happens to what no rule decides: `accept` or `drop`.
+    pub policy: Option<&'static str>,
+    /// Line that declares it.
+    pub line: u32,
+    /// Whether anything leads to it.
+    pub reached: bool,
+    /// Its rules.
+    pub rules: Vec<RuleRow>,
+}
+
+/// One rule.
+#[derive(Debug, Clone, Serialize)]
+pub struct RuleRow {
+    /// Export.
+    pub path: String,
+    /// Line.
+    pub line: u32,
+    /// The rule as it stands.
+    pub text: String,
+    /// What it does.
+    pub action: String,
+    /// From where.
+    pub from: String,
+    /// To where.
+    pub to: String,
+    /// Which service.
+    pub service: String,
+    /// What else has to hold.
+    pub condition: String,
+    /// `in use`, `never met`, `cannot match`, `not reached` or `not decided`.
+    pub verdict: RuleVerdict,
+    /// How many new connections it lets through, as a power of two: sources times destinations times services.
+    pub breadth: Option<f64>,
+    /// Sources of that, as a power of two.
+    pub sources: Option<f64>,
+    /// Destinations, as a power of two.
+    pub destinations: Option<f64>,
+    /// Services, as a power of two.
+    pub services: Option<f64>,
+    /// How much of what it holds for earlier rules leave to it, from 0 to 1.
+    pub left: Option<f64>,
+    /// Where it is never met: the rules that take everything it holds for, as `path:line`.
+    pub covered_by: Vec<String>,
+    /// Packets it counted, where the dump has counters.
+    pub packets: Option<u64>,
+    /// What is to be said of it.
+    pub remarks: Vec<RemarkRow>,
+}
+
+/// A remark on a rule.
+#[derive(Debug, Clone, Serialize)]
+pub struct RemarkRow {
+    /// Its kind.
+    pub kind: RemarkKind,
+    /// The remark.
+    pub text: String,
+    /// Lines of the rules it speaks of, as `path:line`.
+    pub rules: Vec<RulePlace>,
+}
+
+/// The line of a rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RulePlace {
+    /// Path below the estate.
+    pub path: Arc<str>,
+    /// Line, from 1.
+    pub line: u32,
+}
+
+impl fmt::Display for RulePlace {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "{}:{}", self.path, self.line)
+    }
+}
+
+impl Serialize for RulePlace {
+    fn serialize<S: serde::Serializer>(&self, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_str(self)
+    }
+}
+
+/// A named list.
+#[derive(Debug, Clone, Serialize)]
+pub struct ListRow {
+    /// Name.
+    pub name: String,
+    /// Export.
+    pub path: String,
+    /// Line.
+    pub line: u32,
+    /// How many entries it has.
+    pub entries: usize,
+    /// What is to be said of it.
+    pub remark: &'static str,
+}
+
+/// What there is in one table.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct RuleSummary {
+    /// Rules.
+    pub rules: usize,
+    /// Rules that never decide.
+    pub never_met: usize,
+    /// Rules without which nothing would change.
+    pub changes_nothing: usize,
+    /// Rules that let every service through.
+    pub every_service: usize,
+    /// Rules meant for a time.
+    pub temporary: usize,
+    /// Rules without a word of what they are for.
+    pub no_comment: usize,
+    /// Rules that let new connections through without a log line.
+    pub unlogged: usize,
+    /// Chains for the device or for what it forwards that accept what no rule decides.
+    pub accepting: Vec<String>,
+}
+
+/// The sheet of every filter, or of those of some devices.
+#[must_use]
+pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
+    let wanted = |name: &str| devices.is_empty() || devices.iter().any(|one| one == name);
+    let mut all = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| wanted(&device.name)) {
+        let mut reviews = estate.filter_reviews(at);
+        reviews.sort_by_key(|one| one.filter.families);
+        for review in reviews {
+            all.push(filter_sheet(estate, &device.name, &review, as_of));
+        }
+    }
+    RulesSheet { filters: all }
+}
+
+fn line_of(estate: &Analyses, origin: Origin) -> u32 {
+    estate.export(origin.export).position(origin.start).line
+}
+
+fn filter_sheet(estate: &Analyses, device: &str, review: &FilterReview<'_>, as_of: Date) -> FilterSheet {
+    let filter = review.filter;
+    // A dump with counters has some that are not zero; a list that was just loaded has none to speak of.
+    let counted =
+        filter.chains.iter().flat_map(|chain| &chain.rules).any(|rule| rule.packets.unwrap_or(0) > 0);
+    let mut summary = RuleSummary::default();
+    let (own, others): (Vec<&Chain>, Vec<&Chain>) =
+        filter.chains.iter().filter(|chain| chain.hook.is_some()).partition(|chain| filters(filter, chain));
+    let own = led_to(filter, own);
+    let elsewhere: BTreeSet<&str> = led_to(filter, others).difference(&own).copied().collect();
+    let mut chains = Vec::new();
+    for (at, chain) in filter.chains.iter().enumerate() {
+        let mut rules = Vec::new();
+        let hooked = chain.hook.is_some();
+        // A chain of another kind is none of the filter's, nor is what it alone leads to.
+        if (hooked && !filters(filter, chain)) || elsewhere.contains(chain.name.as_str()) {
+            continue;
+        }
+        for (number, rule) in chain.rules.iter().enumerate() {
+            let id = RuleId { chain: at as u32, rule: number as u32 };
+            let found = review.rules.get(&id).map(|(found, _)| found);
+            rules.push(rule_row(estate, review, id, rule, found, counted, as_of, &mut summary));
+        }
+        if matches!(chain.hook, Some(Hook::Input | Hook::Forward))
+            && chain.policy == Some(Target::Accept)
+            && !ends(chain)
+        {
+            summary.accepting.push(chain.name.clone());
+        }
+        let reached = hooked
+            || rules.iter().any(|row| row.verdict != RuleVerdict::NotReached)
+            || leads_to(review, chain);
+        chains.push(ChainSheet {
+            name: chain.name.clone(),
+            hook: chain.hook.map(hook_word),
+            policy: chain
+                .policy
+                .as_ref()
+                .map(|policy| if *policy == Target::Accept { "accept" } else { "drop" }),
+            line: line_of(estate, chain.origin),
+            reached,
+            rules,
+        });
+    }
+    let export = estate.export(filter.origin.export);
+    FilterSheet {
+        device: device.to_owned(),
+        table: filter.table.clone(),
+        families: filter.families.to_string(),
+        path: export.path().to_owned(),
+        line: line_of(estate, filter.origin),
+        whole: review.whole,
+        chains,
+        lists: lists(estate, review),
+        summary,
+    }
+}
+
+/// Whether the last rule of a chain decides for everything.
+fn ends(chain: &Chain) -> bool {
+    chain.rules.last().is_some_and(|rule| {
+        rule.matches.is_empty()
+            && matches!(rule.target, Target::Drop | Target::Reject | Target::Jump(_) | Target::Goto(_))
+    })
+}
+
+fn lists(estate: &Analyses, review: &FilterReview<'_>) -> Vec<ListRow> {
+    let mut rows = Vec::new();
+    for set in &review.filter.sets {
+        let remark = match (set.present, set.used_at.is_empty()) {
+            (false, _) => "rules name it, and it is not in the export",
+            (true, true) => "no rule names it",
+            _ => continue,
+        };
+        let export = estate.export(set.origin.export);
+        rows.push(ListRow {
+            name: set.name.clone(),
+            path: export.path().to_owned(),
+            line: line_of(estate, set.origin),
+            entries: set.elements,
+            remark,
+        });
+    }
+    rows
+}
+
+#[allow(clippy::too_many_arguments, reason = "one row from everything that is known of one rule")]
+fn rule_row(
+    estate: &Analyses,
+    review: &FilterReview<'_>,
+    id: RuleId,
+    rule: &trevlin_model::Rule,
+    found: Option<&RuleReview>,
+    counted: bool,
+    as_of: Date,
+    summary: &mut RuleSummary,
+) -> RuleRow {
+    let described = describe(rule);
+    let within = within_device(estate, review.device, rule);
+    let breadth = let_through(review.spaces, rule).filter(|_| !within);
+    let remarks = of_rule(estate, review, id, found, counted, as_of);
+    let has = |kind: RemarkKind| remarks.iter().any(|one| one.kind == kind);
+    let verdict = match found.map(|found| &found.standing) {
+        None => RuleVerdict::NotReached,
+        Some(Standing::Alive) => RuleVerdict::InUse,
+        Some(Standing::Covered { .. }) => RuleVerdict::NeverMet,
+        Some(Standing::Impossible) => RuleVerdict::CannotMatch,
+        Some(Standing::NotDecided | Standing::TooCostly) => RuleVerdict::NotDecided,
+    };
+    summary.rules += 1;
+    summary.never_met += usize::from(matches!(verdict, RuleVerdict::NeverMet | RuleVerdict::CannotMatch));
+    summary.changes_nothing += usize::from(has(RemarkKind::ChangesNothing));
+    summary.every_service += usize::from(has(RemarkKind::EveryService) || has(RemarkKind::AcceptsEverything));
+    summary.temporary += usize::from(has(RemarkKind::Temporary));
+    summary.no_comment += usize::from(rule.comment.is_none());
+    summary.unlogged += usize::from(breadth.is_some() && !rule.logs);
+    let left = found.and_then(|found| found.left).map(|left| match left {
+        Left::Nothing => 0.0,
+        Left::Part(share) => share,
+        Left::All => 1.0,
+    });
+    let evidence = place(estate, rule.origin);
+    let text = estate.export(rule.origin.export).text();
+    let text = text.get(rule.origin.start as usize..rule.origin.end as usize).unwrap_or_default();
+    let text = estate.masker().mask_at(text, rule.origin);
+    let covered_by = match found.map(|found| &found.standing) {
+        Some(Standing::Covered { by }) => {
+            let mut places: Vec<String> =
+                by.iter().filter_map(|one| review.rule(*one)).map(|rule| estate.place(rule.origin)).collect();
+            // Elements of one map are rules of one line.
+            places.dedup();
+            places
+        }
+        _ => Vec::new(),
+    };
+    let remarks = remarks.into_iter().map(|one| RemarkRow {
+        kind: one.kind,
+        text: one.text,
+        rules: {
+            let place = |origin: Origin| {
+                let export = estate.export(origin.export);
+                RulePlace { path: export.shared_path(), line: export.position(origin.start).line }
+            };
+            let mut places: Vec<RulePlace> = one.others.into_iter().map(place).collect();
+            places.dedup();
+            places
+        },
+    });
+    RuleRow {
+        path: evidence.path.to_string(),
+        line: evidence.line,
+        text: text.split_whitespace().collect::<Vec<_>>().join(" "),
+        action: described.action,
+        from: described.from,
+        to: described.to,
+        service: described.service,
+        condition: described.more,
+        verdict,
+        breadth: breadth.map(|one| one.all),
+        sources: breadth.map(|one| one.sources),
+        destinations: breadth.map(|one| one.destinations),
+        services: breadth.map(|one| one.services),
+        left,
+        covered_by,
+        packets: rule.packets,
+        remarks: remarks.collect(),
+    }
+}

@@ -1,0 +1,279 @@
+//! What devices serve, as outputs show it: text on its way out, with every secret masked.
+
+use serde::Serialize;
+use std::net::IpAddr;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::{Exposure, protection};
+use trevlin_analysis::services::{Encrypted, Known, ProtocolPorts, Service, What, sites_at};
+use trevlin_analysis::verdicts::LoginFactor;
+use trevlin_analysis::ways::some_ranges;
+use trevlin_estate::evidence::{Evidence, place};
+use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Served};
+use trevlin_model::{Families, PortRange, Setting};
+
+/// Where a service listens.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct PlaceRow {
+    /// Protocol and port, such as `tcp 443`.
+    pub endpoint: ProtocolPorts,
+    /// Address; none for every one.
+    pub address: Option<IpAddr>,
+    /// IP versions, where it is every address.
+    pub versions: Vec<&'static str>,
+    /// Interface, where it is bound to one.
+    pub interface: Option<String>,
+}
+
+/// One thing that a service gives out.
+#[derive(Debug, Clone, Serialize)]
+pub struct PartRow {
+    /// `share`, `export`, `page` and so on.
+    pub kind: &'static str,
+    /// Name; that of a community is its number, as the word is a secret.
+    pub name: String,
+    /// Folder or device behind it.
+    pub path: Option<String>,
+    /// Who may use it by address: `everybody`, or the first few ranges and names.
+    pub sources: String,
+    /// Whether only the device itself, or nobody, may.
+    #[serde(skip)]
+    pub near: bool,
+    /// Whether its name tells who may already.
+    #[serde(skip)]
+    pub named_for_user: bool,
+    /// Whether it is the service as a whole.
+    #[serde(skip)]
+    pub whole: bool,
+    /// What is asked for.
+    #[serde(skip)]
+    pub login: Option<Asked>,
+    /// Who may use it by name; empty where nobody is named.
+    pub users: Vec<String>,
+    /// What the least that come in are asked for; none where that is not known.
+    pub asks: Option<&'static str>,
+    /// Whether they may change it; none where that is not known.
+    pub writes: Option<bool>,
+    /// Whether the content is encrypted by the part's own settings: `never`, `offered`, `required`.
+    pub encryption: Option<&'static str>,
+    /// Whether messages are signed.
+    pub signing: Option<&'static str>,
+    /// What is to be said besides.
+    pub remarks: Vec<&'static str>,
+    /// Its line.
+    pub evidence: Evidence,
+}
+
+/// Something that a device serves.
+#[derive(Debug, Clone, Serialize)]
+pub struct ServedRow {
+    /// The device.
+    pub device: String,
+    /// What sort of device it is.
+    pub device_kind: &'static str,
+    /// Name.
+    pub name: String,
+    /// What it is for.
+    pub kind: &'static str,
+    /// How it is known.
+    pub known: Known,
+    /// Where it listens.
+    pub places: Vec<PlaceRow>,
+    /// Whether only the device itself reaches it.
+    pub local: bool,
+    /// Whether it is encrypted.
+    pub encrypted: Option<Encrypted>,
+    /// Factors it asks for; none where that is not known.
+    pub factors: Option<Vec<LoginFactor>>,
+    /// Who outside reaches it: empty, `everybody`, or ranges.
+    pub outside: Vec<String>,
+    /// Whether everybody outside does.
+    #[serde(skip)]
+    pub everybody: bool,
+    /// Callers of which tunnels reach it.
+    pub callers: Vec<String>,
+    /// Whether whether it is reached hangs on a rule that is not modelled.
+    pub uncertain: bool,
+    /// What it gives out.
+    pub parts: Vec<PartRow>,
+    /// What the exports cannot tell.
+    pub open: Vec<String>,
+    /// Lines that say so.
+    pub evidence: Vec<Evidence>,
+}
+
+/// Every service of the devices named, or of all, by device; those that listen at several places once.
+#[must_use]
+pub fn sheet(estate: &Analyses, devices: &[String]) -> Vec<ServedRow> {
+    let views = estate.views();
+    let mut rows = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        if !devices.is_empty() && !devices.contains(&device.name) {
+            continue;
+        }
+        let mut own: Vec<(What, ServedRow)> = Vec::new();
+        for (number, service) in views.services[at].iter().enumerate() {
+            let place = place_of(service);
+            let same = |(what, row): &&mut (What, ServedRow)| {
+                row.name == masked(estate, &service.name)
+                    && (*what == service.what && *what != What::Socket || row.places.contains(&place))
+            };
+            match own.iter_mut().find(same) {
+                Some((_, row)) => {
+                    if !row.places.contains(&place) {
+                        row.places.push(place);
+                    }
+                    row.local &= service.is_local();
+                    row.known = worse(row.known, service.known);
+                    reached(estate, at, number, row);
+                }
+                None => {
+                    let mut row = row(estate, at, service, place);
+                    reached(estate, at, number, &mut row);
+                    own.push((service.what, row));
+                }
+            }
+        }
+        rows.extend(own.into_iter().map(|(_, row)| row));
+    }
+    rows
+}
+
+/// Of two ways in which places of one service are known, the one to show.
+fn worse(one: Known, other: Known) -> Known {
+    if one == Known::Both || other == Known::Both { Known::Both } else { one.max(other) }
+}
+
+fn masked(estate: &Analyses, text: &str) -> String {
+    estate.masker().mask(text)
+}
+
+fn place_of(service: &Service) -> PlaceRow {
+    let versions = match (service.address, service.families) {
+        (Some(_), _) => Vec::new(),
+        (None, Families::V4) => vec!["IPv4"],
+        (None, Families::V6) => vec!["IPv6"],
+        (None, Families::Both) => vec!["IPv4", "IPv6"],
+    };
+    PlaceRow {
+        endpoint: ProtocolPorts {
+            protocol: service.protocol,
+            ports: PortRange { first: service.port, last: service.port },
+        },
+        address: service.address,
+        versions,
+        interface: service.interface.clone(),
+    }
+}
+
+fn row(estate: &Analyses, at: usize, service: &Service, place: PlaceRow) -> ServedRow {
+    let device = &estate.devices[at];
+    let protection = protection(estate, at, service);
+    let sites = sites_at(device, service);
+    let several = sites.len() > 1;
+    let mut parts = Vec::new();
+    for site in &sites {
+        parts.extend(site.parts.iter().map(|part| part_row(estate, site, part, several)));
+    }
+    ServedRow {
+        device: device.name.clone(),
+        device_kind: device.kind.word(),
+        name: masked(estate, &service.name),
+        kind: service.kind().words(),
+        known: service.known,
+        places: vec![place],
+        local: service.is_local(),
+        encrypted: protection.encrypted,
+        factors: protection.factors,
+        outside: Vec::new(),
+        everybody: false,
+        callers: Vec::new(),
+        uncertain: false,
+        parts,
+        open: sites.iter().flat_map(|one| &one.open).map(|(text, _)| masked(estate, text)).collect(),
+        evidence: service
+            .origins()
+            .into_iter()
+            .map(|origin| trevlin_estate::evidence::place(estate, origin))
+            .collect(),
+    }
+}
+
+fn part_row(estate: &Analyses, site: &Served, part: &Part, several: bool) -> PartRow {
+    // Of several sites at one place, each part says whose it is.
+    let name = match (several, part.kind) {
+        (true, PartKind::Page) => {
+            let port = site.endpoints.first().map_or(80, |one| one.port);
+            let site = site.label.clone().unwrap_or_else(|| format!("at {port}"));
+            format!("{site}{}", part.name)
+        }
+        _ => part.name.clone(),
+    };
+    let demand = |setting: &Option<Setting<Demand>>| match setting.as_ref()?.value()? {
+        Demand::Never => Some("never"),
+        Demand::Offered => Some("offered"),
+        Demand::Required => Some("required"),
+    };
+    PartRow {
+        kind: part.kind.words(),
+        name: masked(estate, &name),
+        path: part.path.as_ref().map(|path| masked(estate, path)),
+        sources: masked(estate, &part.sources.words()),
+        near: part.sources.is_local() || part.sources.is_nobody(),
+        named_for_user: match part.users.as_slice() {
+            [one] => *one == part.name || part.kind == PartKind::Rule,
+            _ => false,
+        },
+        whole: part.kind == PartKind::Whole,
+        login: part.login.value().copied(),
+        users: part.users.iter().map(|user| masked(estate, user)).collect(),
+        asks: part.login.value().map(|asked: &Asked| asked.words()),
+        writes: part.writes.value().copied(),
+        encryption: demand(&part.encryption),
+        signing: demand(&part.signing),
+        remarks: part.remarks.iter().filter_map(|(remark, _)| words(*remark)).collect(),
+        evidence: place(estate, part.origin),
+    }
+}
+
+/// A remark in words; those that other columns show are left out.
+fn words(remark: Remark) -> Option<&'static str> {
+    Some(match remark {
+        Remark::RootKept => "used as the superuser",
+        Remark::AnyPort => "from any port",
+        Remark::Listing => "lists names",
+        Remark::Status => "shows its state",
+        Remark::Administration => "for administrators",
+        Remark::HandedOn => "handed on",
+        Remark::Redirect => "sends to TLS",
+        Remark::RedirectSometimes => "sends some to TLS",
+        Remark::AnyInitiator => "to any machine",
+        Remark::OneSided => "only the client proves itself",
+        Remark::ClearPassword => "password in clear",
+        Remark::Md5Password => "password by MD5",
+        Remark::Commands => "takes commands",
+        Remark::Recursion => return None,
+    })
+}
+
+/// Notes from where the views reach a service.
+fn reached(estate: &Analyses, device: usize, number: usize, row: &mut ServedRow) {
+    let mine = |exposure: &Exposure| -> Vec<(bool, bool, String)> {
+        let all = exposure.reached_of(device).filter(|one| one.service == number);
+        all.map(|one| (one.everybody, one.certain, some_ranges(&one.sources))).collect()
+    };
+    for (everybody, certain, ranges) in mine(&estate.views().outside) {
+        row.uncertain |= !certain;
+        if everybody {
+            row.outside = vec!["everybody".to_owned()];
+            row.everybody = true;
+        } else if !row.everybody && !row.outside.contains(&ranges) {
+            row.outside.push(ranges);
+        }
+    }
+    for (number, exposure) in estate.inner_views().coming_to(device) {
+        let tunnel = &estate.shape().callers[number].tunnel;
+        if !mine(exposure).is_empty() && !row.callers.contains(tunnel) {
+            row.callers.push(tunnel.clone());
+        }
+    }
+}

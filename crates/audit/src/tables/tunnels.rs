@@ -1,0 +1,464 @@
+//! Every tunnel, as one table: which protocol, who comes in and how, what may be agreed on, what goes through it.
+
+use crate::run::Outcome;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::fmt;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::crypto::algorithms::{Algorithm, lookup};
+use trevlin_analysis::logins::{Access, listener_from, logins};
+use trevlin_analysis::verdicts::TunnelVerdict;
+use trevlin_checks::secrets::weak_pre_shared_key;
+use trevlin_checks::subject::Subject;
+use trevlin_estate::area::Area;
+use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::evidence::Evidence;
+use trevlin_model::certificate::CertificateUse;
+use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
+use trevlin_model::offer::{AlgorithmRole, Offer};
+use trevlin_model::plan::AddressPlan;
+use trevlin_model::{Family, IpRange, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+
+/// One row of the table.
+#[derive(Debug, Clone, Serialize)]
+pub struct TunnelRow {
+    /// Device.
+    pub device: String,
+    /// Name within the device.
+    pub name: String,
+    /// Protocol.
+    pub protocol: &'static str,
+    /// What the device is in it: `answers callers`, `calls`, `joins sites`.
+    pub role: &'static str,
+    /// Who is at the other end: callers of a list, or an address; empty where that is not known.
+    pub who: String,
+    /// What the other end has to show on the easiest way in; empty where nothing is asked for, or it is not known.
+    pub factors: Vec<String>,
+    /// From where it can be reached, as far as forwards and interfaces tell; empty where that is not known.
+    pub from: String,
+    /// The weakest algorithm that may be agreed on, with what is known of it; empty where none was read.
+    pub weakest: String,
+    /// The grade of the shared key, or what the server's own certificate is made of; empty where none was read.
+    pub key: TunnelKey,
+    /// What callers send through it: `everything`, `some networks`, or empty where nothing is stated.
+    pub sends: &'static str,
+    /// What callers are given.
+    pub pools: Vec<String>,
+    /// The gravest finding about it in the areas tunnels, ciphers and logins, `open question`, or `no finding`.
+    pub verdict: TunnelVerdict,
+    /// Path of the export.
+    pub path: String,
+    /// Line, from 1.
+    pub line: u32,
+    /// Everything that was read, each with its place.
+    pub detail: Vec<Detail>,
+}
+
+/// What is known of the key of a tunnel.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TunnelKey {
+    /// Nothing was read.
+    Unknown,
+    /// It stands in a file that was not exported.
+    NotExported,
+    /// A key pair of the one kind that the protocol has.
+    Fixed(&'static str),
+    /// Both ends share it; its grade.
+    Shared(&'static str),
+    /// The certificate of this end; what its key is made of.
+    Own(String),
+}
+
+impl fmt::Display for TunnelKey {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Unknown => Ok(()),
+            Self::NotExported => out.write_str("not exported"),
+            Self::Fixed(kind) => out.write_str(kind),
+            Self::Shared(grade) => write!(out, "shared, {grade}"),
+            Self::Own(kind) => out.write_str(kind),
+        }
+    }
+}
+
+impl Serialize for TunnelKey {
+    fn serialize<S: serde::Serializer>(&self, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_str(self)
+    }
+}
+
+/// Something that was read of a tunnel.
+#[derive(Debug, Clone, Serialize)]
+pub struct Detail {
+    /// What it is about: `version`, `this end shows`, `other end shows`, `child`, `peer`, `answers at`, `offers`, `pool`,
+    /// `fixed address`, `behind it`, `sent through it`, `kept out`, `name server`, `domain`, `NetBIOS`, `setting`, `finding`.
+    pub what: &'static str,
+    /// What was read.
+    pub text: String,
+    /// Where, as `path:line`.
+    pub place: String,
+}
+
+/// The table, in order of device. The outcome is that of an audit of the same estate, of the areas [`AREAS`] at least.
+#[must_use]
+pub fn tunnels(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> Vec<TunnelRow> {
+    let judged = judged(outcome);
+    let access = logins(estate);
+    let mut by_service: BTreeMap<(&str, &str), &Access> = BTreeMap::new();
+    for one in access.iter().rev() {
+        by_service.insert((&one.device, &one.service), one);
+    }
+    let mut rows = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in &device.facts.tunnels {
+            let login = by_service.get(&(device.name.as_str(), tunnel.name.as_str()));
+            let export = estate.export(tunnel.origin.export);
+            let known = judged.get(&(at, Subject::tunnel(tunnel)));
+            let mut detail = details(estate, tunnel);
+            detail.extend(known.into_iter().flat_map(|known| known.findings.iter().cloned()));
+            let factors = match login {
+                Some(login) => login.factors.iter().map(|one| one.words().to_owned()).collect(),
+                None => shown(tunnel),
+            };
+            rows.push(TunnelRow {
+                device: device.name.clone(),
+                name: estate.masker().mask(&tunnel.name),
+                protocol: tunnel.family.name(),
+                role: role(tunnel),
+                who: estate.masker().mask(&login.map_or_else(|| other_end(tunnel), |one| one.who.clone())),
+                factors,
+                from: match login {
+                    Some(login) => login.from.clone(),
+                    None => tunnel
+                        .listeners
+                        .first()
+                        .map(|listener| listener_from(estate, at, listener))
+                        .unwrap_or_default(),
+                },
+                weakest: weakest(&tunnel.offers)
+                    .map(|one| format!("{} ({})", one.name, one.status.word()))
+                    .unwrap_or_default(),
+                key: key(estate, at, tunnel, yardstick),
+                sends: sends(&tunnel.addresses),
+                pools: pools(&tunnel.addresses),
+                verdict: known.map_or(TunnelVerdict::NoFinding, |known| known.verdict),
+                path: export.path().to_owned(),
+                line: export.position(tunnel.origin.start).line,
+                detail,
+            });
+        }
+    }
+    rows
+}
+
+fn role(tunnel: &Tunnel) -> &'static str {
+    match tunnel.role {
+        TunnelRole::Server => "answers callers",
+        TunnelRole::Client => "calls",
+        TunnelRole::PointToPoint => "joins sites",
+    }
+}
+
+/// Who is at the other end of a tunnel that is no way in for callers.
+fn other_end(tunnel: &Tunnel) -> String {
+    if let Some(ipsec) = &tunnel.ipsec {
+        let named =
+            ipsec.remote.iter().filter(|round| !round.anybody()).find_map(|round| round.identity.as_ref());
+        return match (named, ipsec.remote_addresses.first()) {
+            (Some((name, _)), _) | (None, Some((name, _))) => name.clone(),
+            (None, None) => "anybody".into(),
+        };
+    }
+    if let Some((remote, _)) =
+        tunnel.stated("remote").or_else(|| tunnel.stated("connect")).or_else(|| tunnel.stated("lns"))
+    {
+        return remote.split(' ').next().unwrap_or(remote).to_owned();
+    }
+    let peers: Vec<&str> = tunnel.peers.iter().map(|peer| peer.who.as_str()).collect();
+    match peers.as_slice() {
+        [] => String::new(),
+        [only] => (*only).to_owned(),
+        [first, rest @ ..] => format!("{first} and {} more", rest.len()),
+    }
+}
+
+/// What the other end of a tunnel that is no way in for callers has to show.
+fn shown(tunnel: &Tunnel) -> Vec<String> {
+    if let Some(ipsec) = &tunnel.ipsec {
+        let rounds = ipsec.remote.iter().filter_map(|round| round.proof.possible().next());
+        return rounds.map(IkeProof::words).collect();
+    }
+    match tunnel.family {
+        TunnelFamily::WireGuard => vec!["key of the peer".into()],
+        _ if tunnel.proof.shared_key.is_some() => vec!["shared key".into()],
+        TunnelFamily::OpenVpn => vec!["certificate".into()],
+        _ => Vec::new(),
+    }
+}
+
+/// The grade of the key that both ends share, or what the certificate of this end is made of.
+fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> TunnelKey {
+    if tunnel.family == TunnelFamily::WireGuard {
+        return TunnelKey::Fixed("Curve25519");
+    }
+    if let Some(ipsec) = tunnel.ipsec.as_ref().filter(|one| one.shared_key().is_some()) {
+        let keys = trevlin_analysis::crypto::pairs::keys_of(estate, at, ipsec);
+        let worst = keys
+            .iter()
+            .map(|key| weak_pre_shared_key::grade(estate, at, key, yardstick))
+            .min_by_key(|(rank, _)| *rank);
+        return worst.map_or(TunnelKey::NotExported, |(_, word)| TunnelKey::Shared(word));
+    }
+    match trevlin_analysis::crypto::certificates::of_tunnel(estate, at, tunnel, CertificateUse::Own) {
+        Ok(found) => found.first().map_or(TunnelKey::Unknown, |(one, _)| TunnelKey::Own(one.key.words())),
+        Err(_) => TunnelKey::NotExported,
+    }
+}
+
+/// What the checks say of one tunnel.
+struct Judged {
+    verdict: TunnelVerdict,
+    findings: Vec<Detail>,
+}
+
+/// The areas whose checks are about tunnels.
+pub const AREAS: [Area; 3] = [Area::Logins, Area::Tunnels, Area::Ciphers];
+
+/// What an audit says, by what it is about: in the order of its checks.
+fn judged(outcome: &Outcome) -> BTreeMap<&(usize, Subject), Judged> {
+    struct Said<'a> {
+        check: &'static str,
+        about: &'a (usize, Subject),
+        verdict: TunnelVerdict,
+        text: String,
+        evidence: &'a [Evidence],
+    }
+    let mut all = Vec::new();
+    for one in outcome.findings().filter(|one| AREAS.contains(&one.area)) {
+        let Some(about) = &one.about else { continue };
+        let text = format!("{}: {}", one.severity.word(), one.title);
+        let verdict = TunnelVerdict::Finding(one.severity);
+        all.push(Said { check: one.check, about, verdict, text, evidence: &one.evidence });
+    }
+    for one in outcome.open_questions.iter().filter(|one| AREAS.contains(&one.area)) {
+        let text = format!("open question: {}", one.question);
+        let verdict = TunnelVerdict::OpenQuestion;
+        all.push(Said { check: one.check, about: &one.about, verdict, text, evidence: &one.evidence });
+    }
+    all.sort_by_key(|one| one.check);
+    let mut found: BTreeMap<&(usize, Subject), Judged> = BTreeMap::new();
+    for Said { about, verdict, text, evidence, .. } in all {
+        let place = evidence.first().map(|one| format!("{}:{}", one.path, one.line)).unwrap_or_default();
+        let known = found.entry(about).or_insert_with(|| Judged { verdict, findings: Vec::new() });
+        known.verdict = known.verdict.max(verdict);
+        known.findings.push(Detail { what: "finding", text, place });
+    }
+    found
+}
+
+/// The weakest algorithm that may be agreed on; of one kind of strength the first.
+fn weakest(offers: &[Offer]) -> Option<&'static Algorithm> {
+    let all = offers.iter().flat_map(|offer| offer.algorithms.iter().map(move |one| (offer.spelling, one)));
+    // A version of a protocol is told where it is weak, and no choice of algorithms where it is not.
+    let telling = |one: &&Algorithm| one.role() != AlgorithmRole::Protocol || one.status.severity().is_some();
+    let known = all.filter_map(|(spelling, one)| lookup(spelling, one.role, &one.name)).filter(telling);
+    known.min_by_key(|algorithm| algorithm.status)
+}
+
+fn sends(plan: &AddressPlan) -> &'static str {
+    let everything = |family| plan.sent_through.iter().any(|(range, _)| *range == IpRange::all(family));
+    if everything(Family::V4) || everything(Family::V6) {
+        "everything"
+    } else if plan.sent_through.is_empty() && plan.remote.is_empty() {
+        ""
+    } else {
+        "some networks"
+    }
+}
+
+fn pools(plan: &AddressPlan) -> Vec<String> {
+    let whole = |pool: &trevlin_model::Pool| match pool.network {
+        _ if !pool.malformed.is_empty() => vec!["mistyped".to_owned()],
+        Some(net) => vec![net.to_string()],
+        None => pool.ranges.iter().map(|(range, _)| range.short()).collect(),
+    };
+    plan.pools.iter().flat_map(whole).collect()
+}
+
+/// Everything that was read, with its places.
+fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
+    let mut found = Vec::new();
+    let mut add = |what, text: String, origin: Origin| {
+        found.push(Detail { what, text: estate.masker().mask(&text), place: estate.place(origin) });
+    };
+    if let Some((why, origin)) = &tunnel.refused {
+        add("would not start", why.clone(), *origin);
+    }
+    for listener in &tunnel.listeners {
+        let address = match listener.address.value() {
+            Some(Some(address)) => address.to_string(),
+            Some(None) => "every address".into(),
+            None => "an address that is not known".into(),
+        };
+        let port = listener.port.value().map_or_else(|| "a port that is not known".into(), u16::to_string);
+        let stated = listener.port.origin().or(listener.address.origin()).unwrap_or(tunnel.origin);
+        add("answers at", format!("{address}, {} {port}", listener.protocol.name()), stated);
+    }
+    if let Some(ipsec) = &tunnel.ipsec {
+        ike(ipsec, tunnel.origin, &mut add);
+    }
+    for peer in &tunnel.peers {
+        let allowed: Vec<_> = peer.allowed.iter().map(|(range, _)| range.short()).collect();
+        let where_to = peer.endpoint.as_ref().map_or(String::new(), |end| format!(", called at {end}"));
+        let more = if peer.shared_key.is_some() { ", with a shared key besides" } else { "" };
+        add("peer", format!("{}: {}{where_to}{more}", peer.who, allowed.join(", ")), peer.origin);
+    }
+    for offer in &tunnel.offers {
+        for one in &offer.algorithms {
+            let known = match lookup(offer.spelling, one.role, &one.name) {
+                Some(algorithm) => {
+                    format!("{}, {} ({})", algorithm.name, algorithm.status.word(), algorithm.source)
+                }
+                None => "not in the table".to_owned(),
+            };
+            let versions = one.versions.map(|versions| format!(", {versions}")).unwrap_or_default();
+            let default = one.default.map(|source| format!(", by default ({source})")).unwrap_or_default();
+            add(
+                "offers",
+                format!("{} for {}: {known}{versions}{default}", one.name, offer.part.words()),
+                one.origin,
+            );
+        }
+    }
+    let plan = &tunnel.addresses;
+    for (range, origin) in plan.pools.iter().flat_map(trevlin_model::Pool::claims) {
+        add("pool", range.short(), origin);
+    }
+    for fixed in &plan.fixed {
+        add("fixed address", format!("{} for {}", fixed.range.short(), fixed.who), fixed.origin);
+    }
+    for (what, list) in [
+        ("behind it", &plan.remote),
+        ("sent through it", &plan.sent_through),
+        ("kept out", &plan.kept_out),
+        ("name server", &plan.name_servers),
+    ] {
+        for (range, origin) in list {
+            add(what, range.short(), *origin);
+        }
+    }
+    for (what, list) in [("domain", &plan.domains), ("NetBIOS", &plan.netbios)] {
+        for (text, origin) in list {
+            add(what, text.clone(), *origin);
+        }
+    }
+    for (name, setting) in &tunnel.settings {
+        if let Some((value, origin)) = setting.stated() {
+            add("setting", format!("{name} {value}"), origin);
+        }
+    }
+    found
+}
+
+/// What only IKE and IPsec have.
+fn ike(ipsec: &IpsecConnection, line: Origin, add: &mut impl FnMut(&'static str, String, Origin)) {
+    let versions = |one: &IkeVersions| match one {
+        IkeVersions::First => "version 1 of IKE",
+        IkeVersions::Second => "version 2 of IKE",
+        IkeVersions::Both => "either version of IKE",
+    };
+    let told: Vec<_> = ipsec.versions.possible().map(versions).collect();
+    let stated = if ipsec.versions.origin().is_some() { "" } else { ", by default" };
+    let aggressive = if ipsec.aggressive.is_some() { ", aggressive mode" } else { "" };
+    let origin = ipsec.aggressive.or(ipsec.versions.origin()).unwrap_or(line);
+    add("version", format!("{}: {}{aggressive}{stated}", ipsec.daemon.name(), told.join(" or ")), origin);
+    for (what, rounds) in [("this end shows", &ipsec.local), ("other end shows", &ipsec.remote)] {
+        for round in rounds {
+            let proof = round.proof.possible().next().map(IkeProof::words).unwrap_or_default();
+            let who = round.identity.as_ref().map_or("anybody", |(name, _)| name);
+            let narrowed = if round.narrowed.is_some() { ", pinned" } else { "" };
+            let origin = round.proof.origin().or(round.identity.as_ref().map(|(_, at)| *at)).unwrap_or(line);
+            add(what, format!("{proof} of {who}{narrowed}"), origin);
+        }
+    }
+    let seconds = |setting: &Setting<u64>| match setting.value() {
+        Some(0) => "never".to_owned(),
+        Some(value) => format!("every {value} s"),
+        None => "after a time that the version decides".to_owned(),
+    };
+    add("new keys", format!("{} for IKE", seconds(&ipsec.rekey)), ipsec.rekey.origin().unwrap_or(line));
+    let liveness = match ipsec.liveness.value() {
+        Some(0) | None => "never asked whether it lives".to_owned(),
+        Some(value) => format!("asked after {value} s of silence whether it lives"),
+    };
+    add("the other end", liveness, ipsec.liveness.origin().unwrap_or(line));
+    for child in &ipsec.children {
+        let mode = child.mode.value().map_or("", |mode| mode.word());
+        add(
+            "child",
+            format!(
+                "{} {mode}: {} to {}, new keys {}",
+                child.name,
+                child.local.texts.join(", "),
+                child.remote.texts.join(", "),
+                seconds(&child.rekey)
+            ),
+            child.origin,
+        );
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_analysis::testing::estate;
+
+    #[test]
+    fn rows() {
+        let estate = estate(&[
+            (
+                "a/s.conf",
+                "dev tun\nserver 10.8.0.0 255.255.255.0\ndata-ciphers AES-256-GCM:BF-CBC\nauth SHA256\npush \"redirect-gateway def1\"\ntls-crypt k\n",
+            ),
+            (
+                "a/ipsec.conf",
+                "conn yard\n\tauto=start\n\tkeyexchange=ikev2\n\tright=198.51.100.9\n\trightsubnet=10.7.0.0/16\n\tike=aes256gcm16-prfsha384-ecp384!\n\tesp=aes256gcm16-ecp384!\n",
+            ),
+            (
+                "b/wg0.conf",
+                "[Interface]\nPrivateKey=k\nAddress=10.9.0.1/24\n[Peer]\nAllowedIPs=10.9.0.2/32\n",
+            ),
+        ]);
+        let yardstick = Yardstick::on(jiff::civil::date(2026, 11, 25));
+        let rows = tunnels(&estate, &yardstick, &crate::audit(&estate, &yardstick));
+        let told: Vec<_> = rows
+            .iter()
+            .map(|row| {
+                format!(
+                    "{} {} {} [{}] {} [{}] {}",
+                    row.device,
+                    row.protocol,
+                    row.role,
+                    row.weakest,
+                    row.sends,
+                    row.pools.join(" "),
+                    row.verdict.word()
+                )
+            })
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "a OpenVPN answers callers [Blowfish (deprecated)] everything [10.8.0.0/24] medium",
+                "a IPsec joins sites [AES-GCM, 256 bits (recommended)] some networks [] low",
+                "b WireGuard answers callers [BLAKE2 (acceptable)]  [10.9.0.0/24] medium",
+            ]
+        );
+        let detail = |row: usize, what: &str| rows[row].detail.iter().filter(|one| one.what == what).count();
+        assert_eq!(
+            (detail(0, "offers"), detail(0, "pool"), detail(1, "behind it"), detail(2, "fixed address")),
+            (3, 1, 1, 1)
+        );
+        assert!(rows[0].detail.iter().any(|one| one.what == "finding" && one.place == "a/s.conf:3"));
+    }
+}

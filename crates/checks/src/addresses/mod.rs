@@ -1,0 +1,107 @@
+//! Checks of the area `addresses`.
+
+pub(super) mod address_kept_twice;
+pub(super) mod dhcp_range_shared;
+pub(super) mod inside_common_at_home;
+pub(super) mod ipv6_around_tunnel;
+pub(super) mod no_route_back;
+pub(super) mod pool_in_connected_network;
+pub(super) mod pool_in_foreign_space;
+pub(super) mod pool_oversized;
+pub(super) mod pool_too_small;
+pub(super) mod pools_overlap;
+pub(super) mod range_beyond_network;
+pub(super) mod range_malformed;
+pub(super) mod remote_network_overlaps;
+pub(super) mod same_network_at_two_sites;
+pub(super) mod stored_addresses_differ;
+pub(super) mod used_address_handed_out;
+
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_analysis::addresses::told::told;
+use trevlin_analysis::addresses::{Claim, Overlap};
+use trevlin_analysis::map::EstateMap;
+use trevlin_model::{IpRange, MalformedAddress, Origin};
+
+/// Overlaps of the plan by the pool or DHCP server whose claim is the first of the two.
+fn by_holder(
+    estate: &EstateMap,
+    of_interest: impl Fn(&Claim, &Claim) -> bool,
+) -> BTreeMap<usize, Vec<&Overlap>> {
+    let plan = estate.plan();
+    let mut found: BTreeMap<usize, Vec<&Overlap>> = BTreeMap::new();
+    for overlap in &plan.overlaps {
+        let (a, b) = plan.pair(overlap);
+        if let Some(group) = a.group
+            && of_interest(a, b)
+        {
+            found.entry(group).or_default().push(overlap);
+        }
+    }
+    found
+}
+
+/// The first mistyped piece of every pool, with its device and what hands it out; also of those that a daemon refuses to
+/// start with, often for that reason.
+fn mistyped_pools(estate: &EstateMap) -> Vec<(usize, &str, &MalformedAddress)> {
+    let mut found = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for (name, plan) in device.facts.every_plan() {
+            found.extend(plan.pools.iter().filter_map(|pool| Some((at, name, pool.malformed.first()?))));
+        }
+    }
+    found
+}
+
+/// Whether ranges together hold every address of another.
+pub(super) fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> bool {
+    let mut open = vec![wanted];
+    for range in ranges {
+        open = open
+            .into_iter()
+            .flat_map(|left| {
+                let outside = range.complement();
+                if range.family() == left.family() {
+                    outside.iter().filter_map(|part| part.intersection(&left)).collect()
+                } else {
+                    vec![left]
+                }
+            })
+            .collect();
+    }
+    open.is_empty()
+}
+
+/// So many claims are told one by one.
+const MOST_TOLD: usize = 6;
+
+/// Claims as one phrase each, in order, and their places; each place once. Of many the first are told, and how many more.
+fn listed(estate: &EstateMap, claims: &[&Claim]) -> (String, Vec<Origin>) {
+    let mut seen = BTreeSet::new();
+    let unique: Vec<&&Claim> =
+        claims.iter().filter(|claim| seen.insert((claim.origin, claim.range))).collect();
+    let mut phrases: Vec<_> = unique.iter().take(MOST_TOLD).map(|claim| told(estate, claim)).collect();
+    if unique.len() > MOST_TOLD {
+        phrases.push(format!("{} more", unique.len() - MOST_TOLD));
+    }
+    (phrases.join("; "), unique.iter().map(|claim| claim.origin).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn together_they_cover_or_not() {
+        let net = |text: &str| IpRange::from(text.parse::<ipnet::IpNet>().unwrap());
+        for (ranges, wanted, covered) in [
+            (&["0.0.0.0/1", "128.0.0.0/1"][..], "0.0.0.0/0", true),
+            (&["0.0.0.0/1"], "0.0.0.0/0", false),
+            (&["::/0"], "0.0.0.0/0", false),
+            (&["::/0"], "2000::/3", true),
+            (&["10.0.0.0/25", "10.0.0.128/26", "10.0.0.192/26"], "10.0.0.0/24", true),
+        ] {
+            assert_eq!(cover(ranges.iter().map(|text| net(text)), net(wanted)), covered, "{ranges:?}");
+        }
+    }
+}

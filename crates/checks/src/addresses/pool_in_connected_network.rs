@@ -1,0 +1,291 @@
+//! A pool of callers' addresses lies inside a network of the device's own interfaces.
+
+use crate::addresses::{by_holder, mistyped_pools};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::addresses::{Claim, ClaimKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::{Pool, PoolPlacement, Setting};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/pool-in-connected-network",
+    area: Area::Addresses,
+    title: "A pool lies inside a connected network",
+    severity: Severity::High,
+    why: "Callers who get addresses of an inside network cannot be told from the hosts that live there. Filters, logs \
+          and address lists that mean the inside mean the callers too, and two hosts end up with one address as soon as \
+          somebody inside is given it by hand or by DHCP. Without proxy ARP the inside does not even find the way back.",
+    fix: "Give callers a network of their own that collides with nothing in the estate, route it to the tunnel server, \
+          and write access rules for it.",
+    judged: "Fails where a pool shares addresses with the network of an interface, of the same device or of another one of \
+             the estate, other than the tunnel's own. Milder where the design intends it: proxy ARP or a bridge. Undetermined \
+             where no interfaces were exported or one asks for its address, or the pool is mistyped.",
+    references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let plan = estate.plan();
+    let found = by_holder(estate, |a, b| {
+        matches!((a.kind, b.kind), (ClaimKind::Pool | ClaimKind::PoolNetwork, ClaimKind::Network))
+    });
+    let mut answers = Vec::new();
+    for (device, name, bad) in mistyped_pools(estate) {
+        let question = format!(
+            "the pool of {name} is mistyped ({}), so where it lies cannot be told; ask what was meant and what is in use",
+            bad.why
+        );
+        answers.push(Answer::new(
+            device,
+            Subject::of(SubjectKind::Addresses).with(name),
+            Verdict::ask(question, vec![bad.origin]),
+        ));
+    }
+    for (group, holder) in plan.pools.iter().enumerate() {
+        let Some(pool) = &holder.pool else { continue };
+        let device = &estate.devices[holder.device];
+        let answer = |verdict| {
+            Answer::new(holder.device, Subject::of(SubjectKind::Addresses).with(&holder.name), verdict)
+        };
+        if !pool.malformed.is_empty() {
+            continue;
+        }
+        let Some((_, first)) = pool.claims().first().copied() else { continue };
+        // Of several pieces of a pool in one network the first is told.
+        let mut overlaps = found.get(&group).cloned().unwrap_or_default();
+        overlaps.sort_by_key(|one| (plan.claims[one.b].origin, plan.claims[one.a].origin));
+        overlaps.dedup_by_key(|one| one.b);
+        for overlap in &overlaps {
+            let (a, b) = plan.pair(overlap);
+            let subject = Subject::of(SubjectKind::Addresses).with(&holder.name).with(b.range).with(&b.owner);
+            answers.push(Answer::new(holder.device, subject, fail(estate, pool, a, b)));
+        }
+        if overlaps.iter().any(|one| plan.claims[one.b].device == holder.device) {
+            continue;
+        }
+        let asks =
+            device.facts.interfaces.iter().find_map(|one| one.asks.filter(|_| one.addresses.is_empty()));
+        if !device.facts.has_interfaces || asks.is_some() {
+            let why =
+                if asks.is_some() { ": one asks for its address, which the file cannot tell" } else { "" };
+            let question = format!(
+                "whether the pool of {} lies inside a network of {} cannot be told without its interfaces{why}; ask for `ip -j addr show`",
+                holder.name, device.name
+            );
+            answers.push(answer(Verdict::ask(question, [first].into_iter().chain(asks).collect())));
+        } else if overlaps.is_empty() {
+            answers.push(answer(Verdict::Pass));
+        }
+    }
+    answers
+}
+
+fn fail(estate: &EstateMap, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
+    let mut evidence = vec![a.origin, b.origin];
+    let own = a.device == b.device;
+    let (severity, why) = match pool.placement.value() {
+        Some(PoolPlacement::ProxyArp) => {
+            evidence.extend(pool.placement.origin());
+            (
+                Severity::Medium,
+                "proxy ARP shows that it is meant, so callers work; they still pass for inside hosts",
+            )
+        }
+        Some(PoolPlacement::Bridged) => (
+            Severity::Medium,
+            "the tunnel is bridged to the inside, which is meant; callers are inside hosts in everything",
+        ),
+        Some(PoolPlacement::Routed) if !own => (
+            Severity::High,
+            "the network lives behind another device, which never sends the callers' replies here",
+        ),
+        Some(PoolPlacement::Routed) => {
+            (Severity::High, "nothing answers for the callers inside, so replies get lost as well")
+        }
+        None => {
+            (Severity::High, "whether the server answers for its callers inside (proxy ARP) is not known")
+        }
+    };
+    let source = match (pool.from_default, &pool.placement) {
+        (Some(source), _) => format!(" No pool is stated; this is the daemon's default ({source})."),
+        (None, Setting::Unknown { why }) => format!(" Not known: {why}."),
+        _ => String::new(),
+    };
+    let network = b.range.short();
+    let shared = a.range.intersection(&b.range).unwrap_or(a.range);
+    let part = if shared == a.range {
+        format!("{} lies", a.range.short())
+    } else {
+        format!("{} of {} lies", shared.short(), a.range.short())
+    };
+    let whose =
+        if own { b.owner.clone() } else { format!("{} on {}", b.owner, estate.devices[b.device].name) };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!(
+            "the callers' pool {} reaches into {network}, the network of {whose}",
+            a.range.short()
+        )
+        .into(),
+        detail: format!(
+            "The pool of {} ({}): {part} inside {network}, which {whose} is connected to ({}).{source}",
+            a.owner,
+            estate.place(a.origin),
+            estate.place(b.origin),
+        )
+        .into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    const LAN: &str = r#"[{"ifname":"eth0","flags":["UP"],"addr_info":[{"local":"10.4.0.5","prefixlen":24}]},
+{"ifname":"tun0","flags":["UP","POINTOPOINT"],"addr_info":[{"local":"10.8.0.1","prefixlen":24}]},
+{"ifname":"tap0","flags":["UP"],"addr_info":[{"local":"10.9.0.1","prefixlen":24}]},
+{"ifname":"eth9","flags":[],"addr_info":[{"local":"10.7.0.1","prefixlen":24}]}]"#;
+    const OPTIONS: (&str, &str) = ("d/etc/ppp/options", "require-mschap-v2\n");
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "fails",
+                    &[("d/etc/pptpd.conf", "remoteip 10.4.0.200-225\n"), OPTIONS, ("d/ip-addr.json", LAN)],
+                    &["fail high d pptpd.conf:1 ip-addr.json:1"],
+                ),
+                (
+                    "proxy ARP is a design with a price",
+                    &[
+                        ("d/etc/pptpd.conf", "localip 10.4.0.5\nremoteip 10.4.0.200-225\n"),
+                        ("d/etc/ppp/options", "proxyarp\nrequire-mschap-v2\n"),
+                        ("d/ip-addr.json", LAN),
+                    ],
+                    &["fail medium d pptpd.conf:2 ip-addr.json:1 options:1"],
+                ),
+                (
+                    "a bridge",
+                    &[
+                        ("d/s.conf", "dev tap\nserver-bridge 10.4.0.5 255.255.255.0 10.4.0.99 10.4.0.120\n"),
+                        ("d/ip-addr.json", LAN),
+                    ],
+                    &["fail medium d s.conf:2 ip-addr.json:1"],
+                ),
+                (
+                    "part of it",
+                    &[("d/s.conf", "dev tun\nserver 10.4.0.0 255.255.0.0\n"), ("d/ip-addr.json", LAN)],
+                    &["fail high d s.conf:2 ip-addr.json:1"],
+                ),
+                (
+                    "passes",
+                    &[("d/etc/pptpd.conf", "remoteip 10.5.0.200-225\n"), OPTIONS, ("d/ip-addr.json", LAN)],
+                    &["pass d"],
+                ),
+                (
+                    "the tunnel's own device",
+                    &[("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"), ("d/ip-addr.json", LAN)],
+                    &["pass d"],
+                ),
+                (
+                    "its own tap device",
+                    &[("d/s.conf", "dev tap\nserver 10.9.0.0 255.255.255.0\n"), ("d/ip-addr.json", LAN)],
+                    &["pass d"],
+                ),
+                (
+                    "an interface that is off",
+                    &[("d/s.conf", "dev tun\nserver 10.7.0.0 255.255.255.0\n"), ("d/ip-addr.json", LAN)],
+                    &["pass d"],
+                ),
+                (
+                    "a network of another device",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.4.0.0 255.255.255.0\n"),
+                        (
+                            "d/ip-addr.json",
+                            r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]}]"#,
+                        ),
+                        ("e/ip-addr.json", LAN),
+                    ],
+                    &["fail high d s.conf:2 ip-addr.json:1"],
+                ),
+                (
+                    "a network of another device, while the tunnel is up",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.4.0.0 255.255.255.0\n"),
+                        (
+                            "d/ip-addr.json",
+                            r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
+{"ifname":"tun0","flags":["POINTOPOINT","UP"],"addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#,
+                        ),
+                        ("e/ip-addr.json", LAN),
+                    ],
+                    &["fail high d s.conf:2 ip-addr.json:1"],
+                ),
+                (
+                    "a network inside another host",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 172.17.0.0 255.255.255.0\n"),
+                        ("d/ip-addr.json", LAN),
+                        (
+                            "e/ip-addr.json",
+                            r#"[{"ifname":"docker0","addr_info":[{"local":"172.17.0.1","prefixlen":16}]}]"#,
+                        ),
+                    ],
+                    &["pass d"],
+                ),
+                (
+                    "files that apply at boot stand in",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.4.0.0 255.255.255.0\n"),
+                        ("d/interfaces", "iface eth0 inet static\n  address 10.4.0.9/24\n"),
+                    ],
+                    &["fail high d s.conf:2 interfaces:2"],
+                ),
+                (
+                    "an interface that asks for its address",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
+                        ("d/interfaces", "iface eth0 inet dhcp\n"),
+                    ],
+                    &["ask d"],
+                ),
+                ("no interfaces", &[("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n")], &["ask d"]),
+                (
+                    "a mistyped range",
+                    &[("d/etc/pptpd.conf", "remoteip 10.4.0.200.5-9\n"), ("d/ip-addr.json", LAN)],
+                    &["ask d"],
+                ),
+                (
+                    "addresses used only for translation",
+                    &[
+                        (
+                            "d/rules.v4",
+                            "*nat\n-A POSTROUTING -s 10.4.0.0/24 -j SNAT --to-source 10.4.0.200-10.4.0.225\nCOMMIT\n",
+                        ),
+                        ("d/ip-addr.json", LAN),
+                    ],
+                    &[],
+                ),
+                (
+                    "a later line overrides an earlier one",
+                    &[
+                        (
+                            "d/s.conf",
+                            "dev tun\nserver 10.4.0.0 255.255.255.0\nserver 10.8.0.0 255.255.255.0\n",
+                        ),
+                        ("d/ip-addr.json", LAN),
+                    ],
+                    &["pass d"],
+                ),
+            ],
+        );
+    }
+}

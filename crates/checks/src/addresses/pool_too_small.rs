@@ -1,0 +1,163 @@
+//! A pool has fewer addresses than callers may come.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::addresses::PoolOwner;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::{Family, Origin};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/pool-too-small",
+    area: Area::Addresses,
+    title: "A pool is too small for its callers",
+    severity: Severity::Low,
+    why: "The caller who comes when the last address is taken is turned away, on the day when everybody works from elsewhere. What is done \
+          then in a hurry, a second pool in the middle of something else or a second way in, is what audits find a year later.",
+    fix: "Give the tunnel a network with room for everybody who may come in, and some more; `trevlin addresses --free` proposes one.",
+    judged: "Fails where the pool has room for fewer callers than the server lets in at a time, as far as a limit is stated, or than names \
+             stand in its list of logins. Four addresses count as one caller in OpenVPN's net30 topology; where the version decides the \
+             topology, only what is too small either way fails.",
+    references: &[
+        "openvpn(8), --max-clients and --topology",
+        "pptpd.conf(5), connections",
+        "ocserv(8), max-clients",
+    ],
+    run: Run::Map(run),
+};
+
+/// How many may come, what says so, and where.
+pub(super) struct Need {
+    /// Callers.
+    pub(super) callers: u32,
+    /// What says so.
+    pub(super) says: &'static str,
+    /// Where.
+    pub(super) origin: Origin,
+}
+
+/// How many callers may come to a tunnel: the limit that is stated, and the names of its list.
+pub(super) fn needs(estate: &EstateMap, holder: &PoolOwner) -> Vec<Need> {
+    let device = &estate.devices[holder.device];
+    let stated =
+        device.facts.plans().find(|(name, _)| *name == holder.name).and_then(|(_, plan)| plan.sessions);
+    let mut needs: Vec<Need> = stated
+        .map(|(callers, origin)| Need { callers, says: "callers are let in at a time", origin })
+        .into_iter()
+        .collect();
+    let logins: Vec<_> =
+        device.logins.iter().filter(|login| login.service == holder.name && login.certain).collect();
+    if let Some(first) = logins.first() {
+        let callers = u32::try_from(logins.len()).unwrap_or(u32::MAX);
+        needs.push(Need { callers, says: "names stand in the list of logins", origin: first.origin });
+    }
+    needs
+}
+
+/// For how many callers a tunnel's pools have room, at least and at most: of the IP version with more of them, since a
+/// caller gets one address of each.
+pub(super) fn room(estate: &EstateMap, holder: &PoolOwner) -> Option<(u128, u128)> {
+    let pools =
+        estate.plan().pools.iter().filter(|one| one.device == holder.device && one.name == holder.name);
+    let (mut least, mut most) = ([0u128; 2], [0u128; 2]);
+    for pool in pools.filter_map(|one| one.pool.as_ref()) {
+        if !pool.malformed.is_empty() {
+            return None;
+        }
+        let at = usize::from(pool.ranges.first().is_some_and(|(range, _)| range.family() == Family::V6));
+        let size = pool.size();
+        let per_caller = || pool.per_caller.possible().map(|count| u128::from(*count).max(1));
+        least[at] = least[at].saturating_add(size / per_caller().max().unwrap_or(1));
+        most[at] = most[at].saturating_add(size / per_caller().min().unwrap_or(1));
+    }
+    let at = usize::from(most[1] > 0 && most[0] == 0);
+    (most[at] > 0).then_some((least[at], most[at]))
+}
+
+/// The title and the sentence for a pool and what it should be for.
+pub(super) fn words(
+    estate: &EstateMap,
+    name: &str,
+    room: u128,
+    pool: Origin,
+    need: &Need,
+) -> (String, String) {
+    (
+        format!("{name} has addresses for {room} callers, and {} may come", need.callers),
+        format!(
+            "The pool has room for {room} callers ({}), while {} {} ({}).",
+            estate.place(pool),
+            need.callers,
+            need.says,
+            estate.place(need.origin)
+        ),
+    )
+}
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let mut answers: Vec<Answer> = Vec::new();
+    for holder in &estate.plan().pools {
+        let Some(pool) = &holder.pool else { continue };
+        // Several pools of one tunnel are one store.
+        if answers.iter().any(|one| {
+            one.device == holder.device
+                && one.subject == Subject::of(SubjectKind::Addresses).with(&holder.name)
+        }) {
+            continue;
+        }
+        let Some((_, most)) = room(estate, holder) else { continue };
+        let needs = needs(estate, holder);
+        let verdict = match needs.iter().find(|need| u128::from(need.callers) > most) {
+            _ if needs.is_empty() => Verdict::DoesNotApply,
+            None => Verdict::Pass,
+            Some(need) => {
+                let origin = pool.ranges.first().map_or(pool.origin, |(_, origin)| *origin);
+                let (title, detail) = words(estate, &holder.name, most, origin, need);
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated("callers are turned away, and nobody else is hit"),
+                    title: title.into(),
+                    detail: detail.into(),
+                    evidence: vec![origin, need.origin],
+                })
+            }
+        };
+        answers.push(Answer::new(
+            holder.device,
+            Subject::of(SubjectKind::Addresses).with(&holder.name),
+            verdict,
+        ));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        let server = |more: &str| format!("dev tun\nserver 10.8.0.0 255.255.255.240\n{more}\n");
+        for (more, wanted) in [
+            ("topology subnet\nmax-clients 13", &["pass d"][..]),
+            ("topology subnet\nmax-clients 14", &["fail low d s.conf:2 s.conf:4"]),
+            ("topology net30\nmax-clients 3", &["fail low d s.conf:2 s.conf:4"]),
+            ("max-clients 10", &["pass d"]),
+            ("topology subnet", &["none d"]),
+        ] {
+            run(&CHECK, &[(more, &[("d/s.conf", &server(more))], wanted)]);
+        }
+        let lines: String = (0..5).map(|n| format!("caller{n} gate sesame{n} *\n")).collect();
+        let files = [
+            ("d/pptpd.conf", "option /etc/ppp/o\nlocalip 10.8.0.1\nremoteip 10.8.0.9-11\n"),
+            ("d/etc/ppp/o", "name gate\nrequire-mschap-v2\n"),
+            ("d/etc/ppp/options", "lock\n"),
+        ];
+        let mut with_list = files.to_vec();
+        with_list.push(("d/chap-secrets", lines.as_str()));
+        run(&CHECK, &[("a list of logins", &with_list, &["fail low d pptpd.conf:3 chap-secrets:1"])]);
+        run(&CHECK, &[("a mistyped pool", &[("d/pptpd.conf", "remoteip 10.8.0.9-300\n")], &[])]);
+    }
+}

@@ -1,0 +1,180 @@
+//! Two pools hand out the same addresses.
+
+use crate::addresses::MOST_TOLD;
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
+use trevlin_analysis::addresses::Claim;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/pools-overlap",
+    area: Area::Addresses,
+    title: "Two pools hand out the same addresses",
+    severity: Severity::High,
+    why: "Two callers can hold one address at the same time, and replies reach the wrong one or neither. Logs that name \
+          an address no longer name a person, and an access rule written for the callers of one tunnel lets in those of \
+          the other. Across devices no single screen shows it.",
+    fix: "Give each tunnel a pool of its own. Change the one with fewer callers, and with it the routes and rules that \
+          name it.",
+    judged: "Fails where two pools of the estate share an address, on one device or on two. Pools of configurations with \
+             which the daemon would not start are left out.",
+    references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let plan = estate.plan();
+    // A pool with a network of its own stands there with all of it.
+    let mut claims: Vec<&Claim> = plan.claims.iter().filter(|claim| plan.stands_for_pool(claim)).collect();
+    claims.sort_by_key(|claim| (claim.range.first(), claim.range.last(), claim.origin));
+    groups(&claims).iter().map(|group| fail(estate, group)).collect()
+}
+
+/// Claims of different pools that hang together by shared addresses, each group in reading order. One sweep: a claim
+/// that begins before the furthest end so far belongs to the group at hand.
+fn groups<'a>(claims: &[&'a Claim]) -> Vec<Vec<&'a Claim>> {
+    let mut groups: Vec<Vec<&Claim>> = Vec::new();
+    let mut end = None;
+    for &claim in claims {
+        match (groups.last_mut(), end) {
+            (Some(group), Some(last))
+                if claim.range.first() <= last && group[0].range.family() == claim.range.family() =>
+            {
+                group.push(claim);
+                end = Some(claim.range.last().max(last));
+            }
+            _ => {
+                groups.push(vec![claim]);
+                end = Some(claim.range.last());
+            }
+        }
+    }
+    for group in &mut groups {
+        group.sort_by_key(|claim| claim.origin);
+    }
+    groups.retain(|group| group.iter().any(|claim| claim.group != group[0].group));
+    groups
+}
+
+fn fail(estate: &EstateMap, group: &[&Claim]) -> Answer {
+    let name = |claim: &Claim| format!("{} on {}", claim.owner, estate.devices[claim.device].name);
+    let mut told: Vec<_> = group
+        .iter()
+        .take(MOST_TOLD)
+        .map(|claim| {
+            format!("{} hands out {} ({})", name(claim), claim.range.short(), estate.place(claim.origin))
+        })
+        .collect();
+    if group.len() > MOST_TOLD {
+        told.push(format!("{} more", group.len() - MOST_TOLD));
+    }
+    let first = group[0];
+    let others: Vec<_> = group.iter().filter(|claim| claim.group != first.group).collect();
+    let pools: BTreeSet<_> = group.iter().map(|claim| claim.group).collect();
+    let shared = others.iter().find_map(|other| first.range.intersection(&other.range));
+    let title = match (pools.len(), shared) {
+        (2, Some(shared)) => {
+            format!("{} and {} both hand out {}", name(first), name(others[0]), shared.short())
+        }
+        (count, _) => {
+            format!("{count} pools overlap, beginning with those of {} and {}", name(first), name(others[0]))
+        }
+    };
+    let why = if others.iter().all(|other| other.device == first.device) {
+        "all are handed out by one device"
+    } else {
+        "they are handed out by devices that cannot see each other's leases"
+    };
+    let names: BTreeSet<_> = group.iter().map(|claim| name(claim)).collect();
+    Answer::new(
+        first.device,
+        Subject::of(SubjectKind::Addresses).with(names.into_iter().collect::<Vec<_>>().join(" ")),
+        Verdict::Fail(Fail {
+            rating: CHECK.rated(why),
+            title: title.into(),
+            detail: format!("{}.", told.join("; ")).into(),
+            evidence: group.iter().map(|claim| claim.origin).collect(),
+        }),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "two devices",
+                    &[
+                        ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
+                        ("b/pptpd.conf", "remoteip 10.8.0.200-225\n"),
+                    ],
+                    &["fail high a s.conf:2 pptpd.conf:1"],
+                ),
+                (
+                    "one device",
+                    &[
+                        ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
+                        ("a/t.conf", "dev tun\nproto tcp\nserver 10.8.0.0 255.255.255.0\n"),
+                    ],
+                    &["fail high a s.conf:2 t.conf:3"],
+                ),
+                (
+                    "next to each other",
+                    &[
+                        ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
+                        ("b/pptpd.conf", "remoteip 10.8.1.0-9\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "three that hang together",
+                    &[
+                        ("a/pptpd.conf", "remoteip 10.8.0.1-9,10.8.0.50-59\n"),
+                        ("b/pptpd.conf", "remoteip 10.8.0.5-20\n"),
+                        ("c/pptpd.conf", "remoteip 10.8.0.15-30\n"),
+                    ],
+                    &["fail high a pptpd.conf:1 pptpd.conf:1 pptpd.conf:1"],
+                ),
+                ("one pool in pieces", &[("b/pptpd.conf", "remoteip 10.8.1.0-9,10.8.1.5\n")], &[]),
+                (
+                    "IPv6",
+                    &[
+                        ("a/s.conf", "dev tun\nserver-ipv6 2001:db8:8::/64\n"),
+                        ("b/s.conf", "dev tun\nserver-ipv6 2001:db8:8:0:1::/80\n"),
+                    ],
+                    &["fail high a s.conf:2 s.conf:2"],
+                ),
+                (
+                    "the daemon would refuse one",
+                    &[
+                        ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
+                        ("b/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\nverify-client-cert none\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "a client's line is no pool",
+                    &[
+                        ("a/pptpd.conf", "remoteip 10.8.0.200-225\n"),
+                        ("a/chap-secrets", "ann * sesame 10.8.0.201\n"),
+                        (
+                            "b/rules.v4",
+                            "*nat\n-A POSTROUTING -j SNAT --to-source 10.8.0.200-10.8.0.225\nCOMMIT\n",
+                        ),
+                    ],
+                    &[],
+                ),
+            ],
+        );
+    }
+}

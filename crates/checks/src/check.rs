@@ -1,0 +1,151 @@
+//! What a check is, and what it answers.
+
+use crate::rating::Rating;
+use crate::subject::Subject;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::prose::Prose;
+use trevlin_model::{Origin, Reference};
+
+/// A check: everything that is known about it, and the function that judges. Help, pages and outputs are made
+/// from this one value.
+#[derive(Debug)]
+pub struct Check {
+    /// `area/name-in-words`. Never changes its meaning.
+    pub id: &'static str,
+    /// Area.
+    pub area: Area,
+    /// What is wrong where it fails, as a line.
+    pub title: &'static str,
+    /// Severity where no context raises or lowers it.
+    pub severity: Severity,
+    /// Why it matters: sentences an auditor can paste into a report.
+    pub why: &'static str,
+    /// How to fix it.
+    pub fix: &'static str,
+    /// What leaves it undetermined, and what passes, for those who read the check's page.
+    pub judged: &'static str,
+    /// Standards and manuals.
+    pub references: &'static [&'static str],
+    /// Judges an estate.
+    pub run: Run,
+}
+
+/// The function of a check, by what it may ask: one that is given the estate with its topology and addresses alone can ask for
+/// nothing of what is reached or reviewed, and so need not wait for it.
+#[derive(Debug, Clone, Copy)]
+pub enum Run {
+    /// It asks for facts, topology and addresses.
+    Map(fn(&EstateMap, &Yardstick) -> Vec<Answer>),
+    /// It asks for what is reached, or for reviews of filters, as well.
+    Analyses(fn(&Analyses, &Yardstick) -> Vec<Answer>),
+}
+
+/// A check's answer for one subject.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    /// The subject's device, as index into the estate.
+    pub device: usize,
+    /// What was judged.
+    pub subject: Subject,
+    /// The answer.
+    pub verdict: Verdict,
+}
+
+/// The four answers.
+#[derive(Debug, Clone)]
+pub enum Verdict {
+    /// It is wrong.
+    Fail(Fail),
+    /// It is right.
+    Pass,
+    /// The exports cannot tell.
+    Undetermined(Question),
+    /// There is nothing of the kind to judge here.
+    DoesNotApply,
+}
+
+/// What is wrong.
+#[derive(Debug, Clone)]
+pub struct Fail {
+    /// Severity in this context, and what made it.
+    pub rating: Rating,
+    /// A line for this very case.
+    pub title: Prose,
+    /// What was found, in a sentence or two.
+    pub detail: Prose,
+    /// Places, the one to cite first.
+    pub evidence: Vec<Origin>,
+}
+
+/// What is missing to answer.
+#[derive(Debug, Clone)]
+pub struct Question {
+    /// What cannot be told, and what to ask for.
+    pub question: Prose,
+    /// What makes one ask.
+    pub evidence: Vec<Origin>,
+    /// Files that would answer it and are not among the exports, by the paths under which the device has them.
+    pub files: Vec<String>,
+}
+
+impl Check {
+    /// Its answers about an estate.
+    #[must_use]
+    pub fn answers(&self, analyses: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+        match self.run {
+            Run::Map(run) => run(analyses.map(), yardstick),
+            Run::Analyses(run) => run(analyses, yardstick),
+        }
+    }
+
+    /// Its severity, for context to move.
+    pub fn rating(&self) -> Rating {
+        Rating::new(self.severity)
+    }
+
+    /// Its severity, with a reason that confirms it.
+    pub fn rated(&self, reason: impl Into<Prose>) -> Rating {
+        self.rating().because(reason)
+    }
+
+    /// The severity of this case, with the reason.
+    pub fn rated_at(&self, severity: Severity, reason: impl Into<Prose>) -> Rating {
+        self.rating().at(severity, reason)
+    }
+}
+
+impl Answer {
+    /// An answer for a subject.
+    pub fn new(device: usize, subject: Subject, verdict: Verdict) -> Self {
+        Self { device, subject, verdict }
+    }
+}
+
+impl Verdict {
+    /// The question about something that may be settled where a reference leads; `about` continues a sentence.
+    pub fn ask_reference(missing: &Reference, about: &str) -> Self {
+        let asked = Self::ask(missing.question(about), vec![missing.origin]);
+        if missing.unsaid { asked } else { asked.wanting(&missing.path) }
+    }
+
+    /// The same where a file would answer it that is not among the exports.
+    pub fn wanting(mut self, path: impl Into<String>) -> Self {
+        if let Self::Undetermined(question) = &mut self {
+            question.files.push(path.into());
+        }
+        self
+    }
+
+    /// The same, for none or one.
+    pub fn wanting_all(self, paths: impl IntoIterator<Item = impl Into<String>>) -> Self {
+        paths.into_iter().fold(self, Self::wanting)
+    }
+
+    /// Shorthand for an undetermined answer.
+    pub fn ask(question: impl Into<Prose>, evidence: Vec<Origin>) -> Self {
+        Self::Undetermined(Question { question: question.into(), evidence, files: Vec::new() })
+    }
+}

@@ -1,0 +1,109 @@
+//! A tunnel may use weak encryption.
+
+use crate::check::{Answer, Check, Run};
+use crate::ciphers::judge;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::offer::AlgorithmRole;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/weak-encryption",
+    area: Area::Ciphers,
+    title: "A tunnel may use weak encryption",
+    severity: Severity::High,
+    why: "What passes through a tunnel is as safe as the weakest cipher both ends take, since somebody in between can often make them agree on it. Ciphers with blocks of 64 bits give away content after some gigabytes, and older ones fall to trying.",
+    fix: "Offer nothing but AES in GCM and ChaCha20-Poly1305. Where an old device needs an old cipher, give it a connection of its own until it is replaced.",
+    judged: "Fails where an algorithm of a list that may be agreed on is broken, deprecated, or on its way out by the table of algorithms, even among \
+             better ones. Undetermined where a name is in no table, and where the version that runs decides what is taken by default. Commented \
+             lines, and lists that a later line replaces, do not count.",
+    references: &[
+        "RFC 8221, 5",
+        "RFC 8247, 2.1",
+        "NIST SP 800-77 Rev. 1, 3.2",
+        "NIST SP 800-131A Rev. 2",
+        "BSI TR-02102-3",
+    ],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    judge(&CHECK, estate, &[AlgorithmRole::Encryption], "encryption", true)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            (
+                "Blowfish from old callers",
+                "data-ciphers AES-256-GCM\ndata-ciphers-fallback BF-CBC",
+                &["fail medium d s.conf:4"][..],
+            ),
+            ("in a comment", "data-ciphers AES-256-GCM\n#data-ciphers-fallback BF-CBC", &["pass d"]),
+            ("none at all", "data-ciphers AES-256-GCM:none", &["fail high d s.conf:3"]),
+            ("stated, for versions up to 2.5", "cipher BF-CBC", &["fail medium d s.conf:3"]),
+            (
+                "a later line replaces an earlier one",
+                "data-ciphers BF-CBC\ndata-ciphers AES-256-GCM",
+                &["pass d"],
+            ),
+            ("nothing stated", "", &["ask d"]),
+            ("a name of no table", "data-ciphers AES-256-GCM:WOBBLE-256", &["ask d"]),
+        ] {
+            let text = format!("dev tun\nserver 10.88.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/s.conf", &text)], wanted)]);
+        }
+        for (name, line, wanted) in [
+            ("added to the shell's own list", "Ciphers +3des-cbc", &["fail medium d sshd_config:2"][..]),
+            ("the shell's own list", "PermitRootLogin no", &[]),
+            ("a list of the shell", "Ciphers aes256-gcm@openssh.com,aes256-ctr", &["pass d"]),
+            ("taken away from the shell's list", "Ciphers -aes128-ctr", &["pass d"]),
+        ] {
+            run(&CHECK, &[(name, &[("d/etc/ssh/sshd_config", &format!("Port 22\n{line}\n"))], wanted)]);
+        }
+        for (name, text, wanted) in [
+            (
+                "among better ones",
+                "conn c\n\tauto=add\n\tike=aes256-sha256-ecp256,3des-sha1-modp1024\n",
+                &["fail medium d ipsec.conf:3"][..],
+            ),
+            ("no encryption", "conn c\n\tauto=add\n\tesp=null-sha256\n", &["fail high d ipsec.conf:3"]),
+            (
+                "inherited and replaced",
+                "conn %default\n\tesp=3des-md5\n\tike=aes256gcm16-prfsha384-ecp384!\nconn c\n\tauto=add\n\tesp=aes256gcm16!\n",
+                &["pass d"],
+            ),
+            (
+                "inherited",
+                "conn %default\n\tesp=3des-md5\n\tike=aes256gcm16-prfsha384-ecp384!\nconn c\n\tauto=add\n",
+                &["fail medium d ipsec.conf:2"],
+            ),
+            ("the daemon's own list", "conn c\n\tauto=add\n", &["fail low d ipsec.conf:1"]),
+            (
+                "its own list is added to what is stated",
+                "conn c\n\tauto=add\n\tike=aes256gcm16-prfsha384-ecp384\n",
+                &["fail low d ipsec.conf:3"],
+            ),
+            ("Libreswan's own list", "conn c\n\tauto=add\n\tikev2=insist\n", &["pass d"]),
+            (
+                "Libreswan's own list of version 1",
+                "conn c\n\tauto=add\n\tikev2=no\n",
+                &["fail low d ipsec.conf:1"],
+            ),
+            (
+                "Libreswan's names",
+                "conn c\n\tauto=add\n\tikev2=insist\n\tike=aes_gcm256-sha2;dh19,3des-sha1;dh5\n",
+                &["fail medium d ipsec.conf:4"],
+            ),
+            ("switched off", "conn c\n\tauto=ignore\n\tesp=3des-md5\n", &[]),
+        ] {
+            run(&CHECK, &[(name, &[("d/ipsec.conf", text)], wanted)]);
+        }
+    }
+}

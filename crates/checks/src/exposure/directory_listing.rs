@@ -1,0 +1,86 @@
+//! A web server lists what its folders hold.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_model::served::{Part, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/directory-listing",
+    area: Area::Exposure,
+    title: "A web server lists what its folders hold",
+    severity: Severity::Low,
+    why: "Copies, archives and files that nobody meant to publish are found by whoever looks, without guessing a name. Search engines look \
+          as well.",
+    fix: "Switch the list off (`autoindex off`, `Options -Indexes`), and keep files that are meant for downloading in a folder of their own.",
+    judged: "Fails for each page below which folders are listed to everybody; a step milder where only some networks may come. Passes where \
+             the list is off, or off again for the folder. Undetermined where a file that is read in is not among the exports.",
+    references: &["ngx_http_autoindex_module", "mod_autoindex", "BSI APP.3.2.A2", "CIS Controls 8, 4.8"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open_answer());
+        for part in &one.served.parts {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
+    match part.remark(Remark::Listing).filter(|_| !is_few(&part.sources, marks)) {
+        Some(line) => one.fail(
+            limited(CHECK.rating(), &part.sources),
+            part,
+            format!("{} lists what stands below {}", one.title(), part.name),
+            part.path.as_ref().map_or_else(String::new, |path| format!("Behind it lies {path}.")),
+            [line].into_iter().chain(part.lines()).collect(),
+        ),
+        None => Verdict::Pass,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (inner, wanted) in [
+            ("autoindex on;", &["fail low d nginx.conf:4 nginx.conf:2"][..]),
+            ("autoindex on; allow 10.4.0.0/24; deny all;", &["fail info d nginx.conf:4 nginx.conf:2"]),
+            ("autoindex on; allow 10.4.0.9; deny all;", &["pass d"]),
+            ("autoindex off;", &["pass d"]),
+            ("autoindex on;\nlocation / { autoindex off; }", &["pass d"]),
+        ] {
+            let text = format!("http {{\nserver {{\nlisten 80;\n{inner}\n}}\n}}\n");
+            run(&CHECK, &[(inner, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);
+        }
+        let off = "server {\nlisten 80;\nautoindex on;\n}\n";
+        let main = ("d/etc/nginx/nginx.conf", "events {}\nhttp {\ninclude sites-enabled/*;\n}\n");
+        run(&CHECK, &[("a site that is not enabled", &[main, ("d/etc/nginx/sites-available/a", off)], &[])]);
+        let missing = "http {\nserver {\nlisten 80;\nautoindex off;\ninclude extra.conf;\n}\n}\n";
+        run(&CHECK, &[("missing", &[("d/etc/nginx/nginx.conf", missing)], &["ask d", "pass d"])]);
+        let apache = "Listen 80\nDocumentRoot /a\n<Directory /a>\nOptions +Indexes\n</Directory>\n";
+        run(
+            &CHECK,
+            &[(
+                "apache",
+                &[("d/etc/apache2/apache2.conf", apache)],
+                &["fail low d apache2.conf:4 apache2.conf:1"],
+            )],
+        );
+    }
+}

@@ -1,0 +1,100 @@
+//! A socket waits that no configuration explains.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::Reachable;
+use trevlin_analysis::services::{Known, Service};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/listener-unexplained",
+    area: Area::Exposure,
+    title: "A program waits for connections that no exported file explains",
+    severity: Severity::Info,
+    why: "What nobody configured nobody looks after. It may be a helper somebody started by hand, a part of another \
+          program, or something that was not put there by its owner.",
+    fix: "Say for each which file configures it and hand that over; stop what nobody needs.",
+    judged: "Tells, for each device whose sockets were exported, those beyond the loopback address that no file \
+             among the exports explains; graver for one that the outside reaches and that no well-known port names. \
+             Passes where every socket is explained.",
+    references: &["BSI SYS.1.1.A6", "NIST SP 800-123, 4.2", "CIS Controls 8, 4.8"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let views = estate.views();
+    let mut answers = Vec::new();
+    for (at, services) in
+        views.services.iter().enumerate().filter(|(at, _)| estate.devices[*at].facts.has_sockets)
+    {
+        let unexplained: Vec<(usize, &Service)> = services
+            .iter()
+            .enumerate()
+            .filter(|(_, one)| one.known == Known::Observed && !one.is_local())
+            .collect();
+        let device = &estate.devices[at].name;
+        let outside = |number: usize| -> Option<&Reachable> {
+            views.outside.reached_of(at).find(|one| one.service == number && one.certain)
+        };
+        // One that strangers reach, and that nothing names, is a finding of its own.
+        let (reached, rest): (Vec<_>, Vec<_>) = unexplained
+            .into_iter()
+            .partition(|(number, one)| outside(*number).is_some() && one.port_known().is_none());
+        for (_, one) in &reached {
+            let verdict = Verdict::Fail(Fail {
+                rating: CHECK
+                    .rated_at(Severity::Medium, "the outside reaches it, and nothing tells what it is"),
+                title: format!(
+                    "{} waits at {} of {device}, and no exported file explains it",
+                    one.name,
+                    one.endpoint()
+                )
+                .into(),
+                detail: "Its socket was seen, and connections from outside come to it.".into(),
+                evidence: one.origins(),
+            });
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Port).with(one.endpoint()), verdict));
+        }
+        if rest.is_empty() {
+            if reached.is_empty() {
+                answers.push(Answer::new(at, Subject::of(SubjectKind::Port), Verdict::Pass));
+            }
+            continue;
+        }
+        let mut names: Vec<String> =
+            rest.iter().map(|(_, one)| format!("{} ({})", one.name, one.endpoint())).collect();
+        names.dedup();
+        let verdict = Verdict::Fail(Fail {
+            rating: CHECK.rated("its file may only not have been exported"),
+            title: format!("{} programs wait on {device} that no exported file explains", names.len()).into(),
+            detail: format!("They are: {}.", names.join(", ")).into(),
+            evidence: rest.iter().filter_map(|(_, one)| one.observed).collect(),
+        });
+        answers.push(Answer::new(at, Subject::of(SubjectKind::Port), verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let shell = [("gate/etc/ssh/sshd_config", "Port 22\n")];
+        let base = Small { rules: "-A INPUT -p tcp --dport 9999 -j ACCEPT\n", ..Small::default() };
+        for (gate, more, wanted) in [
+            ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", &shell[..], &["pass gate"][..]),
+            ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", &[], &["fail info gate ss.txt:1"]),
+            ("tcp LISTEN 0 9 127.0.0.1:9999 0.0.0.0:*\n", &[], &["pass gate"]),
+            ("tcp LISTEN 0 9 0.0.0.0:9999 0.0.0.0:*\n", &[], &["fail medium gate ss.txt:1"]),
+            ("", &[], &[]),
+        ] {
+            assert_eq!(on(&CHECK, &Small { gate, more, ..base }), wanted, "{gate}");
+        }
+    }
+}

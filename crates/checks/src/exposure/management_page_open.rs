@@ -1,0 +1,89 @@
+//! A page for looking after a server or a device is open to everybody.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_model::served::{Asked, Part, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/management-page-open",
+    area: Area::Exposure,
+    title: "A page for administrators is open to every address",
+    severity: Severity::Low,
+    why: "Pages for administrators are where the next hole is found, and where passwords are tried all night. Those who need them are few, and it is known where \
+          they sit.",
+    fix: "Limit the path by source (`allow 10.0.0.0/28; deny all;`, `Require ip 10.0.0.0/28`) or take it off the public site, and reach it through the tunnel.",
+    judged: "Fails for each path whose name is that of pages for administrators (admin, manager, console, setup and the like) and that is open to every \
+             address; graver where no login is asked for. What is handed on to another server may ask for one itself. Passes where sources are limited or \
+             a certificate is asked for. Undetermined where a file that the server reads in was not exported.",
+    references: &["NIST SP 800-123, 6.4", "BSI APP.3.2.A4", "CIS Controls 8, 12.8"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open_answer());
+        for part in one.served.parts.iter().filter(|part| part.remark(Remark::Administration).is_some()) {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
+    let asked = part.login.value();
+    let wide = part.sources.is_everybody() && !is_few(&part.sources, marks);
+    if !wide || matches!(asked, Some(Asked::Certificate | Asked::Refused)) {
+        return Verdict::Pass;
+    }
+    let (base, asks) = match asked {
+        Some(Asked::Nothing) => {
+            (CHECK.rating().raised("nothing is asked for"), "The server itself asks for nothing.")
+        }
+        Some(_) => (CHECK.rating(), "It asks for a password."),
+        None => (CHECK.rating(), "Whether a login is asked for decides the server that it is handed on to."),
+    };
+    one.fail(
+        base,
+        part,
+        format!("{} gives {} to every address", one.title(), part.name),
+        asks.to_owned(),
+        part.remark(Remark::HandedOn).into_iter().chain(part.lines()).collect(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn a_file_that_is_missing_is_a_question() {
+        let text = "http {\nserver {\nlisten 80;\ninclude /etc/nginx/more.conf;\n}\n}\n";
+        run(&CHECK, &[("missing", &[("d/etc/nginx/nginx.conf", text)], &["ask d"])]);
+    }
+
+    #[test]
+    fn cases() {
+        for (path, inner, wanted) in [
+            ("/admin", "proxy_pass http://10.4.0.9;", &["fail low d nginx.conf:5 nginx.conf:4"][..]),
+            ("/admin", "root /a;", &["fail medium d nginx.conf:4"]),
+            ("/admin", "auth_basic x;", &["fail low d nginx.conf:4 nginx.conf:5"]),
+            ("/admin", "allow 10.4.0.0/28; deny all;", &["pass d"]),
+            ("/admin", "ssl_verify_client on;", &["pass d"]),
+            ("/administrative", "root /a;", &[]),
+        ] {
+            let text = format!("http {{\nserver {{\nlisten 80;\nlocation {path} {{\n{inner}\n}}\n}}\n}}\n");
+            run(&CHECK, &[(inner, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,320 @@
+//! Checks of the area `exposure`.
+
+pub(super) mod answers_ping;
+pub(super) mod clock_status_open;
+pub(super) mod database_from_outside;
+pub(super) mod desktop_from_outside;
+pub(super) mod directory_listing;
+pub(super) mod disk_reached;
+pub(super) mod dynamic_name_token;
+pub(super) mod files_from_outside;
+pub(super) mod forward_blocked;
+pub(super) mod forward_to_inside;
+pub(super) mod forward_to_nobody;
+pub(super) mod forward_unserved;
+pub(super) mod industrial_from_outside;
+pub(super) mod listener_unexplained;
+pub(super) mod listens_beyond_rules;
+pub(super) mod listens_everywhere;
+pub(super) mod management_from_outside;
+pub(super) mod management_page_open;
+pub(super) mod obsolete_tunnel_from_outside;
+pub(super) mod open_by_one_version;
+pub(super) mod open_resolver;
+pub(super) mod opened_unexplained;
+pub(super) mod outside_unfiltered;
+pub(super) mod plain_text_from_outside;
+pub(super) mod portal_from_outside;
+pub(super) mod ports_on_request;
+pub(super) mod recordings_reached;
+pub(super) mod reflector_from_outside;
+pub(super) mod service_not_running;
+pub(super) mod service_unused;
+pub(super) mod shell_from_outside;
+pub(super) mod status_page_open;
+pub(super) mod zone_transfer_open;
+
+use crate::check::{Answer, Fail, Verdict};
+use crate::rating::Rating;
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::{ForwardFate, Reachable};
+use trevlin_analysis::services::{Known, Service};
+use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_model::Origin;
+
+/// A service with every way in which the outside reaches it.
+pub(super) struct Exposed<'a> {
+    pub(super) estate: &'a Analyses,
+    pub(super) device: usize,
+    pub(super) service: &'a Service,
+    pub(super) ways: Vec<&'a Reachable>,
+}
+
+impl Exposed<'_> {
+    /// `SNMP of edge`.
+    pub(super) fn name(&self) -> String {
+        format!("{} of {}", self.service.name, self.estate.devices[self.device].name)
+    }
+
+    /// The way that counts: for everybody before for some, certain before not.
+    pub(super) fn best(&self) -> &Reachable {
+        let rank = |one: &&&Reachable| (!one.certain, !one.everybody, one.forward);
+        self.ways.iter().min_by_key(rank).map_or(self.ways[0], |one| *one)
+    }
+
+    /// Where it is called: `192.0.2.18 tcp 8443`.
+    pub(super) fn called(&self) -> String {
+        let best = self.best();
+        let ports = match best.called_ports.as_slice() {
+            [] => self.service.endpoint(),
+            [one, ..] => trevlin_analysis::services::endpoint(best.protocol, *one),
+        };
+        format!("{} {ports}", some_ranges(&best.called))
+    }
+
+    /// Lines that prove it: the forward, what accepts it on each device, what serves it.
+    pub(super) fn evidence(&self) -> Vec<Origin> {
+        let best = self.best();
+        let mut all: Vec<Origin> = best.forward.into_iter().chain(deciding(&best.steps)).collect();
+        all.extend(self.service.origins());
+        all
+    }
+
+    /// How it got there, in a sentence.
+    pub(super) fn how(&self) -> String {
+        let best = self.best();
+        let mut hops: Vec<&str> = best
+            .steps
+            .iter()
+            .filter_map(|step| self.estate.devices.get(step.device))
+            .map(|one| one.name.as_str())
+            .collect();
+        hops.dedup();
+        let through = match hops.as_slice() {
+            [] | [_] => String::new(),
+            [front @ .., _] => format!(", through {}", front.join(" and ")),
+        };
+        let known = match self.service.known {
+            Known::Configured => "its configuration says that it listens there",
+            Known::Observed => "its socket was seen; no file that was exported explains it",
+            Known::Both => "its configuration says so and its socket was seen",
+            Known::Absent => "its configuration says so, though no such socket was seen",
+            Known::Disabled => "its configuration says so, though it is switched off",
+        };
+        let from = if best.everybody { "anybody".to_owned() } else { some_ranges(&best.sources) };
+        format!("It answers {from} who calls {}{through}; {known}.", self.called())
+    }
+
+    /// How severe it is: as the check has it for everybody, less for some.
+    pub(super) fn rate(&self, base: Rating) -> Rating {
+        if self.best().everybody {
+            base.because("anybody outside reaches it")
+        } else {
+            base.lowered(format!("only {} reach it", some_ranges(&self.best().sources)))
+        }
+    }
+
+    /// The verdict of most of these checks.
+    pub(super) fn judge(&self, base: Rating) -> Verdict {
+        let best = self.best();
+        if !best.certain {
+            let question = format!(
+                "whether {} is reached from outside at {} hangs on a rule that is not modelled; review it by hand",
+                self.name(),
+                self.called()
+            );
+            return Verdict::ask(question, self.evidence());
+        }
+        Verdict::Fail(Fail {
+            rating: self.rate(base),
+            title: format!("{} answers the outside at {}", self.name(), self.called()).into(),
+            detail: self.how().into(),
+            evidence: self.evidence(),
+        })
+    }
+}
+
+/// Asks about every service of a kind: what the outside reaches is judged, what it does not passes.
+pub(super) fn each_exposed(
+    estate: &Analyses,
+    wanted: impl Fn(usize, &Service) -> bool,
+    judge: impl Fn(&Exposed<'_>) -> Verdict,
+) -> Vec<Answer> {
+    let views = estate.views();
+    let mut answers = Vec::new();
+    for (device, services) in views.services.iter().enumerate() {
+        // A service that answers at several ports or in both IP versions is one.
+        let mut exposed: BTreeMap<&str, Exposed<'_>> = BTreeMap::new();
+        let mut passes = false;
+        for (number, service) in services.iter().enumerate().filter(|(_, service)| wanted(device, service)) {
+            let ways: Vec<&Reachable> = views
+                .outside
+                .reached
+                .iter()
+                .filter(|one| (one.device, one.service) == (device, number))
+                .collect();
+            if ways.is_empty() {
+                passes = true;
+                continue;
+            }
+            exposed.entry(&service.name).and_modify(|known| known.ways.extend(&ways)).or_insert(Exposed {
+                estate,
+                device,
+                service,
+                ways,
+            });
+        }
+        if exposed.is_empty() && passes {
+            answers.push(Answer::new(device, Subject::of(SubjectKind::Device), Verdict::Pass));
+        }
+        answers.extend(exposed.into_values().map(|one| {
+            let subject = Subject::service(&estate.devices[device], one.service);
+            Answer::new(device, subject, judge(&one))
+        }));
+    }
+    answers
+}
+
+/// Asks about every port forward that connections from outside may meet; `judge` is given it and what to call it.
+pub(super) fn each_forward(estate: &Analyses, judge: impl Fn(&ForwardFate, &str) -> Verdict) -> Vec<Answer> {
+    let told = estate.views().outside.forwards.iter().map(|one| {
+        let forward = &estate.devices[one.device].facts.forwards[one.number];
+        let protocol = one.protocol.or(forward.protocol.0);
+        let ports = match one.called_ports.first().or(forward.ports.first()) {
+            Some(ports) => match protocol {
+                Some(protocol) => trevlin_analysis::services::endpoint(protocol, *ports),
+                None => format!("port {ports}"),
+            },
+            None => protocol
+                .map_or("everything".to_owned(), |number| trevlin_model::Protocol(Some(number)).name()),
+        };
+        let name = format!("the forward of {ports}");
+        Answer::new(
+            one.device,
+            Subject::of(SubjectKind::Forward)
+                .with(&ports)
+                .with(forward.to.addresses.map(|to| to.to_string()).unwrap_or_default()),
+            judge(one, &name),
+        )
+    });
+    told.collect()
+}
+
+#[cfg(test)]
+pub(crate) mod testing {
+    //! A gate with 192.0.2.9 outside and 10.4.0.1 inside, and a server 10.4.0.20 behind it.
+
+    use crate::check::Check;
+    use crate::testing::{answers, estate, estate_with};
+
+    const GATE: &str = r#"[{"ifname":"lo","flags":["LOOPBACK"],"addr_info":[{"local":"127.0.0.1","prefixlen":8}]},
+{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
+{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#;
+    const ROUTES: &str = r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#;
+    const SERVER: &str = r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.20","prefixlen":24}]}]"#;
+    const BEHIND: &str = r#"[{"dst":"default","gateway":"10.4.0.1","dev":"eth0","flags":[]}]"#;
+
+    /// Rules of the gate, sockets of the gate, sockets of the server, and more files.
+    #[derive(Default, Clone, Copy)]
+    pub(crate) struct Small<'a> {
+        /// Lines of the table `filter`.
+        pub(crate) rules: &'a str,
+        /// Lines of the table `nat`.
+        pub(crate) forwards: &'a str,
+        /// Sockets of the gate, as `ss` has them.
+        pub(crate) gate: &'a str,
+        /// Sockets of the server.
+        pub(crate) server: &'a str,
+        /// Files beside.
+        pub(crate) more: &'a [(&'a str, &'a str)],
+        /// The estate file.
+        pub(crate) file: &'a str,
+    }
+
+    pub(crate) fn small(one: &Small<'_>) -> trevlin_analysis::context::Analyses {
+        let rules = format!(
+            "*nat\n:PREROUTING ACCEPT [0:0]\n{}COMMIT\n*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n\
+             -A FORWARD -m state --state ESTABLISHED -j ACCEPT\n-A INPUT -m state --state ESTABLISHED -j ACCEPT\n{}COMMIT\n",
+            one.forwards, one.rules
+        );
+        let mut files = vec![
+            ("gate/ip-addr.json", GATE),
+            ("gate/ip-route.json", ROUTES),
+            ("gate/iptables-save.txt", rules.as_str()),
+            ("server/ip-addr.json", SERVER),
+            ("server/ip-route.json", BEHIND),
+        ];
+        if !one.gate.is_empty() {
+            files.push(("gate/ss.txt", one.gate));
+        }
+        if !one.server.is_empty() {
+            files.push(("server/ss.txt", one.server));
+        }
+        files.extend(one.more);
+        if one.file.is_empty() { estate(&files) } else { estate_with(&files, one.file) }
+    }
+
+    pub(crate) fn on(check: &Check, one: &Small<'_>) -> Vec<String> {
+        answers(check, &small(one))
+    }
+
+    /// What every check of a kind of service has to say: a socket of the kind on the gate, as `tcp` or `udp` and a port.
+    pub(crate) fn kind(check: &Check, protocol: &str, port: u16, severity: &str, lower: &str) {
+        let state = if protocol == "tcp" { "LISTEN" } else { "UNCONN" };
+        let socket = |address: &str| format!("{protocol} {state} 0 9 {address}:{port} 0.0.0.0:*\n");
+        let open = format!("-A INPUT -p {protocol} --dport {port} -j ACCEPT\n");
+        let some = format!("-A INPUT -s 198.51.100.44 -p {protocol} --dport {port} -j ACCEPT\n");
+        let inside = format!("-A INPUT -i eth1 -p {protocol} --dport {port} -j ACCEPT\n");
+        let unsure = format!("-A INPUT -p {protocol} --dport {port} -m limit --limit 5/second -j ACCEPT\n");
+        let forward = format!(
+            "-A PREROUTING -i eth0 -p {protocol} --dport 7777 -j DNAT --to-destination 10.4.0.20:{port}\n"
+        );
+        let through = format!("-A FORWARD -d 10.4.0.20 -p {protocol} --dport {port} -j ACCEPT\n");
+        let (any, own, near) = (socket("0.0.0.0"), socket("127.0.0.1"), socket("10.4.0.1"));
+        let base = Small::default();
+        for (name, one, wanted) in [
+            (
+                "everybody",
+                Small { rules: &open, gate: &any, ..base },
+                format!("fail {severity} gate iptables-save.txt:9 ss.txt:1"),
+            ),
+            (
+                "some",
+                Small { rules: &some, gate: &any, ..base },
+                format!("fail {lower} gate iptables-save.txt:9 ss.txt:1"),
+            ),
+            ("only inside", Small { rules: &inside, gate: &any, ..base }, "pass gate".to_owned()),
+            ("loopback alone", Small { rules: &open, gate: &own, ..base }, "pass gate".to_owned()),
+            ("the inside address alone", Small { rules: &open, gate: &near, ..base }, "pass gate".to_owned()),
+            ("not modelled", Small { rules: &unsure, gate: &any, ..base }, "ask gate".to_owned()),
+            (
+                "forwarded",
+                Small { rules: &through, forwards: &forward, server: &any, ..base },
+                format!(
+                    "fail {severity} server iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10 ss.txt:1"
+                ),
+            ),
+            (
+                "forwarded and stopped",
+                Small { forwards: &forward, server: &any, ..base },
+                "pass server".to_owned(),
+            ),
+        ] {
+            assert_eq!(on(check, &one), [wanted], "{name}");
+        }
+        // Outside in name only: the addresses are private, and nobody says that it is the outside.
+        let private = [
+            (
+                "gate/ip-addr.json",
+                r#"[{"ifname":"eth0","addr_info":[{"local":"192.168.1.9","prefixlen":24}]}]"#,
+            ),
+            ("gate/ip-route.json", r#"[{"dst":"default","gateway":"192.168.1.1","dev":"eth0","flags":[]}]"#),
+            ("gate/ss.txt", any.as_str()),
+        ];
+        assert_eq!(answers(check, &estate(&private)), ["pass gate"]);
+        let stated = estate_with(&private, "[device.gate]\noutside = [\"eth0\"]\n");
+        assert_eq!(answers(check, &stated), [format!("fail {severity} gate ss.txt:1")]);
+    }
+}

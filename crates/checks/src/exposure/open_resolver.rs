@@ -1,0 +1,108 @@
+//! A name server looks names up for everybody.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, Who, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::served::{Part, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/open-resolver",
+    area: Area::Exposure,
+    title: "A name server looks names up for everybody",
+    severity: Severity::Low,
+    why: "An open resolver is used to drown others: a forged question of 60 bytes brings an answer of thousands to whoever is named as its sender. Its own \
+          cache can be filled with wrong answers by whoever asks it the right questions.",
+    fix: "Name those who may ask (`allow-recursion`, `access-control`, `interface=`), and let a server of your own zones answer without recursion.",
+    judged: "Fails where names are looked up for every address and the server listens beyond the device: low while the filter keeps the outside away, \
+             high where the outside reaches it. Passes where clients are named. Undetermined where a file that the server reads in was not exported.",
+    references: &["RFC 5358", "NIST SP 800-81 Rev. 2, 7.2", "US-CERT TA13-088A", "BSI APP.3.6.A6"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open_answer());
+        for part in one.served.parts.iter().filter(|part| part.remark(Remark::Recursion).is_some()) {
+            answers.push(Answer::new(one.device, Subject::part(one.served, part), judge(one, part)));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
+    // A server that listens on inside interfaces or addresses alone is limited by these.
+    let everywhere =
+        one.served.endpoints.iter().any(|place| place.address.is_none() && place.interface.is_none());
+    let outside = matches!(one.who(&part.sources), Who::Outside(_) | Who::SomeOutside(_));
+    if !part.sources.is_everybody() || !(everywhere || outside) {
+        return Verdict::Pass;
+    }
+    let base = match outside {
+        true => CHECK.rating().raised("connections from outside come to it"),
+        false => CHECK.rating(),
+    };
+    one.fail(
+        base,
+        part,
+        format!("{} looks names up for everybody", one.title()),
+        if outside {
+            "Connections from outside come to it."
+        } else {
+            "Only the filter keeps the outside away."
+        }
+        .into(),
+        part.lines().into_iter().chain(one.served.endpoints.first().map(|place| place.origin)).collect(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn a_file_that_is_missing_is_a_question() {
+        let text = "options { recursion no; };\ninclude \"/etc/bind/more\";\n";
+        let one = Small { more: &[("gate/etc/bind/named.conf", text)], ..Small::default() };
+        assert_eq!(on(&CHECK, &one), ["ask gate"]);
+    }
+
+    #[test]
+    fn cases() {
+        const FILE: &str = "gate/etc/bind/named.conf";
+        let open = "-A INPUT -p udp --dport 53 -j ACCEPT\n";
+        for (text, rules, wanted) in [
+            (
+                "options { allow-recursion { any; }; };\n",
+                open,
+                &["fail high gate named.conf:1 named.conf:1 iptables-save.txt:9"][..],
+            ),
+            ("options { allow-recursion { any; }; };\n", "", &["fail low gate named.conf:1 named.conf:1"]),
+            ("options { allow-recursion { 10.4.0.0/24; }; };\n", open, &["pass gate"]),
+            ("options { recursion no; };\n", open, &[]),
+            (
+                "options { allow-recursion { any; }; listen-on { 10.4.0.1; }; listen-on-v6 { none; }; };\n",
+                open,
+                &["pass gate"],
+            ),
+            (
+                "options { allow-recursion { any; }; listen-on { 127.0.0.1; }; listen-on-v6 { none; }; };\n",
+                open,
+                &[],
+            ),
+        ] {
+            let wanted: Vec<String> =
+                wanted.iter().map(|one| one.replace("named.conf:1 named.conf:1", "named.conf:1")).collect();
+            assert_eq!(
+                on(&CHECK, &Small { rules, more: &[(FILE, text)], ..Small::default() }),
+                wanted,
+                "{text} {rules}"
+            );
+        }
+    }
+}

@@ -1,0 +1,164 @@
+//! Callers who are meant to service machines reach recorded files.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, of_device};
+use std::collections::BTreeMap;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::intents::is_meant;
+use trevlin_analysis::services::What;
+use trevlin_analysis::ways::deciding;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::served::{Asked, Part, Served};
+
+/// Words in names and folders of what cameras and other machines record.
+const RECORDED: [&str; 12] = [
+    "camera",
+    "cameras",
+    "cctv",
+    "footage",
+    "kamera",
+    "record",
+    "recorded",
+    "recorder",
+    "recording",
+    "recordings",
+    "surveillance",
+    "video",
+];
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/recordings-reached",
+    area: Area::Exposure,
+    title: "Callers who are meant for something else reach recorded files",
+    severity: Severity::High,
+    why: "Whoever comes in to service a machine has no business with what cameras and loggers recorded. Recordings show people, and they are the evidence that \
+          somebody may want to see gone.",
+    fix: "Let the filter of the tunnel pass what the estate file means and nothing else, and limit the share to the machines that show the recordings.",
+    judged: "Asks about every share, export, module, folder and target whose name or folder is that of recordings and that callers of a tunnel reach. Fails where the estate file \
+             means something for these callers and not this; undetermined where it means nothing for them at all. Passes where the sources of the share keep them out.",
+    references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-209, 4.2", "BSI APP.3.3.A3", "GDPR, article 32"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    let views = estate.views();
+    let mut recorded: BTreeMap<usize, Vec<(ServiceCase<'_>, Vec<&Part>)>> = BTreeMap::new();
+    for device in 0..estate.devices.len() {
+        for one in of_device(estate, device).filter(|one| one.served.kind.holds_files() && one.is_met()) {
+            let parts: Vec<&Part> = one.served.parts.iter().filter(|part| is_recorded(part)).collect();
+            if !parts.is_empty() {
+                recorded.entry(device).or_default().push((one, parts));
+            }
+        }
+    }
+    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
+        // What callers do not come to holds nothing of theirs.
+        for (device, met) in exposure.reached_by_device() {
+            for (one, recorded) in recorded.get(&device).into_iter().flatten() {
+                let subject = Subject::served(one.served).with(&callers.tunnel);
+                let mine = |number: usize| matches!(views.services[device][number].what, What::Served(at, _) if std::ptr::eq(served(estate, device, at), one.served));
+                let reached = met.iter().filter(|reached| mine(reached.service)).find(|reached| {
+                    recorded.iter().any(|part| {
+                        !part.sources.names.is_empty()
+                            || part.sources.ranges.iter().any(|range| {
+                                reached.sources.iter().any(|other| range.intersection(other).is_some())
+                            })
+                    })
+                });
+                let Some(reached) = reached else {
+                    answers.push(Answer::new(device, subject, Verdict::Pass));
+                    continue;
+                };
+                let port = views.services[device][reached.service].port;
+                if is_meant(estate, &callers.tunnel, reached.address, reached.protocol, port) {
+                    answers.push(Answer::new(device, subject, Verdict::Pass));
+                    continue;
+                }
+                let names: Vec<String> = recorded.iter().map(|part| part.title()).collect();
+                let mut evidence: Vec<_> = recorded.iter().map(|part| part.origin).collect();
+                evidence.extend(deciding(&reached.steps));
+                evidence.push(callers.origin);
+                let intended = estate.intents.iter().any(|intent| intent.from == callers.tunnel);
+                let verdict = if intended && reached.certain {
+                    let open = recorded.iter().any(|part| part.login.value() == Some(&Asked::Nothing));
+                    Verdict::Fail(Fail {
+                        rating: CHECK.rated(if open {
+                            "not even a login stands before it"
+                        } else {
+                            "a login is all that stands before it"
+                        }),
+                        title: format!(
+                            "callers of {} reach recorded files on {}",
+                            callers.tunnel,
+                            one.device_name()
+                        )
+                        .into(),
+                        detail: format!(
+                            "They come through to {}: {}.",
+                            one.served.name,
+                            crate::support::some_names(&names)
+                        )
+                        .into(),
+                        evidence,
+                    })
+                } else {
+                    Verdict::ask(
+                        format!(
+                            "callers of {} reach {} of {} ({}), and the estate file does not say what they are meant for; ask, and write it down as an intent",
+                            callers.tunnel,
+                            one.served.name,
+                            one.device_name(),
+                            crate::support::some_names(&names)
+                        ),
+                        evidence,
+                    )
+                };
+                answers.push(Answer::new(device, subject, verdict));
+            }
+        }
+    }
+    answers
+}
+
+fn served(estate: &Analyses, device: usize, at: usize) -> &Served {
+    &estate.devices[device].facts.served[at]
+}
+
+fn is_recorded(part: &Part) -> bool {
+    let words = part.name.split(|letter: char| !letter.is_alphanumeric());
+    let path = part.path.iter().flat_map(|path| path.split(|letter: char| !letter.is_alphanumeric()));
+    words.chain(path).any(|word| RECORDED.contains(&word.to_lowercase().as_str()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::reach::testing::on_gate_with;
+
+    #[test]
+    fn cases() {
+        let open = "-A INPUT -i wg0 -p tcp --dport 445 -j ACCEPT\n";
+        let lift = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"gate\"\nservices = \"tcp 22\"\n";
+        let files = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"gate\"\nservices = \"tcp 445\"\n";
+        let share = |text| [("gate/etc/samba/smb.conf", text)];
+        for (text, rules, intents, wanted) in [
+            (
+                "[global]\n[a]\npath = /srv/camera\n",
+                open,
+                lift,
+                &["fail high gate smb.conf:2 iptables-save.txt:5 wg0.conf:1"][..],
+            ),
+            ("[global]\n[a]\npath = /srv/camera\n", open, "", &["ask gate"]),
+            ("[global]\n[a]\npath = /srv/camera\n", open, files, &["pass gate"]),
+            ("[global]\n[a]\npath = /srv/camera\n", "", lift, &[]),
+            ("[global]\n[recordings]\nhosts allow = 192.168.77.0/24\n", open, lift, &["pass gate"]),
+            ("[global]\n[a]\npath = /srv/plans\n", open, lift, &[]),
+        ] {
+            assert_eq!(on_gate_with(&CHECK, rules, &share(text), intents), wanted, "{text} {intents}");
+        }
+    }
+}

@@ -1,0 +1,83 @@
+//! A configured service was not seen running.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::services::Known;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/service-not-running",
+    area: Area::Exposure,
+    title: "A configured service was not seen running",
+    severity: Severity::Low,
+    why: "Either the service does not run and somebody misses it without knowing, or the file is a leftover that the \
+          next start brings back to life. What was audited in it is not what runs.",
+    fix: "Ask whether it is meant to run. Start it, or take its file away and close what was opened for it.",
+    judged: "Fails for each service that a file configures and whose socket is not among those exported, on a device \
+             whose sockets were. Tunnels that live in the kernel show no socket and are left out. Passes where the \
+             socket was seen.",
+    references: &["BSI SYS.1.1.A6", "ss(8)"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, services) in estate.views().services.iter().enumerate() {
+        let device = &estate.devices[at].name;
+        for one in services {
+            let subject = Subject::service(&estate.devices[at], one);
+            match one.known {
+                Known::Both => answers.push(Answer::new(at, subject, Verdict::Pass)),
+                Known::Absent => {
+                    let verdict = Verdict::Fail(Fail {
+                        rating: CHECK.rated("nothing answers there as things stand"),
+                        title: format!("{} is configured on {device} and was not seen running", one.name)
+                            .into(),
+                        detail: format!("No socket of {device} waits at {}.", one.endpoint()).into(),
+                        evidence: one.origins(),
+                    });
+                    answers.push(Answer::new(at, subject, verdict));
+                }
+                Known::Configured | Known::Observed | Known::Disabled => {}
+            }
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const SHELL: (&str, &str) = ("d/etc/ssh/sshd_config", "Port 2222\n");
+        run(
+            &CHECK,
+            &[
+                ("seen", &[SHELL, ("d/ss.txt", "tcp LISTEN 0 9 *:2222 *:*\n")], &["pass d"]),
+                (
+                    "not seen",
+                    &[SHELL, ("d/ss.txt", "tcp LISTEN 0 9 *:22 *:*\n")],
+                    &["fail low d sshd_config:1"],
+                ),
+                ("no sockets exported", &[SHELL], &[]),
+                (
+                    "in the kernel",
+                    &[
+                        (
+                            "d/wg0.conf",
+                            "[Interface]\nPrivateKey = yAnz5TF+lXXJte14tji3zlMNq+hd2rYUIgJBgB3fBmk=\nListenPort = 51820\n",
+                        ),
+                        ("d/ss.txt", "tcp LISTEN 0 9 *:22 *:*\n"),
+                    ],
+                    &[],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,100 @@
+//! A service runs that gives nothing out.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::served::{ServedKind, Sources};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/service-unused",
+    area: Area::Exposure,
+    title: "A service is there that gives nothing out",
+    severity: Severity::Info,
+    why: "A program that serves nobody is updated by nobody, and its faults are as good as those of one that is used. What is not there cannot be broken into.",
+    fix: "Stop it and keep it from starting (`systemctl disable --now NAME`), or take the package off the device.",
+    judged: "Fails for each file, database, disk, name or monitoring service that listens beyond the device and has no share, export, module, target, rule or community that \
+             lets anybody in; graver where its socket was seen. Passes for one that is switched off. Undetermined where what it gives out may stand where no export shows it.",
+    references: &["BSI SYS.1.1.A6", "CIS Controls 8, 4.8", "NIST SP 800-123, 4.2"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let kinds = [
+        ServedKind::Shares,
+        ServedKind::Exports,
+        ServedKind::Modules,
+        ServedKind::Transfers,
+        ServedKind::Disks,
+        ServedKind::Monitoring,
+        ServedKind::Names,
+    ];
+    of_kinds(estate, &kinds)
+        .map(|one| Answer::new(one.device, Subject::served(one.served), judge(one)))
+        .collect()
+}
+
+fn judge(one: ServiceCase<'_>) -> Verdict {
+    let used = one.served.parts.iter().any(|part| !part.sources.is_nobody());
+    if used || !one.is_met() || one.served.endpoints.is_empty() {
+        return Verdict::Pass;
+    }
+    if let Some(verdict) = one.open() {
+        return verdict;
+    }
+    let seen = one.estate.views().services[one.device].iter().any(|service| {
+        service.observed.is_some()
+            && service
+                .configured
+                .is_some_and(|line| one.served.endpoints.iter().any(|place| place.origin == line))
+    });
+    one.fail_of(
+        if seen { CHECK.rating().raised("its socket was seen") } else { CHECK.rating() },
+        &Sources::default(),
+        format!("{} gives nothing out", one.title()),
+        if seen { "Its socket was seen." } else { "Whether it runs, no export tells." }.into(),
+        vec![one.served.origin],
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const EMPTY: (&str, &str) = ("d/etc/samba/smb.conf", "[global]\nserver role = standalone\n");
+        const OFF: (&str, &str) = ("d/units.txt", "UNIT FILE STATE PRESET\nsmbd.service disabled enabled\n");
+        run(
+            &CHECK,
+            &[
+                ("no share", &[EMPTY], &["fail info d smb.conf:1"]),
+                (
+                    "seen",
+                    &[EMPTY, ("d/ss.txt", "tcp LISTEN 0 9 0.0.0.0:445 0.0.0.0:*\n")],
+                    &["fail low d smb.conf:1"],
+                ),
+                ("switched off", &[EMPTY, OFF], &["pass d"]),
+                ("a share", &[("d/etc/samba/smb.conf", "[global]\n[a]\npath = /a\n")], &["pass d"]),
+                (
+                    "a zone that is asked about",
+                    &[(
+                        "d/etc/bind/named.conf",
+                        "options { recursion no; allow-transfer { none; }; };\nzone \"a\" { type primary; };\n",
+                    )],
+                    &["pass d"],
+                ),
+                ("kept elsewhere", &[("d/etc/samba/smb.conf", "[global]\ninclude = registry\n")], &["ask d"]),
+                (
+                    "nobody reads",
+                    &[("d/etc/snmp/snmpd.conf", "agentaddress udp:161\nsyslocation quay\n")],
+                    &["fail info d snmpd.conf:1"],
+                ),
+            ],
+        );
+    }
+}

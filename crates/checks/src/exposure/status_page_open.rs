@@ -1,0 +1,79 @@
+//! A page that tells how a server is doing is open.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_model::served::{Asked, Part, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/status-page-open",
+    area: Area::Exposure,
+    title: "A page that tells how a server is doing is open",
+    severity: Severity::Low,
+    why: "It names the requests of the moment with the addresses of those who ask, the servers behind and which of them is in trouble. That is what \
+          somebody needs to know who wants to be in, or wants the service to be out.",
+    fix: "Let the machine that watches have it and nobody else (`allow 10.0.0.5; deny all;`, `Require local`), on an address inside.",
+    judged: "Fails for each page of the server's own state that asks for nothing and is open to more than a handful of addresses; a step milder where \
+             only some networks may come. Passes where a login is asked for. Undetermined where a file that is read in is not among the exports.",
+    references: &[
+        "ngx_http_stub_status_module",
+        "mod_status",
+        "HAProxy Configuration Manual, stats",
+        "BSI APP.3.2.A2",
+    ],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open_answer());
+        for part in one.served.parts.iter().filter(|part| part.remark(Remark::Status).is_some()) {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, yardstick.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
+    if part.login.value() != Some(&Asked::Nothing) || is_few(&part.sources, marks) || part.sources.is_local()
+    {
+        return Verdict::Pass;
+    }
+    one.fail(
+        limited(CHECK.rating(), &part.sources),
+        part,
+        format!("{} shows its state at {}", one.title(), part.name),
+        format!("It is open to {}.", part.sources.words()),
+        part.remark(Remark::Status).into_iter().chain(part.lines()).collect(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (inner, wanted) in [
+            ("stub_status;", &["fail low d nginx.conf:5 nginx.conf:4"][..]),
+            ("stub_status; allow 10.4.0.0/16; deny all;", &["fail info d nginx.conf:5 nginx.conf:4"]),
+            ("stub_status; allow 127.0.0.1; deny all;", &["pass d"]),
+            ("stub_status; auth_basic x;", &["pass d"]),
+            ("return 200;", &[]),
+            ("include extra.conf;", &["ask d"]),
+        ] {
+            let text = format!("http {{\nserver {{\nlisten 80;\nlocation /s {{\n{inner}\n}}\n}}\n}}\n");
+            run(&CHECK, &[(inner, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,117 @@
+//! A name server hands whole zones to everybody.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_model::served::{Part, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/zone-transfer-open",
+    area: Area::Exposure,
+    title: "A name server hands whole zones to everybody",
+    severity: Severity::Low,
+    why: "A zone is the list of all machines with their names and addresses. It tells which are worth a visit, without a packet to any of them.",
+    fix: "Let second servers alone have it, by a key (`allow-transfer { key NAME; };`) or at least by address.",
+    judged: "Fails where a server hands zones that it keeps to more than a handful of addresses. Passes where a key or a handful of addresses is \
+             named. Undetermined where nothing is written about it: before version 9.20 everybody may have them, since then nobody.",
+    references: &[
+        "named.conf(5), allow-transfer",
+        "RFC 5936, 5",
+        "NIST SP 800-81 Rev. 2, 9.7",
+        "BSI APP.3.6.A11",
+    ],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
+        let zones = one.served.parts.iter().filter(|part| part.remark(Remark::Listing).is_some());
+        let (open, shut): (Vec<&Part>, Vec<&Part>) =
+            zones.partition(|part| is_open(part, yardstick.at(one.device)));
+        // Nothing is written about these, and the version decides.
+        let (unsaid, open): (Vec<&Part>, Vec<&Part>) =
+            open.into_iter().partition(|part| part.login.value().is_none());
+        if let Some(first) = unsaid.first() {
+            let names: Vec<String> = unsaid.iter().map(|part| part.own_name().to_owned()).collect();
+            let question = format!(
+                "{} says nothing about who may have {} as a whole: before version 9.20 everybody, since then nobody; ask for the version that runs",
+                one.title(),
+                crate::support::some_names(&names)
+            );
+            answers.push(Answer::new(
+                one.device,
+                Subject::served(one.served),
+                Verdict::ask(question, vec![first.origin]),
+            ));
+        }
+        let silent = !unsaid.is_empty();
+        // Zones that are open to the same are one finding.
+        let mut groups: Vec<Vec<&Part>> = Vec::new();
+        for part in open {
+            match groups.iter_mut().find(|group| group[0].sources.ranges == part.sources.ranges) {
+                Some(group) => group.push(part),
+                None => groups.push(vec![part]),
+            }
+        }
+        if groups.is_empty() && !shut.is_empty() && !silent {
+            answers.push(Answer::new(one.device, Subject::served(one.served), Verdict::Pass));
+        }
+        for group in groups {
+            let subject = Subject::served(one.served).limited_to(&group[0].sources);
+            answers.push(Answer::new(one.device, subject, fail(one, &group)));
+        }
+    }
+    answers
+}
+
+/// Whether more than a handful may have it without a key.
+fn is_open(part: &Part, marks: &Marks) -> bool {
+    !part.sources.ranges.is_empty() && !is_few(&part.sources, marks) && !part.sources.is_local()
+}
+
+fn fail(one: ServiceCase<'_>, group: &[&Part]) -> Verdict {
+    let names: Vec<String> = group.iter().map(|part| part.own_name().to_owned()).collect();
+    let what = match names.as_slice() {
+        [name] => format!("the zone {name}"),
+        names => format!("{} zones", names.len()),
+    };
+    one.fail(
+        limited(CHECK.rating(), &group[0].sources),
+        group[0],
+        format!("{} hands out {what} as a whole", one.title()),
+        format!(
+            "{} may have: {}.",
+            super::super::logins::capital(&group[0].sources.words()),
+            crate::support::some_names(&names)
+        ),
+        group.iter().flat_map(|part| part.lines()).collect(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (transfer, wanted) in [
+            ("", &["ask d"][..]),
+            ("allow-transfer { any; };", &["fail low d named.conf:2"]),
+            ("allow-transfer { 10.4.0.0/16; };", &["fail info d named.conf:2"]),
+            ("allow-transfer { 10.4.0.9; };", &["pass d"]),
+            ("allow-transfer { key k; };", &["pass d"]),
+            ("allow-transfer { none; };", &[]),
+        ] {
+            let text = format!(
+                "options {{ recursion no; }};\nzone \"yard.example\" {{ type master; file \"x\"; {transfer} }};\n"
+            );
+            run(&CHECK, &[(transfer, &[("d/etc/bind/named.conf", &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,17 @@
+//! The checks, one file each: what is asked of an estate, how grave a failure is, and what to do about it.
+
+mod addresses;
+pub mod check;
+mod ciphers;
+mod exposure;
+mod logins;
+pub mod rating;
+pub mod registry;
+mod rules;
+pub mod secrets;
+pub mod subject;
+mod support;
+#[cfg(test)]
+mod testing;
+mod tunnels;
+mod upkeep;

@@ -1,0 +1,86 @@
+//! A database proves who somebody is in a way that does not hold.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, limited, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::served::{Asked, Part, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/database-weak-method",
+    area: Area::Logins,
+    title: "A database proves who somebody is in a way that does not hold",
+    severity: Severity::Medium,
+    why: "With `ident` the machine that calls says who its user is, and its owner can make it say anything. With `md5` whoever \
+          has the stored hash logs in with it, and MD5 itself falls to guessing quickly.",
+    fix: "Set `password_encryption = scram-sha-256`, let everybody set his password anew, and write `scram-sha-256` in place of `md5` \
+          and `ident`.",
+    judged: "Fails for each rule about a network that asks for `ident`, and, milder, for `md5`. Passes for all other methods that \
+             ask, and for rules about the device itself. Passwords in clear are told among the ciphers. \
+             Undetermined where the rules or accounts stand where no export shows them.",
+    references: &["RFC 1413, 6", "RFC 6151, 2", "PostgreSQL manual, 21.5", "BSI APP.4.3.A3"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Databases]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open_answer());
+        for part in
+            one.served.parts.iter().filter(|part| !part.sources.is_local() && part.login.value().is_some())
+        {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part).limited_to(&part.sources),
+                judge(one, part),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
+    let (base, method, why) = if part.login.value() == Some(&Asked::Address) {
+        (CHECK.rating(), "ident", "The calling machine says who its user is, and is believed.")
+    } else if part.remark(Remark::Md5Password).is_some() {
+        (
+            CHECK.rating().lowered("a hash has to be got or guessed first"),
+            "md5",
+            "Where passwords are stored by SCRAM already, SCRAM is used in its place; where not, the stored hash is as good as the password.",
+        )
+    } else {
+        return Verdict::Pass;
+    };
+    one.fail(
+        limited(base, &part.sources),
+        part,
+        format!("{} takes `{method}` for {}", one.title(), part.name),
+        why.to_owned(),
+        part.lines(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const WIDE: (&str, &str) = ("d/etc/postgresql/15/main/postgresql.conf", "listen_addresses = '*'\n");
+        run(&CHECK, &[("no rules", &[WIDE], &["ask d"])]);
+        for (text, wanted) in [
+            ("host all all all ident\n", &["fail medium d pg_hba.conf:1"][..]),
+            ("host all all 10.4.0.0/16 md5\n", &["fail info d pg_hba.conf:1"]),
+            ("host all all all md5\n", &["fail low d pg_hba.conf:1"]),
+            ("host all all 127.0.0.1/32 ident\n", &[]),
+            ("host all all all scram-sha-256\n", &["pass d"]),
+            ("# host all all all md5\nhost all all all cert\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/postgresql/15/main/pg_hba.conf", text), WIDE], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,247 @@
+//! An account has no password, or logins without one are permitted.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::whence::Whence;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::account::{Account, StoredPassword};
+use trevlin_model::radius::RadiusEntry;
+use trevlin_model::ssh::SshConnection;
+use trevlin_model::{Device, Origin, Protocol, Setting};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/empty-password",
+    area: Area::Logins,
+    title: "An account has no password",
+    severity: Severity::Medium,
+    why: "Whoever knows the name of such an account is in, wherever a service asks for it. Which service does is decided in \
+          other files than the account itself, and a change there opens it without anybody looking at the account.",
+    fix: "Lock the account (`passwd -l NAME`) or give it a password, and take `nullok` and `PermitEmptyPasswords` out of the \
+          services that have it.",
+    judged: "Fails where an account with a shell has an empty password field, and where a RADIUS server's list accepts a name whatever is sent \
+             with it; graver where secure shell permits empty passwords. That it permits them is a finding of its own, milder, where no such account was exported. Accounts that are locked or have no shell pass.",
+    references: &[
+        "shadow(5)",
+        "sshd_config(5), PermitEmptyPasswords",
+        "pam_unix(8), nullok",
+        "BSI ORP.4.A22",
+    ],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let permitted = permitted(device);
+        for account in &device.facts.accounts {
+            let verdict = match empty_at(device, account) {
+                Some(origin) if account.has_shell() => fail(estate, at, account, origin, permitted),
+                _ => Verdict::Pass,
+            };
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
+        }
+        answers.extend(
+            named_radius(device)
+                .map(|verdict| Answer::new(at, Subject::of(SubjectKind::RadiusUsers), verdict)),
+        );
+        let hidden = device.facts.shadow.is_empty()
+            && device
+                .facts
+                .accounts
+                .iter()
+                .any(|one| one.has_shell() && matches!(one.password, StoredPassword::Elsewhere));
+        if let Some(origin) = permitted.filter(|_| hidden) {
+            let ask = "secure shell permits empty passwords, and whether an account has one stands in `/etc/shadow`, which is \
+                       not among the exports; ask for the names whose second field there is empty";
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Accounts),
+                Verdict::ask(ask, vec![origin]).wanting("/etc/shadow"),
+            ));
+        }
+        let empty =
+            device.facts.accounts.iter().any(|one| one.has_shell() && empty_at(device, one).is_some());
+        if let Some(origin) = permitted.filter(|_| !empty) {
+            answers.push(Answer::new(
+                at,
+                Subject::ssh(),
+                Verdict::Fail(Fail {
+                    rating: CHECK
+                        .rated_at(Severity::Low, "no account without a password is among the exports"),
+                    title: "secure shell permits empty passwords".into(),
+                    detail: "`PermitEmptyPasswords yes` waits for the first account that has none.".into(),
+                    evidence: vec![origin],
+                }),
+            ));
+        }
+    }
+    answers
+}
+
+/// Names that a RADIUS server accepts whatever is sent with them. What is said of everybody is another check's.
+fn named_radius(device: &Device) -> Option<Verdict> {
+    let named = |one: &&RadiusEntry| one.user != "DEFAULT" && !one.rejects;
+    let entries = || device.facts.radius_entries.iter().filter(named);
+    entries().next()?;
+    let accepted: Vec<&RadiusEntry> = entries().filter(|one| one.accepts).collect();
+    let Some(first) = accepted.first() else { return Some(Verdict::Pass) };
+    let plain = accepted.iter().any(|one| !one.conditional);
+    let who = match accepted.len() {
+        1 => format!("`{}`", first.user),
+        more => format!("{more} names, `{}` among them,", first.user),
+    };
+    Some(Verdict::Fail(Fail {
+        rating: if plain {
+            CHECK.rating().raised("the RADIUS server asks for nothing but the name")
+        } else {
+            CHECK.rated("beside the name only parts of the request are looked at, which callers can make up")
+        },
+        title: format!("the RADIUS server lets {who} in without a password").into(),
+        detail: "The entry says `Auth-Type := Accept`, so no password that is sent is looked at.".into(),
+        evidence: accepted.iter().take(5).map(|one| one.origin).collect(),
+    }))
+}
+
+/// Where the account's password is empty.
+fn empty_at(device: &Device, account: &Account) -> Option<Origin> {
+    match account.password {
+        StoredPassword::Empty => Some(account.origin),
+        StoredPassword::Elsewhere => {
+            let entry = device.facts.shadow.iter().find(|one| one.name == account.name)?;
+            matches!(entry.password, StoredPassword::Empty).then_some(entry.origin)
+        }
+        _ => None,
+    }
+}
+
+/// The line by which secure shell lets such accounts in.
+fn permitted(device: &Device) -> Option<Origin> {
+    device.facts.ssh_servers.iter().find_map(|server| {
+        match server.effective("permitemptypasswords", &SshConnection::default()) {
+            Setting::Stated { value, origin } if value.first().is_some_and(|word| word == "yes") => {
+                Some(origin)
+            }
+            _ => None,
+        }
+    })
+}
+
+fn fail(
+    estate: &Analyses,
+    at: usize,
+    account: &Account,
+    origin: Origin,
+    permitted: Option<Origin>,
+) -> Verdict {
+    let server = estate.devices[at].facts.ssh_servers.first().filter(|_| permitted.is_some());
+    let whence = server.map_or(Whence::NotKnown, |server| {
+        Whence::of(estate, at, Protocol::TCP, server.port(&SshConnection::default()))
+    });
+    let (severity, why) = match (permitted, account.uid) {
+        (Some(_), _) if matches!(whence, Whence::Everybody(_)) => {
+            (Severity::Critical, "secure shell lets it in without a password")
+        }
+        (Some(_), 0) => (Severity::Critical, "secure shell lets it in, and it is the superuser"),
+        (Some(_), _) => (Severity::High, "secure shell lets it in without a password"),
+        (None, _) => (
+            CHECK.severity,
+            "secure shell does not let it in as far as exported; consoles and other services may",
+        ),
+    };
+    let mut rating = CHECK.rated_at(severity, why);
+    if let Some(from) = whence.phrase(estate) {
+        rating = rating.because(from);
+    }
+    Verdict::Fail(Fail {
+        rating,
+        title: format!("the account `{}` has no password", account.name).into(),
+        detail: format!(
+            "The password field of `{}` is empty, and its shell is {}.",
+            account.name, account.shell
+        )
+        .into(),
+        evidence: [origin, account.origin].into_iter().chain(permitted).chain(whence.evidence()).collect(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        let passwd = |field: &str, shell: &str| format!("kiosk:{field}:1001:1001::/home/kiosk:{shell}\n");
+        for (name, field, shell, shadow, ssh, wanted) in [
+            ("empty", "", "/bin/bash", "", "", "fail medium d passwd:1 passwd:1"),
+            (
+                "empty in shadow",
+                "x",
+                "/bin/bash",
+                "kiosk::1:0:9:7:::\n",
+                "",
+                "fail medium d shadow:1 passwd:1",
+            ),
+            (
+                "and let in",
+                "x",
+                "/bin/bash",
+                "kiosk::1:0:9:7:::\n",
+                "PermitEmptyPasswords yes\n",
+                "fail high d shadow:1 passwd:1 sshd_config:1",
+            ),
+            ("locked", "x", "/bin/bash", "kiosk:!:1:0:9:7:::\n", "", "pass d"),
+            ("no shell", "", "/usr/sbin/nologin", "", "", "pass d"),
+            ("another's line", "x", "/bin/bash", "other::1:0:9:7:::\n", "", "pass d"),
+        ] {
+            let passwd = passwd(field, shell);
+            let mut files = vec![("d/etc/passwd", passwd.as_str()), ("d/etc/shadow", shadow)];
+            files.extend((!ssh.is_empty()).then_some(("d/etc/ssh/sshd_config", ssh)));
+            run(&CHECK, &[(name, &files, &[wanted])]);
+        }
+        let permits = |line: &str, wanted: &[&str]| {
+            let text = format!("MaxAuthTries 3\n{line}\n");
+            run(&CHECK, &[(line, &[("d/etc/ssh/sshd_config", &text)], wanted)]);
+        };
+        permits("PermitEmptyPasswords yes", &["fail low d sshd_config:2"]);
+        permits("#PermitEmptyPasswords yes", &[]);
+        permits("PermitEmptyPasswords no", &[]);
+    }
+
+    #[test]
+    fn names_that_a_radius_server_accepts() {
+        const PLAIN: &str = "astrid Cleartext-Password := \"x\"\nnight Auth-Type := Accept\n";
+        const BOUND: &str = "02005e100001 NAS-Port-Type == Ethernet, Auth-Type := Accept\n";
+        let list = |text: &'static str| ("d/mods-config/files/authorize", text);
+        run(
+            &CHECK,
+            &[
+                ("by name alone", &[list(PLAIN)], &["fail high d authorize:2"]),
+                ("with more of the request", &[list(BOUND)], &["fail medium d authorize:1"]),
+                ("everybody is another's", &[list("DEFAULT Auth-Type := Accept\n")], &[]),
+                ("a password", &[list("astrid Cleartext-Password := \"x\"\n")], &["pass d"]),
+                ("turned away", &[list("lame Auth-Type := Reject\n")], &[]),
+            ],
+        );
+    }
+
+    #[test]
+    fn hashes_that_were_not_exported_are_a_question_where_it_matters() {
+        const ACCOUNTS: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        let ssh = |line: &'static str| ("d/etc/ssh/sshd_config", line);
+        run(
+            &CHECK,
+            &[
+                (
+                    "permitted",
+                    &[ACCOUNTS, ssh("PermitEmptyPasswords yes\n")],
+                    &["pass d", "ask d", "fail low d sshd_config:1"],
+                ),
+                ("not permitted", &[ACCOUNTS, ssh("MaxAuthTries 3\n")], &["pass d"]),
+            ],
+        );
+    }
+}

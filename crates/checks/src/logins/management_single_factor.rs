@@ -1,0 +1,115 @@
+//! A daemon's management port asks for one factor or none.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::rated::rated_from;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::management::ManagementPort;
+use trevlin_analysis::whence::Whence;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::Protocol;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/management-single-factor",
+    area: Area::Logins,
+    title: "A management port asks for a password alone, or for nothing",
+    severity: Severity::High,
+    why: "The management port of a tunnel server shows who is connected, throws callers out, and can let them in. What is said on \
+          it travels in the open. A password in a file is all that guards it, where there is one at all.",
+    fix: "Let it listen on a socket in the file system that only its own user may open (`management PATH unix`), or on 127.0.0.1 with a \
+          password file; reach it through secure shell.",
+    judged: "Fails where the port listens on more than the device itself; graver without a password file. On the device itself it fails \
+             without a password file, as low. A socket in the file system passes, and so does a daemon that calls its manager \
+             (`management-client`). Undetermined where a name stands in place of the address.",
+    references: &["openvpn(8), --management", "BSI NET.3.3.A9", "NIST SP 800-53 Rev. 5, IA-2(1)"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnels.iter().filter(|one| one.refused.is_none()) {
+            if let Some(port) = ManagementPort::of(tunnel) {
+                answers.push(Answer::new(
+                    at,
+                    Subject::tunnel(tunnel),
+                    judge(estate, at, &tunnel.name, &port),
+                ));
+            }
+        }
+    }
+    answers
+}
+
+fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) -> Verdict {
+    if port.is_socket() {
+        return Verdict::Pass;
+    }
+    let (password, origin) = (port.password, port.origin);
+    let number = port.port.parse().unwrap_or_default();
+    let whence = Whence::of(estate, at, Protocol::TCP, number);
+    let fail = |severity: Severity, why: &str, detail: &str| {
+        let rating = CHECK.rated_at(severity, why);
+        // What the device itself alone reaches stays so, whatever lies around it.
+        let rating = match &whence {
+            _ if port.is_local() == Some(true) => rating,
+            Whence::Everybody(_) | Whence::Inside => rated_from(rating, &whence, estate),
+            _ => rating,
+        };
+        let guard = if password { "with a password alone" } else { "without a password" };
+        Verdict::Fail(Fail {
+            rating,
+            title: format!("the management port of {tunnel} is open {guard}").into(),
+            detail: detail.into(),
+            evidence: [origin].into_iter().chain(whence.evidence()).collect(),
+        })
+    };
+    let Some(itself) = port.is_local() else {
+        let ask = format!(
+            "where the management port of {tunnel} listens is told by a name; ask what it resolves to"
+        );
+        return Verdict::ask(ask, vec![origin]);
+    };
+    match (itself, password) {
+        (true, true) => Verdict::Pass,
+        (true, false) => fail(
+            Severity::Low,
+            "only the device itself reaches it",
+            "Every program on the device may use it.",
+        ),
+        (false, true) => {
+            fail(CHECK.severity, "the network reaches it", "One factor lets in, and it travels in the open.")
+        }
+        (false, false) => fail(
+            Severity::Critical,
+            "the network reaches it and nothing is asked for",
+            "Nothing is asked for.",
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (line, wanted) in [
+            ("management 0.0.0.0 7505", &["fail critical d s.conf:7"][..]),
+            ("management 10.4.0.9 7505 /etc/openvpn/pw", &["fail high d s.conf:7"]),
+            ("management 127.0.0.1 7505", &["fail low d s.conf:7"]),
+            ("management localhost 7505 /etc/openvpn/pw", &["pass d"]),
+            ("management /run/openvpn/desks.sock unix", &["pass d"]),
+            ("management gate.example 7505", &["ask d"]),
+            ("#management 0.0.0.0 7505", &[]),
+            ("management 10.4.0.9 7505\nmanagement-client", &[]),
+        ] {
+            let text =
+                format!("dev tun\nserver 10.8.0.0 255.255.255.0\nca c\ncert c\nkey k\ndh none\n{line}\n");
+            run(&CHECK, &[(line, &[("d/s.conf", &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,141 @@
+//! Somebody who logs in from afar may do everything without a password.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::identities;
+use trevlin_model::sudo::SudoRule;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/sudo-without-password",
+    area: Area::Logins,
+    title: "An account does everything as the superuser without a password",
+    severity: Severity::Medium,
+    why: "Whoever takes over such an account, by a key left on a laptop or a program that runs under it, is the superuser at once. \
+          The second question, which would have stopped them, is switched off.",
+    fix: "Take NOPASSWD out, or name the few commands that have to run without anybody there.",
+    judged: "Fails where the last rule about an account with a shell grants every command as the superuser without a password; graver \
+             where the account's name is also a login of a tunnel. Rules for single commands pass, and so does root itself. Where \
+             no accounts were exported the rule is judged as it stands.",
+    references: &["sudoers(5), NOPASSWD", "BSI SYS.1.3.A14", "NIST SP 800-53 Rev. 5, IA-11"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let dials_in: BTreeSet<&str> =
+        estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let shells: Vec<_> =
+            device.facts.accounts.iter().filter(|one| one.has_shell() && one.uid != 0).collect();
+        for account in &shells {
+            if let Some(rule) = identities::sudo_rule(device, &account.name) {
+                let verdict =
+                    judge(&format!("`{}`", account.name), rule, dials_in.contains(account.name.as_str()));
+                answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
+            }
+        }
+        let open = device
+            .facts
+            .sudo_rules
+            .iter()
+            .filter(|rule| rule.all_commands && rule.as_root && !rule.asks_password);
+        for (rule, name) in open.flat_map(|rule| rule.who.iter().map(move |name| (rule, name))) {
+            let known = |group: &str| device.facts.groups.iter().any(|one| one.name == group);
+            if let Some(group) = name.strip_prefix('%').filter(|group| !shells.is_empty() && !known(group)) {
+                let ask = format!(
+                    "the group `{group}` may do everything without a password, and its members are not among the exports; ask for \
+                     `getent group {group}`"
+                );
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::SudoRule).with(name),
+                    Verdict::ask(ask, vec![rule.origin]),
+                ));
+            }
+        }
+        let is_sudoers =
+            |one: &&trevlin_model::Reference| estate.export(one.origin.export).path().contains("sudoers");
+        for missing in device.facts.missing.iter().filter(is_sudoers) {
+            let ask = missing.question("who may do everything without a password");
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(&missing.path),
+                Verdict::ask(ask, vec![missing.origin]),
+            ));
+        }
+        if device.facts.accounts.is_empty() {
+            for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
+                let who: Vec<&str> =
+                    rule.who.iter().map(String::as_str).filter(|name| *name != "root").collect();
+                if !who.is_empty() {
+                    let known = who.iter().any(|name| dials_in.contains(*name));
+                    answers.push(Answer::new(
+                        at,
+                        Subject::of(SubjectKind::SudoRule).with(who.join(" ")),
+                        judge(&format!("`{}`", who.join("`, `")), rule, known),
+                    ));
+                }
+            }
+        }
+    }
+    answers
+}
+
+fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
+    if rule.asks_password {
+        return Verdict::Pass;
+    }
+    let (severity, why) = if dials_in {
+        (Severity::High, "the same name is a login of a tunnel")
+    } else {
+        (CHECK.severity, "the account has to be taken over first")
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("{who} may do everything without a password").into(),
+        detail: "The last rule about it grants every command as the superuser and asks for no password."
+            .into(),
+        evidence: vec![rule.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const ANN: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        const LIST: (&str, &str) = ("e/ipsec.secrets", "ann : EAP \"x\"\n");
+        for (rules, wanted) in [
+            ("ann ALL=(ALL) NOPASSWD: ALL", &["fail medium d sudoers:2"][..]),
+            ("ann ALL=(ALL) ALL", &["pass d"]),
+            ("ann ALL=(ALL) NOPASSWD: /usr/bin/apt", &[]),
+            ("ann ALL=(ALL) NOPASSWD: ALL\nann ALL=(ALL) PASSWD: ALL", &["pass d"]),
+            ("ann ALL=(www-data) NOPASSWD: ALL", &[]),
+            ("ALL ALL=(ALL) ALL\nDefaults:ALL !authenticate", &["fail medium d sudoers:2"]),
+            ("#ann ALL=(ALL) NOPASSWD: ALL", &[]),
+            ("bob ALL=(ALL) NOPASSWD: ALL", &[]),
+            ("@include /etc/sudoers.crew", &["ask d"]),
+            ("@includedir /etc/sudoers.d", &[]),
+            ("%crew ALL=(ALL) NOPASSWD: ALL", &["ask d"]),
+        ] {
+            let text = format!("Defaults env_reset\n{rules}\n");
+            run(&CHECK, &[(rules, &[("d/etc/sudoers", &text), ANN], wanted)]);
+        }
+        let rule = ("d/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) NOPASSWD: ALL\n");
+        run(
+            &CHECK,
+            &[
+                ("dials in", &[rule, ANN, LIST], &["fail high d sudoers:2"]),
+                ("no accounts were exported", &[rule], &["fail medium d sudoers:2"]),
+            ],
+        );
+    }
+}

@@ -1,0 +1,114 @@
+//! A RADIUS server takes an EAP method that shows the password's hash to anybody.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::radius::EapSettings;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/weak-eap-method",
+    area: Area::Logins,
+    title: "An EAP method is taken that can be guessed from a recording",
+    severity: Severity::Medium,
+    why: "EAP-MD5 sends a challenge and an MD5 value of the password. Whoever records one login tries passwords against it at home, \
+          and the caller cannot tell the real server from a false one, since the server proves nothing.",
+    fix: "Take the section `md5` out of the module and name `tls`, `ttls` or `peap` as the first method; inside the TLS tunnel of the \
+          latter two a password method is safe.",
+    judged: "Fails where the EAP module of a RADIUS server has the method MD5 set up, which it then takes from any client that asks; \
+             graver where it is the first one offered. Files that are only available and not enabled are not judged.",
+    references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2", "BSI NET.2.1.A12"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        // A site runs the module, and the module was not exported.
+        let run = device
+            .facts
+            .radius_sites
+            .iter()
+            .flat_map(|site| &site.authenticate)
+            .find(|step| step.module == "eap");
+        if let Some(step) = run.filter(|_| device.facts.eap_settings.is_empty()) {
+            let ask = "which EAP methods are taken stands in `mods-enabled/eap`, which is not among the exports; ask for it";
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Eap),
+                Verdict::ask(ask, vec![step.origin]),
+            ));
+        }
+        for settings in &device.facts.eap_settings {
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Eap), judge(settings)));
+        }
+    }
+    answers
+}
+
+fn judge(settings: &EapSettings) -> Verdict {
+    let Some((_, origin)) = settings.methods.iter().find(|(method, _)| method == "md5") else {
+        return Verdict::Pass;
+    };
+    let first = settings.default_method.as_ref().filter(|(method, _)| method == "md5");
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(
+            if first.is_some() { CHECK.severity } else { Severity::Low },
+            if first.is_some() { "it is the first one offered" } else { "clients have to ask for it" },
+        ),
+        title: "the RADIUS server takes EAP-MD5".into(),
+        detail: "The method MD5 is set up outside of any TLS tunnel.".into(),
+        evidence: [*origin].into_iter().chain(first.map(|(_, origin)| *origin)).collect(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (path, text, wanted) in [
+            (
+                "d/mods-enabled/eap",
+                "eap {\n default_eap_type = md5\n md5 {\n }\n}\n",
+                &["fail medium d eap:3 eap:2"][..],
+            ),
+            (
+                "d/mods-enabled/eap",
+                "eap {\n default_eap_type = peap\n md5 {\n }\n peap {\n }\n}\n",
+                &["fail low d eap:3"],
+            ),
+            (
+                "d/mods-enabled/eap",
+                "eap {\n default_eap_type = peap\n # md5 {\n # }\n peap {\n }\n}\n",
+                &["pass d"],
+            ),
+            (
+                "d/mods-enabled/eap",
+                "eap {\n default_eap_type = tls\n ttls {\n  default_eap_type = md5\n }\n}\n",
+                &["pass d"],
+            ),
+            ("d/mods-available/eap", "eap {\n default_eap_type = md5\n md5 {\n }\n}\n", &[]),
+        ] {
+            run(&CHECK, &[(text, &[(path, text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn a_module_that_was_not_exported_is_a_question() {
+        let site = |module: &str| {
+            format!("server default {{\n authorize {{\n  files\n }}\n authenticate {{\n  {module}\n }}\n}}\n")
+        };
+        run(
+            &CHECK,
+            &[
+                ("EAP", &[("d/default", &site("eap"))], &["ask d"]),
+                ("none", &[("d/default", &site("pap"))], &[]),
+            ],
+        );
+    }
+}

@@ -1,0 +1,165 @@
+//! A key of the secure shell is weak.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_model::Device;
+use trevlin_model::certificate::KeyAlgorithm;
+use trevlin_model::ssh::SshConnection;
+use trevlin_model::ssh_key::{SshKey, SshKeyUse};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/weak-ssh-key",
+    area: Area::Logins,
+    title: "A key of the secure shell is of a weak kind or size",
+    severity: Severity::High,
+    why: "The public half of a key is seen by every server it is shown to. From a short one the private half can be worked out, \
+          which then opens every account that lists it. Current servers refuse such keys, so the account is either open to the few \
+          who can break them, or of no use.",
+    fix: "Have the owner make a new key (`ssh-keygen -t ed25519`), and take the old line out of every list.",
+    judged: "Fails for DSA, and for keys with fewer bits of security than the yardstick asks (112: RSA of 2048 bits). Graver for keys of \
+             the superuser and for authorities. Lines that sshd itself passes over are told by the reader.",
+    references: &[
+        "NIST SP 800-131A Rev. 2, 3",
+        "RFC 8332",
+        "sshd(8), AUTHORIZED_KEYS FILE FORMAT",
+        "BSI TR-02102-4, 3",
+    ],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        answers.extend(
+            not_exported(device)
+                .map(|verdict| Answer::new(at, Subject::of(SubjectKind::AuthorizedKeys), verdict)),
+        );
+        for key in &device.facts.ssh_keys {
+            let path = estate.export(key.origin.export).path();
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::SshKey).with(&key.kind).with(&key.comment).with(path),
+                judge(key, yardstick.at(at)),
+            ));
+        }
+    }
+    answers
+}
+
+/// A question where keys let people in and none of them was exported.
+fn not_exported(device: &Device) -> Option<Verdict> {
+    let server = device.facts.ssh_servers.iter().find(|server| server.refused.is_none())?;
+    let keys = device.facts.ssh_keys.iter().any(|key| key.purpose != SshKeyUse::Host);
+    let on = server.may_be_on("pubkeyauthentication", &SshConnection::default());
+    let people = device.facts.accounts.iter().any(|account| account.has_shell());
+    (on && people && !keys).then(|| {
+        let ask = "keys let people in to secure shell, and no list of them is among the exports; ask for `authorized_keys` of \
+                   every account with a shell";
+        Verdict::ask(ask, vec![server.origin])
+    })
+}
+
+fn judge(key: &SshKey, marks: &Marks) -> Verdict {
+    let weak = key.key.algorithm == KeyAlgorithm::Dsa
+        || key.key.strength().is_some_and(|bits| u64::from(bits) < marks.key_strength);
+    if !weak {
+        return Verdict::Pass;
+    }
+    let whose = match (key.purpose, &key.user) {
+        (SshKeyUse::Host, _) => "the server's own".to_owned(),
+        (SshKeyUse::Authority, _) => "an authority's".to_owned(),
+        (SshKeyUse::Authorized, Some(user)) => format!("one that opens `{user}`"),
+        (SshKeyUse::Authorized, None) => "one that opens an account".to_owned(),
+    };
+    let (severity, why) = match (key.purpose, key.user.as_deref()) {
+        (SshKeyUse::Authority, _) => (Severity::Critical, "it signs keys for many accounts"),
+        (_, Some("root")) => (Severity::Critical, "it opens the superuser's account"),
+        (SshKeyUse::Host, _) => (Severity::Medium, "who breaks it can pass for the server"),
+        _ => (CHECK.severity, "it opens an account"),
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("a key is weak ({}): {whose}", key.key.words()).into(),
+        detail: match key.key.strength() {
+            Some(bits) => {
+                format!("It gives about {bits} bits of security; {} are asked for.", marks.key_strength)
+            }
+            None => "Its size cannot be told.".to_owned(),
+        }
+        .into(),
+        evidence: vec![key.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    const RSA1024: &str = include_str!("../../../readers/tests/cases/ssh-keys/rsa1024.pub");
+    const RSA2048: &str = include_str!("../../../readers/tests/cases/ssh-keys/rsa2048.pub");
+    const DSA: &str = include_str!("../../../readers/tests/cases/ssh-keys/dsa1024.pub");
+    const ED: &str = include_str!("../../../readers/tests/cases/ssh-keys/ed25519.pub");
+
+    #[test]
+    fn cases() {
+        for (name, path, text, wanted) in [
+            (
+                "short",
+                "d/home/ann/.ssh/authorized_keys",
+                RSA1024.to_owned(),
+                &["fail high d authorized_keys:1"][..],
+            ),
+            ("DSA", "d/home/ann/.ssh/authorized_keys", DSA.to_owned(), &["fail high d authorized_keys:1"]),
+            (
+                "the superuser's",
+                "d/root/.ssh/authorized_keys",
+                RSA1024.to_owned(),
+                &["fail critical d authorized_keys:1"],
+            ),
+            (
+                "an authority's",
+                "d/home/ann/.ssh/authorized_keys",
+                format!("cert-authority {RSA1024}"),
+                &["fail critical d authorized_keys:1"],
+            ),
+            (
+                "a server's",
+                "d/etc/ssh/ssh_host_rsa_key.pub",
+                RSA1024.to_owned(),
+                &["fail medium d ssh_host_rsa_key.pub:1"],
+            ),
+            (
+                "long enough",
+                "d/home/ann/.ssh/authorized_keys",
+                format!("{RSA2048}{ED}"),
+                &["pass d", "pass d"],
+            ),
+            ("in comments", "d/home/ann/.ssh/authorized_keys", format!("# {RSA1024}{ED}"), &["pass d"]),
+        ] {
+            run(&CHECK, &[(name, &[(path, &text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn lists_that_were_not_exported_are_a_question() {
+        const ACCOUNT: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        let ssh = |line: &'static str| ("d/etc/ssh/sshd_config", line);
+        run(
+            &CHECK,
+            &[
+                ("keys let in", &[ACCOUNT, ssh("MaxAuthTries 3\n")], &["ask d"]),
+                ("keys do not", &[ACCOUNT, ssh("PubkeyAuthentication no\n")], &[]),
+                (
+                    "a list",
+                    &[ACCOUNT, ssh("MaxAuthTries 3\n"), ("d/home/ann/.ssh/authorized_keys", ED)],
+                    &["pass d"],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,106 @@
+//! A rule lets new connections in and writes no log line.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::rules::{Judged, each_rule, named};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::filter_review::{may_be_new, within_device};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::{Hook, Match, MatchKind, ResidualKind, Rule, Target};
+use trevlin_packets::review::Standing;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/accept-not-logged",
+    area: Area::Rules,
+    title: "What is let in leaves no log line",
+    severity: Severity::Low,
+    why: "After a break-in the first question is who came in, and when. A filter that only logs what it denies tells of those who \
+          failed. The organisation asks for these lines, so somebody relies on them.",
+    fix: "Log the first packet of what is let in, before the rule or with it, at a rate that the log can bear.",
+    judged: "Only where the estate file asks for it (`[rules] accepts_logged`). Fails for each accept of new connections, for the \
+             device itself or for what it forwards, that neither logs nor stands right behind a rule that logs what it holds for. \
+             What the device says to itself is not judged.",
+    references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-92, 3.1", "BSI OPS.1.1.5.A3"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+    if !estate.wanted.accepts_logged {
+        return Vec::new();
+    }
+    each_rule(estate, judge)
+}
+
+/// Whether a rule logs everything that another holds for: it logs, and asks for nothing that the other does not ask for.
+fn logs_for(log: &Rule, rule: &Rule) -> bool {
+    // A log line that is written only now and then is still one: the limit keeps the log from running over.
+    let limit = |one: &Match| matches!(&one.kind, MatchKind::NotModelled(residual) if residual.kind == ResidualKind::RateLimit);
+    log.logs && log.matches.iter().all(|one| limit(one) || rule.matches.contains(one))
+}
+
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
+    let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
+    let rule = judged.rule;
+    if rule.target != Target::Accept
+        || !may_be_new(rule)
+        || !hooks.iter().any(|hook| matches!(hook, Hook::Input | Hook::Forward))
+        || found.standing != Standing::Alive
+        || within_device(estate, judged.device, rule)
+    {
+        return Verdict::DoesNotApply;
+    }
+    let at = judged.chain.rules.iter().position(|one| std::ptr::eq(one, rule)).unwrap_or(0);
+    if rule.logs || judged.chain.rules[..at].iter().any(|before| logs_for(before, rule)) {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("the estate file asks for it"),
+        title: format!("A rule of chain {} lets in without a log line", judged.chain.name).into(),
+        detail: format!("The rule `{}` lets new connections through and writes nothing.", named(rule)).into(),
+        evidence: vec![rule.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::filter_files;
+    use crate::testing::{answers, estate_with};
+
+    #[test]
+    fn cases() {
+        let wanted = "[rules]\naccepts_logged = true\n";
+        let https = "-A INPUT -p tcp -m tcp --dport 443 -j ACCEPT";
+        for (what, rules, file, told) in [
+            ("not logged", https.to_owned(), wanted, &["fail low d iptables-save.txt:5"][..]),
+            ("nobody asks", https.to_owned(), "", &[]),
+            (
+                "logged before",
+                format!("-A INPUT -p tcp -m tcp --dport 443 -j LOG\n{https}"),
+                wanted,
+                &["pass d"],
+            ),
+            (
+                "logged now and then",
+                format!("-A INPUT -p tcp -m limit --limit 1/s -j LOG\n{https}"),
+                wanted,
+                &["pass d"],
+            ),
+            (
+                "logged for others",
+                format!("-A INPUT -s 10.0.0.9 -j LOG\n{https}"),
+                wanted,
+                &["fail low d iptables-save.txt:6"],
+            ),
+            ("known connections", "-A INPUT -m state --state ESTABLISHED -j ACCEPT".to_owned(), wanted, &[]),
+            ("the device itself", "-A INPUT -i lo -j ACCEPT".to_owned(), wanted, &[]),
+        ] {
+            let list = filter_files(&rules);
+            let estate = estate_with(&[("d/iptables-save.txt", list.as_str())], file);
+            assert_eq!(answers(&CHECK, &estate), told, "{what}");
+        }
+        let nft = "table inet t {\n chain c {\n type filter hook input priority 0; policy drop;\n tcp dport 443 log accept\n }\n}\n";
+        assert_eq!(answers(&CHECK, &estate_with(&[("d/nft.txt", nft)], wanted)), ["pass d"]);
+    }
+}

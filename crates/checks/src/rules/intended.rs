@@ -1,0 +1,32 @@
+//! What the two checks of intents share.
+
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::reachability::From;
+use trevlin_analysis::services::endpoint;
+use trevlin_model::PortRange;
+
+/// How many parts one finding tells.
+pub(super) const MOST_TOLD: usize = 6;
+
+/// The device that a finding about an intent belongs to where no line does: the one that callers enter, else the first.
+pub(super) fn place(estate: &Analyses, from: &str) -> usize {
+    match From::parse(from) {
+        Ok(From::Named(name)) => {
+            let device = estate.devices.iter().position(|one| one.name == name);
+            let callers = estate.shape().callers.iter().find(|one| one.tunnel == name).map(|one| one.device);
+            device.or(callers).unwrap_or_default()
+        }
+        _ => estate.shape().outside.first().map_or(0, |place| place.device),
+    }
+}
+
+/// A protocol with its ports, in words.
+pub(super) fn ports(protocol: u8, all: &[PortRange]) -> String {
+    const MOST: usize = 4;
+    if let [PortRange { first: 0, last: 65535 }] = all {
+        return format!("every {} port", trevlin_model::Protocol(Some(protocol)).name());
+    }
+    let shown: Vec<String> = all.iter().take(MOST).map(|one| endpoint(protocol, *one)).collect();
+    let more = if all.len() > MOST { format!(" and {} more", all.len() - MOST) } else { String::new() };
+    format!("{}{more}", shown.join(", "))
+}

@@ -1,0 +1,125 @@
+//! Checks of the area `rules`.
+
+pub(super) mod accept_not_logged;
+pub(super) mod accepts_everything;
+pub(super) mod callers_reach_everything;
+pub(super) mod callers_reach_management;
+pub(super) mod callers_relayed_outside;
+pub(super) mod deny_after_accept;
+pub(super) mod every_service;
+pub(super) mod export_wide;
+pub(super) mod forward_unfiltered;
+mod intended;
+pub(super) mod less_than_intended;
+pub(super) mod list_unused;
+pub(super) mod more_than_intended;
+pub(super) mod never_met;
+pub(super) mod not_reached;
+pub(super) mod one_version_unfiltered;
+pub(super) mod reach;
+pub(super) mod redirects_taken;
+pub(super) mod sites_unfiltered;
+pub(super) mod source_unchecked;
+
+#[cfg(test)]
+use crate::check::Check;
+use crate::check::{Answer, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use crate::support::each_device;
+use std::collections::BTreeMap;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::filter_review::{FilterReview, Reviewed, describe};
+use trevlin_model::{Chain, Rule};
+
+/// A rule under review.
+#[derive(Clone, Copy)]
+pub(super) struct Judged<'a> {
+    pub(super) device: usize,
+    pub(super) review: &'a FilterReview<'a>,
+    pub(super) chain: &'a Chain,
+    pub(super) rule: &'a Rule,
+    pub(super) found: Option<&'a Reviewed>,
+}
+
+impl Judged<'_> {
+    /// What is judged, the same from run to run: the chain, and what the rule asks for and does.
+    pub(super) fn subject(&self) -> Subject {
+        Subject::of(SubjectKind::Rule)
+            .with(&self.review.filter.table)
+            .with(self.review.filter.families)
+            .with(&self.chain.name)
+            .with(written(self.rule))
+    }
+}
+
+/// What a rule asks for and does, in the notation of written facts.
+fn written(rule: &Rule) -> String {
+    serde_json::to_string(&(&rule.matches, &rule.target)).unwrap_or_default()
+}
+
+/// Asks a check about every rule of every filter. Rules that say the same in one chain are told apart by their number among
+/// those.
+pub(super) fn each_rule(
+    estate: &Analyses,
+    judge: impl Fn(&Analyses, &Judged<'_>) -> Verdict + Sync + Send,
+) -> Vec<Answer> {
+    each_device(estate, |device| {
+        let mut answers: Vec<Answer> = Vec::new();
+        for review in estate.filter_reviews(device) {
+            // Most rules are all right, and nobody reads their words: they are put together once there is one that is not.
+            let mut passed: Vec<Judged<'_>> = Vec::new();
+            let mut seen: BTreeMap<Subject, usize> = BTreeMap::new();
+            for (_, chain, rule, found) in review.each() {
+                let judged = Judged { device, review: &review, chain, rule, found };
+                match judge(estate, &judged) {
+                    Verdict::DoesNotApply => {}
+                    Verdict::Pass => {
+                        passed.push(judged);
+                        answers.push(Answer::new(device, Subject::of(SubjectKind::Rule), Verdict::Pass));
+                    }
+                    verdict => {
+                        for one in passed.drain(..) {
+                            *seen.entry(one.subject()).or_default() += 1;
+                        }
+                        let mut subject = judged.subject();
+                        let count = seen.entry(subject.clone()).or_default();
+                        *count += 1;
+                        if *count > 1 {
+                            subject = subject.with(*count);
+                        }
+                        answers.push(Answer::new(device, subject, verdict));
+                    }
+                }
+            }
+        }
+        answers
+    })
+}
+
+/// The words by which a finding names a rule: `the rule drop, eth2 10.20.6.0/24 to eth0`.
+pub(super) fn named(rule: &Rule) -> String {
+    let words = describe(rule);
+    let service = if words.open.service { "every service".to_owned() } else { words.service };
+    let more = if words.more.is_empty() { String::new() } else { format!(" ({})", words.more) };
+    format!("{} {service} from {} to {}{more}", words.action, words.from, words.to)
+}
+
+/// What most of these checks refer to.
+pub(super) const REFERENCES: &[&str] =
+    &["NIST SP 800-41 Rev. 1, 4.1 and 5.2", "BSI NET.3.2.A2", "BSI NET.3.2.A9"];
+
+/// A list with these rules, the first in line 5.
+#[cfg(test)]
+pub(super) fn filter_files(rules: &str) -> String {
+    format!("*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:X - [0:0]\n{rules}\nCOMMIT\n")
+}
+
+/// Runs a check on one list, for tests.
+#[cfg(test)]
+pub(super) fn on_list(check: &Check, rules: &str) -> Vec<String> {
+    let text = filter_files(rules);
+    super::testing::answers(check, &super::testing::estate(&[("d/iptables-save.txt", &text)]))
+        .into_iter()
+        .filter(|one| one != "pass d")
+        .collect()
+}

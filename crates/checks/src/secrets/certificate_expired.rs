@@ -1,0 +1,138 @@
+//! A certificate is out of date.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use jiff::civil::Date;
+use trevlin_analysis::crypto::certificates::{day, own};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_model::certificate::Certificate;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/certificate-expired",
+    area: Area::Secrets,
+    title: "A certificate is out of date, or is about to be",
+    severity: Severity::Medium,
+    why: "A certificate that has run out either keeps everybody out, on the day it ends, or teaches people to click the \
+          warning away. Somebody in between then shows a certificate of their own, and nobody looks twice.",
+    fix: "Renew it, put the new one in place before the old one ends, and note the next date where somebody reads it; a \
+          certificate that nothing uses any more is deleted.",
+    judged: "Fails where the date of the audit (`--as-of`, else today) is outside the certificate's dates, or within 30 days of \
+             their end. Public authorities in a system's own store are not judged: whoever makes the system renews them.",
+    references: &["RFC 5280, 4.1.2.5", "BSI CON.1.A9", "NIST SP 800-52 Rev. 2, 3.2"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for at in 0..estate.devices.len() {
+        let blocks = &estate.devices[at].facts.unreadable_blocks;
+        for block in blocks.iter().filter(|block| !block.is_key) {
+            let file = estate.export(block.origin.export).file_name();
+            let ask = format!(
+                "a certificate in {file} cannot be read, so its dates are not known; ask for the file once more"
+            );
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(file),
+                Verdict::ask(ask, vec![block.origin]),
+            ));
+        }
+        for one in own(estate, at) {
+            let path = estate.export(one.origin.export).path();
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Certificate).with(&one.subject).with(path),
+                judge(one, yardstick.as_of, yardstick.at(at)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: &Certificate, today: Date, marks: &Marks) -> Verdict {
+    let (first, last) = (day(one.not_before), day(one.not_after));
+    let left = today.until(last).map_or(i32::MAX, |span| span.get_days());
+    let (severity, title, why) = if last < today {
+        let why = if one.is_authority {
+            (Severity::High, "no certificate that it signed is good any more")
+        } else {
+            (CHECK.severity, "its last day is past")
+        };
+        (why.0, format!("the certificate of `{}` ended on {last}", one.subject), why.1)
+    } else if first > today {
+        (
+            Severity::Low,
+            format!("the certificate of `{}` begins on {first}", one.subject),
+            "its first day is to come",
+        )
+    } else if i64::from(left) < marks.days_before_expiry as i64 {
+        (
+            Severity::Low,
+            format!("the certificate of `{}` ends on {last}", one.subject),
+            "it still has days to go",
+        )
+    } else {
+        return Verdict::Pass;
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: title.into(),
+        detail: format!(
+            "It is good from {first} to {last}, and was judged as of {today}. Signed by `{}`.",
+            one.issuer
+        )
+        .into(),
+        evidence: vec![one.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers_as_of, certificate as pem, estate, run};
+
+    #[test]
+    fn cases() {
+        for (name, wanted) in [
+            ("server", &["pass d"][..]),
+            ("expired", &["fail medium d c.pem:1"]),
+            ("ends-soon", &["fail low d c.pem:1"]),
+            ("not-yet", &["fail low d c.pem:1"]),
+            ("key", &[]),
+        ] {
+            run(&CHECK, &[(name, &[("d/c.pem", pem(name))], wanted)]);
+        }
+        run(
+            &CHECK,
+            &[("a store of public authorities", &[("d/etc/ssl/certs/c.pem", pem("old-authority"))], &[])],
+        );
+    }
+
+    #[test]
+    fn the_date_of_the_audit_moves_it() {
+        let files = estate(&[("d/c.pem", pem("expired"))]);
+        for (year, month, day, wanted) in [
+            (2022, 12, 31, "fail low d c.pem:1"),
+            (2023, 1, 1, "pass d"),
+            (2026, 5, 1, "pass d"),
+            (2026, 5, 20, "fail low d c.pem:1"),
+            (2026, 6, 1, "fail low d c.pem:1"),
+            (2026, 6, 2, "fail medium d c.pem:1"),
+        ] {
+            assert_eq!(
+                answers_as_of(&CHECK, &files, jiff::civil::date(year, month, day)),
+                [wanted],
+                "{year}-{month}-{day}"
+            );
+        }
+    }
+
+    #[test]
+    fn one_that_cannot_be_read_is_a_question() {
+        let broken = "-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n";
+        run(&CHECK, &[("broken", &[("d/c.pem", broken)], &["ask d"])]);
+    }
+}

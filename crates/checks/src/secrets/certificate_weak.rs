@@ -1,0 +1,130 @@
+//! A certificate's key or signature is weak.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use trevlin_analysis::crypto::certificates::own;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_model::certificate::Certificate;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/certificate-weak",
+    area: Area::Secrets,
+    title: "A certificate has a weak key or signature",
+    severity: Severity::High,
+    why: "A short key can be worked out from the certificate, which everybody may see, and whoever has it passes for the \
+          server. A signature over a broken hash can be moved to another certificate that was made to fit it.",
+    fix: "Make a new key (RSA of 3072 bits, or a curve of 256) and have it signed with SHA-256 or better. Where the authority \
+          itself is the weak one, its certificates are all to be made again.",
+    judged: "Fails where the key has fewer bits of security than the yardstick asks (112), or the signature is over MD2, MD5 or \
+             SHA-1. The signature that an authority puts on its own certificate proves nothing and is not judged. \
+             Undetermined where the key is of a kind that is not known.",
+    references: &[
+        "NIST SP 800-131A Rev. 2, 3",
+        "NIST SP 800-57 Part 1 Rev. 5, table 2",
+        "BSI TR-02102-1, 3",
+        "RFC 6151",
+        "RFC 6194",
+    ],
+    run: Run::Map(run),
+};
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Broken {
+    hashes: BTreeSet<String>,
+}
+
+trevlin_model::table! { static BROKEN: Broken = "../../tables/broken-hashes.toml"; }
+
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for at in 0..estate.devices.len() {
+        for one in own(estate, at) {
+            let path = estate.export(one.origin.export).path();
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Certificate).with(&one.subject).with(path),
+                judge(one, yardstick.at(at)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: &Certificate, marks: &Marks) -> Verdict {
+    let fail = |severity, why: &str, title: String, detail: String| {
+        Verdict::Fail(Fail {
+            rating: CHECK.rated_at(severity, why),
+            title: title.into(),
+            detail: detail.into(),
+            evidence: vec![one.origin],
+        })
+    };
+    match one.key.strength() {
+        Some(bits) if u64::from(bits) < marks.key_strength => {
+            return fail(
+                CHECK.severity,
+                "the key can be worked out from the certificate",
+                format!("the key of `{}` is short ({})", one.subject, one.key.words()),
+                format!(
+                    "{} give about {bits} bits of security; {} are asked for.",
+                    one.key.words(),
+                    marks.key_strength
+                ),
+            );
+        }
+        _ => {}
+    }
+    let broken = one.signature_hash.as_ref().is_some_and(|hash| BROKEN.hashes.contains(hash));
+    if broken && !one.self_signed {
+        return fail(
+            Severity::Medium,
+            "the hash under the signature is broken",
+            format!("the certificate of `{}` is signed with {}", one.subject, one.signature),
+            format!("`{}` signed it with {}.", one.issuer, one.signature),
+        );
+    }
+    if one.key.strength().is_none() {
+        let ask = format!(
+            "the key in the certificate of `{}` is of a kind that is not known here; ask what it is",
+            one.subject
+        );
+        return Verdict::ask(ask, vec![one.origin]);
+    }
+    Verdict::Pass
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{certificate as pem, run};
+
+    #[test]
+    fn cases() {
+        for (name, wanted) in [
+            ("server", "pass d"),
+            ("edwards", "pass d"),
+            ("short-key", "fail high d c.pem:1"),
+            ("signed-with-sha1", "fail medium d c.pem:1"),
+            ("signed-with-pss-over-sha1", "fail medium d c.pem:1"),
+            ("old-authority", "pass d"),
+        ] {
+            run(&CHECK, &[(name, &[("d/c.pem", pem(name))], &[wanted])]);
+        }
+    }
+
+    #[test]
+    fn a_key_of_a_kind_that_is_not_known_is_a_question() {
+        use trevlin_model::certificate::{KeyAlgorithm, PublicKey};
+        let estate = crate::testing::estate(&[("d/c.pem", pem("server"))]);
+        let mut one = estate.devices[0].facts.certificates[0].clone();
+        one.key = PublicKey { algorithm: KeyAlgorithm::Other, bits: 0 };
+        let verdict = judge(&one, Yardstick::on(jiff::civil::date(2026, 11, 25)).at(0));
+        assert!(matches!(verdict, Verdict::Undetermined(_)));
+    }
+}

@@ -1,0 +1,28 @@
+//! Checks of the area `secrets`.
+
+pub(super) mod certificate_expired;
+pub(super) mod certificate_names;
+pub(super) mod certificate_unverifiable;
+pub(super) mod certificate_weak;
+pub(super) mod password_kept_in_clear;
+pub(super) mod password_logged;
+pub(super) mod private_key_in_clear;
+pub(super) mod saved_password;
+pub(super) mod secret_reused;
+pub(super) mod weak_login_password;
+pub(super) mod weak_password_hash;
+pub mod weak_pre_shared_key;
+pub(super) mod weak_service_secret;
+pub(super) mod weak_shared_secret;
+
+use crate::check::Verdict;
+use trevlin_model::HeldSecret;
+
+/// The question about a secret that there is and that nobody told.
+pub(super) fn withheld(held: &HeldSecret, what: &str) -> Option<Verdict> {
+    held.secret.is_withheld().then(|| {
+        let ask =
+            format!("{what} is withheld; ask for its length, how it was made, and where else it is used");
+        Verdict::ask(ask, vec![held.origin])
+    })
+}

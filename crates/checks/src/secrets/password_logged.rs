@@ -1,0 +1,81 @@
+//! Passwords are written to a log.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/password-logged",
+    area: Area::Secrets,
+    title: "Passwords are written to the log",
+    severity: Severity::High,
+    why: "Logs are copied to other machines, kept for years and read by many. A wrong password is mostly the right one with a slip, \
+          or that of another service. Whoever reads the log logs in as any of those people.",
+    fix: "Set `auth_badpass` and `auth_goodpass` to no, delete what was logged, and have the passwords changed that stand there.",
+    judged: "Fails where the RADIUS server's log settings have passwords written down. The default is not to.",
+    references: &["radiusd.conf(5), log", "OWASP ASVS 4.0.3, 7.1.1", "BSI OPS.1.1.5.A5"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let serves = device.facts.radius_clients.first();
+        if let Some(client) = serves.filter(|_| !device.facts.radius_security.iter().any(|one| one.tells_log))
+        {
+            let ask = "whether the RADIUS server writes passwords to its log stands in `radiusd.conf`, which is not among the \
+                       exports; ask for its section `log`";
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::RadiusServer),
+                Verdict::ask(ask, vec![client.origin]),
+            ));
+        }
+        for security in device.facts.radius_security.iter().filter(|one| one.tells_log) {
+            let lines = &security.logged_passwords;
+            let verdict = if lines.is_empty() {
+                Verdict::Pass
+            } else {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated("whoever reads the log can log in"),
+                    title: "the RADIUS server writes passwords to its log".into(),
+                    detail: "They stand there as the callers typed them.".into(),
+                    evidence: lines.clone(),
+                })
+            };
+            answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusServer), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("auth_badpass = yes", "fail high d radiusd.conf:2"),
+            ("auth_goodpass = yes", "fail high d radiusd.conf:2"),
+            ("auth_badpass = no", "pass d"),
+            ("# auth_badpass = yes", "pass d"),
+        ] {
+            let text = format!("log {{\n\t{lines}\n}}\nsecurity {{\n\treject_delay = 1\n}}\n");
+            run(&CHECK, &[(lines, &[("d/radiusd.conf", &text)], &[wanted])]);
+        }
+    }
+
+    #[test]
+    fn settings_that_were_not_exported_are_a_question() {
+        const CLIENT: (&str, &str) =
+            ("d/clients.conf", "client gate {\n ipaddr = 10.4.0.9\n secret = x\n}\n");
+        const LOG: (&str, &str) =
+            ("d/radiusd.conf", "log {\n auth = no\n}\nsecurity {\n reject_delay = 1\n}\n");
+        run(&CHECK, &[("not exported", &[CLIENT], &["ask d"]), ("exported", &[CLIENT, LOG], &["pass d"])]);
+    }
+}

@@ -1,0 +1,89 @@
+//! A client keeps its password in a file.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::Setting;
+use trevlin_model::secret::SecretKind;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/saved-password",
+    area: Area::Secrets,
+    title: "A client keeps its password in a file",
+    severity: Severity::Medium,
+    why: "A password in a file is a second factor no longer: it lies beside the key or the certificate, and both go with the same \
+          stolen disk. It also ends up in backups, tickets and exports like this one.",
+    fix: "Let people type it. A machine that has to call by itself gets a certificate of its own, a login that reaches that one \
+          service only, and a disk that is encrypted.",
+    judged: "Fails for every password of the device's own that stands in a configuration or in a file that one names: of tunnels, \
+             dial-out and requests to other servers. Empty ones and placeholders pass over.",
+    references: &["openvpn(8), --auth-user-pass", "NIST SP 800-63B, 5.1.1.1", "BSI ORP.4.A23"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let mut seen = BTreeSet::new();
+        for tunnel in &device.facts.tunnels {
+            for (_, setting) in tunnel.settings.iter().filter(|(name, _)| name == "auth-user-pass") {
+                if let Setting::Stated { value, origin } = setting
+                    && !value.is_empty()
+                    && estate.find(at, value, origin.export).is_none()
+                {
+                    let ask = format!(
+                        "{} reads its login from `{value}`, which is not among the exports; ask whether the password stands there",
+                        tunnel.name
+                    );
+                    answers.push(Answer::new(
+                        at,
+                        Subject::of(SubjectKind::File).with(value),
+                        Verdict::ask(ask, vec![*origin]).wanting(value),
+                    ));
+                }
+            }
+        }
+        for held in device.facts.secrets.iter().filter(|held| held.kind == SecretKind::OwnPassword) {
+            if held.secret.is_placeholder() || held.secret.is_empty() || !seen.insert(held.origin) {
+                continue;
+            }
+            let file = estate.export(held.origin.export).file_name();
+            let verdict = Verdict::Fail(Fail {
+                rating: CHECK.rated("it works for whoever has the file"),
+                title: format!("{file} keeps a password of the device").into(),
+                detail: format!("It belongs to {}.", held.owner).into(),
+                evidence: vec![held.origin],
+            });
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Secret).with(&held.owner), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const CLIENT: &str = "client\ndev tun\nremote 192.0.2.9\n";
+        for (lines, more, wanted) in [
+            ("auth-user-pass yard.pass", Some("yard\nsesame\n"), &["fail medium d yard.pass:2"][..]),
+            ("<auth-user-pass>\nyard\nsesame\n</auth-user-pass>", None, &["fail medium d c.conf:6"]),
+            ("auth-user-pass", None, &[]),
+            ("auth-user-pass gone.pass", None, &["ask d"]),
+            ("#auth-user-pass yard.pass", Some("yard\nsesame\n"), &[]),
+            ("auth-user-pass yard.pass", Some("yard\n\n"), &[]),
+        ] {
+            let text = format!("{CLIENT}{lines}\n");
+            let mut files = vec![("d/c.conf", text.as_str())];
+            files.extend(more.map(|more| ("d/yard.pass", more)));
+            run(&CHECK, &[(lines, &files, wanted)]);
+        }
+    }
+}

@@ -1,0 +1,323 @@
+//! One secret stands in two places.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::HeldSecret;
+use trevlin_model::secret::{SecretKind, group_letter, reuse_groups};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/secret-reused",
+    area: Area::Secrets,
+    title: "The same secret stands in two places",
+    severity: Severity::Medium,
+    why: "Whoever learns a secret in one place holds every place it opens. The copy on the weakest device decides how well \
+          all of them are protected, and changing it in one place leaves the others open.",
+    fix: "Give every login and every device a secret of its own, made by a generator. Change all copies, beginning with the \
+          one that most people or devices could read.",
+    judged: "Fails where two logins, or a login and another secret, are equal, and where one private key is on two devices. \
+             Variations by capitals or closing digits count \
+             as equal. A key that both ends of a tunnel must share, and one person's password in two lists of the same device or at \
+             both ends of a dial-out, are equal by design and pass.",
+    references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2", "BSI ORP.4.A8"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let mut held: Vec<(usize, &Arc<HeldSecret>)> = Vec::new();
+    let mut places = BTreeSet::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for one in &device.facts.secrets {
+            // A file that another reads in is met twice.
+            if in_use(estate, at, one) && places.insert(one.origin) {
+                held.push((at, one));
+            }
+        }
+    }
+    let secrets: Vec<_> = held.iter().map(|(_, one)| Arc::clone(one)).collect();
+    let groups = reuse_groups(&secrets).into_iter().map(|group| {
+        let members: Vec<_> = group.members.iter().map(|at| held[*at]).collect();
+        (members, group.exact)
+    });
+    let reused: Vec<_> = groups.filter(|(group, _)| !equal_by_design(group)).collect();
+    let found = reused.iter().enumerate();
+    found
+        .map(|(number, (group, exact))| answer(estate, group, *exact, &group_letter(number)))
+        .chain(not_comparable(estate))
+        .collect()
+}
+
+/// Passwords that stand in files which were not exported, and cannot be compared with any other.
+fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
+    let mut found = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for one in &device.facts.credentials {
+            if let trevlin_model::Setting::Unknown { why } = &one.secret {
+                let ask = format!(
+                    "whether the password of {} is used elsewhere cannot be told: {why}; ask whether it is",
+                    one.client
+                );
+                found.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Login).with(&one.client),
+                    Verdict::ask(ask, vec![one.origin]),
+                ));
+            }
+        }
+    }
+    found
+}
+
+/// Whether a secret opens something: a line of a list that lets nobody in does not.
+fn in_use(estate: &EstateMap, device: usize, one: &HeldSecret) -> bool {
+    if one.secret.is_placeholder() {
+        return false;
+    }
+    if one.kind != SecretKind::LoginPassword {
+        return true;
+    }
+    let device = &estate.devices[device];
+    let login = device
+        .logins
+        .iter()
+        .any(|login| login.secret.as_ref().is_some_and(|secret| secret.origin == one.origin));
+    // A line without addresses is a password for dialling out (pppd(8), AUTHENTICATION).
+    login || device.facts.credentials.iter().any(|line| {
+        line.addresses == trevlin_model::AllowedAddresses::None
+            && matches!(&line.secret, trevlin_model::Setting::Stated { value: Some(secret), .. } if secret.origin == one.origin)
+    })
+}
+
+/// Whether a group has to be equal: a key shared by both ends, or one person's password told twice.
+fn equal_by_design(group: &[(usize, &Arc<HeldSecret>)]) -> bool {
+    if group.iter().all(|(_, one)| one.kind == SecretKind::SharedKey) {
+        return true;
+    }
+    // The two ends of one tunnel hold one key each.
+    if group.len() == 2
+        && group[0].0 != group[1].0
+        && group.iter().all(|(_, one)| one.kind == SecretKind::PreSharedKey)
+    {
+        return true;
+    }
+    // A RADIUS server and the one that asks it hold one secret each; asking itself is no third place.
+    if group.iter().all(|(_, one)| one.kind == SecretKind::RadiusSecret) {
+        let local = |owner: &str| owner.starts_with("localhost") || owner.starts_with("127.");
+        let others: Vec<_> = group.iter().filter(|(_, one)| !local(&one.owner)).collect();
+        if others.is_empty() || others.len() == 2 && others[0].0 != others[1].0 {
+            return true;
+        }
+    }
+    let owners: BTreeSet<_> = group.iter().map(|(_, one)| one.owner.as_str()).collect();
+    let people = group.iter().all(|(_, one)| one.kind.chosen_by_people());
+    let devices: BTreeSet<_> = group.iter().map(|(device, _)| device).collect();
+    // One word for both versions of IP, or for reading and for what the device tells by itself, is one community.
+    if devices.len() == 1 && group.iter().all(|(_, one)| one.kind == SecretKind::Community) {
+        return true;
+    }
+    // A device may keep its key in two files.
+    if devices.len() == 1 && group.iter().all(|(_, one)| one.kind == SecretKind::PrivateKey) {
+        return true;
+    }
+    people && owners.len() == 1 && (devices.len() == 1 || group.len() == 2)
+}
+
+fn answer(estate: &EstateMap, group: &[(usize, &Arc<HeldSecret>)], exact: bool, letter: &str) -> Answer {
+    let devices: BTreeSet<_> =
+        group.iter().map(|(device, _)| estate.devices[*device].name.as_str()).collect();
+    let mut kinds: Vec<_> = group.iter().map(|(_, one)| one.kind.words()).collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    let list: Vec<_> = group
+        .iter()
+        .map(|(device, one)| {
+            let name = &estate.devices[*device].name;
+            format!("{} of `{}` on {name} ({})", one.kind.words(), one.owner, estate.place(one.origin))
+        })
+        .collect();
+    let (severity, why) = if group.iter().any(|(_, one)| one.kind == SecretKind::PrivateKey) {
+        (Severity::High, "a private key is among them, and who holds it can pass for the device".to_owned())
+    } else if devices.len() > 1 {
+        (Severity::High, format!("it opens {} devices", devices.len()))
+    } else {
+        (Severity::Medium, "all places are on one device".to_owned())
+    };
+    let mut subject: Vec<_> =
+        group.iter().map(|(device, one)| format!("{} {}", estate.devices[*device].name, one.owner)).collect();
+    subject.sort();
+    Answer::new(
+        group[0].0,
+        Subject::of(SubjectKind::Secret).with(subject.join(" ")),
+        Verdict::Fail(Fail {
+            rating: CHECK.rated_at(severity, why),
+            title: format!(
+                "{} secret stands in {} places, as {} (group {letter})",
+                if exact { "the same" } else { "nearly the same" },
+                group.len(),
+                kinds.join(" and ")
+            )
+            .into(),
+            detail: format!(
+                "{}: {}.",
+                if exact { "Equal" } else { "Equal but for capitals or digits at the end" },
+                list.join("; ")
+            )
+            .into(),
+            evidence: group.iter().map(|(_, one)| one.origin).collect(),
+        }),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    const SERVER: (&str, &str) = ("d/pptpd.conf", "option /etc/ppp/options\nremoteip 10.4.0.9\n");
+    const OPTIONS: (&str, &str) = ("d/ppp/options", "name pptp\nrequire-mschap-v2\n");
+    const KEY: &str = "client\ndev tun\nremote 192.0.2.9\n<key>\nAAAA\n</key>\n";
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "a pre-shared key and somebody's password on another device, in other encodings",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        ("e/ipsec.secrets", "@e @f : PSK 0x736573616d65\n"),
+                    ],
+                    &["fail high d chap-secrets:1 ipsec.secrets:1"],
+                ),
+                (
+                    "nearly the same",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * Sesame2 *\n")],
+                    &["fail medium d chap-secrets:1 chap-secrets:2"],
+                ),
+                (
+                    "a RADIUS server and the one that asks it",
+                    &[
+                        ("d/clients.conf", "client gate {\n ipaddr = 10.4.0.1\n secret = sesame\n}\n"),
+                        ("e/etc/pam_radius_auth.conf", "10.4.0.9 sesame 3\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "two RADIUS clients",
+                    &[(
+                        "d/clients.conf",
+                        "client a {\n ipaddr = 10.4.0.1\n secret = sesame\n}\nclient b {\n ipaddr = 10.4.0.2\n secret = sesame\n}\n",
+                    )],
+                    &["fail medium d clients.conf:3 clients.conf:7"],
+                ),
+                (
+                    "both ends of one tunnel",
+                    &[
+                        ("d/ipsec.secrets", "@d @e : PSK \"sesame\"\n"),
+                        ("e/ipsec.secrets", "@e @d : PSK \"sesame\"\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "one key for two tunnels",
+                    &[("d/ipsec.secrets", "@d @e : PSK \"sesame\"\n@d @f : PSK \"sesame\"\n")],
+                    &["fail medium d ipsec.secrets:1 ipsec.secrets:2"],
+                ),
+                (
+                    "two people",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\ncid * sesame *\n")],
+                    &["fail medium d chap-secrets:1 chap-secrets:3"],
+                ),
+                (
+                    "two devices, with a saved password",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        (
+                            "e/c.conf",
+                            "client\ndev tun\nremote 192.0.2.9\n<auth-user-pass>\nbob\nsesame\n</auth-user-pass>\n",
+                        ),
+                    ],
+                    &["fail high d chap-secrets:1 c.conf:6"],
+                ),
+                (
+                    "a private key on two devices",
+                    &[("d/c.conf", KEY), ("e/c.conf", KEY)],
+                    &["fail high d c.conf:5 c.conf:5"],
+                ),
+                (
+                    "a shared secret in one format and a login's password in another",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        ("e/clients.conf", "client gate {\n ipaddr = 10.4.0.9\n secret = \"sesame\"\n}\n"),
+                    ],
+                    &["fail high d chap-secrets:1 clients.conf:3"],
+                ),
+                ("different", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * other *\n")], &[]),
+                (
+                    "different in capitals",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\nbob * Sesame *\n")],
+                    &["fail medium d chap-secrets:1 chap-secrets:2"],
+                ),
+                (
+                    "one person in two lists",
+                    &[
+                        SERVER,
+                        ("d/ppp/options", "name pptp\nauth\n"),
+                        ("d/chap-secrets", "ann * sesame *\n"),
+                        ("d/pap-secrets", "ann * sesame *\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "both ends of a dial-out",
+                    &[
+                        SERVER,
+                        OPTIONS,
+                        ("d/chap-secrets", "yard * sesame *\n"),
+                        ("e/chap-secrets", "yard * sesame\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "both ends of a tunnel",
+                    &[
+                        (
+                            "d/s.conf",
+                            "dev tun\nserver 10.8.0.0 255.255.255.0\n<tls-crypt>\nAAAA\n</tls-crypt>\n",
+                        ),
+                        ("e/c.conf", "client\ndev tun\nremote 192.0.2.9\n<tls-crypt>\nAAAA\n</tls-crypt>\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "a disabled line",
+                    &[SERVER, OPTIONS, ("d/chap-secrets", "ann * sesame *\n# bob * sesame *\n")],
+                    &[],
+                ),
+                (
+                    "signs that no password fits",
+                    &[("d/pap-secrets", "guest host \"*\" -\nroot host \"*\" -\n")],
+                    &[],
+                ),
+                ("empty twice", &[SERVER, OPTIONS, ("d/chap-secrets", "ann * \"\" *\nbob * \"\" *\n")], &[]),
+            ],
+        );
+    }
+
+    #[test]
+    fn a_password_kept_elsewhere_is_a_question() {
+        run(&CHECK, &[("elsewhere", &[("d/chap-secrets", "ann pptp @/etc/ppp/gone *\n")], &["ask d"])]);
+    }
+}

@@ -1,0 +1,229 @@
+//! A login's password is weak.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use crate::support::each_device;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::whence::Whence;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::words;
+use trevlin_model::secret::{Grade, SecretKind};
+use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-login-password",
+    area: Area::Secrets,
+    title: "A login's password is weak",
+    severity: Severity::High,
+    why: "Callers' logins stand open to guessing from anywhere the tunnel answers, day and night. Lists of common \
+          passwords, names and their variations are tried first, and the organisation's own name is on every such list. \
+          One guessed login is a place inside.",
+    fix: "Replace it by a password of at least 15 characters that a generator made, or better by a certificate and a \
+          second factor. Tell its owner why, and look into the logs for logins that were not theirs.",
+    judged: "Fails where a password is easier to guess than the yardstick allows, given the names of user, device and \
+             organisation, or shorter than 8 characters. Undetermined where the secret is kept in a file that was not \
+             exported. Lines that let nobody in do not apply, and hashes are not judged here.",
+    references: &["NIST SP 800-63B, 5.1.1", "BSI ORP.4.A22", "OWASP ASVS 4.0.3, 2.1"],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+    each_device(estate, |at| {
+        let device = &estate.devices[at];
+        let mut answers = Vec::new();
+        for login in &device.logins {
+            let subject = Subject::of(SubjectKind::Login).with(&login.user).with(&login.service);
+            if let Some(verdict) = judge(estate, at, login, yardstick) {
+                answers.push(Answer::new(at, subject, verdict));
+            }
+        }
+        for one in device.facts.credentials.iter().filter(|one| one.addresses != AllowedAddresses::None) {
+            if let Setting::Unknown { why } = &one.secret {
+                let question = format!(
+                    "the password of {} cannot be graded: {why}; ask for it to be graded on the device",
+                    one.client
+                );
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Login).with(&one.client).with(&one.path),
+                    Verdict::ask(question, vec![one.origin]),
+                ));
+            }
+        }
+        answers
+    })
+}
+
+fn judge(estate: &Analyses, at: usize, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
+    let device = &estate.devices[at];
+    let Some(held) = &login.secret else {
+        let line = device.facts.credentials.iter().find(|one| one.origin == login.origin)?;
+        let empty = matches!(line.secret, Setting::Stated { value: None, .. });
+        return if empty { empty_password(estate, at, login, line.file) } else { None };
+    };
+    if held.kind == SecretKind::PasswordHash {
+        return None;
+    }
+    if let Some(question) =
+        super::withheld(held, &format!("the password of {} for {}", login.user, login.service))
+    {
+        return Some(question);
+    }
+    let words = words::against(estate, device, &[&login.user, &login.service]);
+    let grade = held.secret.grade(&words.iter().map(String::as_str).collect::<Vec<_>>());
+    let length = held.secret.length_class();
+    let marks = yardstick.at(at);
+    let short = held.secret.is_shorter_than(marks.login_password_length);
+    if grade >= marks.login_password_grade && !short {
+        return Some(Verdict::Pass);
+    }
+    let (severity, why) = match grade {
+        _ if held.secret.known_default().is_some() => {
+            (Severity::Critical, "it is published, and everybody can look it up")
+        }
+        Grade::Trivial => (Severity::Critical, "it is among the first that anybody tries"),
+        Grade::Weak => (Severity::High, "it falls to guessing over the network"),
+        _ if short => (Severity::Medium, "it is too short rather than easy to guess"),
+        _ => (
+            Severity::Medium,
+            "it holds as long as attempts are few, and falls to guessing on a recorded login",
+        ),
+    };
+    let whence = whence(estate, at, login);
+    let rating = CHECK.rated_at(severity, why);
+    let rating = match (&whence, whence.phrase(estate)) {
+        (Whence::Everybody(_), Some(from)) if severity == Severity::High => {
+            rating.at(Severity::Critical, from)
+        }
+        (Whence::Everybody(_), Some(from)) => rating.because(from),
+        (Whence::Inside, Some(from)) => rating.lowered(from),
+        _ => rating,
+    };
+    let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };
+    Some(Verdict::Fail(Fail {
+        rating,
+        title: format!("the password of {} is {}", shown(&login.user), grade.words()).into(),
+        detail: format!(
+            "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, {} characters or more).{unsure}",
+            shown(&login.user),
+            login.service,
+            device.name,
+            grade.words(),
+            length.words(),
+            marks.login_password_grade.words(),
+            marks.login_password_length,
+        ).into(),
+        evidence: [login.origin].into_iter().chain(whence.evidence()).collect(),
+    }))
+}
+
+/// From where the service that a login is for is reached.
+fn whence<'e>(estate: &'e Analyses, at: usize, login: &Login) -> Whence<'e> {
+    let tunnel = estate.devices[at].facts.tunnels.iter().find(|tunnel| tunnel.name == login.service);
+    let listener = tunnel.and_then(|tunnel| tunnel.listeners.first());
+    match listener.and_then(|one| Some((one.protocol, one.port.value().copied()?))) {
+        Some((protocol, port)) => Whence::of(estate, at, protocol, port),
+        None => Whence::NotKnown,
+    }
+}
+
+/// An empty third column. In the list for PAP it lets in whatever password is given (pppd(8), AUTHENTICATION).
+///
+/// Packages ship such a line for use with pppd's `login`, which asks the system's own accounts; it is nothing as long as
+/// no server of the device consults the list, or where one does so with `login`.
+fn empty_password(estate: &Analyses, at: usize, login: &Login, file: SecretsFile) -> Option<Verdict> {
+    let device = &estate.devices[at];
+    if file == SecretsFile::Pap {
+        let number = device.facts.tunnels.iter().position(|tunnel| tunnel.name == login.service)?;
+        if estate.dial_in(at, number).is_some_and(|dial_in| dial_in.profile.login.is_some()) {
+            return None;
+        }
+        if !login.certain {
+            let ask = format!(
+                "{} would come in with any password if {} asks for PAP; ask which methods and which `name` its options state",
+                shown(&login.user),
+                login.service
+            );
+            return Some(Verdict::ask(ask, vec![login.origin]));
+        }
+    }
+    let (title, detail) = match file {
+        SecretsFile::Chap => ("has an empty password", "the password is empty"),
+        SecretsFile::Pap => ("comes in with any password", "no password is stated, so any is taken"),
+    };
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated_at(Severity::Critical, "nothing has to be guessed"),
+        title: format!("{} {title}", shown(&login.user)).into(),
+        detail: format!("Login {} to {} on {}: {detail}.", shown(&login.user), login.service, device.name)
+            .into(),
+        evidence: vec![login.origin],
+    }))
+}
+
+/// A user name for people; `*` stands for anybody.
+fn shown(user: &str) -> String {
+    if user == "*" { "anybody (`*`)".into() } else { format!("`{user}`") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers, estate_with, run};
+
+    const SERVER: (&str, &str) = ("d/etc/pptpd.conf", "option /etc/ppp/pptpd-options\nremoteip 10.4.0.9\n");
+    const OPTIONS: (&str, &str) = ("d/etc/ppp/pptpd-options", "name pptp\nrequire-mschap-v2\n");
+
+    #[test]
+    fn cases() {
+        for (secrets, wanted) in [
+            ("ann pptp password *", &["fail critical d chap-secrets:1"][..]),
+            ("ann pptp vK3!pw9-Zr7_qTx2mL *", &["pass d"]),
+            ("ann pptp x7%q *", &["fail high d chap-secrets:1"]),
+            ("*  * sesame99 *", &["fail high d chap-secrets:1"]),
+            ("# ann pptp password *", &[]),
+            ("ann pptp password -", &[]),
+            ("ann pptp password", &[]),
+            ("ann dial-out password *", &[]),
+            ("ann pptp \"\" *", &["fail critical d chap-secrets:1"]),
+            ("ann pptp \"\" -", &[]),
+            ("ann pptp @/etc/ppp/gone *", &["ask d"]),
+            ("ann pptp vK3!pw9-Zr7_qTx2mL *\nann pptp password *", &["pass d"]),
+            ("ann * password *\nann pptp vK3!pw9-Zr7_qTx2mL *", &["pass d"]),
+        ] {
+            run(&CHECK, &[(secrets, &[SERVER, OPTIONS, ("d/etc/ppp/chap-secrets", secrets)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn any_password_by_pap() {
+        let list = ("d/etc/ppp/pap-secrets", "* pptp \"\" *\nguest pptp \"*\" -\n");
+        for (options, wanted) in [
+            ("name pptp\nrequire-pap\n", &["fail critical d pap-secrets:1"][..]),
+            ("name pptp\nrequire-pap\nlogin\n", &[]),
+            ("name pptp\nauth\n", &["ask d"]),
+            ("name other\nrequire-pap\n", &[]),
+            ("name pptp\nrequire-mschap-v2\n", &[]),
+        ] {
+            run(&CHECK, &[(options, &[SERVER, ("d/etc/ppp/pptpd-options", options), list], wanted)]);
+        }
+        run(&CHECK, &[("as packages ship it, with no server", &[list], &[])]);
+    }
+
+    #[test]
+    fn the_list_that_is_not_asked_has_no_logins() {
+        let pap = ("d/etc/ppp/pap-secrets", "ann pptp password *");
+        run(&CHECK, &[("pap", &[SERVER, OPTIONS, pap], &[])]);
+        let radius = ("d/etc/ppp/pptpd-options", "name pptp\nrequire-mschap-v2\nplugin radius.so\n");
+        run(&CHECK, &[("radius", &[SERVER, radius, ("d/etc/ppp/chap-secrets", "ann pptp password *")], &[])]);
+    }
+
+    #[test]
+    fn names_count_against_a_password() {
+        let files = [SERVER, OPTIONS, ("d/etc/ppp/chap-secrets", "ann pptp Qvintharbel-Zoskamor *")];
+        assert_eq!(answers(&CHECK, &estate_with(&files, "")), ["pass d"]);
+        let named = estate_with(&files, "organisation = [\"Qvintharbel Zoskamor\"]");
+        assert_eq!(answers(&CHECK, &named), ["fail critical d chap-secrets:1"]);
+    }
+}

@@ -1,0 +1,150 @@
+//! A password is kept with a hash that is cheap to guess against.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_model::account::{HashScheme, StoredPassword};
+use trevlin_model::secret::SecretKind;
+use trevlin_model::{Device, HeldSecret, Origin};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-password-hash",
+    area: Area::Secrets,
+    title: "A password is kept with a weak hash",
+    severity: Severity::Medium,
+    why: "Whoever gets a copy of the file, a backup is enough, tries passwords against it without any limit. The older \
+          schemes let one machine try millions or billions a second, so that all but the best passwords fall within days, \
+          and people use the same password elsewhere.",
+    fix: "Set yescrypt (or SHA-512 crypt with many rounds) as the scheme for new passwords, and have the owners of these \
+          accounts change theirs: a hash cannot be converted.",
+    judged: "Fails where a usable hash is of DES, MD5, NT or SHA-1 kind, or was made at a cost below the scheme's own default \
+             (bcrypt under 10, SHA crypt under 5000 rounds). Locked hashes and current schemes pass.",
+    references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let hidden = |one: &&trevlin_model::account::Account| {
+            one.has_shell() && matches!(one.password, StoredPassword::Elsewhere)
+        };
+        if let Some(account) =
+            device.facts.accounts.iter().find(hidden).filter(|_| device.facts.shadow.is_empty())
+        {
+            let ask = "how passwords are kept stands in `/etc/shadow`, which is not among the exports; ask for the first characters of \
+                       each second field there, up to the second `$`";
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Accounts),
+                Verdict::ask(ask, vec![account.origin]).wanting("/etc/shadow"),
+            ));
+        }
+        for (name, held, origin) in hashes(device) {
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Account).with(name),
+                judge(name, held, origin),
+            ));
+        }
+    }
+    answers
+}
+
+fn hashes(device: &Device) -> impl Iterator<Item = (&str, &HeldSecret, Origin)> {
+    let accounts = device.facts.accounts.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
+    let shadow = device.facts.shadow.iter().map(|one| (one.name.as_str(), &one.password, one.origin));
+    let accounts = accounts.chain(shadow).filter_map(|(name, password, origin)| match password {
+        StoredPassword::Hash { held, .. } => Some((name, &**held, origin)),
+        _ => None,
+    });
+    let logins = device.logins.iter().filter_map(|login| {
+        let held = login.secret.as_ref().filter(|held| held.kind == SecretKind::PasswordHash)?;
+        Some((login.user.as_str(), &**held, login.origin))
+    });
+    accounts.chain(logins)
+}
+
+fn judge(name: &str, held: &HeldSecret, origin: Origin) -> Verdict {
+    let scheme = held.secret.hash_scheme();
+    if scheme.is_weak() {
+        return fail(name, scheme, origin);
+    }
+    match held.secret.hash_cost() {
+        Some(cost) if cost.is_low() => Verdict::Fail(Fail {
+            rating: CHECK
+                .rated_at(Severity::Low, "the scheme is sound and its cost is set below what it starts with"),
+            title: format!("the password of `{name}` is kept with a cheap {}", scheme.name()).into(),
+            detail: format!("The hash of `{name}` was made with {} at {}.", scheme.name(), cost.words())
+                .into(),
+            evidence: vec![origin],
+        }),
+        _ => Verdict::Pass,
+    }
+}
+
+fn fail(name: &str, scheme: HashScheme, origin: Origin) -> Verdict {
+    let (severity, why) = match scheme {
+        HashScheme::Nt | HashScheme::Des => (Severity::High, "billions of guesses a second are cheap"),
+        _ => (CHECK.severity, "millions of guesses a second are cheap"),
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("the password of `{name}` is kept as {}", scheme.name()).into(),
+        detail: format!("The hash of `{name}` was made with {}.", scheme.name()).into(),
+        evidence: vec![origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (field, wanted) in [
+            ("$1$salt$abcdefgh", &["fail medium d shadow:1"][..]),
+            ("abJnggxhB/yWI", &["fail high d shadow:1"]),
+            ("$y$j9T$abc$def", &["pass d"]),
+            ("$6$salt$abc", &["pass d"]),
+            ("$6$rounds=1000$salt$abc", &["fail low d shadow:1"]),
+            ("$6$rounds=80000$salt$abc", &["pass d"]),
+            ("$2b$04$abcdefghijklmnopqrstuv", &["fail low d shadow:1"]),
+            ("$2b$12$abcdefghijklmnopqrstuv", &["pass d"]),
+            ("!$1$salt$abc", &[]),
+            ("*", &[]),
+            ("", &[]),
+        ] {
+            let text = format!("ann:{field}:19000:0:99999:7:::\n");
+            run(&CHECK, &[(field, &[("d/etc/shadow", &text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn lists_of_other_services() {
+        for (path, text, wanted) in [
+            ("d/ocpasswd", "ann:*:$1$a$bcd\n", &["fail medium d ocpasswd:1"][..]),
+            ("d/ocpasswd", "ann:*:$5$a$bcd\n", &["pass d"]),
+            ("d/ocpasswd", "ann:*:!$1$a$bcd\n", &[]),
+            (
+                "d/raddb/users",
+                "ann NT-Password := 0x0123456789abcdef0123456789abcdef\n",
+                &["fail high d users:1"],
+            ),
+            ("d/raddb/users", "ann Crypt-Password := \"$y$j9T$a$b\"\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(text, &[(path, text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn hashes_that_were_not_exported_are_a_question() {
+        const ACCOUNT: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        const SERVICE: (&str, &str) = ("d/etc/passwd", "ann:x:1000:1000::/home/ann:/usr/sbin/nologin\n");
+        run(&CHECK, &[("not exported", &[ACCOUNT], &["ask d"]), ("no shell", &[SERVICE], &[])]);
+    }
+}

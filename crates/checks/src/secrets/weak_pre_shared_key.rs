@@ -1,0 +1,133 @@
+//! A pre-shared key for IKE is weak.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use crate::support::{each_device, ike};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_estate::words;
+use trevlin_model::ike::PreSharedKey;
+use trevlin_model::secret::KeyGrade;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-pre-shared-key",
+    area: Area::Secrets,
+    title: "A pre-shared key is weak",
+    severity: Severity::High,
+    why: "Whoever records one exchange, or makes one up in aggressive mode, tries keys against it at home, as many as their \
+          machines can, and nobody notices. A key that a person made up, let alone the organisation's name, falls that way. \
+          From then on the attacker is one of the two ends.",
+    fix: "Have a generator make the key, of at least 22 letters and digits or 32 hexadecimal ones, a different one for every \
+          tunnel, or use certificates instead.",
+    judged: "Fails where the key holds fewer bits of entropy than the yardstick asks (112), as far as its characters tell, or is \
+             made of names, words and patterns, or published. Encodings (`0x`, `0s`) are resolved first.",
+    references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+    each_device(estate, |at| {
+        let mut answers: Vec<Answer> = ike::keys_not_exported(estate, at).into_iter().collect();
+        for key in &estate.devices[at].facts.pre_shared_keys {
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::PreSharedKey).with(key.identities.join(" ")),
+                judge(estate, at, key, yardstick.at(at)),
+            ));
+        }
+        answers
+    })
+}
+
+/// A key's grade against the names of its ends, the device and the organisation.
+fn assess(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> KeyGrade {
+    let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
+    let words = words::against(estate, &estate.devices[at], &names);
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    key.held.secret.key_grade(marks.key_strength, marks.guessing_bits, &words)
+}
+
+/// A key's grade as a rank, the weakest lowest, and a word.
+pub fn grade(estate: &EstateMap, at: usize, key: &PreSharedKey, yardstick: &Yardstick) -> (u8, &'static str) {
+    match assess(estate, at, key, yardstick.at(at)) {
+        _ if key.held.secret.is_withheld() => (4, "not told"),
+        _ if key.held.secret.known_default().is_some() => (0, "trivial"),
+        KeyGrade::Trivial => (0, "trivial"),
+        KeyGrade::Weak => (1, "weak"),
+        KeyGrade::Short => (2, "short"),
+        KeyGrade::Holds => (3, "strong"),
+    }
+}
+
+fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> Verdict {
+    if let Some(question) = super::withheld(&key.held, &format!("the key for {}", key.whom())) {
+        return question;
+    }
+    let secret = &key.held.secret;
+    let grade = assess(estate, at, key, marks);
+    let (severity, word, why) = match (secret.known_default(), grade) {
+        (_, KeyGrade::Holds) => return Verdict::Pass,
+        (Some(known), _) => (Severity::Critical, "trivial", format!("it is published: {}", known.source)),
+        (_, KeyGrade::Trivial) => {
+            (Severity::Critical, "trivial", "it is among the first that anybody tries".to_owned())
+        }
+        // Guesses are made at home, billions a second; what holds against guessing over the network does not hold here.
+        (_, KeyGrade::Weak) => {
+            (Severity::High, "weak", "it falls to guessing on one recorded exchange".to_owned())
+        }
+        (_, KeyGrade::Short) => (
+            Severity::Medium,
+            "short of entropy",
+            "it holds against casual guessing, and not for as long as the yardstick asks".to_owned(),
+        ),
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("the pre-shared key for {} is {word}", key.whom()).into(),
+        detail: format!(
+            "It holds fewer than the {} bits asked of a key ({}).",
+            marks.key_strength,
+            secret.length_class().words()
+        )
+        .into(),
+        evidence: vec![key.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers, estate_with};
+
+    #[test]
+    fn cases() {
+        for (value, wanted) in [
+            ("\"Xk7vQ2mZ9pLr4TnWc8yBd3\"", "pass d"),
+            ("0x93e0c7a15fb2648d07e9a4c2d81b36f5", "pass d"),
+            ("0sk+DHoV+yZI0H6aTC2Bs29Q==", "pass d"),
+            ("\"Qvintharbel-Zoskamor\"", "fail critical d ipsec.secrets:1"),
+            ("0x5176696e7468617262656c", "fail critical d ipsec.secrets:1"),
+            ("\"Summer2026\"", "fail critical d ipsec.secrets:1"),
+            ("\"north-vpn-2026\"", "fail critical d ipsec.secrets:1"),
+            ("\"qwertyuiop\"", "fail critical d ipsec.secrets:1"),
+            ("0sFpZAZqEN6Ti9sqt4ZP5EWcqx", "fail critical d ipsec.secrets:1"),
+            ("\"v+NkxY9LLZvwj4qCC2o/gGrWDF2d21jL\"", "fail critical d ipsec.secrets:1"),
+            ("\"vK3!pw9-Zr\"", "fail medium d ipsec.secrets:1"),
+            ("\"correct horse battery staple\"", "fail high d ipsec.secrets:1"),
+        ] {
+            let text = format!("@d.example @north.example : PSK {value}\n");
+            let estate =
+                estate_with(&[("d/ipsec.secrets", &text)], "organisation = \"Qvintharbel Zoskamor\"");
+            assert_eq!(answers(&CHECK, &estate), [wanted], "{value}");
+        }
+        let commented = estate_with(&[("d/ipsec.secrets", "# : PSK \"secret\"\nann : EAP \"x\"\n")], "");
+        assert!(answers(&CHECK, &commented).is_empty());
+    }
+
+    #[test]
+    fn a_file_that_is_read_in_and_missing_is_a_question() {
+        ike::asks_for_missing_files(&CHECK);
+    }
+}

@@ -1,0 +1,163 @@
+//! A secret that protects a service is weak.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use crate::support::each_device;
+use crate::support::serving::of_device;
+use std::collections::BTreeSet;
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::words;
+use trevlin_model::HeldSecret;
+use trevlin_model::secret::{Grade, SecretKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/weak-service-secret",
+    area: Area::Secrets,
+    title: "A community, service password or radio passphrase is weak",
+    severity: Severity::High,
+    why: "One word stands between everybody and the service, it is the same for all who use it, and nobody is locked out after \
+          wrong tries. Against a recorded connection it can be tried without the service noticing.",
+    fix: "Let a generator make it, of 15 characters or more, another one for each service, and change it when somebody leaves. Where the service \
+          can do with certificates or logins for each person, use them.",
+    judged: "Fails where a community, the password of a cache, disk, module or page, the passphrase of an SNMP user or of a radio network is easier to \
+             guess than a good password, given the names of device and organisation, or shorter than 8 characters. Milder for a service that is for the \
+             device alone or switched off.",
+    references: &[
+        "NIST SP 800-63B, 5.1.1",
+        "RFC 3414, 11.2",
+        "RFC 1994, 2.3",
+        "BSI ORP.4.A22",
+        "CISA TA17-156A",
+    ],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+    each_device(estate, |at| {
+        let device = &estate.devices[at];
+        let mut answers = Vec::new();
+        let mut seen = BTreeSet::new();
+        let mut before: Vec<&HeldSecret> = Vec::new();
+        for held in &device.facts.secrets {
+            let judged = match held.kind {
+                SecretKind::Community | SecretKind::ServicePassword | SecretKind::RadioPassphrase => true,
+                // Passphrases of keys are told with their keys.
+                SecretKind::Passphrase => is_of_service(estate, held),
+                _ => false,
+            };
+            // One word in two lines, for both versions of IP, is one secret.
+            let same = |one: &&HeldSecret| {
+                one.kind == held.kind && one.owner == held.owner && one.secret.same_as(&held.secret)
+            };
+            if judged && seen.insert(held.origin) && !before.iter().any(same) {
+                before.push(held);
+                let subject =
+                    Subject::of(SubjectKind::Secret).with(format_args!("{:?}", held.kind)).with(&held.owner);
+                answers.push(Answer::new(at, subject, judge(estate, at, held, yardstick)));
+            }
+        }
+        answers
+    })
+}
+
+/// Whether it stands in a line of a service.
+fn is_of_service(estate: &Analyses, held: &HeldSecret) -> bool {
+    let text = estate.export(held.origin.export).text();
+    let before = text.get(..held.origin.start as usize).unwrap_or_default();
+    let line = before.rsplit('\n').next().unwrap_or_default().trim_start().to_ascii_lowercase();
+    line.starts_with("createuser")
+}
+
+fn judge(estate: &Analyses, at: usize, held: &HeldSecret, yardstick: &Yardstick) -> Verdict {
+    let (device, marks) = (&estate.devices[at], yardstick.at(at));
+    let words = words::against(estate, device, &[&held.owner]);
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
+    if grade >= marks.service_secret_grade && !held.secret.is_shorter_than(marks.service_secret_length) {
+        return Verdict::Pass;
+    }
+    let published = held.secret.known_default();
+    let mut rating = match grade {
+        _ if published.is_some() => CHECK.rated("everybody can look it up"),
+        Grade::Trivial => CHECK.rated("it is among the first that anybody tries"),
+        Grade::Weak | Grade::Middling => CHECK.rating().lowered("it falls to guessing"),
+        _ => CHECK.rating().lowered("it is short rather than easy to guess"),
+    };
+    // The service that the file is about says who can try.
+    let mut evidence = vec![held.origin];
+    let service = of_device(estate, at).find(|one| {
+        one.served.origin.export == held.origin.export
+            || one.served.parts.iter().any(|part| part.origin.export == held.origin.export)
+    });
+    if let Some(one) = service {
+        if one.served.is_local() {
+            rating = rating.at(Severity::Info, "the service is for the device alone");
+        } else {
+            let part =
+                one.served.parts.iter().find(|part| {
+                    part.origin.start <= held.origin.start && held.origin.end <= part.origin.end
+                });
+            let sources =
+                part.map_or_else(trevlin_model::served::Sources::everybody, |part| part.sources.clone());
+            let (rated, lines) = one.rate(rating, &sources);
+            rating = rated;
+            evidence.extend(lines);
+        }
+    }
+    let known = published.map_or_else(String::new, |known| format!(" It is published: {}.", known.source));
+    Verdict::Fail(Fail {
+        rating,
+        title: format!(
+            "the {} of {} on {} is {}",
+            held.kind.words(),
+            held.owner,
+            device.name,
+            if grade < marks.service_secret_grade { grade.words() } else { "short" }
+        )
+        .into(),
+        detail: format!("Graded {} ({}).{known}", grade.words(), length.words()).into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (file, text, wanted) in [
+            ("snmp/snmpd.conf", "rocommunity public\n", &["fail high d snmpd.conf:1"][..]),
+            (
+                "snmp/snmpd.conf",
+                "rocommunity public 127.0.0.1\nagentaddress 127.0.0.1\n",
+                &["fail info d snmpd.conf:1"],
+            ),
+            ("snmp/snmpd.conf", "rocommunity vK3pw9Zr7qTx2mLw\n", &["pass d"]),
+            ("snmp/snmpd.conf", "# rocommunity public\nrouser ann priv\n", &[]),
+            (
+                "snmp/snmpd.conf",
+                "createUser ann SHA password AES\nrouser ann priv\n",
+                &["fail high d snmpd.conf:1"],
+            ),
+            ("redis/redis.conf", "requirepass redis\n", &["fail high d redis.conf:1"]),
+            ("redis/redis.conf", "requirepass vK3!pw9-Zr7_qTx2mL\n", &["pass d"]),
+            (
+                "hostapd/hostapd.conf",
+                "ssid=quay\ninterface=wlan0\nwpa=2\nwpa_passphrase=12345678\n",
+                &["fail high d hostapd.conf:4"],
+            ),
+            (
+                "haproxy/haproxy.cfg",
+                "frontend f\n bind :80\n stats auth ann:admin\n",
+                &["fail high d haproxy.cfg:3"],
+            ),
+        ] {
+            run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,34 @@
+//! What checks on keys for IKE have in common.
+
+use crate::check::{Answer, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+
+/// A question for each file of keys that another reads in and that is not among the exports.
+pub(crate) fn keys_not_exported(estate: &EstateMap, at: usize) -> Vec<Answer> {
+    let device = &estate.devices[at];
+    let is_secrets =
+        |origin: trevlin_model::Origin| estate.export(origin.export).file_name().ends_with(".secrets");
+    let missing = device.facts.missing.iter().filter(|one| is_secrets(one.origin));
+    missing
+        .map(|one| {
+            let ask = format!(
+                "keys for IKE also stand in `{}`, which is not among the exports; ask for whom each of them is, and for its length \
+                 and how it was made",
+                one.path
+            );
+            Answer::new(at, Subject::of(SubjectKind::File).with(&one.path), Verdict::ask(ask, vec![one.origin]).wanting(&one.path))
+        })
+        .collect()
+}
+
+/// Tests that a check asks about a file of keys that is read in by name and missing, and about no pattern.
+#[cfg(test)]
+pub(crate) fn asks_for_missing_files(check: &crate::check::Check) {
+    let answers = |line| {
+        let files = [("d/etc/ipsec.secrets", line)];
+        crate::testing::answers(check, &crate::testing::estate(&files))
+    };
+    assert_eq!(answers("include /etc/ipsec.d/more.secrets\nann : EAP \"x\"\n"), ["ask d"]);
+    assert!(answers("include /etc/ipsec.d/*.secrets\nann : EAP \"x\"\n").is_empty());
+}

@@ -1,0 +1,29 @@
+//! What several checks share.
+
+pub(crate) mod ike;
+pub(crate) mod rated;
+pub(crate) mod serving;
+
+use crate::check::Answer;
+use rayon::prelude::*;
+use trevlin_analysis::map::EstateMap;
+
+/// Devices that one core is given at a time: few, so that none is left with many while the others wait.
+const AT_A_TIME: usize = 16;
+
+/// Asks about each device by itself, on every core; the answers come in order of devices.
+pub(crate) fn each_device(
+    estate: &EstateMap,
+    ask: impl Fn(usize) -> Vec<Answer> + Sync + Send,
+) -> Vec<Answer> {
+    (0..estate.devices.len()).into_par_iter().with_max_len(AT_A_TIME).flat_map_iter(ask).collect()
+}
+
+/// A few of many names, with the number of the others.
+pub(crate) fn some_names(all: &[String]) -> String {
+    const MOST: usize = 6;
+    match all.len().saturating_sub(MOST) {
+        0 => all.join(", "),
+        rest => format!("{} and {rest} more", all[..MOST].join(", ")),
+    }
+}

@@ -1,0 +1,277 @@
+//! Services by their files, with what bears on how grave a fault in one of them is: whether it runs, and who reaches it.
+
+use crate::check::{Answer, Fail, Verdict};
+use crate::rating::Rating;
+use crate::subject::Subject;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::{Exposure, Reachable};
+use trevlin_analysis::services::{What, switched_off};
+use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_estate::area::Severity;
+use trevlin_estate::baseline::Marks;
+use trevlin_model::served::{Part, Served, ServedKind, Sources};
+use trevlin_model::{IpRange, Origin, Setting};
+
+/// A service of a device.
+#[derive(Clone, Copy)]
+pub(crate) struct ServiceCase<'a> {
+    pub(crate) estate: &'a Analyses,
+    pub(crate) device: usize,
+    number: usize,
+    pub(crate) served: &'a Served,
+}
+
+/// Services of one device that their program would start with.
+pub(crate) fn of_device(estate: &Analyses, device: usize) -> impl Iterator<Item = ServiceCase<'_>> {
+    let all = estate.devices[device].facts.served.iter().enumerate();
+    all.filter(|(_, served)| served.refused.is_none()).map(move |(number, served)| ServiceCase {
+        estate,
+        device,
+        number,
+        served,
+    })
+}
+
+/// Services of some kinds, of every device.
+pub(crate) fn of_kinds<'a>(
+    estate: &'a Analyses,
+    kinds: &'a [ServedKind],
+) -> impl Iterator<Item = ServiceCase<'a>> + 'a {
+    (0..estate.devices.len())
+        .flat_map(move |device| of_device(estate, device))
+        .filter(move |one| kinds.contains(&one.served.kind))
+}
+
+/// Who reaches something.
+pub(crate) enum Who<'a> {
+    /// Nobody, since it is switched off.
+    Off(Origin),
+    /// Anybody outside.
+    Outside(&'a Reachable),
+    /// Some outside.
+    SomeOutside(&'a Reachable),
+    /// Callers of a tunnel, by its name.
+    Callers(&'a str, &'a Reachable),
+    /// Whoever is inside, as far as the exports tell.
+    Inside,
+}
+
+impl<'a> ServiceCase<'a> {
+    /// Whether anybody beyond the device may meet it: it is not switched off, and not for the device alone.
+    pub(crate) fn is_met(&self) -> bool {
+        trevlin_analysis::services::is_met(&self.estate.devices[self.device], self.served)
+    }
+
+    /// The device's name.
+    pub(crate) fn device_name(&self) -> &'a str {
+        &self.estate.devices[self.device].name
+    }
+
+    /// Its name with that of the device.
+    pub(crate) fn title(&self) -> String {
+        format!("{} of {}", self.served.name, self.device_name())
+    }
+
+    /// How one of its parts is reached by somebody from a list of what is reached.
+    fn reached_in<'e>(&self, exposure: &'e Exposure, sources: &Sources) -> Option<&'e Reachable> {
+        let services = &self.estate.views().services[self.device];
+        let mine = |one: &&Reachable| {
+            let same_place = |number: usize, kind: ServedKind| {
+                let other = &self.estate.devices[self.device].facts.served[number];
+                let place = &services[one.service];
+                kind == self.served.kind
+                    && other.program == self.served.program
+                    && self
+                        .served
+                        .endpoints
+                        .iter()
+                        .any(|at| at.port == place.port && at.address == place.address)
+            };
+            let of_it = match services[one.service].what {
+                What::Served(number, kind) => number == self.number || same_place(number, kind),
+                _ => false,
+            };
+            of_it && admits(sources, &one.sources)
+        };
+        exposure.reached_of(self.device).filter(mine).min_by_key(|one| (!one.certain, !one.everybody))
+    }
+
+    /// Who reaches what is open to these sources.
+    pub(crate) fn who(&self, sources: &Sources) -> Who<'a> {
+        if let Some(line) = switched_off(&self.estate.devices[self.device], self.served) {
+            return Who::Off(line);
+        }
+        if let Some(reached) = self.reached_in(&self.estate.views().outside, sources) {
+            return if reached.everybody && sources.is_everybody() {
+                Who::Outside(reached)
+            } else {
+                Who::SomeOutside(reached)
+            };
+        }
+        let all = &self.estate.shape().callers;
+        let by = self.estate.inner_views().coming_to(self.device).filter_map(|(number, exposure)| {
+            Some((all[number].tunnel.as_str(), self.reached_in(exposure, sources)?))
+        });
+        by.min_by_key(|one| !one.1.certain)
+            .map_or(Who::Inside, |(tunnel, reached)| Who::Callers(tunnel, reached))
+    }
+
+    /// How severe a fault is that is met by whoever comes from these sources: a step more for anybody outside, no more than low for
+    /// what is switched off; with the lines that prove it.
+    pub(crate) fn rate(&self, base: Rating, sources: &Sources) -> (Rating, Vec<Origin>) {
+        let lines = |reached: &Reachable| -> Vec<Origin> {
+            reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
+        };
+        match self.who(sources) {
+            Who::Off(line) => (base.at_most(Severity::Low, "the service is switched off"), vec![line]),
+            Who::Outside(reached) if reached.certain => {
+                (base.raised("anybody outside reaches it"), lines(reached))
+            }
+            Who::Outside(reached) => (
+                base.because("a rule that is not modelled decides whether the outside reaches it"),
+                lines(reached),
+            ),
+            Who::SomeOutside(reached) => {
+                let some = some_ranges(&reached.sources);
+                (base.because(format!("{some} reach it from outside")), lines(reached))
+            }
+            Who::Callers(tunnel, reached) => {
+                (base.because(format!("callers of {tunnel} reach it")), lines(reached))
+            }
+            Who::Inside if sources.is_everybody() => {
+                (base.because("whoever is inside reaches it"), Vec::new())
+            }
+            Who::Inside => (base.because(format!("{} may use it", sources.words())), Vec::new()),
+        }
+    }
+
+    /// A fault in one of its parts.
+    pub(crate) fn fail(
+        &self,
+        base: Rating,
+        part: &Part,
+        title: String,
+        detail: String,
+        lines: Vec<Origin>,
+    ) -> Verdict {
+        self.fail_of(base, &part.sources, title, detail, lines)
+    }
+
+    /// A fault that whoever comes from these sources meets.
+    pub(crate) fn fail_of(
+        &self,
+        base: Rating,
+        sources: &Sources,
+        title: String,
+        detail: String,
+        lines: Vec<Origin>,
+    ) -> Verdict {
+        let (rating, more) = self.rate(base, sources);
+        let mut evidence = lines;
+        evidence.extend(more);
+        // Several statements may share a line.
+        let mut seen = Vec::new();
+        evidence.retain(|origin| {
+            let place = (origin.export, self.estate.export(origin.export).position(origin.start).line);
+            let new = !seen.contains(&place);
+            seen.push(place);
+            new
+        });
+        Verdict::Fail(Fail { rating, title: title.into(), detail: detail.into(), evidence })
+    }
+
+    /// A question about what a part asks for, where its files leave that open: the version decides, or another program.
+    pub(crate) fn ask_login(&self, part: &Part) -> Verdict {
+        let why = match &part.login {
+            Setting::Unknown { why } => why.clone(),
+            Setting::Default(rows) => {
+                let told: Vec<String> =
+                    rows.iter().map(|row| format!("{} ({})", row.value.words(), row.versions)).collect();
+                format!("the version decides: {}", told.join(", "))
+            }
+            Setting::Stated { .. } => String::new(),
+        };
+        let question = format!(
+            "what {} of {} asks for cannot be told ({why}); ask for the version that runs, or try it",
+            part.title(),
+            self.title()
+        );
+        Verdict::ask(question, vec![part.origin])
+    }
+
+    /// A question about what its files leave open, where there is one.
+    pub(crate) fn open(&self) -> Option<Verdict> {
+        let (question, line) = self.served.open.first()?;
+        Some(Verdict::ask(format!("{}: {question}", self.title()), vec![*line]))
+    }
+
+    /// The same as an answer about the whole service, for checks that answer part by part.
+    pub(crate) fn open_answer(&self) -> Option<Answer> {
+        Some(Answer::new(self.device, Subject::served(self.served), self.open()?))
+    }
+}
+
+/// Whether only so few machines are meant, by their addresses, that naming them is as good as a lock.
+pub(crate) fn is_few(sources: &Sources, marks: &Marks) -> bool {
+    sources.names.is_empty()
+        && sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size()))
+            <= u128::from(marks.few_addresses)
+}
+
+/// A rating for what is open to these: a step milder where not everybody is meant.
+pub(crate) fn limited(base: Rating, sources: &Sources) -> Rating {
+    if sources.is_everybody() { base } else { base.lowered("not every address is let in") }
+}
+
+/// Whether any of those who reach it is let in; names are let in by somebody.
+fn admits(sources: &Sources, reached: &[IpRange]) -> bool {
+    !sources.names.is_empty()
+        || sources.ranges.iter().any(|one| reached.iter().any(|other| one.intersection(other).is_some()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, small};
+
+    fn told(one: &Small<'_>) -> Vec<String> {
+        let estate = small(one);
+        let gate = estate.devices.iter().position(|device| device.name == "gate").unwrap();
+        of_device(&estate, gate)
+            .map(|subject| {
+                let sources = &subject.served.parts[0].sources;
+                let (rating, lines) = subject.rate(Rating::new(Severity::Medium), sources);
+                format!("{} {} {}", rating.severity().word(), rating.sentence(), lines.len())
+            })
+            .collect()
+    }
+
+    #[test]
+    fn who_reaches_it_decides_how_grave_it_is() {
+        const CACHE: &str = "gate/etc/redis/redis.conf";
+        let open = "-A INPUT -p tcp --dport 6379 -j ACCEPT\n";
+        let some = "-A INPUT -s 198.51.100.44 -p tcp --dport 6379 -j ACCEPT\n";
+        let text = "bind 0.0.0.0\nprotected-mode no\n";
+        let callers = "-A INPUT -i wg0 -p tcp --dport 6379 -j ACCEPT\n";
+        let tunnel = (
+            "gate/wg0.conf",
+            "[Interface]\nAddress = 192.168.77.1/24\nListenPort = 51820\n[Peer]\nAllowedIPs = 192.168.77.2/32\n",
+        );
+        let off = ("gate/units.txt", "UNIT FILE STATE PRESET\nredis-server.service disabled enabled\n");
+        let base = Small { rules: open, ..Small::default() };
+        for (rules, more, wanted) in [
+            (open, &[(CACHE, text)][..], "high raised from medium: anybody outside reaches it 1"),
+            (some, &[(CACHE, text)], "medium as the check rates it: 198.51.100.44 reach it from outside 1"),
+            ("", &[(CACHE, text)], "medium as the check rates it: whoever is inside reaches it 0"),
+            (
+                callers,
+                &[(CACHE, text), tunnel],
+                "medium as the check rates it: callers of WireGuard wg0 reach it 1",
+            ),
+            ("", &[(CACHE, text), tunnel], "medium as the check rates it: whoever is inside reaches it 0"),
+            (open, &[(CACHE, text), off], "low lowered from medium: the service is switched off 1"),
+        ] {
+            assert_eq!(told(&Small { rules, more, ..base }), [wanted]);
+        }
+    }
+}

@@ -1,0 +1,104 @@
+//! Checks of the area `tunnels`.
+
+pub(super) mod aggressive_mode;
+pub(super) mod callers_talk;
+pub(super) mod compression;
+pub(super) mod control_channel_open;
+pub(super) mod dial_in_unencrypted;
+pub(super) mod ends_disagree;
+pub(super) mod ikev1_answers;
+pub(super) mod kept_out_swallows;
+pub(super) mod l2tp_in_the_open;
+pub(super) mod local_network_kept;
+pub(super) mod names_left_outside;
+pub(super) mod netbios;
+pub(super) mod no_liveness;
+pub(super) mod old_beside_new;
+pub(super) mod peer_too_wide;
+pub(super) mod peers_overlap;
+pub(super) mod plain_encapsulation;
+pub(super) mod pptp_answers;
+pub(super) mod public_resolver;
+pub(super) mod relay;
+pub(super) mod sends_not_as_wanted;
+pub(super) mod server_not_verified;
+pub(super) mod static_key;
+
+use crate::check::{Answer, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::map::EstateMap;
+use trevlin_model::ipsec::IpsecConnection;
+use trevlin_model::{Origin, PppProfile, Tunnel, TunnelFamily};
+
+/// Judges the OpenVPN tunnels of a kind that the daemon would start.
+pub(super) fn openvpn(
+    estate: &EstateMap,
+    of_interest: impl Fn(&Tunnel) -> bool,
+    judge: impl Fn(&EstateMap, &Tunnel) -> Verdict,
+) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let tunnels = device.facts.tunnels.iter();
+        for tunnel in tunnels
+            .filter(|one| one.family == TunnelFamily::OpenVpn && one.refused.is_none() && of_interest(one))
+        {
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, tunnel)));
+        }
+    }
+    answers
+}
+
+/// Judges the connections of IKE and IPsec that the daemon would load.
+pub(super) fn ipsec(
+    estate: &EstateMap,
+    judge: impl Fn(&EstateMap, usize, &Tunnel, &IpsecConnection) -> Verdict,
+) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.running() {
+            if let Some(connection) = &tunnel.ipsec {
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, at, tunnel, connection)));
+            }
+        }
+    }
+    answers
+}
+
+/// Judges the servers whose own configuration tells callers what to send and whom to ask: OpenVPN, OpenConnect and IPsec.
+fn told(estate: &EstateMap, judge: impl Fn(&EstateMap, usize, &Tunnel) -> Verdict) -> Vec<Answer> {
+    let tells = |one: &&Tunnel| {
+        matches!(one.family, TunnelFamily::OpenVpn | TunnelFamily::OpenConnect | TunnelFamily::Ipsec)
+            && one.answers_callers()
+    };
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnels.iter().filter(tells) {
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, at, tunnel)));
+        }
+    }
+    answers
+}
+
+/// Servers that answer callers, each with what pppd is told for it: the lines of both tell callers something.
+fn with_options(estate: &EstateMap) -> impl Iterator<Item = (usize, &Tunnel, Option<&PppProfile>)> {
+    estate.devices.iter().enumerate().flat_map(move |(at, device)| {
+        let tunnels = device.facts.tunnels.iter().enumerate().filter(|(_, one)| one.answers_callers());
+        tunnels.map(move |(number, one)| (at, one, estate.dial_in(at, number).map(|told| &told.profile)))
+    })
+}
+
+/// What was found, as one sentence, and its lines.
+pub(super) fn listed(found: &[(String, Origin)]) -> (String, Vec<Origin>) {
+    let texts: Vec<&str> = found.iter().map(|(text, _)| text.as_str()).collect();
+    (format!("{}.", texts.join("; ")), found.iter().map(|(_, origin)| *origin).collect())
+}
+
+/// The answer where one of these directives is stated, or may stand in a part that was not exported; `None` where they
+/// are missing for certain. `what` ends a sentence that begins with "whether NAME".
+fn stated_or_missing(tunnel: &Tunnel, directives: &[&str], what: &str) -> Option<Verdict> {
+    if directives.iter().any(|name| tunnel.setting(name).is_some()) {
+        return Some(Verdict::Pass);
+    }
+    let missing = tunnel.missing_configuration()?;
+    Some(Verdict::ask_reference(missing, &format!("whether {} {what}", tunnel.name)))
+}

@@ -1,0 +1,566 @@
+//! The estate: every device given in one run, put together from its exports.
+
+mod dial_in;
+mod logins;
+mod mixed;
+mod outside;
+
+pub use dial_in::DialIn;
+pub use outside::{OutsideInterface, OutsideReason};
+
+use crate::baseline::{Scales, Yardstick, YardstickRow};
+use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, ValidEstateFile, Wanted};
+use ipnet::IpNet;
+use jiff::civil::Date;
+use rayon::prelude::*;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use std::sync::Arc;
+use trevlin_model::secret::Masker;
+use trevlin_model::{
+    Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, FilterFormat, Hook, Interface,
+    Ledger, Limits, Origin, Pool, PortForward, Protocol, Setting, Target, TranslationKind, TunnelFamily,
+    find_path,
+};
+
+/// One export as read.
+#[derive(Debug)]
+pub struct Input {
+    /// The export. Its number is its place among all inputs.
+    pub export: Export,
+    /// The folder of its device.
+    pub folder: String,
+    /// Name of the format, where a reader took it.
+    pub format: Option<&'static str>,
+    /// Its facts.
+    pub facts: Box<Facts>,
+    /// What became of its lines.
+    pub ledger: Ledger,
+}
+
+/// A file of a device: an export, or one that a sheet says its entries come from.
+#[derive(Debug, Clone, Copy)]
+pub struct DeviceFile<'a> {
+    /// Where it lies, below the device's folder.
+    pub path: &'a str,
+    export: Option<ExportId>,
+}
+
+/// One export once its facts went to its device.
+#[derive(Debug)]
+pub struct ExportRecord {
+    /// The export.
+    pub export: Export,
+    /// Name of the format, where a reader took it.
+    pub format: Option<&'static str>,
+    /// What became of its lines.
+    pub ledger: Ledger,
+}
+
+/// Something that was given and could not be read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct LeftOutFile {
+    /// Where it lies.
+    pub path: String,
+    /// Why it was left out, and what to do.
+    pub why: String,
+}
+
+/// Everything given in one run.
+#[derive(Debug)]
+pub struct Estate {
+    /// Exports by number.
+    pub exports: Vec<ExportRecord>,
+    /// Devices in order of name.
+    pub devices: Vec<Device>,
+    /// Names of the organisation.
+    pub organisation: Vec<String>,
+    /// Public address space of its own, as far as the estate file names it.
+    pub networks: Vec<IpNet>,
+    /// What the estate file wants of every tunnel.
+    pub wanted: Wanted,
+    /// Interfaces that share a network, as the estate file says.
+    pub joined: Vec<InterfacePair>,
+    /// Those that do not.
+    pub apart: Vec<InterfacePair>,
+    /// Who is meant to reach what.
+    pub intents: Vec<Intent>,
+    /// Findings that somebody took responsibility for.
+    pub accepts: Vec<Accept>,
+    /// What was given and could not be read.
+    pub left_out: Vec<LeftOutFile>,
+    /// How far it is followed.
+    pub limits: Limits,
+    /// Answers to what the exports cannot tell.
+    pub answers: Vec<GivenAnswer>,
+    /// Whom to ask about a device, by its name.
+    pub contacts: BTreeMap<String, String>,
+    /// What the estate file says of thresholds of devices and places that there are none of.
+    pub yardsticks_of_nobody: Vec<String>,
+    scales: Arc<Scales>,
+    /// What pppd is told for each dial-in tunnel, by device and tunnel.
+    dial_in: BTreeMap<(usize, usize), DialIn>,
+    /// Interfaces that face the outside, by device.
+    outside: Vec<Vec<OutsideInterface>>,
+    /// Devices by the addresses of their interfaces.
+    by_address: BTreeMap<IpAddr, Vec<usize>>,
+    /// Port forwards (device, number) that lead to each device.
+    forwards_to: BTreeMap<usize, Vec<(u32, u32)>>,
+    masker: Masker,
+    /// Which device an export is of, by its number.
+    holders: Vec<Option<usize>>,
+}
+
+impl Estate {
+    /// Puts exports together. Inputs come in the order of their numbers.
+    #[must_use]
+    pub fn assemble(inputs: Vec<Input>, file: &ValidEstateFile) -> Self {
+        Self::within(inputs, file, Limits::default())
+    }
+
+    /// The same as far as these limits go. What readers left out for one is told, and so is what is left out here.
+    #[must_use]
+    pub fn within(inputs: Vec<Input>, file: &ValidEstateFile, limits: Limits) -> Self {
+        let mut exports = Vec::with_capacity(inputs.len());
+        let mut by_folder: BTreeMap<String, (Vec<ExportId>, Vec<Facts>)> = BTreeMap::new();
+        let (mut cuts, mut faults) = (Vec::new(), Vec::new());
+        for mut input in inputs {
+            cuts.append(&mut input.ledger.cuts);
+            let path = input.export.path();
+            faults
+                .extend(input.ledger.faults.drain(..).map(|why| LeftOutFile { path: path.to_owned(), why }));
+            for filter in &mut input.facts.filters {
+                cuts.extend(filter.cut(&limits));
+            }
+            let (ids, facts) = by_folder.entry(input.folder).or_default();
+            ids.push(input.export.id());
+            facts.push(*input.facts);
+            exports.push(ExportRecord { export: input.export, format: input.format, ledger: input.ledger });
+        }
+        let left_out = cuts
+            .into_iter()
+            .filter_map(|cut| {
+                let record: &ExportRecord = exports.get(cut.origin.export.0 as usize)?;
+                let line = record.export.position(cut.origin.start).line;
+                Some(LeftOutFile { path: format!("{}:{line}", record.export.path()), why: cut.text })
+            })
+            .chain(faults)
+            .collect();
+        let contact = |folder: &String| file.device(folder).and_then(|entry| entry.contact.clone());
+        // Facts of a device come together by themselves.
+        let by_folder: Vec<_> = by_folder.into_iter().collect();
+        let mut by_name: Vec<(Device, String)> = by_folder
+            .into_par_iter()
+            .map(|(folder, (exports, facts))| {
+                (device(folder.clone(), exports, Facts::joined(facts), file), folder)
+            })
+            .collect();
+        by_name.sort_by(|(a, _), (b, _)| (&a.name, &a.exports).cmp(&(&b.name, &b.exports)));
+        let named =
+            by_name.iter().filter_map(|(device, folder)| Some((device.name.clone(), contact(folder)?)));
+        let contacts = named.collect();
+        let whose = by_name
+            .iter()
+            .map(|(device, folder)| (folder.as_str(), device.name.as_str(), device.site.as_deref()));
+        let scales = Arc::new(file.yardstick.scales(whose.clone()));
+        let yardsticks_of_nobody = file.yardstick.of_nobody(whose);
+        let devices: Vec<Device> = by_name.into_iter().map(|(device, _)| device).collect();
+        let places: Vec<_> =
+            devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
+        let masker = Masker::new(devices.iter().flat_map(|device| &device.facts.secrets), &places);
+        let mut estate = Self {
+            exports,
+            devices,
+            organisation: file.organisation.clone(),
+            networks: file.networks.clone(),
+            wanted: file.wanted,
+            joined: file.joined.clone(),
+            apart: file.apart.clone(),
+            intents: file.intents.clone(),
+            accepts: file.accepts.clone(),
+            left_out,
+            limits,
+            answers: file.answers.clone(),
+            contacts,
+            scales,
+            yardsticks_of_nobody,
+            dial_in: BTreeMap::new(),
+            outside: Vec::new(),
+            by_address: BTreeMap::new(),
+            forwards_to: BTreeMap::new(),
+            masker,
+            holders: Vec::new(),
+        };
+        estate.holders = vec![None; estate.exports.len()];
+        for (at, device) in estate.devices.iter().enumerate() {
+            for export in &device.exports {
+                if let Some(holder) = estate.holders.get_mut(export.0 as usize) {
+                    *holder = Some(at);
+                }
+            }
+        }
+        estate.index();
+        dial_in::settle(&mut estate);
+        for at in 0..estate.devices.len() {
+            let listed = estate.devices[at].facts.logins.clone();
+            let logins = logins::of(&estate, at).into_iter().chain(listed).collect();
+            estate.devices[at].logins = logins;
+        }
+        estate.outside = outside::of(&estate);
+        estate
+    }
+
+    /// Works out who has which address and where port forwards lead.
+    fn index(&mut self) {
+        for (at, device) in self.devices.iter().enumerate() {
+            for address in device.facts.interfaces.iter().flat_map(|one| &one.addresses) {
+                self.by_address.entry(address.net.addr()).or_default().push(at);
+            }
+        }
+        for (at, device) in self.devices.iter().enumerate() {
+            for (number, forward) in device.facts.forwards.iter().enumerate() {
+                let Some(range) = forward.to.addresses else { continue };
+                for target in
+                    self.by_address.range(range.first()..=range.last()).flat_map(|(_, devices)| devices)
+                {
+                    if *target != at {
+                        self.forwards_to.entry(*target).or_default().push((at as u32, number as u32));
+                    }
+                }
+            }
+        }
+    }
+
+    /// What its checks judge by on a date.
+    #[must_use]
+    pub fn yardstick(&self, as_of: Date) -> Yardstick {
+        Yardstick::new(as_of, Arc::clone(&self.scales))
+    }
+
+    /// The thresholds in force, then for each device those that differ there.
+    #[must_use]
+    pub fn yardstick_rows(&self) -> Vec<YardstickRow> {
+        self.scales.rows(self.devices.iter().map(|device| device.name.as_str()))
+    }
+
+    /// Whether an address belongs to another device of the estate.
+    #[must_use]
+    pub fn is_of_another(&self, device: usize, address: IpAddr) -> bool {
+        self.by_address.get(&address).is_some_and(|holders| holders.iter().any(|holder| *holder != device))
+    }
+
+    /// Devices that have an address.
+    #[must_use]
+    pub fn holders(&self, address: IpAddr) -> &[usize] {
+        self.by_address.get(&address).map_or(&[], Vec::as_slice)
+    }
+
+    /// Port forwards of other devices that lead to an address of this one, in order of device.
+    pub fn forwards_to(&self, device: usize) -> impl Iterator<Item = (&Device, &PortForward)> {
+        self.forwards_to.get(&device).into_iter().flatten().map(|(front, number)| {
+            let front = &self.devices[*front as usize];
+            (front, &front.facts.forwards[*number as usize])
+        })
+    }
+
+    /// Port forwards of other devices that lead one of these packets here: the running ones, the stored twins behind
+    /// them; a forward that is only stored, where a dump of what runs was exported too, is not in force.
+    #[must_use]
+    pub fn forwards_of_port(
+        &self,
+        device: usize,
+        protocol: Protocol,
+        port: u16,
+    ) -> Vec<(&Device, &PortForward)> {
+        let of_this_port = |forward: &PortForward| {
+            let same = forward.protocol.0.is_none() || forward.protocol == protocol;
+            // A port that is not changed arrives as the one that was asked for.
+            let leads = match forward.to.ports {
+                Some(ports) => ports.contains(port),
+                None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(port)),
+            };
+            same && leads
+        };
+        let mut found: Vec<_> =
+            self.forwards_to(device).filter(|(_, forward)| of_this_port(forward)).collect();
+        found.sort_by_key(|(_, forward)| forward.state == ExportState::Stored);
+        let runs =
+            |device: &Device| device.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
+        match found.first() {
+            Some((front, first)) if first.state == ExportState::Stored && runs(front) => Vec::new(),
+            _ => found,
+        }
+    }
+
+    /// Takes it apart on every core: texts and secrets are wiped byte by byte, and of a large estate there are many.
+    pub fn wipe(self) {
+        let Self { exports, devices, .. } = self;
+        rayon::join(|| exports.into_par_iter().for_each(drop), || devices.into_par_iter().for_each(drop));
+    }
+
+    /// The export with this number.
+    #[must_use]
+    pub fn export(&self, id: ExportId) -> &Export {
+        &self.exports[id.0 as usize].export
+    }
+
+    /// The format an export was read as, where a reader took it.
+    #[must_use]
+    pub fn format_of(&self, id: ExportId) -> Option<&'static str> {
+        self.exports[id.0 as usize].format
+    }
+
+    /// The path an origin lies in, with its line: `dial-in/etc/pptpd.conf:12`.
+    #[must_use]
+    pub fn place(&self, origin: Origin) -> String {
+        let export = self.export(origin.export);
+        format!("{}:{}", export.path(), export.position(origin.start).line)
+    }
+
+    /// What pppd is told for a dial-in tunnel.
+    #[must_use]
+    pub fn dial_in(&self, device: usize, tunnel: usize) -> Option<&DialIn> {
+        self.dial_in.get(&(device, tunnel))
+    }
+
+    /// Interfaces of a device that face the outside, for certain or probably.
+    #[must_use]
+    pub fn outside(&self, device: usize) -> &[OutsideInterface] {
+        &self.outside[device]
+    }
+
+    /// Number of the device that an export is of.
+    pub fn holder(&self, export: ExportId) -> Option<usize> {
+        self.holders.get(export.0 as usize).copied().flatten()
+    }
+
+    /// Masks every secret of the estate in a text on its way out.
+    #[must_use]
+    pub fn masker(&self) -> &Masker {
+        &self.masker
+    }
+
+    /// The filter tables of one IP version to judge: the running ones where any were exported, else the stored.
+    #[must_use]
+    pub fn tables(&self, device: usize, family: Family) -> Vec<&Filter> {
+        let all =
+            || self.devices[device].facts.filters.iter().filter(move |filter| filter.families.has(family));
+        let running: Vec<_> = all().filter(|filter| filter.state == ExportState::Running).collect();
+        if running.is_empty() { all().collect() } else { running }
+    }
+
+    /// The tables in force on a device: for each IP version the running ones where any were exported, else the stored.
+    #[must_use]
+    pub fn tables_in_force(&self, device: usize) -> Vec<&Filter> {
+        let mut tables = self.tables(device, Family::V4);
+        for table in self.tables(device, Family::V6) {
+            if !tables.iter().any(|known| std::ptr::eq(*known, table)) {
+                tables.push(table);
+            }
+        }
+        tables
+    }
+
+    /// The file of a device that a path in one of its files means.
+    pub fn find(&self, device: usize, path: &str, named_in: ExportId) -> Option<DeviceFile<'_>> {
+        let device = &self.devices[device];
+        let exports = device.exports.iter().map(|id| self.export(*id));
+        let mut files: Vec<DeviceFile<'_>> =
+            exports.map(|export| DeviceFile { path: export.path(), export: Some(export.id()) }).collect();
+        for (_, path) in &device.facts.files {
+            if !files.iter().any(|file| file.path == path) {
+                files.push(DeviceFile { path, export: None });
+            }
+        }
+        let paths: Vec<_> = files.iter().map(|file| file.path).collect();
+        find_path(path, self.export(named_in).path(), &paths).map(|at| files[at])
+    }
+
+    /// Whether something stands in a file of a device.
+    pub fn stands_in(&self, device: usize, origin: Origin, file: DeviceFile<'_>) -> bool {
+        if file.export.is_some() {
+            return file.export == Some(origin.export);
+        }
+        let mut parts = self.devices[device].facts.files.iter();
+        parts.any(|(part, path)| {
+            path == file.path
+                && part.export == origin.export
+                && part.start <= origin.start
+                && origin.end <= part.end
+        })
+    }
+}
+
+fn device(folder: String, exports: Vec<ExportId>, mut facts: Facts, file: &ValidEstateFile) -> Device {
+    let entry = file.device(&folder).cloned().unwrap_or_default();
+    facts.interfaces = merge(std::mem::take(&mut facts.interfaces));
+    facts.stored_interfaces = merge(std::mem::take(&mut facts.stored_interfaces));
+    // One interface as files have it and as it runs, or as two files have it, is one tunnel.
+    let mut seen: BTreeSet<(TunnelFamily, String)> = BTreeSet::new();
+    facts.tunnels.retain(|one| {
+        one.interface.as_ref().is_none_or(|interface| seen.insert((one.family, interface.clone())))
+    });
+    once(&mut facts.filters);
+    // What a table that was exported twice forwards, it forwards once.
+    let rules: BTreeSet<Origin> = facts
+        .filters
+        .iter()
+        .flat_map(|filter| &filter.chains)
+        .flat_map(|chain| &chain.rules)
+        .map(|rule| rule.origin)
+        .collect();
+    facts.forwards.retain(|forward| rules.contains(&forward.origin));
+    stand_in(&mut facts);
+    find_ways(&mut facts);
+    lend_networks(&mut facts);
+    turn_sides(&mut facts);
+    let kind = entry.kind.or(facts.said_kind).unwrap_or_else(|| kind(&facts));
+    let name = entry.name.or_else(|| facts.said_name.clone()).unwrap_or(folder);
+    let stated_outside = entry.outside.unwrap_or_default();
+    let site = entry.site;
+    let wanted_sends = entry.sends.or(file.wanted.sends);
+    let dialled = entry.dialled;
+    Device { name, kind, exports, facts, logins: Vec::new(), dialled, wanted_sends, site, stated_outside }
+}
+
+/// One table in two dumps is one table: the same ruleset as text and as JSON, and a table of iptables that nft prints as well.
+fn once(filters: &mut Vec<Filter>) {
+    let twin = |one: &Filter, other: &Filter| {
+        let same = (one.state, one.families, &one.table) == (other.state, other.families, &other.table);
+        let built_in = |name: &str| !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_uppercase());
+        let of_iptables = other.format == FilterFormat::Iptables
+            && one.format == FilterFormat::Nftables
+            && one.chains.iter().filter(|chain| chain.hook.is_some()).all(|chain| built_in(&chain.name));
+        same && (of_iptables || (one.format == other.format && one.says_the_same(other)))
+    };
+    let mut kept: Vec<Filter> = Vec::with_capacity(filters.len());
+    // Those of iptables first, since they are the ones that stay.
+    let mut all = std::mem::take(filters);
+    all.sort_by_key(|one| one.format);
+    for one in all {
+        if !kept.iter().any(|known| twin(&one, known)) {
+            kept.push(one);
+        }
+    }
+    *filters = kept;
+}
+
+/// Where nothing shows what runs, the files that apply at boot are judged in its place. Files that name nothing but the
+/// loopback interface say nothing about the others.
+fn stand_in(facts: &mut Facts) {
+    let says = |one: &Interface| !one.loopback && (!one.addresses.is_empty() || one.asks.is_some());
+    if !facts.has_interfaces && facts.stored_interfaces.iter().any(says) {
+        facts.interfaces.clone_from(&facts.stored_interfaces);
+        facts.has_interfaces = true;
+    }
+    if facts.routes.is_empty() {
+        facts.routes.clone_from(&facts.stored_routes);
+    }
+}
+
+/// A route that names only a gateway leaves by the interface in whose network that lies.
+fn find_ways(facts: &mut Facts) {
+    let interfaces = &facts.interfaces;
+    for route in facts.routes.iter_mut().filter(|route| route.interface.is_none()) {
+        let Some(gateway) = route.gateway else { continue };
+        let holds = |one: &&Interface| one.addresses.iter().any(|address| address.net.contains(&gateway));
+        route.interface = interfaces.iter().find(holds).map(|one| one.name.clone());
+    }
+}
+
+/// A tunnel whose callers have fixed addresses, and whose own address stands in another file, has that address's network
+/// as its own.
+fn lend_networks(facts: &mut Facts) {
+    let without =
+        |one: &&mut trevlin_model::Tunnel| one.addresses.pools.is_empty() && !one.addresses.fixed.is_empty();
+    for tunnel in facts.tunnels.iter_mut().filter(without) {
+        let own = facts.interfaces.iter().find(|one| tunnel.interface.as_ref() == Some(&one.name));
+        let pools = own.into_iter().flat_map(|one| &one.addresses);
+        tunnel.addresses.pools = pools.map(|address| Pool::around(tunnel.name.as_str(), address)).collect();
+    }
+}
+
+/// Files that are the same on both ends name one side left and the other right: this end is the one whose address the device
+/// has (ipsec.conf(5)). The readers take left; where only right is an address of the device, the sides are turned. A side
+/// that hands out addresses knows which it is.
+fn turn_sides(facts: &mut Facts) {
+    let own: BTreeSet<IpAddr> =
+        facts.interfaces.iter().flat_map(|one| &one.addresses).map(|one| one.net.addr()).collect();
+    for tunnel in &mut facts.tunnels {
+        let Some(connection) = tunnel.ipsec.as_mut().filter(|one| one.sides_by_address) else { continue };
+        let has = |side: &[(String, Origin)]| {
+            side.iter().any(|(text, _)| text.parse().is_ok_and(|address| own.contains(&address)))
+        };
+        let hands_out = !tunnel.addresses.pools.is_empty() || !tunnel.addresses.fixed.is_empty();
+        if hands_out || has(&connection.local_addresses) || !has(&connection.remote_addresses) {
+            continue;
+        }
+        connection.turn();
+        let networks = connection.children.iter().flat_map(|child| &child.remote.networks);
+        tunnel.addresses.remote = networks.copied().collect();
+        let bound = connection.local_addresses.iter().find_map(|(text, origin)| {
+            let value = Some(text.parse::<IpAddr>().ok()?);
+            Some(Setting::Stated { value, origin: *origin })
+        });
+        for listener in &mut tunnel.listeners {
+            listener.address = bound.clone().unwrap_or_else(|| listener.address.clone());
+        }
+    }
+}
+
+/// One interface from several dumps.
+fn merge(interfaces: Vec<Interface>) -> Vec<Interface> {
+    let mut merged: Vec<Interface> = Vec::new();
+    for one in interfaces {
+        match merged.iter_mut().find(|known| known.name == one.name) {
+            Some(known) => {
+                for address in one.addresses {
+                    if !known.addresses.iter().any(|held| held.net == address.net) {
+                        known.addresses.push(address);
+                    }
+                }
+                known.up = known.up.or(one.up);
+                known.asks = known.asks.or(one.asks);
+                known.point_to_point |= one.point_to_point;
+            }
+            None => merged.push(one),
+        }
+    }
+    merged
+}
+
+/// The kind as far as the facts tell it: translation, or several networks with rules for what passes between them,
+/// make a firewall; several networks without anything served make a router; an answering tunnel makes a server.
+fn kind(facts: &Facts) -> DeviceKind {
+    let networks = facts
+        .interfaces
+        .iter()
+        .filter(|one| !one.loopback && !one.point_to_point && !one.addresses.is_empty())
+        .count();
+    let chains = || facts.filters.iter().flat_map(|filter| &filter.chains);
+    let translates = chains()
+        .flat_map(|chain| &chain.rules)
+        .any(|rule| matches!(&rule.target, Target::Translate(how) if how.kind != TranslationKind::Redirect));
+    let passes = chains().any(|chain| chain.hook == Some(Hook::Forward) && !chain.rules.is_empty());
+    if translates || (networks > 1 && passes) {
+        DeviceKind::Firewall
+    } else if !facts.tunnels.is_empty() || !facts.credentials.is_empty() {
+        DeviceKind::Server
+    } else if networks > 1 {
+        DeviceKind::Router
+    } else {
+        DeviceKind::Unknown
+    }
+}
+
+/// Those of a list in order of device that are of one.
+#[must_use]
+pub fn of_device<T>(all: &[T], device: usize, whose: impl Fn(&T) -> usize) -> &[T] {
+    let from = all.partition_point(|one| whose(one) < device);
+    let of_it = all[from..].partition_point(|one| whose(one) == device);
+    &all[from..from + of_it]
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,358 @@
+//! The thresholds that checks judge by, and the date they judge for.
+
+mod stated;
+
+pub use stated::{YardstickFile, YardstickPart};
+
+use jiff::civil::Date;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use trevlin_model::secret::Grade;
+
+/// What is judged by: thresholds for each device, and the date.
+#[derive(Debug, Clone)]
+pub struct Yardstick {
+    /// The date for which validity is judged.
+    pub as_of: Date,
+    scales: Arc<Scales>,
+}
+
+/// Thresholds of an estate.
+#[derive(Debug, Clone)]
+pub struct Scales {
+    /// What holds where nothing else is said.
+    pub base: Arc<Scale>,
+    /// What holds for each device of the estate; the base for those that there is none for.
+    pub devices: Vec<Arc<Scale>>,
+}
+
+impl Default for Scales {
+    fn default() -> Self {
+        Self { base: Arc::new(Scale::ready_made(&READY_MADE.yardstick[0])), devices: Vec::new() }
+    }
+}
+
+/// Thresholds with where each comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Scale {
+    marks: Marks,
+    /// By key.
+    from: BTreeMap<&'static str, String>,
+}
+
+/// The thresholds. `tables/yardsticks.toml` holds their values, with whose figures they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Marks {
+    /// A login password below this grade is weak.
+    pub login_password_grade: Grade,
+    /// A login password of fewer characters is weak whatever its grade.
+    pub login_password_length: u64,
+    /// A community, a service's password or a radio passphrase below this grade is weak.
+    pub service_secret_grade: Grade,
+    /// One of fewer characters is weak whatever its grade.
+    pub service_secret_length: u64,
+    /// A RADIUS secret below this grade is weak.
+    pub shared_secret_grade: Grade,
+    /// A RADIUS secret of fewer characters is weak whatever its grade.
+    pub shared_secret_length: u64,
+    /// A key with fewer bits of security is weak.
+    pub key_strength: u64,
+    /// A pre-shared key with fewer bits of entropy falls to whoever cares.
+    pub guessing_bits: u64,
+    /// A certificate that ends within so many days is about to.
+    pub days_before_expiry: u64,
+    /// Keys of IKE that last longer, in seconds, are kept too long.
+    pub ike_lifetime: u64,
+    /// Keys of what passes through a tunnel that last longer, in seconds, are kept too long.
+    pub data_lifetime: u64,
+    /// A local list with more logins than this wants an AAA server.
+    pub local_logins: u64,
+    /// So many addresses are so few that naming them is as good as a lock.
+    pub few_addresses: u64,
+    /// An export of files to a network with more addresses is wide.
+    pub export_addresses: u64,
+    /// A pool with room for so many callers is looked at.
+    pub pool_callers: u64,
+    /// So many times the callers' need is far more than they need.
+    pub pool_times_need: u64,
+    /// So many ports are as good as all of them.
+    pub whole_ports: u64,
+}
+
+/// A place for a threshold, and its unit.
+enum Slot<'a> {
+    Grade(&'a mut Grade),
+    /// A number of something, from the least that makes sense.
+    Count(&'a mut u64, u64, &'static str),
+    Seconds(&'a mut u64),
+}
+
+/// What there is to know of a threshold but its value.
+struct Mark {
+    key: &'static str,
+    about: &'static str,
+    slot: fn(&mut Marks) -> Slot<'_>,
+}
+
+const fn mark(key: &'static str, about: &'static str, slot: fn(&mut Marks) -> Slot<'_>) -> Mark {
+    Mark { key, about, slot }
+}
+
+/// Every threshold, in the order in which they are shown.
+const MARKS: [Mark; 17] = [
+    mark("login_password_grade", "least grade of a login password", |all| {
+        Slot::Grade(&mut all.login_password_grade)
+    }),
+    mark("login_password_length", "least length of a login password", |all| {
+        Slot::Count(&mut all.login_password_length, 1, "characters")
+    }),
+    mark("service_secret_grade", "least grade of a community, service password or radio passphrase", |all| {
+        Slot::Grade(&mut all.service_secret_grade)
+    }),
+    mark("service_secret_length", "least length of one", |all| {
+        Slot::Count(&mut all.service_secret_length, 1, "characters")
+    }),
+    mark("shared_secret_grade", "least grade of a RADIUS secret", |all| {
+        Slot::Grade(&mut all.shared_secret_grade)
+    }),
+    mark("shared_secret_length", "least length of a RADIUS secret", |all| {
+        Slot::Count(&mut all.shared_secret_length, 1, "characters")
+    }),
+    mark("key_strength", "least security of a key", |all| Slot::Count(&mut all.key_strength, 1, "bits")),
+    mark("guessing_bits", "a pre-shared key with fewer falls to whoever cares", |all| {
+        Slot::Count(&mut all.guessing_bits, 1, "bits")
+    }),
+    mark("days_before_expiry", "a certificate is about to end", |all| {
+        Slot::Count(&mut all.days_before_expiry, 0, "days before")
+    }),
+    mark("ike_lifetime", "longest life of keys of IKE", |all| Slot::Seconds(&mut all.ike_lifetime)),
+    mark("data_lifetime", "longest life of keys of what passes", |all| Slot::Seconds(&mut all.data_lifetime)),
+    mark("local_logins", "most logins in a local list", |all| {
+        Slot::Count(&mut all.local_logins, 0, "logins")
+    }),
+    mark("few_addresses", "so few that naming them is as good as a lock", |all| {
+        Slot::Count(&mut all.few_addresses, 0, "addresses")
+    }),
+    mark("export_addresses", "largest network that files are exported to", |all| {
+        Slot::Count(&mut all.export_addresses, 1, "addresses")
+    }),
+    mark("pool_callers", "a pool with room for so many is looked at", |all| {
+        Slot::Count(&mut all.pool_callers, 1, "callers")
+    }),
+    mark("pool_times_need", "so many times the need is far more", |all| {
+        Slot::Count(&mut all.pool_times_need, 1, "times")
+    }),
+    mark("whole_ports", "so many ports are as good as all", |all| {
+        Slot::Count(&mut all.whole_ports, 1, "ports")
+    }),
+];
+
+/// A yardstick that comes with the program, for a purpose.
+#[derive(Debug, Deserialize)]
+pub struct ReadyMade {
+    /// How it is named in the estate file.
+    pub name: String,
+    /// What it is for.
+    pub purpose: String,
+    marks: BTreeMap<String, Figure>,
+}
+
+#[derive(Debug, Deserialize)]
+struct Figure {
+    value: toml::Value,
+    from: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ReadyMadeTable {
+    yardstick: Vec<ReadyMade>,
+}
+
+trevlin_model::table! { static READY_MADE: ReadyMadeTable = "../../tables/yardsticks.toml"; }
+
+/// The yardsticks that come with the program; the first one holds unless another is named.
+#[must_use]
+pub fn ready_made() -> &'static [ReadyMade] {
+    &READY_MADE.yardstick
+}
+
+/// A threshold as outputs show it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct YardstickRow {
+    /// Its key in the estate file.
+    pub key: &'static str,
+    /// What it is about.
+    pub about: &'static str,
+    /// Its value, with the unit.
+    pub value: String,
+    /// Where the value comes from.
+    pub source: String,
+    /// The device for which alone it holds; none for those of the estate.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
+}
+
+impl Yardstick {
+    /// The thresholds that hold where no estate file says anything, for a date.
+    #[must_use]
+    pub fn on(as_of: Date) -> Self {
+        Self { as_of, scales: Arc::default() }
+    }
+
+    /// The thresholds of an estate.
+    pub fn new(as_of: Date, scales: Arc<Scales>) -> Self {
+        Self { as_of, scales }
+    }
+
+    /// The thresholds for a device, by its number in the estate.
+    #[must_use]
+    pub fn at(&self, device: usize) -> &Marks {
+        &self.scales.devices.get(device).unwrap_or(&self.scales.base).marks
+    }
+}
+
+impl Scales {
+    /// Every threshold of the estate, then for each device, by its number, those that differ there.
+    pub fn rows<'a>(&self, names: impl Iterator<Item = &'a str>) -> Vec<YardstickRow> {
+        let base = &self.base;
+        let mut rows: Vec<YardstickRow> = MARKS.iter().map(|mark| row(mark, base, None)).collect();
+        for (name, scale) in names.zip(&self.devices).filter(|(_, scale)| !Arc::ptr_eq(scale, base)) {
+            let differs = |mark: &&Mark| shown(mark, &scale.marks) != shown(mark, &base.marks);
+            rows.extend(MARKS.iter().filter(differs).map(|mark| row(mark, scale, Some(name.to_owned()))));
+        }
+        rows
+    }
+}
+
+fn row(mark: &Mark, scale: &Scale, device: Option<String>) -> YardstickRow {
+    YardstickRow {
+        key: mark.key,
+        about: mark.about,
+        value: shown(mark, &scale.marks),
+        source: scale.from.get(mark.key).cloned().unwrap_or_default(),
+        device,
+    }
+}
+
+/// A value with its unit.
+fn shown(mark: &Mark, marks: &Marks) -> String {
+    let mut marks = *marks;
+    match (mark.slot)(&mut marks) {
+        Slot::Grade(grade) => grade.words().to_owned(),
+        Slot::Count(count, _, unit) => format!("{count} {unit}"),
+        Slot::Seconds(seconds) => span(*seconds),
+    }
+}
+
+/// A duration in the largest unit that it is a whole number of.
+fn span(seconds: u64) -> String {
+    let (count, unit) = match seconds {
+        0 => (0, "seconds"),
+        _ if seconds.is_multiple_of(3600) => (seconds / 3600, "hours"),
+        _ if seconds.is_multiple_of(60) => (seconds / 60, "minutes"),
+        _ => (seconds, "seconds"),
+    };
+    if count == 1 { format!("1 {}", unit.trim_end_matches('s')) } else { format!("{count} {unit}") }
+}
+
+/// Puts a value in its place.
+///
+/// # Errors
+/// What was expected, when the value is of another kind.
+fn set(mark: &Mark, marks: &mut Marks, value: &toml::Value) -> Result<(), String> {
+    match (mark.slot)(marks) {
+        Slot::Grade(grade) => {
+            let known = [Grade::Trivial, Grade::Weak, Grade::Middling, Grade::Good, Grade::Strong];
+            let found = known.into_iter().find(|one| value.as_str() == Some(one.words()));
+            *grade = found.ok_or("expected a grade: trivial, weak, middling, good or strong")?;
+        }
+        Slot::Count(count, least, unit) => {
+            let found =
+                value.as_integer().and_then(|one| u64::try_from(one).ok()).filter(|one| *one >= least);
+            *count = found.ok_or_else(|| format!("expected a number of {unit}, from {least}"))?;
+        }
+        Slot::Seconds(seconds) => {
+            let wrong = "expected a time, such as \"8 hours\" or \"30 minutes\"";
+            let span: jiff::SignedDuration = value.as_str().ok_or(wrong)?.parse().map_err(|_| wrong)?;
+            *seconds = u64::try_from(span.as_secs()).ok().filter(|one| *one > 0).ok_or(wrong)?;
+        }
+    }
+    Ok(())
+}
+
+impl Scale {
+    /// The yardstick of this name, on top of the first one.
+    pub fn ready_made(one: &ReadyMade) -> Self {
+        let nothing = Marks {
+            login_password_grade: Grade::Trivial,
+            login_password_length: 0,
+            service_secret_grade: Grade::Trivial,
+            service_secret_length: 0,
+            shared_secret_grade: Grade::Trivial,
+            shared_secret_length: 0,
+            key_strength: 0,
+            guessing_bits: 0,
+            days_before_expiry: 0,
+            ike_lifetime: 0,
+            data_lifetime: 0,
+            local_logins: 0,
+            few_addresses: 0,
+            export_addresses: 0,
+            pool_callers: 0,
+            pool_times_need: 0,
+            whole_ports: 0,
+        };
+        let mut scale = Self { marks: nothing, from: BTreeMap::new() };
+        for base in [&READY_MADE.yardstick[0], one] {
+            for (mark, figure) in MARKS.iter().filter_map(|mark| Some((mark, base.marks.get(mark.key)?))) {
+                let taken = set(mark, &mut scale.marks, &figure.value);
+                debug_assert!(taken.is_ok(), "{}: {taken:?}", mark.key);
+                scale.from.insert(mark.key, format!("{}; {}", base.name, figure.from));
+            }
+        }
+        scale
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ready_made_ones_hold_together() {
+        let keys: Vec<&str> = MARKS.iter().map(|mark| mark.key).collect();
+        for one in ready_made() {
+            for (key, figure) in &one.marks {
+                let mark = MARKS.iter().find(|mark| mark.key == key).unwrap_or_else(|| panic!("{key}"));
+                let mut marks = Scale::ready_made(one).marks;
+                assert_eq!(set(mark, &mut marks, &figure.value), Ok(()), "{} of {}", key, one.name);
+                assert!(!figure.from.is_empty(), "{} of {}", key, one.name);
+            }
+        }
+        let first = &ready_made()[0];
+        assert_eq!(first.name, "default");
+        assert_eq!(keys.iter().filter(|key| first.marks.contains_key(**key)).count(), keys.len());
+        assert_eq!(Scale::ready_made(first).from.len(), keys.len());
+    }
+
+    #[test]
+    fn strict_asks_for_more_and_a_legacy_site_for_less() {
+        let marks = |at: usize| Scale::ready_made(&ready_made()[at]).marks;
+        let (usual, strict, legacy) = (marks(0), marks(1), marks(2));
+        assert!(strict.key_strength > usual.key_strength && usual.key_strength > legacy.key_strength);
+        assert!(strict.ike_lifetime < usual.ike_lifetime && usual.ike_lifetime < legacy.ike_lifetime);
+        assert!(strict.local_logins < usual.local_logins && usual.local_logins < legacy.local_logins);
+        assert_eq!(strict.service_secret_grade, usual.service_secret_grade);
+    }
+
+    #[test]
+    fn durations_read_as_people_say_them() {
+        for (seconds, text) in
+            [(3600, "1 hour"), (86_400, "24 hours"), (5400, "90 minutes"), (61, "61 seconds")]
+        {
+            assert_eq!(span(seconds), text);
+        }
+    }
+}

@@ -1,0 +1,291 @@
+//! The yardstick as the estate file states it.
+//!
+//! ```toml
+//! [yardstick]
+//! base = "strict"                # a ready-made one; the default where left out
+//! local_logins = 5
+//!
+//! [yardstick.site.yard]          # for devices of a place
+//! base = "legacy-site"
+//!
+//! [yardstick.device.edge]        # for one device, by its folder or name
+//! key_strength = 128
+//! ```
+
+use crate::baseline::{MARKS, READY_MADE, ReadyMade, Scale, Scales, YardstickRow, set};
+use crate::config::EstateFileError;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use toml::de::{DeTable, DeValue};
+
+/// What the estate file says of thresholds.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct YardstickFile {
+    /// For the whole estate.
+    pub estate: YardstickPart,
+    /// For the devices of a place, by its name.
+    pub sites: BTreeMap<String, YardstickPart>,
+    /// For a device, by its folder or name.
+    pub devices: BTreeMap<String, YardstickPart>,
+}
+
+/// Thresholds that are stated together.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct YardstickPart {
+    /// Name of the ready-made one that it begins with.
+    base: Option<String>,
+    /// Values by number in the list of thresholds, with their lines.
+    values: Vec<(usize, toml::Value, usize)>,
+    /// Its line in the estate file, from 1.
+    pub line: usize,
+}
+
+fn ready_made(name: &str) -> Option<&'static ReadyMade> {
+    READY_MADE.yardstick.iter().find(|one| one.name == name)
+}
+
+/// The ready-made one of this name.
+///
+/// # Errors
+/// The nearest name, when there is none of this one.
+fn known_base(name: &str) -> Result<&'static ReadyMade, String> {
+    ready_made(name).ok_or_else(|| {
+        let known: Vec<&str> = READY_MADE.yardstick.iter().map(|one| one.name.as_str()).collect();
+        format!("there is no yardstick `{name}`; {}", hint(name, &known))
+    })
+}
+
+/// The words by which the estate file may name a device: its folder, the last part of that, and its name.
+fn keys<'a>(folder: &'a str, name: &'a str) -> [&'a str; 3] {
+    [folder, folder.rsplit('/').next().unwrap_or(folder), name]
+}
+
+/// The known word that is nearest, for people.
+fn hint(word: &str, known: &[&str]) -> String {
+    let near =
+        known.iter().map(|one| (strsim::jaro_winkler(one, word), one)).max_by(|a, b| a.0.total_cmp(&b.0));
+    match near.filter(|(likeness, _)| *likeness > 0.75) {
+        Some((_, near)) => format!("is `{near}` meant?"),
+        None => format!("known are {}", known.join(", ")),
+    }
+}
+
+impl YardstickFile {
+    /// Takes the section out of the text of an estate file.
+    ///
+    /// # Errors
+    /// When it has a key that is not known, or a value of another kind than expected.
+    pub fn of(text: &str, line_of: &dyn Fn(usize) -> usize) -> Result<Self, EstateFileError> {
+        let mut file = Self::default();
+        // What is no TOML was told before.
+        let Ok(whole) = DeTable::parse(text) else { return Ok(file) };
+        let Some(section) = whole.get_ref().get("yardstick") else { return Ok(file) };
+        let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
+        let Some(table) = section.get_ref().as_table() else {
+            return Err(wrong(section.span().start, "expected a table: [yardstick]".to_owned()));
+        };
+        let places = ["site", "device"];
+        for place in places {
+            let Some(all) = table.get(place) else { continue };
+            let expected = |at: usize| {
+                wrong(at, format!("expected names with thresholds, such as [yardstick.{place}.edge]"))
+            };
+            for (name, part) in all.get_ref().as_table().ok_or_else(|| expected(all.span().start))? {
+                let table = part.get_ref().as_table().ok_or_else(|| expected(part.span().start))?;
+                let part = YardstickPart::of(table, &[], line_of(name.span().start), line_of)?;
+                let of_place = if place == "site" { &mut file.sites } else { &mut file.devices };
+                of_place.insert(name.get_ref().to_string(), part);
+            }
+        }
+        file.estate = YardstickPart::of(table, &places, line_of(section.span().start), line_of)?;
+        Ok(file)
+    }
+
+    /// Adds what another estate file says; it has the last word.
+    pub fn add(&mut self, other: Self) {
+        self.estate.base = other.estate.base.or_else(|| self.estate.base.take());
+        self.estate.values.extend(other.estate.values);
+        self.sites.extend(other.sites);
+        self.devices.extend(other.devices);
+    }
+
+    /// Begins with another ready-made yardstick than the file says.
+    ///
+    /// # Errors
+    /// The nearest name, when there is none of this one.
+    pub fn begin_with(&mut self, name: &str) -> Result<(), String> {
+        self.estate.base = Some(known_base(name)?.name.clone());
+        Ok(())
+    }
+
+    /// Every threshold that holds for the whole estate.
+    #[must_use]
+    pub fn rows(&self) -> Vec<YardstickRow> {
+        self.scales(std::iter::empty()).rows(std::iter::empty())
+    }
+
+    /// The thresholds for devices, each given with its folder, name and site.
+    pub fn scales<'a>(&self, devices: impl Iterator<Item = (&'a str, &'a str, Option<&'a str>)>) -> Scales {
+        let begin = self.estate.base.as_deref().and_then(ready_made).unwrap_or(&READY_MADE.yardstick[0]);
+        let mut base = Scale::ready_made(begin);
+        self.estate.apply(&mut base, "");
+        let base = Arc::new(base);
+        let scale = |(folder, name, site): (&str, &str, Option<&str>)| {
+            let of_device =
+                keys(folder, name).into_iter().find_map(|key| Some((key, self.devices.get(key)?)));
+            let of_site = site.and_then(|site| Some((site, self.sites.get(site)?)));
+            if of_device.is_none() && of_site.is_none() {
+                return Arc::clone(&base);
+            }
+            let mut scale = (*base).clone();
+            for (what, key, part) in of_site
+                .map(|(key, part)| ("site", key, part))
+                .into_iter()
+                .chain(of_device.map(|(key, part)| ("device", key, part)))
+            {
+                if let Some(begin) = part.base.as_deref().and_then(ready_made) {
+                    scale = Scale::ready_made(begin);
+                }
+                part.apply(&mut scale, &format!(", {what} {key}"));
+            }
+            Arc::new(scale)
+        };
+        let devices = devices.map(scale).collect();
+        Scales { base, devices }
+    }
+
+    /// The parts that are for a device or place that there is none of, in words.
+    pub fn of_nobody<'a>(
+        &self,
+        devices: impl Iterator<Item = (&'a str, &'a str, Option<&'a str>)> + Clone,
+    ) -> Vec<String> {
+        let known = |key: &str| devices.clone().any(|(folder, name, _)| keys(folder, name).contains(&key));
+        let mut all: Vec<(usize, String)> = Vec::new();
+        for (name, part) in self.devices.iter().filter(|(name, _)| !known(name)) {
+            all.push((part.line, format!("device `{name}`")));
+        }
+        for (name, part) in &self.sites {
+            if !devices.clone().any(|(_, _, site)| site == Some(name)) {
+                all.push((part.line, format!("device at the site `{name}`")));
+            }
+        }
+        all.sort();
+        let told = |(line, what)| {
+            format!("trevlin.toml, line {line}: there is no {what}, so this yardstick judges nothing")
+        };
+        all.into_iter().map(told).collect()
+    }
+}
+
+impl YardstickPart {
+    /// Takes the keys of a table but for `others`.
+    fn of(
+        table: &DeTable<'_>,
+        others: &[&str],
+        line: usize,
+        line_of: &dyn Fn(usize) -> usize,
+    ) -> Result<Self, EstateFileError> {
+        let mut part = Self { line, ..Self::default() };
+        let mut unused = Scale::ready_made(&READY_MADE.yardstick[0]).marks;
+        for (key, value) in
+            table.iter().filter(|(key, _)| others.iter().all(|other| *other != key.get_ref().as_ref()))
+        {
+            let line = line_of(key.span().start);
+            let wrong = |text: String| EstateFileError { line, text };
+            let name: &str = key.get_ref().as_ref();
+            if name == "base" {
+                let base = known_base(value.get_ref().as_str().unwrap_or_default()).map_err(wrong)?;
+                part.base = Some(base.name.clone());
+                continue;
+            }
+            let Some(at) = MARKS.iter().position(|mark| mark.key == name) else {
+                let known: Vec<&str> =
+                    MARKS.iter().map(|mark| mark.key).chain(["base"]).chain(others.iter().copied()).collect();
+                return Err(wrong(format!(
+                    "there is no threshold `{name}`; {} (`trevlin yardstick` lists them)",
+                    hint(name, &known)
+                )));
+            };
+            let value = match value.get_ref() {
+                DeValue::String(text) => toml::Value::String(text.to_string()),
+                DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
+                    .map_or(toml::Value::Boolean(false), toml::Value::Integer),
+                _ => toml::Value::Boolean(false),
+            };
+            set(&MARKS[at], &mut unused, &value).map_err(|expected| wrong(format!("{name}: {expected}")))?;
+            part.values.push((at, value, line));
+        }
+        Ok(part)
+    }
+
+    fn apply(&self, scale: &mut Scale, whose: &str) {
+        for (at, value, line) in &self.values {
+            let mark = &MARKS[*at];
+            if set(mark, &mut scale.marks, value).is_ok() {
+                scale.from.insert(mark.key, format!("trevlin.toml, line {line}{whose}"));
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn parse(text: &str) -> Result<YardstickFile, EstateFileError> {
+        YardstickFile::of(text, &|offset| 1 + text[..offset].matches('\n').count())
+    }
+
+    #[test]
+    fn a_device_goes_before_its_site_and_a_site_before_the_estate() {
+        let file = parse(
+            "[yardstick]\nlocal_logins = 5\n[yardstick.site.yard]\nbase = \"legacy-site\"\nkey_strength = 90\n\
+             [yardstick.device.edge]\nkey_strength = 128\nike_lifetime = \"2 hours\"\n",
+        )
+        .unwrap();
+        let scales = file.scales(
+            [("a/edge", "edge", None), ("b", "north", Some("yard")), ("c", "edge", Some("yard"))].into_iter(),
+        );
+        let seen = |scale: &Scale| {
+            let marks = &scale.marks;
+            (marks.local_logins, marks.key_strength, marks.ike_lifetime / 3600)
+        };
+        assert_eq!(seen(&scales.base), (5, 112, 24));
+        let all: Vec<_> = scales.devices.iter().map(|one| seen(one)).collect();
+        assert_eq!(all, [(5, 128, 2), (30, 90, 48), (30, 128, 2)]);
+        let from = |at: usize, key: &str| scales.devices[at].from[key].clone();
+        assert_eq!(from(0, "local_logins"), "trevlin.toml, line 2");
+        assert_eq!(from(2, "key_strength"), "trevlin.toml, line 7, device edge");
+        assert_eq!(from(1, "key_strength"), "trevlin.toml, line 5, site yard");
+        assert_eq!(from(1, "local_logins"), "legacy-site; our own");
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_with_its_line() {
+        for (text, line, part) in [
+            ("yardstick = 3\n", 1, "expected a table"),
+            ("[yardstick]\n\nkey_strenght = 3\n", 3, "is `key_strength` meant?"),
+            ("[yardstick]\ncolour = 3\n", 2, "known are login_password_grade"),
+            ("[yardstick]\nkey_strength = \"3\"\n", 2, "key_strength: expected a number of bits, from 1"),
+            ("[yardstick]\nlocal_logins = -1\n", 2, "from 0"),
+            ("[yardstick]\nike_lifetime = \"soon\"\n", 2, "\"8 hours\""),
+            ("[yardstick]\nlogin_password_grade = \"fine\"\n", 2, "trivial, weak, middling, good or strong"),
+            ("[yardstick]\nbase = \"stric\"\n", 2, "is `strict` meant?"),
+            ("[yardstick.device.edge]\nkeys = 3\n", 2, "there is no threshold `keys`"),
+            ("[yardstick]\nsite = 3\n", 2, "[yardstick.site.edge]"),
+        ] {
+            let error = parse(text).unwrap_err();
+            assert!(error.text.contains(part), "{text}: {error}");
+            assert_eq!(error.line, line, "{text}: {error}");
+        }
+    }
+
+    #[test]
+    fn another_beginning_leaves_what_is_stated() {
+        let mut file = parse("[yardstick]\nlocal_logins = 5\n").unwrap();
+        assert!(file.begin_with("lenient").unwrap_err().contains("known are default, strict, legacy-site"));
+        file.begin_with("strict").unwrap();
+        let marks = file.scales(std::iter::empty()).base.marks;
+        assert_eq!((marks.local_logins, marks.key_strength), (5, 120));
+    }
+}

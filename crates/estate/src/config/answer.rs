@@ -1,0 +1,101 @@
+//! Answers to open questions, as the estate file records them: who said what, and when.
+
+use crate::config::{EstateFileError, KnownCheck, accept};
+use jiff::civil::Date;
+use serde::Deserialize;
+use toml::Spanned;
+
+/// An answer to what the exports could not tell.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GivenAnswer {
+    /// The check that asks.
+    pub check: &'static str,
+    /// Only what it asks about this device.
+    pub device: Option<String>,
+    /// Only questions with these words.
+    pub about: Option<String>,
+    /// What was said.
+    pub answer: String,
+    /// Whether that is as it should be.
+    pub right: bool,
+    /// Who said it.
+    pub by: String,
+    /// When.
+    pub on: Date,
+    /// Its line in the estate file, from 1.
+    pub line: usize,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawAnswer {
+    check: Spanned<String>,
+    device: Option<String>,
+    about: Option<String>,
+    answer: Spanned<String>,
+    right: bool,
+    by: Spanned<String>,
+    on: Spanned<accept::Until>,
+}
+
+impl RawAnswer {
+    /// `line`: where the entry begins. `line_of`: the line of an offset.
+    pub(super) fn valid(
+        self,
+        line: usize,
+        line_of: &dyn Fn(usize) -> usize,
+        known: KnownCheck<'_>,
+    ) -> Result<GivenAnswer, EstateFileError> {
+        let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
+        let check = known(self.check.get_ref()).map_err(|text| wrong(self.check.span().start, text))?;
+        let said = |name: &str, text: &Spanned<String>| {
+            super::filled(name, text, "an answer is worth what stands behind it", line_of)
+        };
+        let at = self.on.span().start;
+        Ok(GivenAnswer {
+            check,
+            device: self.device,
+            about: self.about,
+            answer: said("answer", &self.answer)?,
+            right: self.right,
+            by: said("by", &self.by)?,
+            on: self.on.into_inner().date().map_err(|text| wrong(at, text))?,
+            line,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::config::tests::parsed;
+
+    fn read(entry: &str) -> Result<GivenAnswer, String> {
+        let file = parsed(&format!("\n[[answer]]\n{entry}\n"));
+        file.map(|file| file.answers[0].clone()).map_err(|error| error.to_string())
+    }
+
+    #[test]
+    fn entries() {
+        let rest = "answer = \"it follows the edge\"\nright = true\nby = \"Oda Lind\"\non = 2026-11-20";
+        let one = read(&format!("check = \"upkeep/clock-alone\"\ndevice = \"aaa\"\n{rest}")).unwrap();
+        assert_eq!((one.check, one.line, one.right), ("upkeep/clock-alone", 2, true));
+        assert_eq!((one.by.as_str(), one.on.to_string().as_str()), ("Oda Lind", "2026-11-20"));
+        for (entry, told) in [
+            (rest.to_owned(), "check"),
+            (
+                format!("check = \"upkeep/clock-alon\"\n{rest}"),
+                "line 3: there is no check `upkeep/clock-alon`",
+            ),
+            (format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("Oda Lind", "")), "`by` is empty"),
+            (
+                format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("2026-11-20", "\"soon\"")),
+                "`soon` is no date",
+            ),
+            (format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("right = true\n", "")), "right"),
+        ] {
+            let error = read(&entry).unwrap_err();
+            assert!(error.contains(told), "{entry}: {error}");
+        }
+    }
+}
