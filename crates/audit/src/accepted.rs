@@ -1,22 +1,10 @@
 //! Findings that somebody took responsibility for: shown as such, and counted apart.
 
+pub use crate::finding::Acceptance;
 use crate::run::{Finding, Status};
 use jiff::civil::Date;
 use serde::Serialize;
 use trevlin_estate::config::{Accept, Accepted};
-
-/// Who answers for a finding.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Acceptance {
-    /// Who.
-    pub owner: String,
-    /// Why it may stay.
-    pub reason: String,
-    /// The last day on which that holds, as `2027-03-31`.
-    pub until: String,
-    /// Whether that day has passed: the finding is open again.
-    pub expired: bool,
-}
 
 /// What became of an entry of the estate file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

@@ -1,8 +1,7 @@
 //! Open questions that somebody answered: they are settled, and what is not as it should be becomes a finding with the answer as its
 //! evidence.
 
-use crate::run;
-use crate::run::{Finding, OpenQuestion, Prints, Status};
+use crate::finding::{Finding, OpenQuestion, Prints, Status, fingerprint};
 use serde::Serialize;
 use trevlin_estate::config::GivenAnswer;
 use trevlin_estate::evidence::Evidence;
@@ -95,7 +94,7 @@ fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Opt
         remedy: check.fix,
         references: check.references,
         // The same as if a file had proved it.
-        fingerprint: run::fingerprint(check.id, &question.device, &question.about.1, seen),
+        fingerprint: fingerprint(check.id, &question.device, &question.about.1, seen),
         status: Status::Open,
         acceptance: None,
         why: check.why,

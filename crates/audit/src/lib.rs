@@ -22,6 +22,7 @@ mod accepted;
 mod answers;
 pub mod compare;
 pub mod coverage;
+mod finding;
 #[cfg(test)]
 mod reworded;
 mod run;

@@ -1,6 +1,5 @@
 //! Addresses with a special meaning.
 
-use crate::assemble::Estate;
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::net::IpAddr;
@@ -36,14 +35,6 @@ pub enum Space {
     Special(&'static Block),
     /// It crosses the border between two of these.
     Mixed,
-}
-
-/// Public space of the organisation's own: what its interfaces stand in, and what the estate file names.
-pub fn own_space(estate: &Estate) -> Vec<IpRange> {
-    let interfaces = estate.devices.iter().flat_map(|device| &device.facts.interfaces);
-    let nets = interfaces.flat_map(|one| &one.addresses).map(|address| IpRange::from(address.net.trunc()));
-    let public = nets.filter(|range| matches!(space_of(*range), Space::Public));
-    public.chain(estate.networks.iter().map(|net| IpRange::from(*net))).collect()
 }
 
 /// Whether a range lies in space that is neither for use inside nor the organisation's own.

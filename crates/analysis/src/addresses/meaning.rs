@@ -1,36 +1,14 @@
 //! What it means that two claims share addresses.
 
-use crate::addresses::claims::{Claim, ClaimKind, PoolOwner, is_tunnel_name};
+use crate::addresses::claims::{Claim, ClaimKind, is_tunnel_name};
+pub use crate::addresses::interfaces::is_host_local;
+use crate::addresses::plan::owner;
+pub(super) use crate::addresses::plan::whole;
+pub use crate::addresses::plan::{Meaning, Overlap};
 use crate::addresses::{Plan, sweep};
-use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::{Device, Interface, IpRange, Pool, PoolPlacement};
-
-/// What an overlap means.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Meaning {
-    /// It is wrong.
-    Fault,
-    /// It is wrong if both are in one place, which no export tells.
-    Unclear,
-    /// The design intends it, at a price.
-    Meant,
-}
-
-/// Two claims that share addresses.
-#[derive(Debug, Clone, Copy)]
-pub struct Overlap {
-    /// The claim that is held against the other, by number: what is handed out or lies behind a tunnel.
-    pub a: usize,
-    /// What it meets, by number.
-    pub b: usize,
-    /// The addresses that both have.
-    pub shared: IpRange,
-    /// What it means.
-    pub meaning: Meaning,
-}
 
 /// Kinds that are held against each other. The first of a pair is the one that gives way.
 const PAIRS: [(ClaimKind, ClaimKind); 26] = {
@@ -246,19 +224,6 @@ fn wider(range: IpRange, other: IpRange) -> bool {
     range != other && range.covers(&other)
 }
 
-/// The pool or DHCP server a claim belongs to.
-fn owner<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a PoolOwner> {
-    claim.group.map(|group| &plan.pools[group])
-}
-
-/// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
-pub(super) fn whole<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a Pool> {
-    let pool = owner(plan, claim)?.pool.as_ref()?;
-    let covered = claim.kind == ClaimKind::Pool
-        && pool.network.is_some_and(|net| IpRange::from(net).intersection(&claim.range) == Some(claim.range));
-    (!covered).then_some(pool)
-}
-
 /// A pool against the network of an interface.
 fn pool_in_network(estate: &Estate, a: &Claim, pool: &Pool, b: &Claim) -> Option<Meaning> {
     let interface = |claim: &Claim| {
@@ -295,16 +260,4 @@ fn is_own_link(interface: &Interface, pool: &Pool) -> bool {
     owns && pool
         .network
         .is_some_and(|net| interface.addresses.iter().any(|address| address.net.trunc() == net.trunc()))
-}
-
-/// Whether an interface joins only what runs inside one host (containers, virtual machines), by the names that the
-/// programs give their bridges.
-pub fn is_host_local(name: &str) -> bool {
-    let bridge = name
-        .strip_prefix("br-")
-        .is_some_and(|rest| rest.len() == 12 && rest.bytes().all(|byte| byte.is_ascii_hexdigit()));
-    bridge
-        || ["docker", "virbr", "lxcbr", "lxdbr", "podman", "cni", "veth", "incusbr"]
-            .iter()
-            .any(|kind| name.starts_with(kind))
 }

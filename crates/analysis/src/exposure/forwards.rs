@@ -3,64 +3,12 @@
 use crate::addresses::ClaimKind;
 use crate::exposure::Exposure;
 use crate::exposure::gather::{Found, joined, joined_ports};
+pub use crate::exposure::reached::{Fate, ForwardFate};
 use crate::map::EstateMap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use trevlin_model::{ExportState, IpRange, Origin, PortForward, PortRange};
+use trevlin_model::{ExportState, Origin, PortForward};
 use trevlin_packets::way::{Gone, Step, StepKind, Verdict};
-
-/// Where a port forward leads.
-#[derive(Debug, Clone)]
-pub enum Fate {
-    /// To services, by their numbers among those reached.
-    Service(Vec<usize>),
-    /// To a device of which nothing is known that answers there; whether its sockets were seen, so that nothing does.
-    NothingServes {
-        /// The device.
-        device: usize,
-        /// Whether that is certain.
-        certain: bool,
-    },
-    /// To an address that something in the exports lays claim to, but whose device was not exported: by the number of the claim.
-    Claimed(usize),
-    /// To an address that nothing lays claim to.
-    NobodyThere,
-    /// Nowhere: it is stopped further in.
-    BlockedLater,
-    /// Packets that go in a circle, or that no route takes on.
-    Lost,
-    /// Whether it leads anywhere hangs on what is not known.
-    Depends,
-    /// Nowhere: nothing that comes from there meets it.
-    NeverMet,
-}
-
-/// What becomes of one port forward.
-#[derive(Debug, Clone)]
-pub struct ForwardFate {
-    /// The device.
-    pub device: usize,
-    /// The forward, by its number among those of the device.
-    pub number: usize,
-    /// Its line.
-    pub origin: Origin,
-    /// Number of the transport protocol it is met by.
-    pub protocol: Option<u8>,
-    /// Who meets it.
-    pub sources: Vec<IpRange>,
-    /// Addresses that are called.
-    pub called: Vec<IpRange>,
-    /// Ports that are called.
-    pub called_ports: Vec<PortRange>,
-    /// Where it leads to.
-    pub address: Option<IpAddr>,
-    /// Port there.
-    pub port: Option<u16>,
-    /// What becomes of it.
-    pub fate: Fate,
-    /// What decided.
-    pub steps: Vec<Step>,
-}
 
 /// The fates of every forward that connections from there may meet.
 pub(super) fn fates(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {

@@ -1,7 +1,9 @@
 //! Puts sets of packets together to what is reached.
 
+pub(super) use crate::exposure::found::Found;
 use crate::exposure::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::map::EstateMap;
+pub use crate::ranges::{joined, joined_ports};
 use crate::reachability::{Ground, Setout};
 use crate::services::{Known, Service, What};
 use crate::ways::deciding;
@@ -13,12 +15,6 @@ use trevlin_packets::diagram::{Diagrams, EMPTY};
 use trevlin_packets::way::{Cell, Cells, Delivery, Gone, Sent, Verdict, has_ports};
 
 const ICMP: [u8; 2] = [1, 58];
-
-/// A cell with where it set out.
-pub(super) struct Found {
-    pub(super) setout: usize,
-    pub(super) cell: Cell,
-}
 
 pub(super) fn gather(
     ground: &Ground<'_>,
@@ -344,49 +340,6 @@ fn without(range: PortRange, port: u16) -> Vec<PortRange> {
         .into_iter()
         .chain(after.map(|first| PortRange { first, last: range.last }))
         .collect()
-}
-
-/// Two lists of ranges as one, in order and apart from each other.
-pub fn joined(a: &[IpRange], b: &[IpRange]) -> Vec<IpRange> {
-    let mut all: Vec<IpRange> = a.iter().chain(b).copied().collect();
-    all.sort_unstable();
-    let mut kept: Vec<IpRange> = Vec::with_capacity(all.len());
-    for one in all {
-        let known = kept.last().copied().filter(|known| {
-            known.family() == one.family() && (known.last() >= one.first() || next_to(known, &one))
-        });
-        match known {
-            Some(known) => {
-                let last = known.last().max(one.last());
-                if let (Some(place), Ok(wider)) = (kept.last_mut(), IpRange::new(known.first(), last)) {
-                    *place = wider;
-                }
-            }
-            None => kept.push(one),
-        }
-    }
-    kept
-}
-
-/// Whether a range begins right behind another.
-fn next_to(one: &IpRange, other: &IpRange) -> bool {
-    trevlin_packets::number(one.last()).checked_add(1) == Some(trevlin_packets::number(other.first()))
-}
-
-/// Two lists of ports as one, in order and apart from each other.
-pub fn joined_ports(a: &[PortRange], b: &[PortRange]) -> Vec<PortRange> {
-    let mut all: Vec<PortRange> = a.iter().chain(b).copied().collect();
-    all.sort_unstable();
-    let mut kept: Vec<PortRange> = Vec::with_capacity(all.len());
-    for one in all {
-        match kept.last_mut() {
-            Some(known) if u32::from(one.first) <= u32::from(known.last) + 1 => {
-                known.last = known.last.max(one.last)
-            }
-            _ => kept.push(one),
-        }
-    }
-    kept
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 pub mod host;
 mod outside;
 mod place;
+pub(crate) mod setout;
 
 pub use outside::outside_setouts;
 use place::setouts;

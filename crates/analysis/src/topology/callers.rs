@@ -1,28 +1,10 @@
 //! Where callers of tunnels appear.
 
 use crate::topology::EstateShape;
+pub use crate::topology::shape::Callers;
 use trevlin_estate::assemble::Estate;
-use trevlin_model::{Device, IpRange, Origin, PoolPlacement, Tunnel, TunnelFamily, TunnelRole};
+use trevlin_model::{Device, IpRange, PoolPlacement, Tunnel, TunnelFamily, TunnelRole};
 use trevlin_packets::way::{IpsecPolicy, Place};
-
-/// Those who call a tunnel, once they are in.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Callers {
-    /// The device that answers them.
-    pub device: usize,
-    /// Name of the tunnel within the device.
-    pub tunnel: String,
-    /// Protocol family.
-    pub family: TunnelFamily,
-    /// Interface by which their packets come.
-    pub interface: String,
-    /// Whether they come out of IPsec there.
-    pub ipsec: bool,
-    /// Their addresses.
-    pub ranges: Vec<IpRange>,
-    /// The line to point at.
-    pub origin: Origin,
-}
 
 /// Places the callers of every tunnel that answers any.
 pub(super) fn place(estate: &Estate, all: &mut EstateShape) {

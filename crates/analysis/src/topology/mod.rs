@@ -3,56 +3,18 @@
 
 mod callers;
 mod networks;
+mod shape;
 #[cfg(test)]
 mod tests;
 mod tunnels;
 
 pub use callers::Callers;
 pub use networks::{Network, router};
+pub use shape::{EstateShape, Guess, Joined};
 
 use trevlin_estate::assemble::{Estate, OutsideReason};
 use trevlin_estate::special::not_public;
-use trevlin_model::Origin;
-use trevlin_packets::way::{Place, Shape};
-
-/// Something that is taken to be so, and that the estate file can put right.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Guess {
-    /// What is taken to be so, and why.
-    pub text: String,
-    /// What to write into the estate file where it is otherwise.
-    pub otherwise: String,
-    /// What it was guessed from.
-    pub origins: Vec<Origin>,
-}
-
-/// Two ends of a tunnel that are both devices of the estate.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Joined {
-    /// Name of the tunnel at the first end.
-    pub name: String,
-    /// Both ends, the one with the smaller name first.
-    pub ends: [Place; 2],
-    /// Where each is stated.
-    pub origins: Vec<Origin>,
-}
-
-/// How the devices of an estate are joined.
-#[derive(Debug, Clone, Default)]
-pub struct EstateShape {
-    /// As the packet engine takes it.
-    pub shape: Shape,
-    /// Networks with who is on them, in order of their first interface.
-    pub networks: Vec<Network>,
-    /// Where callers of each tunnel appear, in order of device.
-    pub callers: Vec<Callers>,
-    /// Sites joined by tunnels.
-    pub joined: Vec<Joined>,
-    /// Interfaces that face the outside for certain.
-    pub outside: Vec<Place>,
-    /// What is guessed.
-    pub guesses: Vec<Guess>,
-}
+use trevlin_packets::way::Place;
 
 impl EstateShape {
     /// Works it out.
@@ -111,23 +73,5 @@ impl EstateShape {
                 self.outside.push(place);
             }
         }
-    }
-
-    /// The network that an interface is on.
-    #[must_use]
-    pub fn network_of(&self, place: &Place) -> Option<&Network> {
-        self.networks.get(self.shape.segment(place)?)
-    }
-
-    /// Callers of the tunnels that a device answers.
-    #[must_use]
-    pub fn callers_at(&self, device: usize) -> &[Callers] {
-        trevlin_estate::assemble::of_device(&self.callers, device, |one| one.device)
-    }
-
-    /// Callers of the tunnels of devices, by the names of the tunnels.
-    #[must_use]
-    pub fn callers_of(&self, name: &str) -> Vec<&Callers> {
-        self.callers.iter().filter(|one| one.tunnel == name).collect()
     }
 }

@@ -1,5 +1,6 @@
 //! Networks that interfaces share.
 
+pub use crate::topology::shape::Network;
 use crate::topology::{EstateShape, Guess};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
@@ -8,15 +9,6 @@ use trevlin_estate::assemble::Estate;
 use trevlin_estate::special::{is_link_local, is_public};
 use trevlin_model::{Device, Interface, IpRange, Origin};
 use trevlin_packets::way::Place;
-
-/// A network with the interfaces that are on it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Network {
-    /// Its prefixes, in order.
-    pub prefixes: Vec<IpNet>,
-    /// Interfaces on it, in order.
-    pub members: Vec<Place>,
-}
 
 /// Whether other hosts live on an interface's network.
 fn shared(interface: &Interface) -> bool {

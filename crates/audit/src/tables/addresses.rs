@@ -9,7 +9,8 @@ use std::net::IpAddr;
 use trevlin_analysis::addresses::told::{mistyped, sentence};
 use trevlin_analysis::addresses::{Claim, ClaimKind, Meaning, Plan};
 use trevlin_analysis::map::EstateMap;
-use trevlin_estate::special::{is_foreign, own_space};
+use trevlin_estate::assemble::space::own_space;
+use trevlin_estate::special::is_foreign;
 use trevlin_model::{Family, IpRange, Origin};
 
 /// One claim in the table.

@@ -6,9 +6,10 @@ use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::addresses::ClaimKind;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::space::own_space;
 use trevlin_estate::baseline::Yardstick;
 use trevlin_estate::special;
-use trevlin_estate::special::{Space, own_space};
+use trevlin_estate::special::Space;
 use trevlin_model::{IpRange, Origin};
 
 /// The check.

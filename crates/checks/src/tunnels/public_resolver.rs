@@ -5,8 +5,9 @@ use crate::subject::Subject;
 use crate::tunnels::with_options;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::space::own_space;
 use trevlin_estate::baseline::Yardstick;
-use trevlin_estate::special::{is_foreign, own_space};
+use trevlin_estate::special::is_foreign;
 use trevlin_model::plan::Placed;
 use trevlin_model::{IpRange, Tunnel};
 

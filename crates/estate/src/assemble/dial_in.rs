@@ -1,6 +1,7 @@
 //! What pppd is told when a tunnel server hands a caller over to it.
 
 use crate::assemble::Estate;
+pub use crate::assemble::estate::DialIn;
 use trevlin_model::{
     Origin, PasswordCheck, PasswordSource, PoolPlacement, PppProfile, Reference, Setting, Tunnel,
     TunnelFamily, TunnelRole,
@@ -21,26 +22,6 @@ const QUIET_PLUGINS: [&str; 9] = [
     "passprompt",
     "passwordfd",
 ];
-
-/// pppd's options for the callers of one tunnel: `/etc/ppp/options`, then the file that the tunnel server names.
-#[derive(Debug)]
-pub struct DialIn {
-    /// All options joined, the later overriding the earlier.
-    pub profile: PppProfile,
-    /// Files that belong to it and are not among the exports.
-    pub missing: Vec<Reference>,
-    /// Who decides about a caller in place of the secrets files, with the line.
-    pub elsewhere: Vec<(PasswordSource, Origin)>,
-}
-
-impl DialIn {
-    /// Whether the methods asked for (or any, where none is named) include one.
-    #[must_use]
-    pub fn may_ask(&self, methods: &[&str]) -> bool {
-        self.profile.require.is_empty()
-            || self.profile.require.iter().any(|(method, _)| methods.contains(method))
-    }
-}
 
 /// Works out every dial-in tunnel and completes the tunnel with what the options say.
 pub(super) fn settle(estate: &mut Estate) {

@@ -1,27 +1,27 @@
 //! The estate: every device given in one run, put together from its exports.
 
 mod dial_in;
+mod estate;
 mod logins;
 mod mixed;
 mod outside;
+pub mod space;
 
 pub use dial_in::DialIn;
+pub use estate::{DeviceFile, Estate, ExportRecord, LeftOutFile};
 pub use outside::{OutsideInterface, OutsideReason};
 
-use crate::baseline::{Scales, Yardstick, YardstickRow};
-use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, ValidEstateFile, Wanted};
-use ipnet::IpNet;
+use crate::baseline::{Yardstick, YardstickRow};
+use crate::config::ValidEstateFile;
 use jiff::civil::Date;
 use rayon::prelude::*;
-use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, DeviceKind, Export, ExportId, ExportState, Facts, Family, Filter, FilterFormat, Hook, Interface,
-    Ledger, Limits, Origin, Pool, PortForward, Protocol, Setting, Target, TranslationKind, TunnelFamily,
-    find_path,
+    Device, DeviceKind, Export, ExportId, Facts, Filter, FilterFormat, Hook, Interface, Ledger, Limits,
+    Origin, Pool, Setting, Target, TranslationKind, TunnelFamily,
 };
 
 /// One export as read.
@@ -37,79 +37,6 @@ pub struct Input {
     pub facts: Box<Facts>,
     /// What became of its lines.
     pub ledger: Ledger,
-}
-
-/// A file of a device: an export, or one that a sheet says its entries come from.
-#[derive(Debug, Clone, Copy)]
-pub struct DeviceFile<'a> {
-    /// Where it lies, below the device's folder.
-    pub path: &'a str,
-    export: Option<ExportId>,
-}
-
-/// One export once its facts went to its device.
-#[derive(Debug)]
-pub struct ExportRecord {
-    /// The export.
-    pub export: Export,
-    /// Name of the format, where a reader took it.
-    pub format: Option<&'static str>,
-    /// What became of its lines.
-    pub ledger: Ledger,
-}
-
-/// Something that was given and could not be read.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct LeftOutFile {
-    /// Where it lies.
-    pub path: String,
-    /// Why it was left out, and what to do.
-    pub why: String,
-}
-
-/// Everything given in one run.
-#[derive(Debug)]
-pub struct Estate {
-    /// Exports by number.
-    pub exports: Vec<ExportRecord>,
-    /// Devices in order of name.
-    pub devices: Vec<Device>,
-    /// Names of the organisation.
-    pub organisation: Vec<String>,
-    /// Public address space of its own, as far as the estate file names it.
-    pub networks: Vec<IpNet>,
-    /// What the estate file wants of every tunnel.
-    pub wanted: Wanted,
-    /// Interfaces that share a network, as the estate file says.
-    pub joined: Vec<InterfacePair>,
-    /// Those that do not.
-    pub apart: Vec<InterfacePair>,
-    /// Who is meant to reach what.
-    pub intents: Vec<Intent>,
-    /// Findings that somebody took responsibility for.
-    pub accepts: Vec<Accept>,
-    /// What was given and could not be read.
-    pub left_out: Vec<LeftOutFile>,
-    /// How far it is followed.
-    pub limits: Limits,
-    /// Answers to what the exports cannot tell.
-    pub answers: Vec<GivenAnswer>,
-    /// Whom to ask about a device, by its name.
-    pub contacts: BTreeMap<String, String>,
-    /// What the estate file says of thresholds of devices and places that there are none of.
-    pub yardsticks_of_nobody: Vec<String>,
-    scales: Arc<Scales>,
-    /// What pppd is told for each dial-in tunnel, by device and tunnel.
-    dial_in: BTreeMap<(usize, usize), DialIn>,
-    /// Interfaces that face the outside, by device.
-    outside: Vec<Vec<OutsideInterface>>,
-    /// Devices by the addresses of their interfaces.
-    by_address: BTreeMap<IpAddr, Vec<usize>>,
-    /// Port forwards (device, number) that lead to each device.
-    forwards_to: BTreeMap<usize, Vec<(u32, u32)>>,
-    masker: Masker,
-    /// Which device an export is of, by its number.
-    holders: Vec<Option<usize>>,
 }
 
 impl Estate {
@@ -242,153 +169,6 @@ impl Estate {
     #[must_use]
     pub fn yardstick_rows(&self) -> Vec<YardstickRow> {
         self.scales.rows(self.devices.iter().map(|device| device.name.as_str()))
-    }
-
-    /// Whether an address belongs to another device of the estate.
-    #[must_use]
-    pub fn is_of_another(&self, device: usize, address: IpAddr) -> bool {
-        self.by_address.get(&address).is_some_and(|holders| holders.iter().any(|holder| *holder != device))
-    }
-
-    /// Devices that have an address.
-    #[must_use]
-    pub fn holders(&self, address: IpAddr) -> &[usize] {
-        self.by_address.get(&address).map_or(&[], Vec::as_slice)
-    }
-
-    /// Port forwards of other devices that lead to an address of this one, in order of device.
-    pub fn forwards_to(&self, device: usize) -> impl Iterator<Item = (&Device, &PortForward)> {
-        self.forwards_to.get(&device).into_iter().flatten().map(|(front, number)| {
-            let front = &self.devices[*front as usize];
-            (front, &front.facts.forwards[*number as usize])
-        })
-    }
-
-    /// Port forwards of other devices that lead one of these packets here: the running ones, the stored twins behind
-    /// them; a forward that is only stored, where a dump of what runs was exported too, is not in force.
-    #[must_use]
-    pub fn forwards_of_port(
-        &self,
-        device: usize,
-        protocol: Protocol,
-        port: u16,
-    ) -> Vec<(&Device, &PortForward)> {
-        let of_this_port = |forward: &PortForward| {
-            let same = forward.protocol.0.is_none() || forward.protocol == protocol;
-            // A port that is not changed arrives as the one that was asked for.
-            let leads = match forward.to.ports {
-                Some(ports) => ports.contains(port),
-                None => forward.ports.is_empty() || forward.ports.iter().any(|ports| ports.contains(port)),
-            };
-            same && leads
-        };
-        let mut found: Vec<_> =
-            self.forwards_to(device).filter(|(_, forward)| of_this_port(forward)).collect();
-        found.sort_by_key(|(_, forward)| forward.state == ExportState::Stored);
-        let runs =
-            |device: &Device| device.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
-        match found.first() {
-            Some((front, first)) if first.state == ExportState::Stored && runs(front) => Vec::new(),
-            _ => found,
-        }
-    }
-
-    /// Takes it apart on every core: texts and secrets are wiped byte by byte, and of a large estate there are many.
-    pub fn wipe(self) {
-        let Self { exports, devices, .. } = self;
-        rayon::join(|| exports.into_par_iter().for_each(drop), || devices.into_par_iter().for_each(drop));
-    }
-
-    /// The export with this number.
-    #[must_use]
-    pub fn export(&self, id: ExportId) -> &Export {
-        &self.exports[id.0 as usize].export
-    }
-
-    /// The format an export was read as, where a reader took it.
-    #[must_use]
-    pub fn format_of(&self, id: ExportId) -> Option<&'static str> {
-        self.exports[id.0 as usize].format
-    }
-
-    /// The path an origin lies in, with its line: `dial-in/etc/pptpd.conf:12`.
-    #[must_use]
-    pub fn place(&self, origin: Origin) -> String {
-        let export = self.export(origin.export);
-        format!("{}:{}", export.path(), export.position(origin.start).line)
-    }
-
-    /// What pppd is told for a dial-in tunnel.
-    #[must_use]
-    pub fn dial_in(&self, device: usize, tunnel: usize) -> Option<&DialIn> {
-        self.dial_in.get(&(device, tunnel))
-    }
-
-    /// Interfaces of a device that face the outside, for certain or probably.
-    #[must_use]
-    pub fn outside(&self, device: usize) -> &[OutsideInterface] {
-        &self.outside[device]
-    }
-
-    /// Number of the device that an export is of.
-    pub fn holder(&self, export: ExportId) -> Option<usize> {
-        self.holders.get(export.0 as usize).copied().flatten()
-    }
-
-    /// Masks every secret of the estate in a text on its way out.
-    #[must_use]
-    pub fn masker(&self) -> &Masker {
-        &self.masker
-    }
-
-    /// The filter tables of one IP version to judge: the running ones where any were exported, else the stored.
-    #[must_use]
-    pub fn tables(&self, device: usize, family: Family) -> Vec<&Filter> {
-        let all =
-            || self.devices[device].facts.filters.iter().filter(move |filter| filter.families.has(family));
-        let running: Vec<_> = all().filter(|filter| filter.state == ExportState::Running).collect();
-        if running.is_empty() { all().collect() } else { running }
-    }
-
-    /// The tables in force on a device: for each IP version the running ones where any were exported, else the stored.
-    #[must_use]
-    pub fn tables_in_force(&self, device: usize) -> Vec<&Filter> {
-        let mut tables = self.tables(device, Family::V4);
-        for table in self.tables(device, Family::V6) {
-            if !tables.iter().any(|known| std::ptr::eq(*known, table)) {
-                tables.push(table);
-            }
-        }
-        tables
-    }
-
-    /// The file of a device that a path in one of its files means.
-    pub fn find(&self, device: usize, path: &str, named_in: ExportId) -> Option<DeviceFile<'_>> {
-        let device = &self.devices[device];
-        let exports = device.exports.iter().map(|id| self.export(*id));
-        let mut files: Vec<DeviceFile<'_>> =
-            exports.map(|export| DeviceFile { path: export.path(), export: Some(export.id()) }).collect();
-        for (_, path) in &device.facts.files {
-            if !files.iter().any(|file| file.path == path) {
-                files.push(DeviceFile { path, export: None });
-            }
-        }
-        let paths: Vec<_> = files.iter().map(|file| file.path).collect();
-        find_path(path, self.export(named_in).path(), &paths).map(|at| files[at])
-    }
-
-    /// Whether something stands in a file of a device.
-    pub fn stands_in(&self, device: usize, origin: Origin, file: DeviceFile<'_>) -> bool {
-        if file.export.is_some() {
-            return file.export == Some(origin.export);
-        }
-        let mut parts = self.devices[device].facts.files.iter();
-        parts.any(|(part, path)| {
-            path == file.path
-                && part.export == origin.export
-                && part.start <= origin.start
-                && origin.end <= part.end
-        })
     }
 }
 

@@ -1,38 +1,10 @@
 //! Which interfaces face the outside.
 
 use crate::assemble::Estate;
+pub use crate::assemble::estate::{OutsideInterface, OutsideReason};
 use crate::special::is_public;
 use std::collections::BTreeSet;
-use std::net::IpAddr;
 use trevlin_model::{Chain, ChainKind, Device, Hook, MatchKind, Origin, Rule, Target, TranslationKind};
-
-/// Why an interface is taken to face the outside.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum OutsideReason {
-    /// The estate file says so.
-    Stated,
-    /// The default route leaves by it, towards a next hop that is no device of the estate.
-    DefaultRoute(Origin),
-    /// It has a public address, and no default route tells better.
-    PublicAddress(Origin),
-    /// Whatever leaves by it is given its address, which nothing else tells.
-    Hides(Origin),
-}
-
-/// An interface that faces the outside.
-#[derive(Debug, Clone)]
-pub struct OutsideInterface {
-    /// Name.
-    pub name: String,
-    /// Why.
-    pub reason: OutsideReason,
-    /// Whether that is certain. A private address behind an unknown next hop may be a place inside.
-    pub certain: bool,
-    /// Where the interface stands; `None` where the estate file alone names it.
-    pub origin: Option<Origin>,
-    /// Its addresses.
-    pub addresses: Vec<IpAddr>,
-}
 
 /// Outside interfaces of every device.
 pub(super) fn of(estate: &Estate) -> Vec<Vec<OutsideInterface>> {

@@ -57,9 +57,12 @@
 
 mod accept;
 mod answer;
+mod error;
 
 pub use accept::{Accept, Accepted, SHORTEST_FINGERPRINT};
 pub use answer::GivenAnswer;
+use error::filled;
+pub use error::{EstateFileError, KnownCheck};
 
 use crate::baseline::YardstickFile;
 use ipnet::IpNet;
@@ -142,16 +145,6 @@ pub struct DeviceEntry {
     pub ike: Option<IkeDaemon>,
     /// What its callers are to send through their tunnel.
     pub sends: Option<Sends>,
-}
-
-/// Why an estate file was not taken, with the line.
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
-#[error("line {line}: {text}")]
-pub struct EstateFileError {
-    /// Line, from 1.
-    pub line: usize,
-    /// What was found and what was expected.
-    pub text: String,
 }
 
 #[derive(Deserialize)]
@@ -250,9 +243,6 @@ impl OneOrMany {
         }
     }
 }
-
-/// The id of a check that an estate file names, or why there is none.
-pub type KnownCheck<'a> = &'a dyn Fn(&str) -> Result<&'static str, String>;
 
 impl ValidEstateFile {
     /// What it says of the device in a folder, by the whole path or the last part of it.
@@ -384,22 +374,6 @@ impl ValidEstateFile {
             answers,
             yardstick,
         })
-    }
-}
-
-/// A text that may not be left empty, and why not.
-fn filled(
-    name: &str,
-    text: &toml::Spanned<String>,
-    why: &str,
-    line_of: &dyn Fn(usize) -> usize,
-) -> Result<String, EstateFileError> {
-    match text.get_ref().trim() {
-        "" => Err(EstateFileError {
-            line: line_of(text.span().start),
-            text: format!("`{name}` is empty; {why}"),
-        }),
-        said => Ok(said.to_owned()),
     }
 }
 

@@ -7,6 +7,7 @@
 
 mod chains;
 mod explore;
+mod flow;
 mod journey;
 mod packet;
 mod route;
@@ -15,6 +16,8 @@ mod step;
 mod translate;
 
 pub use explore::{Cell, Cells, Sent};
+use flow::{ACK, SYN, SYN_ACK, TCP};
+pub use flow::{Flow, has_ports};
 pub use shape::{Gone, IpsecPolicy, Next, Place, Shape, Wire};
 pub use step::{NoRoute, Refusal, RouteUnknown, Step, StepKind};
 
@@ -39,38 +42,9 @@ const MOST_CHOICES: u128 = 16;
 const TRACKED: i32 = -200;
 /// Destinations are translated at this priority (nft(8), `dstnat`).
 const TRANSLATED: i32 = -100;
-/// SYN alone, and SYN with ACK (RFC 9293, 3.1).
-const SYN: Value = 0b10;
-const SYN_ACK: Value = 0b1_0010;
-const ACK: Value = 0b1_0000;
-const TCP: u8 = 6;
-const UDP: u8 = 17;
 
 /// Stands for an interface that no export and no rule names; holds a blank, as no name of an interface can.
 const NO_NAME: &str = "another interface";
-
-/// Whether a transport protocol has ports: TCP, UDP, DCCP, SCTP and UDP-Lite.
-#[must_use]
-pub fn has_ports(protocol: u8) -> bool {
-    matches!(protocol, TCP | UDP | 33 | 132 | 136)
-}
-
-/// A connection that somebody tries to open.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Flow<'a> {
-    /// Interface by which its first packet enters.
-    pub entering: &'a str,
-    /// Source address.
-    pub source: IpAddr,
-    /// Destination address, of the same IP version.
-    pub destination: IpAddr,
-    /// Transport protocol. Of ICMP a request for an echo is followed.
-    pub protocol: u8,
-    /// Source port.
-    pub source_port: u16,
-    /// Destination port.
-    pub port: u16,
-}
 
 /// Whether it comes through.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

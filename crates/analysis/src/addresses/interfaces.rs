@@ -1,0 +1,13 @@
+//! What names of interfaces tell.
+
+/// Whether an interface joins only what runs inside one host (containers, virtual machines), by the names that the
+/// programs give their bridges.
+pub fn is_host_local(name: &str) -> bool {
+    let bridge = name
+        .strip_prefix("br-")
+        .is_some_and(|rest| rest.len() == 12 && rest.bytes().all(|byte| byte.is_ascii_hexdigit()));
+    bridge
+        || ["docker", "virbr", "lxcbr", "lxdbr", "podman", "cni", "veth", "incusbr"]
+            .iter()
+            .any(|kind| name.starts_with(kind))
+}

@@ -1,0 +1,71 @@
+//! The address plan: who lays claim to what, and where claims meet.
+
+use crate::addresses::claims::{Claim, ClaimKind, PoolOwner};
+use serde::Serialize;
+use trevlin_model::{IpRange, Pool};
+
+/// The plan of an estate.
+#[derive(Debug, Clone, Default)]
+pub struct Plan {
+    /// Claims in order of device, then of reading.
+    pub claims: Vec<Claim>,
+    /// Pools, by the number that claims carry.
+    pub pools: Vec<PoolOwner>,
+    /// Where two claims share addresses and that is not as it should be, or has its price; ordered by place.
+    pub overlaps: Vec<Overlap>,
+}
+
+impl Plan {
+    /// Whether a claim stands for a tunnel's pool: for its whole network, or for a range that lies in none.
+    pub fn stands_for_pool(&self, claim: &Claim) -> bool {
+        matches!(claim.kind, ClaimKind::PoolNetwork | ClaimKind::Pool) && whole(self, claim).is_some()
+    }
+
+    /// What one device lays claim to.
+    pub fn of_device(&self, device: usize) -> &[Claim] {
+        trevlin_estate::assemble::of_device(&self.claims, device, |claim| claim.device)
+    }
+
+    /// Two claims by their numbers.
+    pub fn pair(&self, overlap: &Overlap) -> (&Claim, &Claim) {
+        (&self.claims[overlap.a], &self.claims[overlap.b])
+    }
+}
+
+/// What an overlap means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Meaning {
+    /// It is wrong.
+    Fault,
+    /// It is wrong if both are in one place, which no export tells.
+    Unclear,
+    /// The design intends it, at a price.
+    Meant,
+}
+
+/// Two claims that share addresses.
+#[derive(Debug, Clone, Copy)]
+pub struct Overlap {
+    /// The claim that is held against the other, by number: what is handed out or lies behind a tunnel.
+    pub a: usize,
+    /// What it meets, by number.
+    pub b: usize,
+    /// The addresses that both have.
+    pub shared: IpRange,
+    /// What it means.
+    pub meaning: Meaning,
+}
+
+/// The pool or DHCP server a claim belongs to.
+pub(crate) fn owner<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a PoolOwner> {
+    claim.group.map(|group| &plan.pools[group])
+}
+
+/// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
+pub(crate) fn whole<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a Pool> {
+    let pool = owner(plan, claim)?.pool.as_ref()?;
+    let covered = claim.kind == ClaimKind::Pool
+        && pool.network.is_some_and(|net| IpRange::from(net).intersection(&claim.range) == Some(claim.range));
+    (!covered).then_some(pool)
+}

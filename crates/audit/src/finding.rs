@@ -1,0 +1,152 @@
+//! What an audit finds, and what stays open.
+
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use trevlin_checks::subject::Subject;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::evidence::Evidence;
+
+/// One export in the outcome.
+#[derive(Debug, Clone, Serialize)]
+pub struct ExportSummary {
+    /// Path below the estate.
+    pub path: Arc<str>,
+    /// Format, or `unknown`.
+    pub format: &'static str,
+    /// Lines in all.
+    pub lines: u32,
+    /// Lines that became facts.
+    pub understood: u32,
+    /// Lines that did not and might matter.
+    pub not_understood: u32,
+    /// What the reader had to say.
+    #[serde(skip)]
+    pub notes: Vec<NoteSummary>,
+}
+
+/// A note of a reader.
+#[derive(Debug, Clone)]
+pub struct NoteSummary {
+    /// Line, from 1.
+    pub line: u32,
+    /// What was found, what was expected, what to do.
+    pub text: Arc<str>,
+}
+
+/// One device in the outcome.
+#[derive(Debug, Clone, Serialize)]
+pub struct DeviceSummary {
+    /// Name.
+    pub name: String,
+    /// Kind.
+    pub kind: &'static str,
+    /// Its exports.
+    pub exports: Vec<ExportSummary>,
+}
+
+/// Whether a finding stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Status {
+    /// Nobody took responsibility for it, or nobody does any longer.
+    Open,
+    /// Somebody did, and still does.
+    Accepted,
+}
+
+/// Something that is wrong.
+#[derive(Debug, Clone, Serialize)]
+pub struct Finding {
+    /// Check.
+    pub check: &'static str,
+    /// Area.
+    pub area: Area,
+    /// Severity in its context.
+    pub severity: Severity,
+    /// Device of the first evidence.
+    pub device: Arc<str>,
+    /// A line for this case.
+    pub title: Arc<str>,
+    /// What was found.
+    pub detail: Arc<str>,
+    /// The context that made the severity.
+    pub why_this_severity: Arc<str>,
+    /// Places, the one to cite first.
+    pub evidence: Vec<Evidence>,
+    /// How to fix it.
+    pub remedy: &'static str,
+    /// Standards and manuals.
+    pub references: &'static [&'static str],
+    /// The same for the same fault from run to run, whatever line it moved to.
+    pub fingerprint: String,
+    /// Whether it stands.
+    pub status: Status,
+    /// Who took responsibility for it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub acceptance: Option<Box<Acceptance>>,
+    /// Why it matters.
+    #[serde(skip)]
+    pub why: &'static str,
+    /// Every device it has evidence from.
+    #[serde(skip)]
+    pub devices: Vec<Arc<str>>,
+    /// What was judged, with the device that it is of; none for what an answer of the estate file settled.
+    #[serde(skip)]
+    pub about: Option<(usize, Subject)>,
+}
+
+/// Something the exports cannot tell.
+#[derive(Debug, Clone, Serialize)]
+pub struct OpenQuestion {
+    /// Check.
+    pub check: &'static str,
+    /// Area.
+    pub area: Area,
+    /// Device.
+    pub device: Arc<str>,
+    /// What cannot be told, and what to ask for.
+    pub question: Arc<str>,
+    /// What makes one ask.
+    pub evidence: Vec<Evidence>,
+    /// Files that would answer it and are not among the exports.
+    #[serde(skip)]
+    pub files: Vec<String>,
+    /// What was judged, as in the fingerprint of a finding, with the device that it is of.
+    #[serde(skip)]
+    pub about: (usize, Subject),
+}
+
+impl Finding {
+    /// The line that an auditor would cite.
+    pub(crate) fn first_place(&self) -> Option<(&str, u32)> {
+        self.evidence.first().map(|first| (&*first.path, first.line))
+    }
+}
+
+/// How often what has a fingerprint was found before, by what is in the fingerprint.
+pub(crate) type Prints = BTreeMap<[u8; 32], u32>;
+
+/// A fingerprint from what was judged, not from where it stands. A second finding with the same subject gets a
+/// number, so that each is its own.
+pub(crate) fn fingerprint(check: &str, device: &str, subject: &Subject, seen: &mut Prints) -> String {
+    let key = format!("{check}\n{device}\n{}", subject.key());
+    let first: [u8; 32] = Sha256::digest(key.as_bytes()).into();
+    let times = seen.entry(first).and_modify(|times| *times += 1).or_insert(0);
+    let print = if *times == 0 { first } else { Sha256::digest(format!("{key}\n{times}").as_bytes()).into() };
+    print.iter().take(16).fold(String::with_capacity(32), |text, byte| text + &format!("{byte:02x}"))
+}
+
+/// Who answers for a finding.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Acceptance {
+    /// Who.
+    pub owner: String,
+    /// Why it may stay.
+    pub reason: String,
+    /// The last day on which that holds, as `2027-03-31`.
+    pub until: String,
+    /// Whether that day has passed: the finding is open again.
+    pub expired: bool,
+}

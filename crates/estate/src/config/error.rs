@@ -1,0 +1,30 @@
+//! What is wrong with an estate file, and where.
+
+/// Why an estate file was not taken, with the line.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("line {line}: {text}")]
+pub struct EstateFileError {
+    /// Line, from 1.
+    pub line: usize,
+    /// What was found and what was expected.
+    pub text: String,
+}
+
+/// The id of a check that an estate file names, or why there is none.
+pub type KnownCheck<'a> = &'a dyn Fn(&str) -> Result<&'static str, String>;
+
+/// A text that may not be left empty, and why not.
+pub(crate) fn filled(
+    name: &str,
+    text: &toml::Spanned<String>,
+    why: &str,
+    line_of: &dyn Fn(usize) -> usize,
+) -> Result<String, EstateFileError> {
+    match text.get_ref().trim() {
+        "" => Err(EstateFileError {
+            line: line_of(text.span().start),
+            text: format!("`{name}` is empty; {why}"),
+        }),
+        said => Ok(said.to_owned()),
+    }
+}
