@@ -15,7 +15,7 @@ pub(crate) fn begin() {
             trevlin_readers::prepare();
             trevlin_audit::prepare();
             // The zone of the local time is looked up once.
-            crate::commands::today();
+            crate::context::today();
         });
     }
 }

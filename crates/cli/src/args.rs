@@ -1,4 +1,6 @@
 //! Arguments as given, before anything is looked up.
+//!
+//! Long because every argument of every command, which help and completion are made from.
 
 mod appliances;
 mod handover;

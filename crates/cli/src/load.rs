@@ -1,8 +1,12 @@
 //! From paths to an estate: files are read and decoded, recognised, sorted into devices and read by their readers.
+//!
+//! Long because one way from paths to an estate, each step handing on what the next needs.
 
 use crate::args::Judging;
 use crate::labels::{Label, drop_repeated_files, labels};
 use crate::progress::Progress;
+use crate::read::read;
+use crate::telling::Telling;
 use crate::walk::{self, LeftOut, Root};
 use crate::{limits, links, messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
@@ -17,23 +21,9 @@ use trevlin_audit::{
 };
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
-use trevlin_readers::archive::{scrambled, sealed};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
-use trevlin_readers::{
-    Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, decode_whole, recognise,
-};
+use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, recognise};
 use zeroize::{Zeroize, Zeroizing};
-
-/// How much to tell while reading.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Telling {
-    /// Nothing.
-    Nothing,
-    /// What was left out.
-    Warnings,
-    /// What each file was taken for as well.
-    Everything,
-}
 
 /// A file as text, not yet read.
 struct Decoded {
@@ -329,29 +319,6 @@ fn blank_long_lines(text: &mut String, limits: &Limits) -> Vec<(usize, String)> 
     text.zeroize();
     text.push_str(&kept);
     told
-}
-
-fn read(file: &walk::File, limits: &Limits) -> Result<String, String> {
-    let mut bytes = file.read(limits)?;
-    let ask = |what| format!("{what}; ask for a readable export");
-    if let Some(what) = sealed(&bytes) {
-        return Err(ask(what));
-    }
-    decode_whole(&mut bytes).map_err(|error| {
-        scrambled(&bytes).map_or_else(|| format!("{error}; export it as text, or leave it out"), ask)
-    })
-}
-
-/// One file by itself as an export.
-///
-/// # Errors
-/// When it cannot be read, or is no text.
-pub(crate) fn export(at: &Path) -> anyhow::Result<Export> {
-    let limits = limits::in_force();
-    let mut bytes = walk::read_file(at, &limits, Limit::FileBytes)
-        .map_err(|why| anyhow!("{} cannot be read: {why}", at.display()))?;
-    let text = decode_whole(&mut bytes).map_err(|error| anyhow!("{}: {error}", at.display()))?;
-    Ok(Export::new(ExportId(0), at.to_string_lossy(), text).within(limits))
 }
 
 /// The files of one path given, as text.

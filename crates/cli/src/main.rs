@@ -1,27 +1,21 @@
 //! The `trevlin` command.
 
-mod accept;
 mod ahead;
 mod args;
 mod commands;
-mod compare;
+mod context;
 mod demo;
-mod exposure;
 mod labels;
 mod limits;
 mod links;
 mod load;
 mod messages;
 mod output;
-mod phrasebook;
 mod phrasebooks;
 mod picture;
 mod progress;
-mod reach;
-mod report;
-mod scrub;
-mod sheet;
-mod survey;
+mod read;
+mod telling;
 mod walk;
 
 use clap::Parser;

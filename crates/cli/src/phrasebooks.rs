@@ -1,7 +1,7 @@
 //! Where phrasebooks come from, and which is for an export.
 
-use crate::load::{self, Telling};
 use crate::messages;
+use crate::telling::Telling;
 use std::path::PathBuf;
 use std::sync::Arc;
 use trevlin_model::{Export, Note};
@@ -41,7 +41,7 @@ pub(crate) fn of_the_user(telling: Telling) -> Vec<Arc<Phrasebook>> {
     paths.retain(|path| path.extension().is_some_and(|ending| ending == "toml"));
     paths.sort();
     let read = |path: PathBuf| {
-        let export = load::export(&path).ok()?;
+        let export = crate::read::export(&path).ok()?;
         Phrasebook::is_one(&export).then(|| of(&export, telling))
     };
     paths.into_iter().filter_map(read).collect()

@@ -1,6 +1,6 @@
 //! How far reading has come, for whoever waits at a terminal.
 
-use crate::load::Telling;
+use crate::telling::Telling;
 use indicatif::{HumanCount, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::io::IsTerminal;
 use std::sync::atomic::{AtomicU64, Ordering};

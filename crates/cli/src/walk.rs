@@ -1,4 +1,6 @@
 //! Finds the files below the paths given on the command line.
+//!
+//! Long because folders, archives and standard input end in the same list of files, under the same limits.
 
 use rayon::prelude::*;
 use std::collections::BTreeMap;

@@ -1,4 +1,6 @@
 //! Packet filters and address translation, in the shape the exports have them.
+//!
+//! Long because one vocabulary for all languages of rules, which readers and the packet engine share as a whole.
 
 use crate::{Cut, ExportState, Family, IpRange, Limit, Limits, Origin, Residual};
 use serde::{Deserialize, Serialize};

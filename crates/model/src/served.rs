@@ -1,5 +1,7 @@
 //! What a device serves beside tunnels and its shell: shares, pages, databases, disks, names, the time. Every daemon's files
 //! become the same record, so that one check judges them all.
+//!
+//! Long because one record, with a word for everything that the files of twenty daemons say of themselves.
 
 use crate::offer::Offer;
 use crate::written::{Word, Words};

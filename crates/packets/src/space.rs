@@ -1,5 +1,7 @@
 //! The space of packets of one IP version at one device: what names and addresses of its rules stand for as numbers, and which
 //! packets a rule's conditions hold for.
+//!
+//! Long because names become numbers and numbers names again, which only holds where both stand together.
 
 use crate::cube::{Cube, FIELDS, Field, NOBODY, Point, Ranges, Region, Value, other_ranges, ranges, state};
 use std::collections::BTreeSet;

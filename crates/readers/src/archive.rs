@@ -3,6 +3,8 @@
 //! Archives are as hostile as exports. No path leaves the archive, links are told and not followed, and sizes are bounded before
 //! anything is kept: by the size of a file, of all files, their number, how much larger an archive may grow, and how deep one may lie
 //! in another.
+//!
+//! Long because the bounds of hostile archives are kept in one place, whatever the container.
 
 use std::collections::BTreeMap;
 use std::io::{self, Cursor, Read};

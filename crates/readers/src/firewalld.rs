@@ -6,8 +6,10 @@
 mod build;
 mod config;
 mod elements;
+mod kind;
 
 use crate::reader::{Reader, Reading, Recognition, Surroundings};
+use kind::{FileKind, kind};
 use trevlin_model::{Export, LineClass, Note};
 
 /// The reader.
@@ -18,40 +20,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// What a file of firewalld is, by its root element or its name.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum FileKind {
-    Zone,
-    Policy,
-    Service,
-    IpSet,
-    Settings,
-}
-
-fn kind(export: &Export) -> Option<FileKind> {
-    if export.file_name() == "firewalld.conf" {
-        return Some(FileKind::Settings);
-    }
-    // The first element, behind a declaration and remarks.
-    let mut rest = export.text().trim_start();
-    loop {
-        rest = match rest.get(..2) {
-            Some("<?") => rest.split_once("?>")?.1.trim_start(),
-            Some("<!") if rest.starts_with("<!--") => rest.split_once("-->")?.1.trim_start(),
-            _ => break,
-        };
-    }
-    let name: String = rest.strip_prefix('<')?.chars().take_while(char::is_ascii_alphabetic).collect();
-    match name.as_str() {
-        "zone" => Some(FileKind::Zone),
-        "policy" => Some(FileKind::Policy),
-        // Other programs have files that begin so; those of firewalld lie in its folders.
-        "service" if export.path().contains("services/") => Some(FileKind::Service),
-        "ipset" => Some(FileKind::IpSet),
-        _ => None,
-    }
-}
 
 fn recognise(export: &Export) -> Recognition {
     match kind(export) {

@@ -4,6 +4,7 @@
 //! and `0s` without quotes begin a hexadecimal or Base64 value.
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::telling::IPSEC_SECRETS as KINDS;
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::SecretKind;
@@ -17,10 +18,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// Kinds of entries, and whether a secret stands in the entry itself.
-pub(crate) const KINDS: [&str; 10] =
-    ["bliss", "eap", "ecdsa", "ntlm", "p12", "pin", "pkcs8", "psk", "rsa", "xauth"];
 
 /// Identities, kind and value of an entry.
 fn split(line: &str) -> Option<(&str, &str, &str)> {

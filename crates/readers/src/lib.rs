@@ -20,6 +20,7 @@ mod angles;
 pub mod archive;
 mod authorized_keys;
 mod braces;
+mod copies;
 mod data;
 mod decode;
 mod dhcp;
@@ -60,6 +61,7 @@ mod stunnel;
 mod sudoers;
 mod suites;
 mod sysctl;
+mod telling;
 #[cfg(test)]
 mod testing;
 mod tls;
@@ -71,6 +73,7 @@ mod xml;
 mod yaml;
 mod yang;
 
+pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
 pub use phrasebook::{BOOK, Phrasebook, Shelf, Took, Tried, guide as phrasebook_guide};
 pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
@@ -161,31 +164,6 @@ pub const READERS: &[Reader] = &[
     yang::READER,
 ];
 
-/// Endings of copies that editors, people and package managers leave beside the file a daemon reads.
-const COPIES: [&str; 14] = [
-    "~",
-    ".bak",
-    ".backup",
-    ".old",
-    ".orig",
-    ".save",
-    ".sample",
-    ".example",
-    ".disabled",
-    ".dpkg-dist",
-    ".dpkg-old",
-    ".dpkg-new",
-    ".rpmnew",
-    ".rpmsave",
-];
-
-/// Whether a file is a copy that no daemon reads, by its name.
-#[must_use]
-pub fn is_copy(export: &Export) -> bool {
-    let name = export.file_name().to_ascii_lowercase();
-    COPIES.iter().any(|ending| name.ends_with(ending))
-}
-
 /// Makes what recognising needs, which takes longer than recognising a file does. To be called beside other work; it is made by
 /// itself otherwise.
 pub fn prepare() {
@@ -207,7 +185,7 @@ pub fn recognise(export: &Export) -> Recognised {
     }
     // What is not of a reader's name has to have its words.
     let signs = signs::Found::of(export);
-    let asked = READERS.iter().zip(named).filter(|(reader, named)| *named || signs.may_be(reader));
+    let asked = READERS.iter().zip(named).filter(|(reader, named)| *named || signs.may_be(reader.name));
     let claims: Vec<_> = asked.map(|(reader, _)| (reader, (reader.recognise)(export))).collect();
     for wanted in [Recognition::Declared, Recognition::Content, Recognition::Name] {
         let mut claiming = claims.iter().filter(|(_, claim)| *claim == wanted).map(|(reader, _)| *reader);
@@ -217,12 +195,6 @@ pub fn recognise(export: &Export) -> Recognised {
         }
     }
     Recognised::default()
-}
-
-/// Whether a reader takes files of an export's name, whatever stands in them.
-fn by_name(reader: &Reader, export: &Export) -> bool {
-    let name_alone = Export::new(export.id(), export.shared_path(), String::new());
-    (reader.recognise)(&name_alone) != Recognition::No
 }
 
 /// The only reader that is for files of such a name, where the content says the same: no other needs to look at the lines. An export

@@ -171,7 +171,7 @@ impl<'a> Surroundings<'a> {
             let signs = self.signs.get_or_init(|| self.exports.iter().map(looked_through).collect());
             let of = |(at, (export, signs)): (usize, (&&Export, &Option<crate::signs::Found>))| {
                 let signs = signs.as_ref()?;
-                let may_be = signs.may_be(reader) || crate::by_name(reader, export);
+                let may_be = signs.may_be(reader.name) || by_name(reader, export);
                 let recognised = if may_be { (reader.recognise)(export) } else { Recognition::No };
                 (recognised != Recognition::No).then_some((at, recognised))
             };
@@ -390,6 +390,12 @@ impl<'a> Bookkeeper<'a> {
             self.ledger.notes.push(Note { origin, text: text.into() });
         }
     }
+}
+
+/// Whether a reader takes files of an export's name, whatever stands in them.
+pub(crate) fn by_name(reader: &Reader, export: &Export) -> bool {
+    let name_alone = Export::new(export.id(), export.shared_path(), String::new());
+    (reader.recognise)(&name_alone) != Recognition::No
 }
 
 #[cfg(test)]

@@ -4,9 +4,7 @@
 //! look at the whole text says that it need not be asked: some word of its format must stand there, whatever stands around it. One pass
 //! looks for the words of all of them. This only leaves out questions whose answer is no; a test holds the answers against each other.
 
-use crate::data::{mosquitto, pg_hba, postgresql, redis};
-use crate::upkeep::chrony;
-use crate::{Reader, ipsec_secrets, snmp, sshd};
+use crate::telling;
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
@@ -16,7 +14,7 @@ use trevlin_model::Export;
 /// Of a reader, by name: groups of words, of each of which one must stand in the text, in whatever capitals.
 const SIGNS: &[(&str, &[&[&str]])] = &[
     ("apache", &[&["<virtualhost"]]),
-    ("chrony", &[&chrony::TELLING]),
+    ("chrony", &[&telling::CHRONY]),
     ("ddclient", &[&["protocol="], &["login=", "password="]]),
     ("dhcpd", &[&["subnet", "shared-network", "fixed-address", "range"]]),
     ("dnsmasq", &[&["dhcp-range=", "dhcp-host=", "dhcp-option="]]),
@@ -32,10 +30,10 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ("ifupdown", &[&["iface"], &["inet"]]),
     ("inadyn", &[&["provider ", "custom "], &["hostname"]]),
     ("ipsec-conf", &[&["conn", "setup"]]),
-    ("ipsec-secrets", &[&ipsec_secrets::KINDS]),
+    ("ipsec-secrets", &[&telling::IPSEC_SECRETS]),
     ("ipset", &[&["create"], &["hash:", "bitmap:", "list:"]]),
     ("mariadb", &[&["[mysqld", "[mariadb"]]),
-    ("mosquitto", &[&mosquitto::TELLING]),
+    ("mosquitto", &[&telling::MOSQUITTO]),
     (
         "named",
         &[&["zone", "view", "key", "acl", "recursion ", "allow-", "listen-on-v6", "dnssec-validation "]],
@@ -93,9 +91,9 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ),
     ("openvpn-radius", &[&["sharedsecret"], &["server"]]),
     ("pam", &[&["pam_"]]),
-    ("pg-hba", &[&pg_hba::KINDS, &pg_hba::METHODS]),
+    ("pg-hba", &[&telling::PG_HBA_KINDS, &telling::PG_HBA_METHODS]),
     ("port-mapper", &[&["enable_natpmp", "enable_upnp", "enable_pcp_pmp"]]),
-    ("postgresql", &[&postgresql::TELLING]),
+    ("postgresql", &[&telling::POSTGRESQL]),
     ("ppp-options", &[&["require-", "refuse-", "nobsdcomp", "lcp-echo-interval"]]),
     ("pptpd", &[&["remoteip", "localip"]]),
     (
@@ -112,7 +110,7 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ("radius", &[&["{"], &["secret", "home_server", "default_eap_type", "reject_delay", "authorize"]]),
     ("radius-client", &[&["authserver"]]),
     ("radius-users", &[&["password", "auth-type", "totp-secret"]]),
-    ("redis", &[&redis::TELLING]),
+    ("redis", &[&telling::REDIS]),
     ("rsyncd", &[&["["], &["secrets file", "use chroot", "auth users", "max verbosity"]]),
     (
         "rsyslog",
@@ -120,10 +118,10 @@ const SIGNS: &[(&str, &[&[&str]])] = &[
     ),
     ("sheet", &[&["\"trevlin-sheet/"]]),
     ("smb", &[&["[global]"]]),
-    ("snmpd", &[&snmp::TELLING]),
+    ("snmpd", &[&telling::SNMP]),
     // By its name alone.
     ("ssh-client", &[&[]]),
-    ("sshd", &[&sshd::TELLING]),
+    ("sshd", &[&telling::SSHD]),
     ("strongswan-conf", &[&["{"], &["charon", "libstrongswan"]]),
     ("stunnel", &[&["["], &["accept"], &["connect", "exec"]]),
     ("sudoers", &[&["=", "env_reset", "secure_path", "authenticate"]]),
@@ -235,9 +233,9 @@ impl Found {
         Self(found)
     }
 
-    /// Whether a reader may know the export by its content.
-    pub(crate) fn may_be(&self, reader: &Reader) -> bool {
-        let Some(entry) = FINDER.as_ref().and_then(|finder| finder.by_name.get(reader.name)) else {
+    /// Whether the reader of this name may know the export by its content.
+    pub(crate) fn may_be(&self, reader: &str) -> bool {
+        let Some(entry) = FINDER.as_ref().and_then(|finder| finder.by_name.get(reader)) else {
             return true;
         };
         let all = (1u16 << SIGNS[*entry].1.len()) - 1;

@@ -2,6 +2,7 @@
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::serving::{self, hold, is_known, words};
+use crate::telling::SNMP as TELLING;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::secret::SecretKind;
@@ -11,19 +12,6 @@ use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Settin
 /// The reader.
 pub(crate) const READER: Reader =
     Reader { name: "snmpd", title: "SNMP agent (Net-SNMP)", manual: "snmpd.conf(5)", recognise, read };
-
-/// Words by which its files are told.
-pub(crate) const TELLING: [&str; 9] = [
-    "rocommunity",
-    "rwcommunity",
-    "com2sec",
-    "rouser",
-    "rwuser",
-    "agentaddress",
-    "rocommunity6",
-    "rwcommunity6",
-    "createuser",
-];
 
 fn recognise(export: &Export) -> Recognition {
     let tells = |text: &str| {

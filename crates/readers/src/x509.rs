@@ -1,5 +1,7 @@
 //! Certificates as bytes (RFC 5280, 4.1), as far as an audit asks. What old certificates get wrong beside that (serial
 //! numbers, extensions that contradict each other, bytes after the end) loses none of them.
+//!
+//! Long because a certificate is walked once, from its first byte to its last.
 
 use der::asn1::{AnyRef, ObjectIdentifier};
 use der::{Decode, Reader, SliceReader, Tag, TagNumber};

@@ -168,7 +168,7 @@ fn from_root(path: &[String], module: &[String], known: &BTreeMap<Module, usize>
             // A module below, or a name of another crate.
             let mut below = module.to_vec();
             below.push(name.to_owned());
-            known.contains_key(&below).then(|| below)?
+            known.contains_key(&below).then_some(below)?
         }
     };
     let mut rest = rest;
@@ -194,7 +194,9 @@ fn files_of(source: &Path) -> Vec<(Module, File)> {
                 walk(&path, &below, found);
             } else if path.extension().is_some_and(|one| one == "rs") {
                 let mut own = module.to_vec();
-                if !matches!(stem.as_str(), "lib" | "main" | "mod") {
+                // A program beside a library is a root of its own, and knows the library as a stranger does.
+                let beside = stem == "main" && folder.join("lib.rs").exists();
+                if beside || !matches!(stem.as_str(), "lib" | "main" | "mod") {
                     own.push(stem);
                 }
                 let (text, tests) = without_tests(&code_of(&fs::read_to_string(&path).expect("a file")));
@@ -414,4 +416,24 @@ fn no_files_import_each_other_in_a_circle() {
         }
     }
     assert!(told.is_empty(), "files import each other in circles:\n{told}");
+}
+
+/// How many lines a file has at most that gives no reason to be longer.
+const LONGEST: usize = 500;
+
+#[test]
+fn a_long_file_says_why_it_is() {
+    let mut told = Vec::new();
+    for entry in fs::read_dir(root().join("crates")).expect("crates") {
+        for (_, file) in files_of(&entry.expect("an entry").path().join("src")) {
+            let text = fs::read_to_string(&file.path).expect("a file");
+            let head = text.lines().take_while(|line| line.starts_with("//!"));
+            let says_why = head.into_iter().any(|line| line.starts_with("//! Long because "));
+            let lines = text.lines().count();
+            if (lines > LONGEST) != says_why {
+                told.push(format!("{}: {lines} lines", file.path));
+            }
+        }
+    }
+    assert!(told.is_empty(), "long without a `//! Long because …`, or short with one: {told:#?}");
 }

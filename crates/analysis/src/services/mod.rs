@@ -1,4 +1,6 @@
 //! What each device serves: as its files have it, as its sockets were seen, or both.
+//!
+//! Long because files and sockets are told against each other, service by service.
 
 mod ports;
 

@@ -1,4 +1,6 @@
 //! What is reached, as outputs show it: text on its way out, with every secret masked.
+//!
+//! Long because one table with a row type for each of its parts.
 
 use serde::Serialize;
 use std::net::IpAddr;

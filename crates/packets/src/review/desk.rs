@@ -1,4 +1,6 @@
 //! What is at hand while the steps of a program are reviewed, and the questions that are asked of each.
+//!
+//! Long because each question reads what the others left on the same desk.
 
 use super::{Left, Partly, RuleReview, Standing, new_connections};
 use crate::cube::{Cube, FIELDS, Field, Point, Region, Value};

@@ -5,6 +5,7 @@
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth};
+use crate::telling::MOSQUITTO as TELLING;
 use crate::tls;
 use trevlin_model::offer::{AlgorithmRole, Offered};
 use trevlin_model::secret::SecretKind;
@@ -19,16 +20,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// Words by which its files are told.
-pub(crate) const TELLING: [&str; 6] = [
-    "allow_anonymous",
-    "per_listener_settings",
-    "persistence_location",
-    "max_inflight_messages",
-    "sys_interval",
-    "listener",
-];
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES * 3).any(|line| {

@@ -3,8 +3,12 @@
 
 use super::postgresql;
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::data::host_list::fields;
+pub(super) use crate::data::host_list::is_list;
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::serving;
+use crate::telling::PG_HBA_KINDS as KINDS;
+use crate::telling::PG_HBA_METHODS as METHODS;
 use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Sources};
 use trevlin_model::{Export, Origin, Setting};
 
@@ -18,62 +22,6 @@ pub(crate) const READER: Reader = Reader {
     },
     read,
 };
-
-/// How a connection comes.
-pub(crate) const KINDS: [&str; 6] = ["local", "host", "hostssl", "hostnossl", "hostgssenc", "hostnogssenc"];
-
-/// How a caller proves who it is.
-pub(crate) const METHODS: [&str; 13] = [
-    "trust",
-    "reject",
-    "scram-sha-256",
-    "md5",
-    "password",
-    "gss",
-    "sspi",
-    "ident",
-    "peer",
-    "ldap",
-    "radius",
-    "cert",
-    "pam",
-];
-
-/// Whether an export is such a list.
-pub(super) fn is_list(export: &Export) -> bool {
-    let tells = |text: &str| {
-        let words = fields(text);
-        words.first().is_some_and(|word| KINDS.contains(word))
-            && words.iter().any(|word| METHODS.contains(word))
-    };
-    export.file_name() == "pg_hba.conf" || export.lines().take(TELLING_LINES).any(|line| tells(line.text))
-}
-
-/// Fields with the commas that join values; quotes hold one together.
-fn fields(text: &str) -> Vec<&str> {
-    let mut found = Vec::new();
-    let mut start = None;
-    let mut quoted = false;
-    let mut before = ' ';
-    for (at, letter) in text.char_indices() {
-        if letter == '#' && !quoted {
-            found.extend(start.take().map(|from| &text[from..at]));
-            return found;
-        }
-        if letter == '"' {
-            quoted = !quoted;
-        }
-        // A blank behind a comma belongs to the field.
-        if letter.is_whitespace() && !quoted && before != ',' {
-            found.extend(start.take().map(|from| &text[from..at]));
-        } else if start.is_none() && !letter.is_whitespace() {
-            start = Some(at);
-        }
-        before = letter;
-    }
-    found.extend(start.map(|from| &text[from..]));
-    found
-}
 
 /// A line that fits some connections.
 struct Row {

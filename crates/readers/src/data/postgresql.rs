@@ -1,9 +1,10 @@
 //! `postgresql.conf` and the files it reads in (PostgreSQL manual, "Setting Parameters"): where the server listens and whether
 //! with TLS. The last value wins, and `postgresql.auto.conf` comes after all others.
 
-use super::pg_hba;
+use super::host_list;
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known, truth};
+use crate::telling::POSTGRESQL as TELLING;
 use crate::tls;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -19,16 +20,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// Words by which its files are told.
-pub(crate) const TELLING: [&str; 6] = [
-    "shared_buffers",
-    "max_wal_size",
-    "listen_addresses",
-    "hba_file",
-    "dynamic_shared_memory_type",
-    "lc_messages",
-];
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES * 2).any(|line| {
@@ -167,7 +158,7 @@ pub(super) fn in_force(around: &Surroundings<'_>) -> Arc<InForce> {
             let mut quiet = Bookkeeper::new(file, &mut aside.ledger, &mut aside.elsewhere);
             load(file, around, &mut values, &mut vec![file.path()], &mut quiet);
         }
-        let listed = around.exports.iter().any(|one| pg_hba::is_list(one));
+        let listed = around.exports.iter().any(|one| host_list::is_list(one));
         InForce { values, first: files.first().map(|one| one.id()), listed }
     })
 }

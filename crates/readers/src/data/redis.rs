@@ -2,6 +2,7 @@
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth, words};
+use crate::telling::REDIS as TELLING;
 use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offered};
@@ -14,10 +15,6 @@ use trevlin_model::{DefaultValue, Export, LineClass, Origin, Protocol, Setting};
 /// The reader.
 pub(crate) const READER: Reader =
     Reader { name: "redis", title: "cache (Redis)", manual: "redis.conf", recognise, read };
-
-/// Words by which its files are told.
-pub(crate) const TELLING: [&str; 6] =
-    ["requirepass", "protected-mode", "appendonly", "tcp-keepalive", "replicaof", "maxmemory-policy"];
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES * 5).any(|line| {

@@ -102,7 +102,7 @@ const NAMING: [&str; 6] =
 /// attached networks are (dnsmasq(8), --local-service).
 fn names(export: &Export, around: &Surroundings<'_>) -> Option<Served> {
     let all = around.of_format(&READER).map(|(one, _)| one);
-    let mut files: Vec<&Export> = all.filter(|one| !crate::is_copy(one)).collect();
+    let mut files: Vec<&Export> = all.filter(|one| !crate::copies::is_copy(one)).collect();
     files.sort_by_key(|one| (one.file_name() != "dnsmasq.conf", one.path()));
     if files.first().is_some_and(|first| first.path() != export.path()) {
         return None;

@@ -2,6 +2,8 @@
 //!
 //! A line is a path and its clients, each with options in brackets right behind it; brackets behind a blank are options for
 //! everybody, and so is a path alone. What stands behind a dash is the default for clients behind it.
+//!
+//! Long because a third of it are the cases of exports(5), told line by line.
 
 use crate::ini::sections;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};

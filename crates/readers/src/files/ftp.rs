@@ -1,4 +1,6 @@
 //! `vsftpd.conf` (vsftpd.conf(5)) and `proftpd.conf`: folders that FTP shows.
+//!
+//! Long because two daemons that end in the same record, with the cases of both.
 
 use crate::angles::{Directive, directives};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};

@@ -2,8 +2,9 @@
 
 use super::ipset::Sets;
 use super::rule::Words;
-use super::{protocols, services};
+use super::services;
 use crate::addresses;
+pub(super) use crate::iptables::numbers::protocol;
 use trevlin_model::{
     AddressKind, ConnectionStates, Family, IcmpRange, IpRange, Match, MatchKind, PortRange, Protocol,
     Residual,
@@ -304,12 +305,6 @@ impl<'a> Conditions<'a> {
             }
         }
     }
-}
-
-/// A protocol by name or number; 0 is any.
-pub(super) fn protocol(text: &str) -> Option<Protocol> {
-    let number = text.parse().ok().or_else(|| protocols().get(&text.to_ascii_lowercase()).copied())?;
-    Some(Protocol(if number == 0 { None } else { Some(number) }))
 }
 
 fn port(text: &str) -> Option<u16> {

@@ -4,14 +4,16 @@
 
 pub(crate) mod ipset;
 mod matches;
+mod numbers;
 mod rule;
 mod target;
 mod tokens;
+pub(crate) mod words;
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use ipset::Sets;
+pub(crate) use numbers::{protocols, services};
 use rule::{Command, ParsedLine};
-use serde::Deserialize;
 use std::collections::BTreeMap;
 use trevlin_model::{
     Chain, ChainKind, Export, ExportState, Family, Filter, FilterFormat, Hook, LineClass, NamedSet,
@@ -26,26 +28,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Names<T> {
-    names: BTreeMap<String, T>,
-}
-
-trevlin_model::table! { static PROTOCOL_NAMES: Names<u8> = "../../tables/protocols.toml"; }
-
-trevlin_model::table! { static SERVICE_NAMES: Names<u16> = "../../tables/services.toml"; }
-
-/// Protocol numbers by name.
-pub(crate) fn protocols() -> &'static BTreeMap<String, u8> {
-    &PROTOCOL_NAMES.names
-}
-
-/// Port numbers by service name.
-pub(crate) fn services() -> &'static BTreeMap<String, u16> {
-    &SERVICE_NAMES.names
-}
 
 /// Tables that the kernel has (iptables(8), -t).
 const TABLES: [&str; 5] = ["filter", "nat", "mangle", "raw", "security"];

@@ -4,6 +4,7 @@ use super::ipset::Sets;
 use super::matches::{Conditions, Gathered};
 use super::target;
 use super::tokens::{Token, split};
+pub(super) use crate::iptables::words::Words;
 use trevlin_model::{Family, Origin, Rule, Target};
 
 /// What a line does to the table.
@@ -30,46 +31,6 @@ pub(super) struct ParsedLine {
     pub(super) problem: Option<String>,
     /// Sets that it names.
     pub(super) sets: Vec<String>,
-}
-
-/// Words of a line, taken one after the other.
-pub(super) struct Words<'a> {
-    tokens: Vec<Token<'a>>,
-    at: usize,
-}
-
-impl<'a> Words<'a> {
-    pub(super) fn next(&mut self) -> Option<Token<'a>> {
-        self.at += 1;
-        self.tokens.get(self.at - 1).cloned()
-    }
-
-    /// The next word where it is a value, not an option.
-    pub(super) fn value(&mut self) -> Option<String> {
-        let token = self.tokens.get(self.at)?;
-        if token.is_option() {
-            return None;
-        }
-        self.at += 1;
-        Some(token.text.clone().into_owned())
-    }
-
-    /// The next word where it is `!` in the place of a value: negation as older versions wrote it.
-    pub(super) fn late_negation(&mut self) -> bool {
-        let found = self.tokens.get(self.at).is_some_and(|token| !token.quoted && token.text == "!");
-        self.at += usize::from(found);
-        found
-    }
-
-    /// All values up to the next option, as written.
-    pub(super) fn values(&mut self) -> String {
-        let mut all = String::new();
-        while let Some(value) = self.value() {
-            all.push(' ');
-            all.push_str(&value);
-        }
-        all
-    }
 }
 
 /// `[packets:bytes]` before a rule (iptables-save -c).

@@ -1,7 +1,8 @@
 //! Commands into tables: the ruleset that is in force once all of them were carried out.
 
-use super::expr::{Base, Command, Element, Place, RuleText, TableName};
+use super::expr::{Command, Place, TableName};
 use super::maker::Maker;
+pub(super) use crate::nft::table::{ChainText, Table};
 use std::collections::BTreeMap;
 use trevlin_model::{
     Chain, ChainKind, ExportState, Families, Filter, FilterFormat, Hook, NotModelled, Origin, Target,
@@ -13,43 +14,6 @@ pub(super) struct Built {
     pub(super) not_modelled: Vec<NotModelled>,
     /// Places with something to say about them.
     pub(super) notes: Vec<(Origin, String)>,
-}
-
-#[derive(Default)]
-pub(super) struct Table {
-    origin: Option<Origin>,
-    dormant: bool,
-    pub(super) chains: Vec<(String, ChainText)>,
-    pub(super) sets: Vec<(String, SetText)>,
-}
-
-pub(super) struct ChainText {
-    base: Option<Base>,
-    origin: Origin,
-    pub(super) rules: Vec<RuleText>,
-    /// A rule was put at a place that the file does not tell.
-    out_of_order: bool,
-}
-
-#[derive(Default)]
-pub(super) struct SetText {
-    pub(super) dynamic: bool,
-    pub(super) elements: Vec<Element>,
-    pub(super) origin: Option<Origin>,
-}
-
-impl Table {
-    fn chain(&mut self, name: &str) -> Option<&mut ChainText> {
-        self.chains.iter_mut().find(|(one, _)| one == name).map(|(_, chain)| chain)
-    }
-
-    fn set(&mut self, name: &str) -> &mut SetText {
-        let at = self.sets.iter().position(|(one, _)| one == name).unwrap_or_else(|| {
-            self.sets.push((name.to_owned(), SetText::default()));
-            self.sets.len() - 1
-        });
-        &mut self.sets[at].1
-    }
 }
 
 /// Carries out the commands.

@@ -3,6 +3,7 @@
 //! Format: nft(8), libnftables-json(5). Text and JSON become the same commands, and those the same tables.
 
 mod build;
+pub(crate) mod cursor;
 mod expr;
 mod json;
 mod lexer;
@@ -10,6 +11,7 @@ mod maker;
 mod matches;
 mod parser;
 mod statements;
+pub(crate) mod table;
 mod values;
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};

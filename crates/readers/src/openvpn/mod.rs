@@ -5,6 +5,7 @@
 //! the daemon's defaults, which differ between versions.
 
 mod config;
+mod daemon;
 mod directives;
 mod evaluate;
 mod lines;
@@ -15,6 +16,7 @@ mod refusal;
 
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use config::Config;
+use daemon::DAEMON;
 use directives::{Class, class};
 use lines::{Directive, split};
 use trevlin_model::Export;
@@ -22,9 +24,6 @@ use trevlin_model::Export;
 /// The reader.
 pub(crate) const READER: Reader =
     Reader { name: "openvpn", title: "OpenVPN configuration", manual: "openvpn(8)", recognise, read };
-
-/// How the documentation of defaults is cited.
-const DAEMON: &str = "openvpn";
 
 /// How deep `config` is followed (the daemon: 10).
 const DEPTH: usize = 10;

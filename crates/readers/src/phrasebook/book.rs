@@ -4,6 +4,7 @@ use super::pattern::{Captures, Pattern};
 use super::shape::{DEPTH, Shape};
 use super::target::{Plan, Target};
 use super::value::{Kind, Map};
+pub(super) use crate::phrasebook::targets::Targets;
 use crate::sheet::node::{self, Entry, Node, Value};
 use crate::sheet::take::nearest;
 use std::collections::{BTreeMap, BTreeSet};
@@ -107,9 +108,6 @@ impl Phrasebook {
         !self.telling.is_empty() || self.file.is_some()
     }
 }
-
-/// Paths into the sheet, for the check of what is there.
-pub(super) type Targets = Vec<(Origin, Vec<(String, bool)>, Vec<(usize, String)>)>;
 
 struct Reader<'a> {
     /// Patterns of levels by their text: many phrases share the outer ones.

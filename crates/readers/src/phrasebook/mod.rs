@@ -9,9 +9,11 @@ mod pattern;
 mod shape;
 mod shelf;
 mod target;
+pub(crate) mod targets;
 #[cfg(test)]
 mod tests;
 mod value;
+pub(crate) mod word;
 
 pub use book::{BOOK, Phrasebook};
 pub use guide::guide;

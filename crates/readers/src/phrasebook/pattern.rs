@@ -2,6 +2,7 @@
 //! the pattern: no state is entered twice for one word.
 
 use super::value::Kind;
+pub(super) use crate::phrasebook::word::Word;
 use std::collections::BTreeMap;
 
 /// What a pattern consists of.
@@ -27,14 +28,6 @@ enum Step {
     Go(usize),
     /// All words must be used up.
     End,
-}
-
-/// A word of a statement: its text without quotes, and where it stands in the export.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Word<'a> {
-    pub(super) text: &'a str,
-    pub(super) start: u32,
-    pub(super) end: u32,
 }
 
 /// Which words a capture took: its number, the first word, and the one behind the last.

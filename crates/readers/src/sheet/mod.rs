@@ -6,6 +6,7 @@ mod guide;
 mod names;
 pub(crate) mod node;
 mod ordered;
+pub(crate) mod rule;
 #[cfg(feature = "schema")]
 mod schema;
 pub(crate) mod take;

@@ -3,43 +3,13 @@
 
 use super::names::{AddressName, Names, ServiceName, Zone};
 use crate::making::{base, holds, known, open, rule, table, translated};
+pub(crate) use crate::sheet::rule::{Action, OrderedRule, Word};
 use rayon::prelude::*;
 use serde::Deserialize;
-use smol_str::SmolStr;
 use trevlin_model::{
     AddressKind, Chain, ChainKind, Filter, Hook, IpRange, Match, MatchKind, Note, Origin, PortRange, Rule,
     Target, Translation, TranslationKind,
 };
-
-/// What a rule does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum Action {
-    /// Let it pass.
-    Allow,
-    /// Drop it silently.
-    Deny,
-    /// Drop it and answer.
-    Refuse,
-    /// The rule could not be read, so that nothing behind it is certain.
-    #[serde(skip)]
-    Unread,
-}
-
-impl Action {
-    fn target(self) -> Target {
-        match self {
-            Self::Allow => Target::Accept,
-            Self::Deny => Target::Drop,
-            Self::Refuse => Target::Reject,
-            Self::Unread => Target::NotModelled { name: "a rule that could not be read".into(), ends: true },
-        }
-    }
-}
-
-/// A text and its line.
-pub(crate) type Word = (SmolStr, Origin);
 
 /// How the list of rules is used as a whole.
 #[derive(Debug, Clone, Default, Deserialize)]
@@ -58,62 +28,6 @@ pub(crate) struct RuleList {
     pub(crate) forwards_pass: Option<bool>,
     /// Where that is seen, for lines that have no better one.
     pub(crate) origin: Option<Origin>,
-}
-
-/// One rule of the list. All that is stated must fit; what is not stated does not matter.
-#[derive(Debug, Clone, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub(crate) struct OrderedRule {
-    /// What it is called, or what somebody wrote beside it.
-    pub(crate) name: Option<String>,
-    /// Zones and interfaces by which it enters; `device` for what the device itself sends.
-    pub(crate) from: Vec<Word>,
-    /// Zones and interfaces by which it leaves; `device` for what is for the device itself.
-    pub(crate) to: Vec<Word>,
-    /// Source: addresses, prefixes, ranges, names.
-    pub(crate) sources: Vec<Word>,
-    /// Everything but these.
-    pub(crate) sources_except: Vec<Word>,
-    /// Destination: addresses, prefixes, ranges, names.
-    pub(crate) destinations: Vec<Word>,
-    /// Everything but these.
-    pub(crate) destinations_except: Vec<Word>,
-    /// Services: `tcp 443`, `udp 500-510`, `icmp 8`, `esp`, `any`, names.
-    pub(crate) services: Vec<Word>,
-    /// What it does.
-    pub(crate) action: Action,
-    /// Whether it writes to the log.
-    pub(crate) logs: bool,
-    /// Whether it is switched off.
-    pub(crate) off: bool,
-    /// How often it was met, where the device counts.
-    pub(crate) packets: Option<u64>,
-    /// Conditions that cannot be said here (a time of day, a user, an application), in the appliance's words.
-    pub(crate) also: Vec<Word>,
-    pub(crate) origin: Origin,
-}
-
-impl OrderedRule {
-    /// Stands for a rule that could not be read.
-    pub(crate) fn unread(origin: Origin) -> Self {
-        Self {
-            name: None,
-            from: Vec::new(),
-            to: Vec::new(),
-            sources: Vec::new(),
-            sources_except: Vec::new(),
-            destinations: Vec::new(),
-            destinations_except: Vec::new(),
-            services: Vec::new(),
-            action: Action::Unread,
-            logs: false,
-            off: false,
-            packets: None,
-            also: Vec::new(),
-            origin,
-        }
-    }
 }
 
 /// A port forward: what arrives for an address of the device, or for one that it answers for, is sent on.

@@ -1,4 +1,6 @@
 //! Values of a document become facts: each type of the model says what it wants, and each value knows where it stands.
+//!
+//! Long because one function for each type of the model, with what is told where a value does not fit.
 
 use super::node::{Entry, Node, Step, Value};
 use serde::Deserialize;

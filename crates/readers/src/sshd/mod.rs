@@ -7,6 +7,7 @@ pub(crate) mod client;
 mod keywords;
 mod lines;
 
+use crate::telling::SSHD as TELLING;
 pub(crate) use keywords::modelled as keywords;
 
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
@@ -50,19 +51,6 @@ const DEPTH: usize = 16;
 
 /// Where relative paths of `Include` begin.
 const FOLDER: &str = "/etc/ssh";
-
-/// Words that ssh_config(5), its twin for clients, does not have.
-pub(crate) const TELLING: [&str; 9] = [
-    "permitrootlogin",
-    "authorizedkeysfile",
-    "maxauthtries",
-    "logingracetime",
-    "usepam",
-    "permitemptypasswords",
-    "allowusers",
-    "clientaliveinterval",
-    "authenticationmethods",
-];
 
 fn recognise(export: &Export) -> Recognition {
     let tells = export.lines().take(TELLING_LINES).any(|line| {

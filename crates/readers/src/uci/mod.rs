@@ -50,7 +50,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     for (origin, class) in &parsed.classes {
         book.class(*origin, *class);
     }
-    let networks = Networks::of(&parsed.packages, around);
+    let networks = Networks::of(&parsed.packages, around, &READER);
     for package in &parsed.packages {
         take(package, export, around, &networks, &mut reading);
     }

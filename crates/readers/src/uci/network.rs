@@ -3,6 +3,7 @@
 use super::text::{self, Package, Said, Section};
 use crate::addresses;
 use crate::network::wireguard;
+use crate::reader::Reader;
 use crate::reader::{Bookkeeper, Reading, Surroundings};
 use ipnet::IpNet;
 use std::collections::BTreeMap;
@@ -37,10 +38,11 @@ const NAMED_BY_PROTOCOL: [&str; 14] = [
 
 impl Networks {
     /// Devices and addresses of networks stand in a package that may be another file.
-    pub(super) fn of(own: &[Package], around: &Surroundings<'_>) -> Self {
+    pub(super) fn of(own: &[Package], around: &Surroundings<'_>, reader: &Reader) -> Self {
         let elsewhere = around.once(|| {
-            let all = around.of_format(&super::READER).map(|(one, _)| one);
-            let with_some = all.filter(|one| !crate::is_copy(one) && one.text().contains("interface"));
+            let all = around.of_format(reader).map(|(one, _)| one);
+            let with_some =
+                all.filter(|one| !crate::copies::is_copy(one) && one.text().contains("interface"));
             Elsewhere(by_name(&with_some.flat_map(|one| text::parse(one).packages).collect::<Vec<_>>()))
         });
         Self { own: by_name(own), elsewhere }

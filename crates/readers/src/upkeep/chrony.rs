@@ -2,6 +2,7 @@
 
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known, words};
+use crate::telling::CHRONY as TELLING;
 use trevlin_model::housekeeping::ClockKeeper;
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
 use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
@@ -9,9 +10,6 @@ use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 /// The reader.
 pub(crate) const READER: Reader =
     Reader { name: "chrony", title: "clock (chrony)", manual: "chrony.conf(5)", recognise, read };
-
-/// Words by which its files are told from those of other clocks.
-pub(crate) const TELLING: [&str; 5] = ["makestep", "rtcsync", "leapsectz", "ntsdumpdir", "maxupdateskew"];
 
 fn recognise(export: &Export) -> Recognition {
     let first = |text: &'_ str| text.split_whitespace().next().unwrap_or_default().to_ascii_lowercase();

@@ -1,4 +1,6 @@
 //! `haproxy.cfg` (HAProxy Configuration Manual): places where connections are taken on, and where they are handed on to.
+//!
+//! Long because sections lend each other settings, so that they are read together.
 
 use super::{Way, page, parts_of};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};

@@ -3,6 +3,7 @@
 use super::block::Block;
 use super::strip::{HALVES, WHOLE, drawn_kinds, strip};
 use super::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
+pub(super) use crate::picture::shapes::{BAR, Shape, TEXT, hatch, look, mark};
 use std::collections::BTreeSet;
 use std::fmt::Write;
 use trevlin_audit::addresses::{ClaimKind, Meaning};
@@ -14,64 +15,12 @@ pub(super) struct Page {
     pub(super) height: f64,
 }
 
-/// Height of a bar.
-pub(super) const BAR: f64 = 12.5;
 /// So many overlaps are few.
 const FEW: usize = 2;
 /// Where the words of a footnote begin, behind its title.
 const INDENT: f64 = 60.0;
 /// Most mistyped pieces that are shown.
 const MOST_MISTYPED: usize = 8;
-/// Size of labels.
-pub(super) const TEXT: f64 = 11.0;
-
-/// How a kind looks: colour, and pattern or shape.
-pub(super) struct Look {
-    colour: &'static str,
-    pub(super) shape: Shape,
-}
-
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum Shape {
-    /// A filled bar.
-    Solid,
-    /// A bar with slanted lines.
-    Slanted,
-    /// A bar with dots.
-    Dotted,
-    /// An outline.
-    Outline,
-    /// A broken outline.
-    Broken,
-    /// An outline of points.
-    Pointed,
-    /// A filled circle.
-    Circle,
-    /// A diamond.
-    Diamond,
-    /// A triangle on its tip.
-    Triangle,
-    /// A square.
-    Square,
-}
-
-pub(super) fn look(kind: ClaimKind) -> Look {
-    let (colour, shape) = match kind {
-        ClaimKind::Pool => ("#2f5d9b", Shape::Solid),
-        ClaimKind::PoolNetwork => ("#2f5d9b", Shape::Outline),
-        ClaimKind::DhcpRange => ("#b8690f", Shape::Slanted),
-        ClaimKind::Reservation => ("#b8690f", Shape::Diamond),
-        ClaimKind::FixedAddress => ("#2f5d9b", Shape::Triangle),
-        ClaimKind::Address => ("#333333", Shape::Circle),
-        ClaimKind::OutsideAddress => ("#8a1f5c", Shape::Square),
-        ClaimKind::NameServer => ("#0c7060", Shape::Diamond),
-        ClaimKind::Translation => ("#8a1f5c", Shape::Dotted),
-        ClaimKind::Network | ClaimKind::Link => ("#666666", Shape::Outline),
-        ClaimKind::Remote => ("#666666", Shape::Broken),
-        ClaimKind::Route => ("#666666", Shape::Pointed),
-    };
-    Look { colour, shape }
-}
 
 /// Kinds in the order of the legend.
 const LEGEND: [ClaimKind; 12] = [
@@ -250,46 +199,4 @@ fn legend(body: &mut String, sheet: &Sheet, drawn: &[&Block], top: f64) -> f64 {
         }
     }
     y + 16.0
-}
-
-pub(super) fn hatch(body: &mut String, pattern: &str, from: f64, to: f64, top: f64, height: f64) {
-    let _ = write!(
-        body,
-        "<rect x=\"{from:.1}\" y=\"{top:.1}\" width=\"{:.1}\" height=\"{height:.1}\" fill=\"url(#{pattern})\" stroke=\"#000\" stroke-width=\"1\"/>",
-        (to - from).max(3.0)
-    );
-}
-
-/// A claim between two places, its middle at `y`. Single addresses are marks at `from`.
-pub(super) fn mark(body: &mut String, look: &Look, from: f64, to: f64, y: f64) {
-    let colour = look.colour;
-    let (top, wide) = (y - BAR / 2.0, (to - from).max(3.0));
-    let bar = |fill: &str, more: &str| {
-        format!(
-            "<rect x=\"{from:.1}\" y=\"{top:.1}\" width=\"{wide:.1}\" height=\"{BAR}\" fill=\"{fill}\" stroke=\"{colour}\" stroke-width=\"1\"{more}/>"
-        )
-    };
-    let x = if to - from > 20.0 { (from + to) / 2.0 } else { from };
-    let shape = match look.shape {
-        Shape::Solid => bar(colour, ""),
-        Shape::Slanted => bar("url(#slanted)", ""),
-        Shape::Dotted => bar("url(#dotted)", ""),
-        Shape::Outline => bar("#ffffff", ""),
-        Shape::Broken => bar("#ffffff", " stroke-dasharray=\"6 3\""),
-        Shape::Pointed => bar("#ffffff", " stroke-dasharray=\"1.5 2.5\""),
-        Shape::Circle => format!("<circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3.6\" fill=\"{colour}\"/>"),
-        Shape::Square => format!(
-            "<rect x=\"{:.1}\" y=\"{:.1}\" width=\"7\" height=\"7\" fill=\"{colour}\"/>",
-            x - 3.5,
-            y - 3.5
-        ),
-        Shape::Diamond => format!(
-            "<path d=\"M{x:.1},{:.1} l4.6,4.6 l-4.6,4.6 l-4.6,-4.6 z\" fill=\"#fff\" stroke=\"{colour}\" stroke-width=\"1.8\"/>",
-            y - 4.6
-        ),
-        Shape::Triangle => {
-            format!("<path d=\"M{:.1},{:.1} h9 l-4.5,8.4 z\" fill=\"{colour}\"/>", x - 4.5, y - 4.2)
-        }
-    };
-    body.push_str(&shape);
 }

@@ -7,22 +7,14 @@ mod draw;
 mod lanes;
 mod letters;
 mod paths;
+mod shapes;
 mod strip;
+mod theme;
 
-use crate::neutral;
-use block::{Block, blocks};
-use std::fmt::Write;
+use block::blocks;
+use theme::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
 use trevlin_audit::tables::addresses::Sheet;
 use trevlin_audit::tables::exposure::ExposureSheet;
-
-/// Width of the picture, in pixels.
-const WIDTH: f64 = 1280.0;
-
-/// Room around it.
-const MARGIN: f64 = 16.0;
-
-/// Right end of everything.
-const RIGHT: f64 = WIDTH - MARGIN;
 
 /// Tallest picture that is drawn as PNG, in pixels: a larger one takes much memory and no screen shows it.
 const TALLEST_PNG: f64 = 16_000.0;
@@ -78,74 +70,6 @@ fn png(page: &draw::Page) -> Result<Vec<u8>, PictureError> {
         .ok_or_else(|| failed("no room for it".into()))?;
     resvg::render(&tree, resvg::tiny_skia::Transform::default(), &mut pixels.as_mut());
     pixels.encode_png().map_err(|error| failed(error.to_string()))
-}
-
-/// A text from an export, harmless within an SVG.
-fn escape(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for letter in neutral(text).chars() {
-        match letter {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\'' => out.push_str("&#39;"),
-            _ => out.push(letter),
-        }
-    }
-    out
-}
-
-/// How wide a text is at most, in pixels. Wide letters count more; the estimate lies above what common sans-serif fonts
-/// need, so that labels stay apart whichever is used.
-fn width(text: &str, size: f64) -> f64 {
-    let units: f64 = text
-        .chars()
-        .map(|letter| match letter {
-            'i' | 'j' | 'l' | '.' | ',' | ':' | ';' | '\'' | '|' | '!' | ' ' | '(' | ')' | 'f' | 't'
-            | 'r' | '-' | '/' => 0.42,
-            'm' | 'w' | 'M' | 'W' | '…' => 1.0,
-            'A'..='Z' => 0.75,
-            letter if letter.is_ascii() => 0.63,
-            _ => 1.0,
-        })
-        .sum();
-    units * size
-}
-
-/// A text cut to a width, with an ellipsis where something is missing.
-fn cut(text: &str, size: f64, room: f64) -> String {
-    if width(text, size) <= room {
-        return text.to_owned();
-    }
-    let mut kept = String::new();
-    for letter in text.chars() {
-        if width(&kept, size) + 1.8 * size > room {
-            break;
-        }
-        kept.push(letter);
-    }
-    kept.trim_end().to_owned() + "…"
-}
-
-/// The end of an address as it differs within a block: `.200` for the last number of an IPv4 address in a /24.
-fn short_end(address: std::net::IpAddr, block: &Block) -> String {
-    let mut text = String::new();
-    match (address, block.length) {
-        (std::net::IpAddr::V4(v4), 24..) => {
-            let _ = write!(text, ".{}", v4.octets()[3]);
-        }
-        (std::net::IpAddr::V4(v4), 16..) => {
-            let _ = write!(text, ".{}.{}", v4.octets()[2], v4.octets()[3]);
-        }
-        (std::net::IpAddr::V6(v6), 64..) => {
-            let tail = v6.to_bits() as u64;
-            let compact = std::net::Ipv6Addr::from_bits(u128::from(tail)).to_string();
-            text.push_str(if compact == "::" { "::0" } else { &compact });
-        }
-        (any, _) => text = any.to_string(),
-    }
-    text
 }
 
 #[cfg(test)]

@@ -1,4 +1,6 @@
 //! What a report shows, as words: the templates only lay it out.
+//!
+//! Long because one type with a field for everything that a template may ask for.
 
 use crate::gravest::{self, few};
 use crate::text::{answered, counted, idle, merged, said, short, stale};

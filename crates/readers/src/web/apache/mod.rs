@@ -5,15 +5,17 @@
 //! for every virtual host.
 
 mod access;
+mod loader;
 mod pages;
 mod sites;
 #[cfg(test)]
 mod tests;
 
 use crate::angles::{Directive, directives};
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
-use crate::serving::{self, is_known};
-use trevlin_model::{Export, Facts, LineClass, Origin};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::serving::{self};
+use loader::{Loader, included, waits};
+use trevlin_model::{Export, Facts, LineClass};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -23,10 +25,6 @@ pub(crate) const READER: Reader = Reader {
     recognise,
     read,
 };
-
-/// Modules that are part of the program as distributions build it.
-const BUILT_IN: [&str; 8] =
-    ["core", "so", "http_core", "log_config", "logio", "version", "unixd", "watchdog"];
 
 fn recognise(export: &Export) -> Recognition {
     const TELLING: [&str; 9] = [
@@ -57,212 +55,6 @@ fn recognise(export: &Export) -> Recognition {
         _ => Recognition::No,
     }
 }
-
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
-    let mut words = line.split_whitespace();
-    match words.next() {
-        Some(word)
-            if word.eq_ignore_ascii_case("include") || word.eq_ignore_ascii_case("includeoptional") =>
-        {
-            words.next().map_or_else(Vec::new, |path| files(path, named_in, around))
-        }
-        _ => Vec::new(),
-    }
-}
-
-/// The files that a path means; of a folder those in it.
-fn files<'a>(path: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
-    let path = path.trim_matches(['"', '\'']);
-    let path = path.trim_end_matches('/');
-    let found = around.find_all(path, named_in);
-    if found.is_empty() && !path.contains(['*', '?']) {
-        around.find_all(&format!("{path}/*"), named_in)
-    } else {
-        found
-    }
-}
-
-/// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites, settings and modules
-/// wait to be enabled.
-fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
-    /// Whether the device has sites that are enabled.
-    struct Enabled(bool);
-    let enabled = || {
-        let all = &around.exports;
-        around.once(|| Enabled(all.iter().any(|one| one.path().contains("apache2/sites-enabled/")))).0
-    };
-    let available = ["sites-available/", "conf-available/", "mods-available/"];
-    (around.has_main(&["apache2.conf", "httpd.conf"], export) && !around.reads_in(export, included))
-        || (available.iter().any(|folder| export.path().contains(folder)) && enabled())
-}
-
-struct Loader<'a> {
-    around: &'a Surroundings<'a>,
-    modules: Vec<String>,
-    defined: Vec<(String, String)>,
-    open: Vec<(String, Origin)>,
-}
-
-impl<'a> Loader<'a> {
-    /// The directives in force: files that are read in stand at their places, and conditions are decided.
-    fn expand(
-        &mut self,
-        tree: Vec<Directive<'a>>,
-        export: &'a Export,
-        open: &mut Vec<&'a str>,
-        book: &mut Bookkeeper<'_>,
-    ) -> Vec<Directive<'a>> {
-        let mut found = Vec::new();
-        for mut one in tree {
-            match one.name.as_str() {
-                "include" | "includeoptional" => {
-                    book.understood(one.origin);
-                    found.extend(self.include(&one, export, open, book));
-                }
-                "loadmodule" => {
-                    book.understood(one.origin);
-                    self.modules.push(one.first().trim_end_matches("_module").to_ascii_lowercase());
-                }
-                "define" => {
-                    book.understood(one.origin);
-                    let value = one.words.get(1).copied().unwrap_or_default();
-                    self.defined.push((one.first().to_owned(), value.to_owned()));
-                }
-                "ifmodule" | "ifdefine" | "ifversion" | "if" | "ifdirective" | "iffile" | "ifsection" => {
-                    let inside = one.inside.take().unwrap_or_default();
-                    if self.holds(&one) {
-                        book.understood(one.origin);
-                        found.extend(self.expand(inside, export, open, book));
-                    } else {
-                        passed_over(&one, &inside, book);
-                    }
-                }
-                name => {
-                    if JUDGED.contains(&name) {
-                        book.understood(one.origin);
-                    } else if is_known("apache", name) {
-                        book.class(one.origin, LineClass::PassedOver);
-                    } else {
-                        book.not_understood(
-                            one.origin,
-                            serving::unknown("the Apache HTTP server, or of a module that is not known here"),
-                        );
-                    }
-                    if let Some(inside) = one.inside.take() {
-                        one.inside = Some(self.expand(inside, export, open, book));
-                    }
-                    found.push(one);
-                }
-            }
-        }
-        found
-    }
-
-    fn include(
-        &mut self,
-        one: &Directive<'a>,
-        export: &'a Export,
-        open: &mut Vec<&'a str>,
-        book: &mut Bookkeeper<'_>,
-    ) -> Vec<Directive<'a>> {
-        let others = files(one.first(), export, self.around);
-        if others.is_empty() && one.name == "include" && !one.first().contains(['*', '?']) {
-            let text = crate::reader::missing_note(one.first());
-            book.note(one.origin, text.clone());
-            self.open.push((text, one.origin));
-        }
-        let mut found = Vec::new();
-        for other in others {
-            if !book.may_read_in(one.origin, other, Open::of(open, other), usize::MAX) {
-                continue;
-            }
-            open.push(other.path());
-            let tree = directives(other, book);
-            found.extend(self.expand(tree, other, open, book));
-            open.pop();
-        }
-        found
-    }
-
-    /// Whether a condition holds. A module counts as there where nothing was seen to be loaded at all, since it is built in then or
-    /// loaded by a file that was not exported.
-    fn holds(&self, one: &Directive<'_>) -> bool {
-        let (negated, word) = match one.first().strip_prefix('!') {
-            Some(word) => (true, word),
-            None => (false, one.first()),
-        };
-        let is = match one.name.as_str() {
-            "ifmodule" => {
-                let name = word
-                    .trim_end_matches(".c")
-                    .trim_end_matches("_module")
-                    .trim_start_matches("mod_")
-                    .to_ascii_lowercase();
-                self.modules.is_empty() || self.modules.contains(&name) || BUILT_IN.contains(&name.as_str())
-            }
-            "ifdefine" => self.defined.iter().any(|(name, _)| name == word),
-            _ => return true,
-        };
-        is != negated
-    }
-
-    fn value(&self, word: &str) -> String {
-        let mut text = word.to_owned();
-        for (name, value) in &self.defined {
-            text = text.replace(&format!("${{{name}}}"), value);
-        }
-        text
-    }
-}
-
-fn passed_over(one: &Directive<'_>, inside: &[Directive<'_>], book: &mut Bookkeeper<'_>) {
-    book.class(one.origin, LineClass::PassedOver);
-    for child in inside {
-        passed_over(child, child.children(), book);
-    }
-}
-
-const JUDGED: [&str; 39] = [
-    "listen",
-    "virtualhost",
-    "servername",
-    "serveralias",
-    "documentroot",
-    "directory",
-    "directorymatch",
-    "location",
-    "locationmatch",
-    "sslengine",
-    "sslprotocol",
-    "sslciphersuite",
-    "sslverifyclient",
-    "options",
-    "require",
-    "requireany",
-    "requireall",
-    "requirenone",
-    "order",
-    "allow",
-    "deny",
-    "satisfy",
-    "authtype",
-    "authuserfile",
-    "sethandler",
-    "proxypass",
-    "proxypassmatch",
-    "redirect",
-    "redirectpermanent",
-    "redirectmatch",
-    "rewriterule",
-    "rewriteengine",
-    "dav",
-    "alias",
-    "scriptalias",
-    "proxy",
-    "limit",
-    "limitexcept",
-    "authmerging",
-];
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);

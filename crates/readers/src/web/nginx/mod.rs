@@ -2,6 +2,8 @@
 //!
 //! A directive holds in the blocks within its block, unless they have it themselves; lists (`allow`, `deny`) are taken over as a
 //! whole or not at all.
+//!
+//! Long because blocks hand their directives down, so that they are read together.
 
 #[cfg(test)]
 mod tests;

@@ -1,7 +1,7 @@
 //! The reach command.
 
 use crate::args::{self, Common, Format};
-use crate::commands::{print, telling, width};
+use crate::context::{print, telling, width};
 use crate::load;
 use anyhow::{Context, bail};
 use std::path::Path;
@@ -50,7 +50,7 @@ fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow
     let services = all_services(estate);
     let ground = Ground::of(estate);
     let exposure = exposure::from(&ground, &services, from, to.as_ref())?;
-    let sheet = tables::exposure::sheet(estate, &services, &exposure, &crate::exposure::name(from));
+    let sheet = tables::exposure::sheet(estate, &services, &exposure, &crate::commands::exposure::name(from));
     match arguments.format {
         Format::Text => print(|out| trevlin_render::exposure_text(&sheet, width(), out))?,
         Format::Json => print(|out| trevlin_render::exposure_json(&sheet, out))?,

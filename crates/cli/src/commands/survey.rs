@@ -1,7 +1,7 @@
 //! The survey command.
 
 use crate::args::{self, Common, Format};
-use crate::commands::{print, telling, today, width};
+use crate::context::{print, telling, today, width};
 use crate::{load, output};
 use anyhow::{Context, bail};
 use std::fmt::Write as _;

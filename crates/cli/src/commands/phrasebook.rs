@@ -1,7 +1,7 @@
 //! `trevlin phrasebook`.
 
 use crate::args;
-use crate::{commands, load};
+use crate::context;
 use anyhow::bail;
 use std::io::{self, Write};
 use std::path::Path;
@@ -19,7 +19,7 @@ use unicode_width::UnicodeWidthStr;
 pub(crate) fn run(command: &args::Phrasebook) -> anyhow::Result<ExitCode> {
     match command {
         args::Phrasebook::New(new) => {
-            commands::print(|out| out.write_all(phrasebook_guide(&new.shape).as_bytes()))?;
+            context::print(|out| out.write_all(phrasebook_guide(&new.shape).as_bytes()))?;
             Ok(ExitCode::SUCCESS)
         }
         args::Phrasebook::Check(check) => checked(&check.book),
@@ -28,9 +28,9 @@ pub(crate) fn run(command: &args::Phrasebook) -> anyhow::Result<ExitCode> {
 }
 
 fn checked(path: &Path) -> anyhow::Result<ExitCode> {
-    let export = load::export(path)?;
+    let export = crate::read::export(path)?;
     let (_, notes) = Phrasebook::read(&export);
-    commands::print(|out| {
+    context::print(|out| {
         for note in &notes {
             let line = export.position(note.origin.start).line;
             writeln!(out, "{}:{line}: {}", path.display(), neutral(&note.text))?;
@@ -45,7 +45,7 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
 }
 
 fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
-    let file = load::export(&arguments.book)?;
+    let file = crate::read::export(&arguments.book)?;
     if !Phrasebook::is_one(&file) {
         bail!(
             "{} is no phrasebook; `trevlin phrasebook new` writes one to begin with",
@@ -57,11 +57,11 @@ fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
         let line = file.position(note.origin.start).line;
         crate::messages::warning(&format!("{}:{line}: {}", arguments.book.display(), note.text));
     }
-    let export = load::export(&arguments.export)?;
+    let export = crate::read::export(&arguments.export)?;
     let recognised = book.recognises(&export) != trevlin_readers::Recognition::No;
     let tried = book.try_on(&export);
     let masker = Masker::new(&tried.reading.facts.secrets, &tried.reading.facts.masked_places);
-    commands::print(|out| {
+    context::print(|out| {
         if arguments.show != args::Shown::Sheet {
             lines(&tried, &export, &masker, arguments.show, out)?;
         }
@@ -94,7 +94,7 @@ fn lines(
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let all = show == args::Shown::All;
-    let width = commands::width();
+    let width = context::width();
     let half = STATEMENT.min(width / 2);
     let (mut taken, mut passed, mut untaken) = (0, 0, 0);
     if all {

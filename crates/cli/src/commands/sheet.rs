@@ -1,7 +1,8 @@
 //! `trevlin sheet`.
 
 use crate::args::{self, Common};
-use crate::{commands, load};
+use crate::telling::Telling;
+use crate::{context, load};
 use anyhow::bail;
 use std::io;
 use std::path::Path;
@@ -19,7 +20,7 @@ use trevlin_render::neutral;
 pub(crate) fn run(sheet: &args::Sheet, common: &Common) -> anyhow::Result<ExitCode> {
     match sheet {
         args::Sheet::New(new) => {
-            commands::print(|out| out.write_all(sheet_guide(new.kind.into()).as_bytes()))?;
+            context::print(|out| out.write_all(sheet_guide(new.kind.into()).as_bytes()))?;
             Ok(ExitCode::SUCCESS)
         }
         args::Sheet::Check(check) => checked(&check.file),
@@ -28,25 +29,25 @@ pub(crate) fn run(sheet: &args::Sheet, common: &Common) -> anyhow::Result<ExitCo
 }
 
 fn shown(arguments: &args::SheetShow, common: &Common) -> anyhow::Result<ExitCode> {
-    let estate = load::estate(&arguments.paths, commands::telling(common))?;
+    let estate = load::estate(&arguments.paths, context::telling(common))?;
     let device = chosen(&estate, arguments.device.as_deref())?;
     let text = written(&estate, device);
-    commands::print(|out| out.write_all(text.as_bytes()))?;
+    context::print(|out| out.write_all(text.as_bytes()))?;
     Ok(ExitCode::SUCCESS)
 }
 
 fn checked(file: &Path) -> anyhow::Result<ExitCode> {
-    let export = load::export(file)?;
+    let export = crate::read::export(file)?;
     let report = check_sheet(&export);
     let questions = questions(file);
-    commands::print(|out| {
+    context::print(|out| {
         let mut chapter = |title: &str, lines: &[String]| -> io::Result<()> {
             if lines.is_empty() {
                 return Ok(());
             }
             writeln!(out, "{title}")?;
             for line in lines {
-                let filled = textwrap::Options::new(commands::width())
+                let filled = textwrap::Options::new(context::width())
                     .initial_indent("  ")
                     .subsequent_indent("       ");
                 writeln!(out, "{}", textwrap::fill(line, filled))?;
@@ -85,7 +86,7 @@ fn counted(number: usize, one: &str, many: &str) -> String {
 
 /// What an audit of the sheet alone would leave open, each question once.
 fn questions(file: &Path) -> Vec<String> {
-    let Ok(estate) = load::estate(&[file.to_owned()], load::Telling::Nothing) else { return Vec::new() };
+    let Ok(estate) = load::estate(&[file.to_owned()], Telling::Nothing) else { return Vec::new() };
     // No question depends on the day.
     let outcome = audit(&estate, &Yardstick::on(jiff::civil::Date::constant(2000, 1, 1)));
     let mut asked: Vec<Arc<str>> = Vec::new();
@@ -100,7 +101,7 @@ fn questions(file: &Path) -> Vec<String> {
 fn chosen<'a>(estate: &'a Analyses, name: Option<&str>) -> anyhow::Result<&'a Device> {
     match (name, estate.devices.as_slice()) {
         (Some(name), _) => {
-            commands::know_devices(estate, &[name.to_owned()])?;
+            context::know_devices(estate, &[name.to_owned()])?;
             let found = estate.devices.iter().find(|device| device.name == name);
             found.ok_or_else(|| anyhow::anyhow!("there is no device `{name}`"))
         }

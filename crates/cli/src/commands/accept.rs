@@ -1,7 +1,8 @@
 //! `trevlin accept`: an entry in the estate file that says who answers for a finding.
 
-use crate::commands::{print, today};
-use crate::load::{self, Telling};
+use crate::context::{print, today};
+use crate::load;
+use crate::telling::Telling;
 use crate::{args, output};
 use anyhow::{Context, bail};
 use std::fs;

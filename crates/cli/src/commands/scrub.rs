@@ -1,7 +1,7 @@
 //! The scrub command.
 
 use crate::args::{self, Common};
-use crate::commands::{print, telling};
+use crate::context::{print, telling};
 use crate::load::{self, Copied};
 use crate::output::{self, NewFolder};
 use anyhow::{Context, bail};

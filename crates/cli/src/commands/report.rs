@@ -1,8 +1,8 @@
 //! `trevlin report`: what the audit hands over, as files.
 
 use crate::args::{self, Common, ReportFormat};
-use crate::commands::{bytes_of, print, telling, yardstick};
-use crate::exposure::of_outside;
+use crate::commands::exposure::of_outside;
+use crate::context::{bytes_of, print, telling, yardstick};
 use crate::progress::Progress;
 use crate::{load, output};
 use anyhow::{Context, bail};

@@ -1,9 +1,10 @@
 //! The compare command.
 
 use crate::args::{self, Common, CompareFormat};
-use crate::commands::{print, telling, width, yardstick};
-use crate::exposure;
-use crate::load::{self, Telling};
+use crate::commands::exposure;
+use crate::context::{print, telling, width, yardstick};
+use crate::load;
+use crate::telling::Telling;
 use anyhow::{Context, bail};
 use std::fs;
 use std::path::Path;

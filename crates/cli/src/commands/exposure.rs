@@ -1,7 +1,7 @@
 //! The exposure command.
 
 use crate::args::{self, Common, TableFormat};
-use crate::commands::{know_devices, print, telling, width};
+use crate::context::{know_devices, print, telling, width};
 use crate::load;
 use std::process::ExitCode;
 use trevlin_audit::Analyses;

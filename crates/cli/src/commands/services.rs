@@ -1,0 +1,18 @@
+//! `trevlin services`: what each device serves.
+
+use crate::args::{self, Format};
+use crate::context::{know_devices, print, telling, width};
+use crate::load;
+use std::process::ExitCode;
+use trevlin_audit::tables;
+
+pub(crate) fn run(arguments: &args::Services, common: &args::Common) -> anyhow::Result<ExitCode> {
+    let estate = load::estate(&arguments.paths, telling(common))?;
+    know_devices(&estate, &arguments.device)?;
+    let rows = tables::services::sheet(&estate, &arguments.device);
+    match arguments.format {
+        Format::Text => print(|out| trevlin_render::services_text(&rows, width(), out))?,
+        Format::Json => print(|out| trevlin_render::services_json(&rows, out))?,
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,145 @@
+//! Where the parser of a list of rules stands.
+
+use crate::nft::expr::{Command, Expr};
+use crate::nft::lexer::{Kind, Token, split};
+use crate::reader::{Bookkeeper, Surroundings};
+use std::collections::BTreeMap;
+use trevlin_model::{Export, Origin};
+
+/// What the parser works on.
+pub(super) struct Parser<'a, 'b> {
+    pub(super) export: &'a Export,
+    pub(super) around: &'b Surroundings<'a>,
+    pub(super) tokens: Vec<Token<'a>>,
+    pub(super) at: usize,
+    pub(super) book: &'b mut Bookkeeper<'a>,
+    pub(super) commands: &'b mut Vec<Command>,
+    pub(super) variables: &'b mut BTreeMap<String, Expr>,
+    /// Includes on the way here.
+    pub(super) depth: usize,
+    /// Whether another file reads this one in, so that what it defines is not known here.
+    pub(super) part: bool,
+}
+
+impl<'a, 'b> Parser<'a, 'b> {
+    pub(super) fn new(
+        export: &'a Export,
+        around: &'b Surroundings<'a>,
+        book: &'b mut Bookkeeper<'a>,
+        commands: &'b mut Vec<Command>,
+        variables: &'b mut BTreeMap<String, Expr>,
+        part: bool,
+    ) -> Self {
+        let tokens = split(export.text());
+        Self { export, around, tokens, at: 0, book, commands, variables, depth: 0, part }
+    }
+
+    /// The next token; remarks are passed over.
+    pub(super) fn peek(&self) -> Option<Token<'a>> {
+        self.tokens[self.at..].iter().find(|one| one.kind != Kind::Remark).copied()
+    }
+
+    pub(super) fn next(&mut self) -> Option<Token<'a>> {
+        while let Some(token) = self.tokens.get(self.at).copied() {
+            self.at += 1;
+            if token.kind != Kind::Remark {
+                return Some(token);
+            }
+        }
+        None
+    }
+
+    /// The text of the next token, where it stands on the same line.
+    pub(super) fn text(&self) -> &'a str {
+        self.peek().filter(|one| one.kind != Kind::End).map_or("", |one| one.text)
+    }
+
+    pub(super) fn take(&mut self, wanted: &str) -> bool {
+        let found = self.peek().is_some_and(|one| one.text == wanted && one.kind != Kind::String);
+        if found {
+            self.next();
+        }
+        found
+    }
+
+    /// The next word or string of this line.
+    pub(super) fn word(&mut self) -> Option<&'a str> {
+        let token = self.peek().filter(|one| matches!(one.kind, Kind::Word | Kind::String))?;
+        self.next();
+        Some(token.text)
+    }
+
+    pub(super) fn at_end(&self) -> bool {
+        self.peek().is_none_or(|one| one.kind == Kind::End || (one.kind == Kind::Sign && one.text == "}"))
+    }
+
+    pub(super) fn skip_ends(&mut self) {
+        while self.peek().is_some_and(|one| one.kind == Kind::End) {
+            self.next();
+        }
+    }
+
+    /// The place from a token to the last one taken.
+    pub(super) fn origin_from(&self, first: Token<'a>) -> Origin {
+        let start = self.export.origin_of(first.text);
+        let last = self.tokens[..self.at].iter().rev().find(|one| {
+            !matches!(one.kind, Kind::End | Kind::Remark)
+                && self.export.origin_of(one.text).start >= start.start
+        });
+        let end = last.map_or(start.end, |one| self.export.origin_of(one.text).end).max(start.end);
+        Origin { end, ..start }
+    }
+
+    /// Skips the rest of a statement, braces and all.
+    pub(super) fn skip_statement(&mut self) {
+        let mut open = 0usize;
+        while let Some(token) = self.peek() {
+            match (token.kind, token.text) {
+                (Kind::End, _) if open == 0 => return,
+                (Kind::Sign, "}") if open == 0 => return,
+                (Kind::Sign, "{") => open += 1,
+                (Kind::Sign, "}") => open -= 1,
+                _ => {}
+            }
+            self.next();
+        }
+    }
+
+    /// Skips what stands in braces here.
+    pub(super) fn skip_braces(&mut self) {
+        let mut open = 0usize;
+        while let Some(token) = self.next() {
+            match (token.kind, token.text) {
+                (Kind::Sign, "{") => open += 1,
+                (Kind::Sign, "}") => open = open.saturating_sub(1),
+                _ => {}
+            }
+            if open == 0 {
+                return;
+            }
+        }
+    }
+
+    pub(super) fn not_understood(&mut self, first: Token<'a>, why: &str) {
+        self.skip_statement();
+        let origin = self.origin_from(first);
+        self.book.not_understood(origin, why);
+    }
+
+    pub(super) fn understood(&mut self, first: Token<'a>) {
+        let origin = self.origin_from(first);
+        self.book.understood(origin);
+        if !self.at_end() {
+            let after = self.peek().unwrap_or(first);
+            self.not_understood(after, "this is more than was expected here");
+        }
+    }
+
+    /// `$name` as the text it stands for.
+    pub(super) fn variable_text(&self, word: &str) -> String {
+        match word.strip_prefix('$').map(|name| self.variables.get(name)) {
+            Some(Some(Expr::Text(text))) => text.clone(),
+            _ => word.to_owned(),
+        }
+    }
+}

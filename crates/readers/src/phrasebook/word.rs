@@ -1,0 +1,9 @@
+//! A word of a statement.
+
+/// A word of a statement: its text without quotes, and where it stands in the export.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Word<'a> {
+    pub(super) text: &'a str,
+    pub(super) start: u32,
+    pub(super) end: u32,
+}

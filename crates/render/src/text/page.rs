@@ -1,0 +1,442 @@
+//! A page of text for a terminal, built up line by line.
+
+use crate::neutral;
+use anstyle::{AnsiColor, Style};
+use std::collections::BTreeSet;
+use std::fmt::Write;
+use trevlin_audit::{
+    Acceptance, AcceptanceEntry, AnswerEntry, Area, Evidence, ExportSummary, Finding, OpenQuestion, Outcome,
+    Severity, Status,
+};
+
+/// Longer lines of prose are hard to read.
+pub(crate) const WIDEST_PROSE: usize = 110;
+
+/// Where paragraphs begin.
+pub(crate) const MARGIN: &str = "          ";
+
+/// Notes shown for one export before the rest is only counted.
+pub(crate) const SHOWN_NOTES: usize = 6;
+
+/// Files of no known format that are named before the rest is only counted.
+pub(crate) const SHOWN_UNKNOWN: usize = 8;
+
+pub(crate) const BOLD: Style = Style::new().bold();
+
+pub(crate) const DIM: Style = Style::new().dimmed();
+
+pub(crate) const PATH: Style = AnsiColor::Cyan.on_default();
+
+pub(crate) fn style(severity: Severity) -> Style {
+    match severity {
+        Severity::Critical => {
+            Style::new().bold().fg_color(Some(AnsiColor::White.into())).bg_color(Some(AnsiColor::Red.into()))
+        }
+        Severity::High => AnsiColor::Red.on_default().bold(),
+        Severity::Medium => AnsiColor::Yellow.on_default().bold(),
+        Severity::Low => AnsiColor::Green.on_default().bold(),
+        Severity::Info => AnsiColor::Blue.on_default().bold(),
+    }
+}
+
+/// A severity as findings begin with it, as wide as the margin.
+pub(crate) fn mark(severity: Severity) -> String {
+    let (style, word) = (style(severity), severity.word().to_uppercase());
+    let gap = " ".repeat(MARGIN.len().saturating_sub(word.len()));
+    format!("{style}{word}{style:#}{gap}")
+}
+
+pub(crate) struct Page<'a> {
+    pub(crate) text: String,
+    /// Columns for prose.
+    pub(crate) width: usize,
+    /// Columns there are.
+    pub(crate) wide: usize,
+    pub(crate) detail: Detail,
+    pub(crate) again: &'a str,
+    /// Checks whose reasons were told already.
+    pub(crate) explained: BTreeSet<&'static str>,
+}
+
+impl Page<'_> {
+    /// The findings of an area, as a page of its own.
+    pub(crate) fn area(&self, outcome: &Outcome, area: Area) -> Result<String, std::fmt::Error> {
+        let mut page = Self { text: String::new(), explained: BTreeSet::new(), ..*self };
+        let stands = |one: &&Finding| one.area == area && one.status == Status::Open;
+        for (at, finding) in outcome.findings().filter(stands).enumerate() {
+            if at == 0 {
+                page.heading(area.word(), area.question())?;
+            }
+            page.finding(finding)?;
+        }
+        Ok(page.text)
+    }
+
+    pub(crate) fn heading(&mut self, title: &str, subtitle: &str) -> std::fmt::Result {
+        let title = title.to_uppercase();
+        let gap = if subtitle.is_empty() { "" } else { "  " };
+        writeln!(self.text, "{BOLD}{title}{BOLD:#}{gap}{DIM}{}{DIM:#}", self.cut(subtitle, title.len() + 2))?;
+        writeln!(self.text, "{DIM}{}{DIM:#}", "─".repeat(self.width))
+    }
+
+    /// Wrapping that breaks at blanks only, so that paths and names stay whole.
+    pub(crate) fn indented<'a>(&self, first: &'a str, rest: &'a str) -> textwrap::Options<'a> {
+        textwrap::Options::new(self.width)
+            .initial_indent(first)
+            .subsequent_indent(rest)
+            .word_separator(textwrap::WordSeparator::AsciiSpace)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation)
+    }
+
+    /// A text that fits behind what stands on the line already.
+    pub(crate) fn cut(&self, text: &str, taken: usize) -> String {
+        fitted(text, self.width.saturating_sub(taken))
+    }
+
+    pub(crate) fn finding(&mut self, one: &Finding) -> std::fmt::Result {
+        let title = textwrap::fill(
+            &neutral(&format!("{}: {}", one.device, one.title)),
+            self.indented(MARGIN, MARGIN),
+        );
+        let title = title.trim_start();
+        writeln!(self.text, "{}{BOLD}{title}{BOLD:#}", mark(one.severity))?;
+        for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).enumerate() {
+            self.places(places, at == 0)?;
+        }
+        self.paragraph("found", &one.detail)?;
+        self.paragraph("rated", &format!("{}, {}", one.severity.word(), one.why_this_severity))?;
+        if let Some(acceptance) = &one.acceptance {
+            self.paragraph("open", &format!("again: {}, and that has passed", answered(acceptance)))?;
+        }
+        if self.explained.insert(one.check) {
+            self.paragraph("why", one.why)?;
+            self.paragraph("fix", one.remedy)?;
+            self.paragraph("see", &one.references.join("; "))?;
+            self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
+        } else {
+            let check = format!("{} {}; why and fix are told above", one.check, short(&one.fingerprint));
+            self.paragraph("check", &check)?;
+        }
+        writeln!(self.text)
+    }
+
+    /// What somebody answers for, and entries of the estate file that cover nothing or no longer hold.
+    pub(crate) fn accepted(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.acceptances.is_empty() {
+            return Ok(());
+        }
+        self.heading("accepted", "findings that somebody answers for")?;
+        for one in outcome.findings().filter(|one| one.status == Status::Accepted) {
+            let title = neutral(&format!("{}: {}", one.device, one.title)).into_owned();
+            let title = textwrap::fill(&title, self.indented(MARGIN, MARGIN));
+            writeln!(self.text, "{}{}", mark(one.severity), title.trim_start())?;
+            for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).take(1).enumerate() {
+                self.places(&places[..1], at == 0)?;
+            }
+            if let Some(acceptance) = &one.acceptance {
+                self.paragraph("by", &answered(acceptance))?;
+            }
+            self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
+        }
+        for entry in &outcome.acceptances {
+            let Some(told) = stale(entry) else { continue };
+            let text = format!("! {told}");
+            writeln!(self.text, "{}", textwrap::fill(&neutral(&text), self.indented("  ", "    ")))?;
+        }
+        writeln!(self.text)
+    }
+
+    /// Places in one file with their lines. The first place of a finding is the one to cite.
+    pub(crate) fn places(&mut self, places: &[Evidence], first: bool) -> std::fmt::Result {
+        let mark = if first { "▸" } else { " " };
+        let lines: Vec<_> = places.iter().map(|place| place.line.to_string()).collect();
+        let path = places.first().map(|place| neutral(&place.path)).unwrap_or_default();
+        writeln!(self.text, "  {mark} {PATH}{path}:{}{PATH:#}", lines.join(", "))?;
+        for place in places {
+            for (number, line) in (place.line..).zip(place.excerpt.lines()) {
+                let shown = neutral(line);
+                writeln!(self.text, "{DIM}{number:>9} │{DIM:#} {}", self.cut(shown.trim_end(), 12))?;
+            }
+        }
+        Ok(())
+    }
+
+    pub(crate) fn paragraph(&mut self, label: &str, text: &str) -> std::fmt::Result {
+        let options = self.indented(MARGIN, MARGIN);
+        let filled = textwrap::fill(&neutral(text), options);
+        writeln!(self.text, "    {DIM}{label:<5}{DIM:#} {}", filled.trim_start())
+    }
+
+    pub(crate) fn questions(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.open_questions.is_empty() {
+            return Ok(());
+        }
+        self.heading("open questions", "what the exports cannot tell, and what to ask for")?;
+        for (OpenQuestion { device, question, evidence, .. }, checks) in merged(&outcome.open_questions) {
+            let check = checks.join(", ");
+            let options = self.indented("  ", "    ");
+            writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("? {device}: {question}")), options))?;
+            for place in evidence.iter().take(1) {
+                writeln!(
+                    self.text,
+                    "    {PATH}{}:{}{PATH:#}  {DIM}{check}{DIM:#}",
+                    neutral(&place.path),
+                    place.line
+                )?;
+            }
+            if evidence.is_empty() {
+                writeln!(self.text, "    {DIM}{check}{DIM:#}")?;
+            }
+        }
+        writeln!(self.text)
+    }
+
+    /// What somebody said where the exports cannot tell.
+    pub(crate) fn answers(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.answers.is_empty() {
+            return Ok(());
+        }
+        self.heading("answered", "what somebody said where the exports cannot tell")?;
+        for one in &outcome.answers {
+            for question in &one.settles {
+                let options = self.indented("  ", "    ");
+                writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("= {question}")), options))?;
+                let options = self.indented("    ", "    ");
+                writeln!(self.text, "{}", textwrap::fill(&neutral(&said(one)), options))?;
+            }
+            if let Some(told) = idle(one) {
+                let options = self.indented("  ", "    ");
+                writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("! {told}")), options))?;
+            }
+        }
+        writeln!(self.text)
+    }
+
+    /// What was given and not read: nothing above is about it.
+    pub(crate) fn left_out(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        if outcome.left_out.is_empty() {
+            return Ok(());
+        }
+        self.heading("not read", "nothing above is about these")?;
+        let shown = if self.detail == Detail::All { outcome.left_out.len() } else { SHOWN_UNKNOWN };
+        for one in outcome.left_out.iter().take(shown) {
+            let text = neutral(&format!("{}: {}", one.path, one.why)).into_owned();
+            writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
+        }
+        if outcome.left_out.len() > shown {
+            writeln!(self.text, "  and {} more (-v lists them)", outcome.left_out.len() - shown)?;
+        }
+        writeln!(self.text)
+    }
+
+    pub(crate) fn not_understood(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        let exports = || outcome.devices.iter().flat_map(|device| &device.exports);
+        if !exports().any(|export| export.not_understood > 0 || !export.notes.is_empty()) {
+            return Ok(());
+        }
+        self.heading("not understood", "lines nobody judged; look at them yourself")?;
+        let told = |export: &&ExportSummary| export.not_understood > 0 || !export.notes.is_empty();
+        for export in exports().filter(told).filter(|export| export.format != "unknown") {
+            self.export(export)?;
+        }
+        let unknown: Vec<_> = exports().filter(told).filter(|export| export.format == "unknown").collect();
+        let shown = if self.detail == Detail::All { unknown.len() } else { SHOWN_UNKNOWN };
+        for export in unknown.iter().take(shown) {
+            self.export(export)?;
+        }
+        if unknown.len() > shown {
+            writeln!(
+                self.text,
+                "  {DIM}and {} more files of no format that is read here; -v lists them{DIM:#}",
+                unknown.len() - shown
+            )?;
+        }
+        writeln!(self.text)
+    }
+
+    pub(crate) fn export(&mut self, export: &ExportSummary) -> std::fmt::Result {
+        let ExportSummary { path, format, lines, not_understood, notes, .. } = export;
+        let what = if *format == "unknown" {
+            "no format that is read here".to_owned()
+        } else {
+            (*format).to_owned()
+        };
+        writeln!(self.text, "  {PATH}{}{PATH:#}  {what}: {not_understood} of {lines} lines", neutral(path))?;
+        let shown = if self.detail == Detail::All { notes.len() } else { SHOWN_NOTES };
+        for note in notes.iter().take(shown) {
+            let options = self.indented(MARGIN, MARGIN);
+            let text = textwrap::fill(&neutral(&note.text), options);
+            writeln!(self.text, "    {DIM}{:>5}{DIM:#} {}", note.line, text.trim_start())?;
+        }
+        match notes.len().saturating_sub(shown) {
+            0 => Ok(()),
+            more => writeln!(self.text, "          {DIM}and {more} more; -v shows all{DIM:#}"),
+        }
+    }
+
+    pub(crate) fn summary(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        self.heading("summary", "")?;
+        let exports: Vec<_> = outcome.devices.iter().flat_map(|device| &device.exports).collect();
+        let known: Vec<_> = exports.iter().filter(|export| export.format != "unknown").collect();
+        let sum = |count: fn(&ExportSummary) -> u32| {
+            known.iter().map(|export| u64::from(count(export))).sum::<u64>()
+        };
+        let severities: Vec<_> = Severity::ALL
+            .iter()
+            .filter_map(|severity| Some((*severity, *outcome.summary.by_severity.get(severity.word())?)))
+            .filter(|(_, count)| *count > 0)
+            .map(|(severity, count)| format!("{0}{count} {1}{0:#}", style(severity), severity.word()))
+            .collect();
+        let areas: Vec<_> = Area::ALL
+            .iter()
+            .filter_map(|area| Some((area.word(), *outcome.summary.by_area.get(area.word())?)))
+            .filter(|(_, count)| *count > 0)
+            .map(|(word, count)| format!("{word} {count}"))
+            .collect();
+        let mut lines = Vec::new();
+        if severities.is_empty() {
+            lines.push("no open findings".to_owned());
+        } else {
+            let open = outcome.findings.len() - outcome.summary.accepted;
+            lines.push(format!("{}: {}", counted(open, "finding"), severities.join(", ")));
+            lines.push(format!("by area: {}", areas.join(", ")));
+        }
+        if outcome.summary.accepted > 0 {
+            lines.push(format!("and {} accepted", outcome.summary.accepted));
+        }
+        lines.push(counted(merged(&outcome.open_questions).len(), "open question"));
+        lines.push(format!("certificates judged as of {} (another date: --as-of)", outcome.as_of));
+        lines.push(format!(
+            "read: {}, {}, {} lines: {} understood, {} not understood, the rest has no bearing",
+            counted(outcome.devices.len(), "device"),
+            counted(known.len(), "export"),
+            sum(|export| export.lines),
+            sum(|export| export.understood),
+            sum(|export| export.not_understood),
+        ));
+        if known.len() < exports.len() {
+            let files = counted(exports.len() - known.len(), "file");
+            lines.push(format!("not read: {files} of no format that is read here"));
+        }
+        for line in lines {
+            // Styles have no width for the wrapping.
+            writeln!(self.text, "{}", textwrap::fill(&line, self.indented("  ", "    ")))?;
+        }
+        Ok(())
+    }
+
+    /// One line a finding: severity, place, title.
+    pub(crate) fn lines(&mut self, outcome: &Outcome) -> std::fmt::Result {
+        for one in outcome.findings() {
+            let style = style(one.severity);
+            let (place, title) = place_and_title(one);
+            let word = one.severity.word();
+            let gap = " ".repeat(10usize.saturating_sub(word.len()));
+            let space = if place.is_empty() { "" } else { "  " };
+            let (place, title) = (neutral(&place), neutral(&title));
+            let accepted = match (one.status, &one.acceptance) {
+                (Status::Accepted, Some(acceptance)) => format!(" (accepted until {})", acceptance.until),
+                _ => String::new(),
+            };
+            writeln!(self.text, "{style}{word}{style:#}{gap}{PATH}{place}{PATH:#}{space}{title}{accepted}")?;
+        }
+        Ok(())
+    }
+}
+
+/// Where a finding is, and what it is, with the device where the place does not tell.
+pub(crate) fn place_and_title(one: &Finding) -> (String, String) {
+    let place =
+        one.evidence.first().map(|place| format!("{}:{}", place.path, place.line)).unwrap_or_default();
+    // The path begins with the device's folder as a rule.
+    let told = place.strip_prefix(&*one.device).is_some_and(|rest| rest.starts_with('/'));
+    let title = if told { one.title.to_string() } else { format!("{}: {}", one.device, one.title) };
+    (place, title)
+}
+
+pub(crate) fn counted(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}
+
+/// Questions with the checks that ask them; what several checks ask of one device is asked once, where the first of them asks.
+pub(crate) fn merged(questions: &[OpenQuestion]) -> Vec<(&OpenQuestion, Vec<&str>)> {
+    let mut found: Vec<(&OpenQuestion, Vec<&str>)> = Vec::new();
+    for one in questions {
+        let same = |other: &OpenQuestion| {
+            (&other.device, &other.question, &other.evidence) == (&one.device, &one.question, &one.evidence)
+        };
+        match found.iter_mut().find(|(other, _)| same(other)) {
+            Some((_, checks)) if !checks.contains(&one.check) => checks.push(one.check),
+            Some(_) => {}
+            None => found.push((one, vec![one.check])),
+        }
+    }
+    found
+}
+
+/// How much to say.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Detail {
+    /// One line a finding.
+    Lines,
+    /// What to do first, and of each area the gravest; everything where that is little.
+    Short,
+    /// Everything, with long lists cut.
+    Full,
+    /// Everything.
+    All,
+}
+
+/// As much of a fingerprint as `trevlin accept` needs.
+pub(crate) fn short(fingerprint: &str) -> &str {
+    fingerprint.get(..12).unwrap_or(fingerprint)
+}
+
+pub(crate) fn answered(acceptance: &Acceptance) -> String {
+    format!("{} until {}: {}", acceptance.owner, acceptance.until, acceptance.reason)
+}
+
+/// As much of a text as there is room for, in columns.
+pub(crate) fn fitted(text: &str, room: usize) -> String {
+    if unicode_width::UnicodeWidthStr::width(text) <= room {
+        return text.to_owned();
+    }
+    let mut out = String::new();
+    for letter in text.chars() {
+        if unicode_width::UnicodeWidthStr::width(out.as_str()) + 2 > room {
+            break;
+        }
+        out.push(letter);
+    }
+    out + "…"
+}
+
+/// What an entry of accepted findings is no longer good for, where that is so.
+pub(crate) fn stale(entry: &AcceptanceEntry) -> Option<String> {
+    let what = match &entry.device {
+        Some(device) => format!("{} on {device}", entry.accepts),
+        None => entry.accepts.clone(),
+    };
+    let told = match (entry.findings, entry.acceptance.expired) {
+        (0, _) => "fits no finding; take it out, or see what it was for".to_owned(),
+        (count, true) => {
+            format!("ended on {}; {} open again", entry.acceptance.until, counted(count, "finding"))
+        }
+        _ => return None,
+    };
+    Some(format!("trevlin.toml, line {}: {what} {told}", entry.line))
+}
+
+/// What was answered, by whom and when, and what follows.
+pub(crate) fn said(one: &AnswerEntry) -> String {
+    let follows = if one.right { "as it should be" } else { "a finding" };
+    format!("{} ({}, {}): {follows}", one.answer, one.by, one.on)
+}
+
+/// What an answer is not good for, where nobody asks what it answers.
+pub(crate) fn idle(one: &AnswerEntry) -> Option<String> {
+    one.settles.is_empty().then(|| {
+        let device = one.device.as_ref().map(|device| format!(" on {device}")).unwrap_or_default();
+        format!("trevlin.toml, line {}: {}{device} asks nothing that this answers", one.line, one.check)
+    })
+}
