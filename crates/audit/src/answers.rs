@@ -63,7 +63,14 @@ pub(crate) fn apply(
 }
 
 fn fits(one: &GivenAnswer, question: &OpenQuestion) -> bool {
-    let about = |words: &String| question.question.to_lowercase().contains(&words.to_lowercase());
+    // By what it is about, never by how it is put: a question may be put otherwise tomorrow.
+    let about = |named: &String| {
+        let named = named.to_lowercase();
+        let is_in = |text: &str| text.to_lowercase().contains(&named);
+        let of_files = question.files.iter().any(|file| is_in(file));
+        let of_lines = question.evidence.iter().any(|one| is_in(&one.path) || is_in(&one.excerpt));
+        of_files || of_lines || question.about.1.names().any(is_in)
+    };
     one.check == question.check
         && one.device.as_ref().is_none_or(|device| **device == *question.device)
         && one.about.as_ref().is_none_or(about)

@@ -49,7 +49,7 @@ pub struct SurveyedDevice {
     /// Name.
     pub name: String,
     /// Kind.
-    pub kind: &'static str,
+    pub kind: DeviceKind,
     /// Formats of its exports, the most frequent first.
     pub formats: Vec<FormatCount>,
     /// Lines of files of known formats.

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use trevlin_checks::subject::Subject;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::evidence::Evidence;
+use trevlin_model::DeviceKind;
 
 /// One export in the outcome.
 #[derive(Debug, Clone, Serialize)]
@@ -41,7 +42,7 @@ pub struct DeviceSummary {
     /// Name.
     pub name: String,
     /// Kind.
-    pub kind: &'static str,
+    pub kind: DeviceKind,
     /// Its exports.
     pub exports: Vec<ExportSummary>,
 }

@@ -10,7 +10,10 @@ use trevlin_model::{Device, Tunnel};
 /// exports have them, and of values: never from a secret, a line number or a text for people, so that another wording is not
 /// another finding.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Subject(String);
+pub struct Subject {
+    key: String,
+    names: Vec<String>,
+}
 
 /// What kind of thing is judged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, IntoStaticStr)]
@@ -107,14 +110,16 @@ impl Subject {
     /// A thing of a kind.
     #[must_use]
     pub fn of(kind: SubjectKind) -> Self {
-        Self(<&'static str>::from(kind).to_owned())
+        Self { key: <&'static str>::from(kind).to_owned(), names: Vec::new() }
     }
 
     /// The same, told apart from others by a name or a value.
     #[must_use]
     pub fn with(mut self, part: impl Display) -> Self {
-        self.0.push(BETWEEN);
-        self.0.push_str(&part.to_string());
+        let part = part.to_string();
+        self.key.push(BETWEEN);
+        self.key.push_str(&part);
+        self.names.push(part);
         self
     }
 
@@ -192,6 +197,11 @@ impl Subject {
     /// The key.
     #[must_use]
     pub fn key(&self) -> &str {
-        &self.0
+        &self.key
+    }
+
+    /// What tells it apart from others of its kind: names and values, as the exports have them.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.names.iter().map(String::as_str)
     }
 }

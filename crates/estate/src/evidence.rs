@@ -57,6 +57,7 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
     let last = end.line.max(start.line);
     // The inside of a certificate or a key says nothing to a reader.
     let encoded =
+        // Read: the line of an export.
         export.line(start.line).is_some_and(|line| line.text.trim_start().starts_with("-----BEGIN "));
     let shown = if encoded { start.line } else { last.min(start.line + MOST_EXCERPT_LINES - 1) };
     let mut lines = Vec::new();

@@ -281,7 +281,7 @@ pub fn compare_text(
             writeln!(
                 out,
                 "  {DIM}and {}{of}{DIM:#}",
-                counted(more, "more line").replace("more lines", "more")
+                if more == 1 { "1 more line".to_owned() } else { format!("{more} more") }
             )?;
         }
     }

@@ -7,6 +7,7 @@ use crate::text::merged;
 use std::collections::BTreeMap;
 use std::io;
 use trevlin_audit::{DeviceSummary, Outcome};
+use trevlin_model::DeviceKind;
 
 /// A question to somebody.
 struct Row {
@@ -21,11 +22,14 @@ struct Row {
 fn rows(outcome: &Outcome, contacts: &BTreeMap<String, String>) -> Vec<Row> {
     let kind = |name: &str| {
         let device = outcome.devices.iter().find(|one: &&DeviceSummary| one.name == name);
-        device.map_or("", |one| one.kind).replace("unknown", "")
+        device.map(|one| one.kind).filter(|kind| *kind != DeviceKind::Unknown)
     };
     let addressee = |device: &str| match contacts.get(device) {
         Some(contact) => contact.clone(),
-        None => format!("whoever runs the {} {device}", kind(device)).replace("  ", " "),
+        None => match kind(device) {
+            Some(kind) => format!("whoever runs the {} {device}", kind.word()),
+            None => format!("whoever runs the {device}"),
+        },
     };
     let mut rows: Vec<Row> = merged(&outcome.open_questions)
         .into_iter()

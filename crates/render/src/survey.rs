@@ -7,6 +7,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use trevlin_audit::coverage::{OutsideRow, Survey, SurveyedDevice};
+use trevlin_model::DeviceKind;
 
 #[derive(Serialize)]
 struct Document<'a> {
@@ -58,8 +59,11 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         sum(|one| one.not_understood)
     )?;
     let mut kinds: Vec<&SurveyedDevice> = survey.devices.iter().collect();
-    kinds.sort_by(|a, b| (a.kind == "unknown", a.kind).cmp(&(b.kind == "unknown", b.kind)));
-    let heading = |kind: &'static str| if kind == "unknown" { "kind not known" } else { kind };
+    kinds.sort_by_key(|one| one.kind);
+    let heading = |kind: DeviceKind| match kind {
+        DeviceKind::Unknown => "kind not known",
+        known => known.word(),
+    };
     let rows: Vec<_> = kinds
         .iter()
         .map(|one| (heading(one.kind), cells(one), if one.not_understood == 0 { GOOD } else { OPEN }))
@@ -199,7 +203,7 @@ fn cells(one: &SurveyedDevice) -> [String; 5] {
 /// Whether where its outside is has to be said: it joins networks and nothing tells, or only a guess does.
 fn is_unsure(one: &SurveyedDevice) -> bool {
     one.outside.iter().any(|outside| !outside.certain)
-        || (one.outside.is_empty() && matches!(one.kind, "firewall" | "router"))
+        || (one.outside.is_empty() && matches!(one.kind, DeviceKind::Firewall | DeviceKind::Router))
 }
 
 fn told_outside(one: &SurveyedDevice) -> String {

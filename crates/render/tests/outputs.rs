@@ -60,7 +60,11 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
     };
     Outcome {
         as_of: "2026-11-25".into(),
-        devices: vec![DeviceSummary { name: "edge".into(), kind: "router", exports: vec![export] }],
+        devices: vec![DeviceSummary {
+            name: "edge".into(),
+            kind: trevlin_model::DeviceKind::Router,
+            exports: vec![export],
+        }],
         summary: Summary {
             by_severity: BTreeMap::from([("high", findings.len())]),
             by_area: BTreeMap::from([("logins", findings.len())]),

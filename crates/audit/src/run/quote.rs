@@ -100,7 +100,7 @@ pub(super) fn open_question(
 pub(super) fn devices(estate: &Analyses, texts: &Texts) -> Vec<DeviceSummary> {
     let summary = |device: &trevlin_model::Device| DeviceSummary {
         name: device.name.clone(),
-        kind: device.kind.word(),
+        kind: device.kind,
         exports: device.exports.iter().map(|id| export(estate, texts, id.0 as usize)).collect(),
     };
     estate.devices.iter().map(summary).collect()

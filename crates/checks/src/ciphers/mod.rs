@@ -366,6 +366,7 @@ fn strongswan(estate: &EstateMap, worst: &Known<'_>) -> String {
         .text()
         .get(origin.start as usize..origin.end as usize)
         .unwrap_or_default();
+    // Read: the line of an export.
     let old_format = text.starts_with("conn ");
     let data = worst.offer.part == OfferPart::Data;
     let key = match (text.split_once('='), old_format, data) {

@@ -59,7 +59,7 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
             }
         }
         let is_sudoers =
-            |one: &&trevlin_model::Reference| estate.export(one.origin.export).path().contains("sudoers");
+            |one: &&trevlin_model::Reference| estate.format_of(one.origin.export) == Some("sudoers");
         for missing in device.facts.missing.iter().filter(is_sudoers) {
             let ask = missing.question("who may do everything without a password");
             answers.push(Answer::new(

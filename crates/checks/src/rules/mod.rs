@@ -120,6 +120,7 @@ pub(super) fn on_list(check: &Check, rules: &str) -> Vec<String> {
     let text = filter_files(rules);
     super::testing::answers(check, &super::testing::estate(&[("d/iptables-save.txt", &text)]))
         .into_iter()
+        // Read: what a test was told.
         .filter(|one| one != "pass d")
         .collect()
 }

@@ -7,8 +7,7 @@ use trevlin_analysis::map::EstateMap;
 /// A question for each file of keys that another reads in and that is not among the exports.
 pub(crate) fn keys_not_exported(estate: &EstateMap, at: usize) -> Vec<Answer> {
     let device = &estate.devices[at];
-    let is_secrets =
-        |origin: trevlin_model::Origin| estate.export(origin.export).file_name().ends_with(".secrets");
+    let is_secrets = |origin: trevlin_model::Origin| estate.format_of(origin.export) == Some("ipsec-secrets");
     let missing = device.facts.missing.iter().filter(|one| is_secrets(one.origin));
     missing
         .map(|one| {

@@ -10,6 +10,7 @@ use std::process::ExitCode;
 use toml_edit::{Key, Value};
 use trevlin_audit::coverage::{Survey, survey};
 use trevlin_audit::{ESTATE_FILE, ValidEstateFile, audit};
+use trevlin_model::DeviceKind;
 use trevlin_render::{survey_json, survey_text};
 
 /// Runs the command.
@@ -83,10 +84,10 @@ fn estate_file(found: &Survey) -> String {
     for one in &found.devices {
         // A device at the top of the estate goes by the folder's own name.
         let _ = writeln!(text, "\n[device.{}]", Key::new(&one.name).display_repr());
-        if one.kind == "unknown" {
+        if one.kind == DeviceKind::Unknown {
             let _ = writeln!(text, "#kind = \"server\"        # firewall, router, server or storage");
         } else {
-            let _ = writeln!(text, "kind = \"{}\"", one.kind);
+            let _ = writeln!(text, "kind = \"{}\"", one.kind.word());
         }
         let names: Vec<String> = one.outside.iter().map(|outside| outside.interface.clone()).collect();
         let certain = !names.is_empty() && one.outside.iter().all(|outside| outside.certain);
@@ -94,7 +95,7 @@ fn estate_file(found: &Survey) -> String {
             let _ = writeln!(text, "outside = {}", texts(&names));
         } else if !names.is_empty() {
             let _ = writeln!(text, "#outside = {}   # a guess", texts(&names));
-        } else if matches!(one.kind, "firewall" | "router") {
+        } else if matches!(one.kind, DeviceKind::Firewall | DeviceKind::Router) {
             let _ = writeln!(text, "#outside = [\"\"]      # nothing tells");
         }
         let _ = writeln!(text, "#site = \"\"\n#contact = \"\"");

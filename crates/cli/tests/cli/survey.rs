@@ -111,6 +111,12 @@ fn an_answer_settles_a_question() {
         assert!(!out.contains("<b>") && !out.contains("sesame"), "{out}");
     }
 
+    // It may be limited to what a question is about, by its name.
+    for (about, left) in [("eth0", 0), ("ip-addr.json", 0), ("eth7", 1)] {
+        fs::write(&file, answer(true, "edge") + &format!("about = \"{about}\"\n")).unwrap();
+        assert_eq!(open(&json(estate.path(), &[]), "exposure/outside-unfiltered"), left, "{about}");
+    }
+
     // What is not as it should be is a finding, which the answer proves.
     fs::write(&file, answer(false, "edge")).unwrap();
     let wrong = json(estate.path(), &[]);

@@ -248,13 +248,13 @@ fn shown(mark: &Mark, marks: &Marks) -> String {
 
 /// A duration in the largest unit that it is a whole number of.
 fn span(seconds: u64) -> String {
-    let (count, unit) = match seconds {
-        0 => (0, "seconds"),
-        _ if seconds.is_multiple_of(3600) => (seconds / 3600, "hours"),
-        _ if seconds.is_multiple_of(60) => (seconds / 60, "minutes"),
-        _ => (seconds, "seconds"),
+    let (count, one, many) = match seconds {
+        0 => (0, "second", "seconds"),
+        _ if seconds.is_multiple_of(3600) => (seconds / 3600, "hour", "hours"),
+        _ if seconds.is_multiple_of(60) => (seconds / 60, "minute", "minutes"),
+        _ => (seconds, "second", "seconds"),
     };
-    if count == 1 { format!("1 {}", unit.trim_end_matches('s')) } else { format!("{count} {unit}") }
+    format!("{count} {}", if count == 1 { one } else { many })
 }
 
 /// Puts a value in its place.

@@ -12,7 +12,7 @@ pub struct GivenAnswer {
     pub check: &'static str,
     /// Only what it asks about this device.
     pub device: Option<String>,
-    /// Only questions with these words.
+    /// Only questions about what is called so: a name, a file, or what stands in a line that makes one ask.
     pub about: Option<String>,
     /// What was said.
     pub answer: String,

@@ -78,7 +78,7 @@ fn component(device: &trevlin_audit::DeviceSummary) -> Value {
         "uuid": id("device", &device.name),
         "type": "network-device",
         "title": said(&device.name),
-        "description": format!("{}, known by {} exports", device.kind, device.exports.len()),
+        "description": format!("{}, known by {} exports", device.kind.word(), device.exports.len()),
         "status": { "state": "operational" },
     })
 }

@@ -299,8 +299,11 @@ fn controls(check: &Check) -> Vec<(usize, String)> {
         for (at, (beginning, ..)) in CATALOGUES.iter().enumerate() {
             let Some(rest) = reference.strip_prefix(beginning) else { continue };
             // A technical guideline is no catalogue of controls.
-            for control in
-                rest.split(", ").flat_map(|part| part.split(" and ")).filter(|one| !one.starts_with("TR-"))
+            for control in rest
+                .split(", ")
+                // Read: a citation, whose parts have their punctuation.
+                .flat_map(|part| part.split(" and "))
+                .filter(|one| !one.starts_with("TR-"))
             {
                 let one = (at, control.to_owned());
                 if !found.contains(&one) {

@@ -18,6 +18,7 @@ use trevlin_audit::tables::tunnels::TunnelRow;
 use trevlin_audit::{
     Area, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status, YardstickRow,
 };
+use trevlin_model::DeviceKind;
 
 /// Everything that a report is made from.
 #[derive(Debug, Clone, Copy)]
@@ -293,14 +294,17 @@ fn exports(outcome: &Outcome) -> impl Iterator<Item = &ExportSummary> {
 
 fn lead(report: &Report<'_>) -> Vec<String> {
     let outcome = report.outcome;
-    let mut kinds: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut kinds: BTreeMap<DeviceKind, usize> = BTreeMap::new();
     for device in &outcome.devices {
         *kinds.entry(device.kind).or_default() += 1;
     }
-    let unknown = kinds.remove("unknown").unwrap_or(0);
-    let mut of: Vec<String> = kinds.iter().map(|(kind, count)| counted(*count, kind)).collect();
+    let unknown = kinds.remove(&DeviceKind::Unknown).unwrap_or(0);
     // Storage is no word for one of several.
-    of.iter_mut().for_each(|text| *text = text.replace("storages", "storage appliances"));
+    let several = |kind, count| match (kind, count) {
+        (DeviceKind::Storage, 2..) => format!("{count} storage appliances"),
+        (kind, count) => counted(count, kind.word()),
+    };
+    let mut of: Vec<String> = kinds.iter().map(|(kind, count)| several(*kind, *count)).collect();
     if unknown > 0 {
         of.push(format!("{unknown} of no stated kind"));
     }
@@ -441,7 +445,7 @@ fn device(one: &DeviceSummary, outcome: &Outcome) -> DeviceView {
     let found: Vec<&Finding> = open.collect();
     DeviceView {
         name: plain(&one.name),
-        kind: one.kind,
+        kind: one.kind.word(),
         exports: known.len(),
         lines: known.iter().map(|one| one.lines).sum(),
         understood: known.iter().map(|one| one.understood).sum(),
