@@ -161,15 +161,23 @@ struct Sheets {
 
 impl Sheets {
     fn of(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> Self {
-        Self {
-            logins: logins::logins(estate),
-            tunnels: tables::tunnels::tunnels(estate, yardstick, outcome),
-            services: tables::services::sheet(estate, &[]),
-            rules: tables::rules::sheet(estate, &[], yardstick.as_of),
-            exposure: Some(of_outside(estate)),
-            plan: tables::addresses::sheet(estate, None),
-            yardstick: estate.yardstick_rows(),
-        }
+        // Each table is made by one core, and they are about as large as each other.
+        let ((rules, plan), ((logins, tunnels), (services, exposure))) = rayon::join(
+            || {
+                rayon::join(
+                    || tables::rules::sheet(estate, &[], yardstick.as_of),
+                    || tables::addresses::sheet(estate, None),
+                )
+            },
+            || {
+                rayon::join(
+                    || (logins::logins(estate), tables::tunnels::tunnels(estate, yardstick, outcome)),
+                    || (tables::services::sheet(estate, &[]), of_outside(estate)),
+                )
+            },
+        );
+        let (exposure, yardstick) = (Some(exposure), estate.yardstick_rows());
+        Self { logins, tunnels, services, rules, exposure, plan, yardstick }
     }
 
     fn report<'a>(&'a self, title: &'a str, outcome: &'a Outcome) -> Report<'a> {
