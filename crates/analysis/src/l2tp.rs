@@ -119,13 +119,10 @@ fn by_filter(estate: &Analyses, at: usize, port: u16) -> Access {
         // What comes in where the outside is decides, and where that is not known, what no rule names.
         let outer = estate.outside(at);
         let unnamed = entrances.len().saturating_sub(1);
-        let decides = |number: usize, name: &str| match outer {
-            [] => number == unnamed,
-            _ => outer.iter().any(|one| one.name == name),
-        };
-        let unnamed_outer = outer.iter().any(|one| !entrances.contains(&one.name));
+        let outer_is_unnamed = outer.is_empty() || outer.iter().any(|one| !entrances.contains(&one.name));
         for (number, name) in entrances.iter().enumerate() {
-            let decides = decides(number, name) || (number == unnamed && unnamed_outer);
+            let is_outer = outer.iter().any(|one| one.name == *name);
+            let decides = is_outer || (number == unnamed && outer_is_unnamed);
             if is_inner(facts, name) || (!outer.is_empty() && !decides) {
                 continue;
             }

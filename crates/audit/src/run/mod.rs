@@ -106,17 +106,12 @@ impl Outcome {
 /// Runs every check over an estate.
 #[must_use]
 pub fn audit(estate: &Analyses, yardstick: &Yardstick) -> Outcome {
-    assemble(estate, yardstick, &Area::ALL)
+    audit_areas(estate, yardstick, &Area::ALL)
 }
 
-/// Runs the checks of some areas over an estate.
+/// Runs the checks of some areas over an estate, and gathers what they say.
 #[must_use]
 pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
-    assemble(estate, yardstick, areas)
-}
-
-/// Runs the checks of some areas and gathers what they say.
-fn assemble(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
     let texts = Texts::default();
     let said = ask_all(estate, yardstick, &texts, areas);
     let mut findings = Vec::with_capacity(said.iter().map(|one| one.findings.len()).sum());

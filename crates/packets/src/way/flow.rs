@@ -12,6 +12,8 @@ pub(crate) const ACK: Value = 0b1_0000;
 
 pub(crate) const TCP: u8 = 6;
 
+pub(crate) const UDP: u8 = 17;
+
 /// Whether a transport protocol has ports: TCP, UDP, DCCP, SCTP and UDP-Lite.
 #[must_use]
 pub fn has_ports(protocol: u8) -> bool {
@@ -34,5 +36,3 @@ pub struct Flow<'a> {
     /// Destination port.
     pub port: u16,
 }
-
-pub(crate) const UDP: u8 = 17;
