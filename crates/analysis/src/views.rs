@@ -8,6 +8,7 @@ use crate::reachability::Ground;
 use crate::services::Service;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
+use tracing::debug_span;
 use trevlin_estate::special::{is_link_local, is_public};
 use trevlin_model::{IpRange, Protocol};
 
@@ -36,6 +37,7 @@ pub struct InnerViews {
 impl InnerViews {
     /// Works it out.
     pub fn of(estate: &EstateMap, services: &[Vec<Service>]) -> Self {
+        let _timed = debug_span!("what callers and sites reach").entered();
         let ground = Ground::of(estate);
         let of_callers = || {
             let callers = estate.shape().callers.par_iter().with_max_len(1);
@@ -73,7 +75,8 @@ pub struct Site {
 impl Views {
     /// Works it out.
     pub fn of(estate: &EstateMap) -> Self {
-        let services = exposure::all_services(estate);
+        let services = debug_span!("services").in_scope(|| exposure::all_services(estate));
+        let _timed = debug_span!("what the outside reaches").entered();
         let ground = Ground::of(estate);
         let outside = exposure::outside(&ground, &services);
         Self { services, outside }

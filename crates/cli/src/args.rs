@@ -43,7 +43,7 @@ pub(crate) struct Common {
     /// Say less: one line a finding, and no warnings
     #[arg(short, long, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
-    /// Say more: what each file was taken for, and every note
+    /// Say more: what each file was taken for, and every note; given twice, also how long each part took
     #[arg(short, long, global = true, action = clap::ArgAction::Count)]
     pub(crate) verbose: u8,
     /// Read more or less than by default, as NAME=VALUE (can be repeated); docs/limits.md lists them
@@ -55,7 +55,7 @@ pub(crate) struct Common {
 }
 
 impl Common {
-    /// Whether to say more. Said twice it says no more than once.
+    /// Whether to say more.
     pub(crate) fn is_verbose(&self) -> bool {
         self.verbose > 0
     }

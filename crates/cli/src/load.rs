@@ -15,6 +15,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use tracing::debug_span;
 use trevlin_audit::{
     Analyses, ESTATE_FILE, Estate, Found, Input, LeftOutFile, SeveralInOne, ValidEstateFile, device_folders,
     several_in_one,
@@ -63,12 +64,14 @@ pub(crate) fn judged(paths: &[PathBuf], telling: Telling, judging: &Judging) -> 
 }
 
 fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> anyhow::Result<Analyses> {
-    let mut gathered = gather(paths, telling)?;
+    let mut gathered = debug_span!("finding and decoding files").in_scope(|| gather(paths, telling))?;
     if let Some(name) = yardstick {
         gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
     }
-    let inputs = read_all(gathered.decoded, &gathered.file, Unread::Forgotten, telling);
-    let mut estate = Estate::within(inputs, &gathered.file, limits::in_force());
+    let inputs = debug_span!("reading formats")
+        .in_scope(|| read_all(gathered.decoded, &gathered.file, Unread::Forgotten, telling));
+    let mut estate = debug_span!("putting devices together")
+        .in_scope(|| Estate::within(inputs, &gathered.file, limits::in_force()));
     let files = gathered.left_out.into_iter();
     let files = files.map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why });
     if telling != Telling::Nothing {
@@ -77,7 +80,7 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
         estate.mixed().iter().for_each(|text| messages::warning(text));
     }
     estate.left_out = files.chain(std::mem::take(&mut estate.left_out)).collect();
-    Ok(Analyses::of(estate))
+    Ok(debug_span!("topology and addresses").in_scope(|| Analyses::of(estate)))
 }
 
 /// An estate with everything else that lies beside its exports, to make a copy of.

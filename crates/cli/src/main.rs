@@ -38,6 +38,9 @@ fn main() -> ExitCode {
     ahead::begin();
     let arguments = args::Arguments::parse();
     arguments.common.color.write_global();
+    if arguments.common.verbose > 1 {
+        messages::tell_times();
+    }
     let run = || {
         limits::set(&arguments.common.limit)?;
         work_on(arguments.common.jobs)?;

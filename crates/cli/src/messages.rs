@@ -2,6 +2,7 @@
 
 use anstyle::{AnsiColor, Style};
 use std::io::Write;
+use tracing_subscriber::fmt::format::FmtSpan;
 use trevlin_render::neutral;
 
 const ERROR: Style = AnsiColor::Red.on_default().bold();
@@ -26,6 +27,19 @@ pub(crate) fn warning(text: &str) {
 /// Something to know when asked.
 pub(crate) fn note(text: &str) {
     say(NOTE, "note", text);
+}
+
+/// From now on it is told how long each part of the work took, the time in which its thread waited for others apart.
+pub(crate) fn tell_times() {
+    // Where it is set already, it is told already.
+    let _ = tracing_subscriber::fmt()
+        .with_writer(std::io::stderr)
+        .with_max_level(tracing::Level::TRACE)
+        .with_span_events(FmtSpan::CLOSE)
+        .with_target(false)
+        .with_level(false)
+        .with_ansi(false)
+        .try_init();
 }
 
 /// From now on a fault of our own is told by its place alone: the words of a panic may quote what was being read, a secret with it.

@@ -44,16 +44,31 @@ impl Times {
     ///
     /// # Errors
     /// Where one cannot be done.
-    #[allow(clippy::disallowed_methods, reason = "a measurement reads the clock")]
     pub fn of(runs: usize, mut run: impl FnMut() -> Result<()>) -> Result<Self> {
-        let mut times = Vec::with_capacity(runs);
+        let times: Result<Vec<Duration>> = (0..runs).map(|_| once(&mut run)).collect();
+        Ok(Self::sorted(times?))
+    }
+
+    /// Times of so many runs of two things, one after the other.
+    ///
+    /// # Errors
+    /// Where one cannot be done.
+    pub fn in_turn(
+        runs: usize,
+        mut one: impl FnMut() -> Result<()>,
+        mut other: impl FnMut() -> Result<()>,
+    ) -> Result<(Self, Self)> {
+        let (mut of_one, mut of_other) = (Vec::with_capacity(runs), Vec::with_capacity(runs));
         for _ in 0..runs {
-            let begun = Instant::now();
-            run()?;
-            times.push(begun.elapsed());
+            of_one.push(once(&mut one)?);
+            of_other.push(once(&mut other)?);
         }
+        Ok((Self::sorted(of_one), Self::sorted(of_other)))
+    }
+
+    fn sorted(mut times: Vec<Duration>) -> Self {
         times.sort_unstable();
-        Ok(Self(times))
+        Self(times)
     }
 
     /// The one in the middle.
@@ -61,6 +76,13 @@ impl Times {
     pub fn median(&self) -> f64 {
         self.0[self.0.len() / 2].as_secs_f64()
     }
+}
+
+#[allow(clippy::disallowed_methods, reason = "a measurement reads the clock")]
+fn once(run: &mut impl FnMut() -> Result<()>) -> Result<Duration> {
+    let begun = Instant::now();
+    run()?;
+    Ok(begun.elapsed())
 }
 
 impl fmt::Display for Times {
@@ -161,19 +183,23 @@ pub fn size(program: &Path, devices: u64, runs: usize, folder: &Path) -> Result<
     })?;
     let found = folder.join("audit.json");
     let mut memory = 0;
-    let audit = Times::of(runs, || {
-        let mut command = Command::new(program);
-        command.arg("audit").arg(&estate).args(["--format", "json"]).stdout(File::create(&found)?);
-        memory = memory.max(memory_of(command.stderr(Stdio::null()))?);
-        Ok(())
-    })?;
+    // In turn, so that both meet a machine that is as busy.
+    let (audit, report) = Times::in_turn(
+        runs,
+        || {
+            let mut command = Command::new(program);
+            command.arg("audit").arg(&estate).args(["--format", "json"]).stdout(File::create(&found)?);
+            memory = memory.max(memory_of(command.stderr(Stdio::null()))?);
+            Ok(())
+        },
+        || {
+            let mut command = Command::new(program);
+            command.arg("report").arg(&estate).arg("--to").arg(folder.join("report.html")).arg("--force");
+            memory_of(command.stdout(Stdio::null()).stderr(Stdio::null()))?;
+            Ok(())
+        },
+    )?;
     let difference = Difference::of(&fs::read(&wanted)?, &fs::read(&found)?)?;
-    let report = Times::of(1, || {
-        let mut command = Command::new(program);
-        command.arg("report").arg(&estate).arg("--to").arg(folder.join("report.html")).arg("--force");
-        memory_of(command.stdout(Stdio::null()).stderr(Stdio::null()))?;
-        Ok(())
-    })?;
     Ok(Row { devices, files: all.len(), bytes, read, search, audit, memory, difference, report })
 }
 
@@ -217,7 +243,7 @@ impl fmt::Display for Row {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(
             f,
-            "| {} | {} | {:.0} MB | {} | {} | {} | {:.0} | {:.1} | {} MiB | {} | {} found, {} missing, {} too many |",
+            "| {} | {} | {:.0} MB | {} | {} | {} | {:.0} | {:.1} | {} MiB | {} | {:.2} | {} found, {} missing, {} too many |",
             self.devices,
             self.files,
             self.bytes as f64 / 1e6,
@@ -228,6 +254,7 @@ impl fmt::Display for Row {
             self.audit.median() / self.search.median(),
             self.memory,
             self.report,
+            self.report.median() / self.audit.median(),
             self.difference.right,
             self.difference.missing.len(),
             self.difference.surplus.len(),
@@ -236,8 +263,8 @@ impl fmt::Display for Row {
 }
 
 /// The head of the table.
-pub const HEAD: &str = "| devices | files | bytes | reading | searching | audit | × reading | × searching | memory | report (HTML) | findings |\n\
-                        | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | --- |";
+pub const HEAD: &str = "| devices | files | bytes | reading | searching | audit | × reading | × searching | memory | report (HTML) | × audit | findings |\n\
+                        | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | --- |";
 
 /// The exponent by which the audit's time grows from one row to another.
 #[must_use]

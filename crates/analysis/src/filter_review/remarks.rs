@@ -1,7 +1,7 @@
 //! What an auditor would remark of a rule.
 
 use crate::context::Analyses;
-use crate::filter_review::{FilterReview, describe};
+use crate::filter_review::{Described, FilterReview, describe};
 use jiff::civil::Date;
 use serde::Serialize;
 use trevlin_model::{Limit, MatchKind, Origin, Rule, Target};
@@ -55,16 +55,28 @@ pub struct Remark {
     pub others: Vec<Origin>,
 }
 
-/// The remarks of one rule, the weightiest first.
+/// What is told of one rule.
+#[derive(Debug)]
+pub struct Told {
+    /// What it says, in words.
+    pub described: Described,
+    /// How broadly it lets new connections through; none where it lets none through, or only what the device says to itself.
+    pub breadth: Option<Breadth>,
+    /// The remarks, the weightiest first.
+    pub remarks: Vec<Remark>,
+}
+
+/// What is told of one rule.
 pub fn of_rule(
     estate: &Analyses,
     review: &FilterReview<'_>,
     id: RuleId,
+    rule: &Rule,
     found: Option<&RuleReview>,
     counted: bool,
     as_of: Date,
-) -> Vec<Remark> {
-    let Some(rule) = review.rule(id) else { return Vec::new() };
+) -> Told {
+    let described = describe(rule);
     let mut remarks = Vec::new();
     match found {
         None => remarks.push(Remark {
@@ -78,8 +90,9 @@ pub fn of_rule(
     if within {
         remarks.retain(|one| one.kind != RemarkKind::ChangesNothing);
     }
-    if found.is_some_and(|found| found.standing == Standing::Alive) && !within {
-        broad(review.spaces, rule, &mut remarks);
+    let breadth = let_through(review.spaces, rule).filter(|_| !within);
+    if found.is_some_and(|found| found.standing == Standing::Alive) {
+        remarks.extend(breadth.and_then(|breadth| broad(breadth, &described)));
     }
     if let Some(temporary) = temporary(rule.comment.as_deref().unwrap_or_default(), as_of) {
         remarks.push(Remark { kind: RemarkKind::Temporary, text: temporary.text(), others: Vec::new() });
@@ -99,7 +112,7 @@ pub fn of_rule(
         let text = "a condition that is not modelled".to_owned();
         remarks.push(Remark { kind: RemarkKind::NotModelled, text, others: Vec::new() });
     }
-    remarks
+    Told { described, breadth, remarks }
 }
 
 fn origins(review: &FilterReview<'_>, ids: &[RuleId]) -> Vec<Origin> {
@@ -218,19 +231,17 @@ pub fn within_device(estate: &Analyses, device: usize, rule: &Rule) -> bool {
     })
 }
 
-fn broad(spaces: &[Space], rule: &Rule, remarks: &mut Vec<Remark>) {
-    let Some(breadth) = let_through(spaces, rule) else { return };
+fn broad(breadth: Breadth, described: &Described) -> Option<Remark> {
     if breadth.services < EVERY_SERVICE {
-        return;
+        return None;
     }
-    let described = describe(rule);
     let everything = described.open.is_whole() && described.more.is_empty();
     let (kind, text) = if everything {
         (RemarkKind::AcceptsEverything, "lets everything through")
     } else {
         (RemarkKind::EveryService, "lets every service through")
     };
-    remarks.push(Remark { kind, text: text.into(), others: Vec::new() });
+    Some(Remark { kind, text: text.into(), others: Vec::new() })
 }
 
 /// Words that say that something was meant for a time.

@@ -12,6 +12,7 @@ use quote::{Texts, devices, finding, open_question};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
+use tracing::{debug_span, trace_span};
 use trevlin_analysis::context::Analyses;
 use trevlin_checks::check::{Answer, Check, Run, Verdict};
 use trevlin_checks::registry::CHECKS;
@@ -113,6 +114,7 @@ pub fn audit(estate: &Analyses, yardstick: &Yardstick) -> Outcome {
 #[must_use]
 pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
     let texts = Texts::default();
+    let _timed = debug_span!("checks").entered();
     let said = ask_all(estate, yardstick, &texts, areas);
     let mut findings = Vec::with_capacity(said.iter().map(|one| one.findings.len()).sum());
     let mut open_questions = Vec::with_capacity(said.iter().map(|one| one.questions.len()).sum());
@@ -170,8 +172,10 @@ fn ask_all(estate: &Analyses, yardstick: &Yardstick, texts: &Texts, areas: &[Are
     }
     // What several checks ask for is made once, beside those that ask for none of it and take long over secrets.
     let prepare = || {
-        others.into_par_iter().with_max_len(1).for_each(|device| {
-            estate.rule_reviews(device);
+        debug_span!("reviews of packet filters").in_scope(|| {
+            others.into_par_iter().with_max_len(1).for_each(|device| {
+                estate.rule_reviews(device);
+            })
         });
         estate.views();
         estate.inner_views();
@@ -179,7 +183,10 @@ fn ask_all(estate: &Analyses, yardstick: &Yardstick, texts: &Texts, areas: &[Are
     let alone = |check: &Check| matches!(check.run, Run::Map(_));
     let run = |wanted: bool| -> Vec<Option<Said>> {
         let ask = |check: &&'static Check| {
-            (alone(check) == wanted).then(|| said(estate, texts, check, check.answers(estate, yardstick)))
+            (alone(check) == wanted).then(|| {
+                let _timed = trace_span!("check", id = check.id).entered();
+                said(estate, texts, check, check.answers(estate, yardstick))
+            })
         };
         CHECKS.par_iter().with_max_len(1).filter(|check| areas.contains(&check.area)).map(ask).collect()
     };

@@ -1,16 +1,17 @@
 //! The review as rows, for outputs.
 
 use jiff::civil::Date;
+use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::filter_review::remarks::{RemarkKind, let_through, of_rule, within_device};
-use trevlin_analysis::filter_review::{FilterReview, describe, filters, hook_word, leads_to};
+use trevlin_analysis::filter_review::remarks::{RemarkKind, Told, of_rule};
+use trevlin_analysis::filter_review::{FilterReview, filters, hook_word, leads_to};
 use trevlin_analysis::verdicts::RuleVerdict;
 use trevlin_estate::evidence::place;
-use trevlin_model::{Chain, Hook, Origin, Target};
+use trevlin_model::{Chain, Device, Hook, Origin, Target};
 use trevlin_packets::jumps::led_to;
 use trevlin_packets::program::RuleId;
 use trevlin_packets::review::{Left, RuleReview, Standing};
@@ -173,15 +174,15 @@ pub struct RuleSummary {
 #[must_use]
 pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
     let wanted = |name: &str| devices.is_empty() || devices.iter().any(|one| one == name);
-    let mut all = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| wanted(&device.name)) {
+    let of_device = |(at, device): (usize, &Device)| -> Vec<FilterSheet> {
+        if !wanted(&device.name) {
+            return Vec::new();
+        }
         let mut reviews = estate.filter_reviews(at);
         reviews.sort_by_key(|one| one.filter.families);
-        for review in reviews {
-            all.push(filter_sheet(estate, &device.name, &review, as_of));
-        }
-    }
-    RulesSheet { filters: all }
+        reviews.iter().map(|review| filter_sheet(estate, &device.name, review, as_of)).collect()
+    };
+    RulesSheet { filters: estate.devices.par_iter().enumerate().flat_map_iter(of_device).collect() }
 }
 
 fn line_of(estate: &Analyses, origin: Origin) -> u32 {
@@ -285,10 +286,7 @@ fn rule_row(
     as_of: Date,
     summary: &mut RuleSummary,
 ) -> RuleRow {
-    let described = describe(rule);
-    let within = within_device(estate, review.device, rule);
-    let breadth = let_through(review.spaces, rule).filter(|_| !within);
-    let remarks = of_rule(estate, review, id, found, counted, as_of);
+    let Told { described, breadth, remarks } = of_rule(estate, review, id, rule, found, counted, as_of);
     let has = |kind: RemarkKind| remarks.iter().any(|one| one.kind == kind);
     let verdict = match found.map(|found| &found.standing) {
         None => RuleVerdict::NotReached,

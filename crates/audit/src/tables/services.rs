@@ -1,5 +1,6 @@
 //! What devices serve, as outputs show it: text on its way out, with every secret masked.
 
+use rayon::prelude::*;
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
@@ -9,7 +10,7 @@ use trevlin_analysis::verdicts::LoginFactor;
 use trevlin_analysis::ways::some_ranges;
 use trevlin_estate::evidence::{Evidence, place};
 use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Served};
-use trevlin_model::{Families, PortRange, Setting};
+use trevlin_model::{Device, Families, PortRange, Setting};
 
 /// Where a service listens.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -105,16 +106,15 @@ pub struct ServedRow {
 #[must_use]
 pub fn sheet(estate: &Analyses, devices: &[String]) -> Vec<ServedRow> {
     let views = estate.views();
-    let mut rows = Vec::new();
-    for (at, device) in estate.devices.iter().enumerate() {
+    let of_device = |(at, device): (usize, &Device)| -> Vec<ServedRow> {
         if !devices.is_empty() && !devices.contains(&device.name) {
-            continue;
+            return Vec::new();
         }
         let mut own: Vec<(What, ServedRow)> = Vec::new();
         for (number, service) in views.services[at].iter().enumerate() {
-            let place = place_of(service);
+            let (place, name) = (place_of(service), masked(estate, &service.name));
             let same = |(what, row): &&mut (What, ServedRow)| {
-                row.name == masked(estate, &service.name)
+                row.name == name
                     && (*what == service.what && *what != What::Socket || row.places.contains(&place))
             };
             match own.iter_mut().find(same) {
@@ -133,9 +133,9 @@ pub fn sheet(estate: &Analyses, devices: &[String]) -> Vec<ServedRow> {
                 }
             }
         }
-        rows.extend(own.into_iter().map(|(_, row)| row));
-    }
-    rows
+        own.into_iter().map(|(_, row)| row).collect()
+    };
+    estate.devices.par_iter().enumerate().flat_map_iter(of_device).collect()
 }
 
 /// Of two ways in which places of one service are known, the one to show.

@@ -2,7 +2,7 @@
 
 use crate::args::{self, Common, ReportFormat};
 use crate::commands::exposure::of_outside;
-use crate::context::{bytes_of, print, telling, yardstick};
+use crate::context::{bytes_of, leave, print, telling, yardstick};
 use crate::progress::Progress;
 use crate::{load, output};
 use anyhow::{Context, bail};
@@ -10,6 +10,7 @@ use std::cell::LazyCell;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use tracing::debug_span;
 use trevlin_audit::tables::exposure::ExposureSheet;
 use trevlin_audit::{Analyses, Outcome, Yardstick, YardstickRow, audit, logins, tables};
 use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_report};
@@ -60,6 +61,7 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
     let sheets = LazyCell::new(|| Sheets::of(&estate, &yardstick, &outcome));
     for (format, file) in &targets {
         let mut bytes = Vec::new();
+        let _timed = debug_span!("writing", format = format.file()).entered();
         match format {
             ReportFormat::Csv => Csv.render(&outcome, &mut bytes)?,
             ReportFormat::Sarif => Sarif.render(&outcome, &mut bytes)?,
@@ -80,7 +82,8 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
             }
         }
     }
-    Ok(ExitCode::SUCCESS)
+    drop(sheets);
+    leave(estate, &outcome, None)
 }
 
 /// Which formats go where; no file is standard output.
@@ -148,6 +151,11 @@ fn title(estate: &Analyses, paths: &[PathBuf]) -> String {
     names.join(", ")
 }
 
+/// Makes a table, and tells how long that took where somebody asks.
+fn timed<T>(table: &'static str, make: impl FnOnce() -> T) -> T {
+    debug_span!("table", of = table).in_scope(make)
+}
+
 /// What people read beside the findings; programs have commands of their own for it.
 struct Sheets {
     logins: Vec<logins::Access>,
@@ -165,14 +173,20 @@ impl Sheets {
         let ((rules, plan), ((logins, tunnels), (services, exposure))) = rayon::join(
             || {
                 rayon::join(
-                    || tables::rules::sheet(estate, &[], yardstick.as_of),
-                    || tables::addresses::sheet(estate, None),
+                    || timed("rules", || tables::rules::sheet(estate, &[], yardstick.as_of)),
+                    || timed("addresses", || tables::addresses::sheet(estate, None)),
                 )
             },
             || {
                 rayon::join(
-                    || (logins::logins(estate), tables::tunnels::tunnels(estate, yardstick, outcome)),
-                    || (tables::services::sheet(estate, &[]), of_outside(estate)),
+                    || {
+                        let logins = timed("logins", || logins::logins(estate));
+                        (logins, timed("tunnels", || tables::tunnels::tunnels(estate, yardstick, outcome)))
+                    },
+                    || {
+                        let services = timed("services", || tables::services::sheet(estate, &[]));
+                        (services, timed("exposure", || of_outside(estate)))
+                    },
                 )
             },
         );

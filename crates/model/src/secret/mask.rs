@@ -27,8 +27,40 @@ pub struct Masker {
     longest_place: BTreeMap<ExportId, u32>,
     /// Values that are masked wherever they occur: by how they begin, then by length in bytes, each list sorted by value.
     values: Vec<BTreeMap<usize, Vec<Secret>>>,
-    /// How those values begin, sorted: most places in a text are passed over by looking at this alone.
+    /// How those values begin, sorted.
     beginnings: Zeroizing<Vec<[u8; MASKED_ANYWHERE]>>,
+    sieve: Sieve,
+}
+
+/// Which beginnings there may be: most places in a text are passed over by looking at this alone.
+#[derive(Debug, Default)]
+struct Sieve(Zeroizing<Vec<u64>>);
+
+impl Sieve {
+    /// Bits it has, as a power of two.
+    const BITS: u32 = 16;
+
+    fn bit(beginning: [u8; MASKED_ANYWHERE]) -> usize {
+        // Multiplicative hashing: the upper bits depend on all bits of the word.
+        (u32::from_ne_bytes(beginning).wrapping_mul(0x9e37_79b1) >> (u32::BITS - Self::BITS)) as usize
+    }
+
+    fn of(beginnings: &[[u8; MASKED_ANYWHERE]]) -> Self {
+        if beginnings.is_empty() {
+            return Self::default();
+        }
+        let mut words = Zeroizing::new(vec![0; 1 << (Self::BITS - u64::BITS.ilog2())]);
+        for beginning in beginnings {
+            let bit = Self::bit(*beginning);
+            words[bit / 64] |= 1 << (bit % 64);
+        }
+        Self(words)
+    }
+
+    fn may_hold(&self, beginning: [u8; MASKED_ANYWHERE]) -> bool {
+        let bit = Self::bit(beginning);
+        self.0.get(bit / 64).is_some_and(|word| word >> (bit % 64) & 1 == 1)
+    }
 }
 
 impl Masker {
@@ -64,6 +96,7 @@ impl Masker {
                 lists.entry(one.expose().len()).or_default().push(one);
             }
         }
+        masker.sieve = Sieve::of(&masker.beginnings);
         masker
     }
 
@@ -98,9 +131,11 @@ impl Masker {
     /// Where known values stand in a text.
     fn spans(&self, text: &str) -> Vec<(usize, usize)> {
         let mut spans = Vec::new();
-        for (at, _) in text.char_indices() {
-            let beginning = text.as_bytes()[at..].first_chunk::<MASKED_ANYWHERE>();
-            let known = beginning.and_then(|beginning| self.beginnings.binary_search(beginning).ok());
+        for (at, beginning) in text.as_bytes().windows(MASKED_ANYWHERE).enumerate() {
+            let Some(beginning) = beginning.first_chunk().filter(|one| self.sieve.may_hold(**one)) else {
+                continue;
+            };
+            let known = self.beginnings.binary_search(beginning).ok();
             for (length, list) in known.into_iter().flat_map(|known| &self.values[known]) {
                 let Some(candidate) = text.get(at..at + length) else { continue };
                 if list.binary_search_by(|one| one.expose().cmp(candidate)).is_err() {

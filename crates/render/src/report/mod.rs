@@ -1,6 +1,7 @@
 //! Reports: what the audit hands over, for people and for other programs.
 
 mod csv;
+mod layout;
 mod oscal;
 mod sarif;
 mod view;
@@ -10,7 +11,9 @@ pub use oscal::Oscal;
 pub use sarif::Sarif;
 pub use view::Report;
 
-use minijinja::{AutoEscape, Environment, Error, HtmlEscape, Output, State, Value};
+use layout::Layout;
+use minijinja::{AutoEscape, Error, HtmlEscape, Output, State, Value};
+use tracing::debug_span;
 use view::View;
 
 /// A report that could not be laid out.
@@ -23,7 +26,7 @@ pub struct ReportError(#[from] Error);
 /// # Errors
 /// When it cannot be laid out.
 pub fn html(report: &Report<'_>) -> Result<String, ReportError> {
-    lay_out("report.html", report)
+    lay_out("html", report)
 }
 
 /// The report as Markdown (CommonMark with the tables of GFM).
@@ -31,25 +34,13 @@ pub fn html(report: &Report<'_>) -> Result<String, ReportError> {
 /// # Errors
 /// When it cannot be laid out.
 pub fn markdown_report(report: &Report<'_>) -> Result<String, ReportError> {
-    lay_out("report.md", report)
+    lay_out("md", report)
 }
 
-fn lay_out(template: &str, report: &Report<'_>) -> Result<String, ReportError> {
-    let mut environment = Environment::new();
-    environment.set_trim_blocks(true);
-    environment.set_lstrip_blocks(true);
-    environment.set_auto_escape_callback(|name| match name.rsplit_once('.') {
-        Some((_, "html")) => AutoEscape::Html,
-        _ => AutoEscape::Custom("markdown"),
-    });
-    environment.set_formatter(format);
-    environment.add_filter("capitalized", capitalized);
-    environment.add_filter("code", code);
-    environment.add_filter("ticked", ticked);
-    environment.add_filter("fence", fence);
-    environment.add_template("report.html", include_str!("report.html"))?;
-    environment.add_template("report.md", include_str!("report.md"))?;
-    Ok(environment.get_template(template)?.render(View::of(report))?)
+fn lay_out(form: &'static str, report: &Report<'_>) -> Result<String, ReportError> {
+    let layout = Layout::new(form)?;
+    let view = debug_span!("view").in_scope(|| View::of(report, &layout))?;
+    Ok(debug_span!("laying out").in_scope(|| layout.whole(&view))?)
 }
 
 /// What stands in names and comments of exports takes no effect in what comes out.

@@ -2,11 +2,14 @@
 //!
 //! Long because one type with a field for everything that a template may ask for.
 
+use super::layout::Layout;
 use crate::gravest::{self, few};
 use crate::text::{answered, counted, idle, merged, said, short, stale};
 use crate::{neutral, picture};
+use minijinja::Error;
+use rayon::prelude::*;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use trevlin_audit::LoginVerdict;
 use trevlin_audit::exposure::protection::Standing;
 use trevlin_audit::logins::Access;
@@ -56,7 +59,8 @@ pub(super) struct View {
     matrix: Vec<AreaCount>,
     devices: Vec<DeviceView>,
     areas: Vec<AreaView>,
-    accepted: Vec<FindingView>,
+    /// Laid out.
+    accepted: String,
     stale: Vec<String>,
     questions: Vec<QuestionView>,
     answers: Vec<[String; 2]>,
@@ -110,7 +114,8 @@ struct DeviceView {
 struct AreaView {
     word: &'static str,
     question: &'static str,
-    findings: Vec<FindingView>,
+    /// Laid out.
+    findings: String,
 }
 
 #[derive(Debug, Serialize)]
@@ -155,8 +160,24 @@ struct TableView {
     id: &'static str,
     title: &'static str,
     about: &'static str,
+    /// Laid out.
+    groups: String,
+}
+
+/// A table before it is laid out.
+struct Table {
+    id: &'static str,
+    title: &'static str,
+    about: &'static str,
     heads: Vec<&'static str>,
     groups: Vec<Group>,
+}
+
+impl Table {
+    fn laid(self, layout: &Layout) -> Result<TableView, Error> {
+        let groups = layout.groups(self.title, &self.heads, &self.groups)?;
+        Ok(TableView { id: self.id, title: self.title, about: self.about, groups })
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -189,21 +210,45 @@ const GRAVEST: usize = 8;
 const NAMED: usize = 4;
 
 impl View {
-    pub(super) fn of(report: &Report<'_>) -> Self {
+    /// Everything but findings and tables as words, and these laid out already.
+    pub(super) fn of(report: &Report<'_>, layout: &Layout) -> Result<Self, Error> {
         let outcome = report.outcome;
         let mut numbers = Numbers::default();
-        let areas: Vec<AreaView> = Area::ALL
-            .into_iter()
-            .map(|area| {
-                let of = |one: &&Finding| one.area == area && one.status == Status::Open;
-                let findings = outcome.findings().filter(of).map(|one| numbers.view(one)).collect();
-                AreaView { word: area.word(), question: area.question(), findings }
-            })
-            .filter(|area: &AreaView| !area.findings.is_empty())
-            .collect();
+        let mut by_area = Vec::new();
+        for area in Area::ALL {
+            let of = |one: &&Finding| one.area == area && one.status == Status::Open;
+            let findings: Vec<_> = outcome.findings().filter(of).map(|one| numbers.number(one)).collect();
+            if !findings.is_empty() {
+                by_area.push((area, findings));
+            }
+        }
         let accepted = outcome.findings().filter(|one| one.status == Status::Accepted);
-        let accepted = accepted.map(|one| numbers.view(one)).collect();
-        Self {
+        let accepted: Vec<_> = accepted.map(|one| numbers.number(one)).collect();
+        let laid = |numbered: &[Numbered<'_>]| {
+            let views: Vec<FindingView> = numbered.par_iter().map(Numbered::view).collect();
+            layout.findings(&views)
+        };
+        let area = |(area, findings): (Area, Vec<Numbered<'_>>)| {
+            let findings = laid(&findings)?;
+            Ok(AreaView { word: area.word(), question: area.question(), findings })
+        };
+        let areas = || by_area.into_iter().map(area).collect::<Result<Vec<_>, Error>>();
+        let tables: [fn(&Report<'_>) -> Table; 4] = [logins, tunnels, services, rules];
+        let tables = || {
+            let laid = tables.into_par_iter().map(|table| table(report).laid(layout));
+            laid.collect::<Result<Vec<_>, Error>>()
+        };
+        let exposure_svg = || {
+            let known = report.exposure.filter(|one| !one.starts.is_empty());
+            (known.map(picture::exposure_svg), unread(outcome))
+        };
+        let plan_svg = || {
+            let svg = (!report.plan.claims.is_empty()).then(|| picture::addresses_svg(report.plan));
+            (svg, questions(outcome))
+        };
+        let ((areas, tables), ((exposure_svg, unread), (plan_svg, questions))) =
+            rayon::join(|| rayon::join(areas, tables), || rayon::join(exposure_svg, plan_svg));
+        Ok(Self {
             title: plain(report.title),
             as_of: outcome.as_of.clone(),
             version: env!("CARGO_PKG_VERSION"),
@@ -211,9 +256,9 @@ impl View {
             gravest: gravest(outcome, &numbers),
             severities: severities(outcome),
             matrix: matrix(outcome),
-            devices: outcome.devices.iter().map(|one| device(one, outcome)).collect(),
-            areas,
-            accepted,
+            devices: devices(outcome),
+            areas: areas?,
+            accepted: laid(&accepted)?,
             stale: outcome
                 .acceptances
                 .iter()
@@ -221,13 +266,10 @@ impl View {
                 .chain(outcome.answers.iter().filter_map(idle))
                 .map(|text| plain(&text))
                 .collect(),
-            questions: questions(outcome),
+            questions,
             answers: answers(outcome),
-            tables: [logins(report), tunnels(report), services(report), rules(report)]
-                .into_iter()
-                .filter(|table| !table.groups.is_empty())
-                .collect(),
-            unread: unread(outcome),
+            tables: tables?.into_iter().filter(|table| !table.groups.is_empty()).collect(),
+            unread,
             left_out: outcome.left_out.iter().map(|one| [plain(&one.path), plain(&one.why)]).collect(),
             unknown: exports(outcome).filter(|one| !is_known(one)).map(|one| plain(&one.path)).collect(),
             yardstick: report
@@ -239,9 +281,9 @@ impl View {
                     [about, row.value.clone(), plain(&row.source)]
                 })
                 .collect(),
-            exposure_svg: report.exposure.filter(|one| !one.starts.is_empty()).map(picture::exposure_svg),
-            plan_svg: (!report.plan.claims.is_empty()).then(|| picture::addresses_svg(report.plan)),
-        }
+            exposure_svg,
+            plan_svg,
+        })
     }
 }
 
@@ -253,12 +295,25 @@ struct Numbers {
 }
 
 impl Numbers {
-    fn view(&mut self, one: &Finding) -> FindingView {
+    fn number<'a>(&mut self, finding: &'a Finding) -> Numbered<'a> {
         self.count += 1;
-        let first = *self.first_of.entry(one.check).or_insert(self.count);
-        let acceptance = one.acceptance.as_deref();
+        let first = *self.first_of.entry(finding.check).or_insert(self.count);
+        Numbered { number: self.count, first, finding }
+    }
+}
+
+/// A finding with its number, and that of the first of its check.
+struct Numbered<'a> {
+    number: usize,
+    first: usize,
+    finding: &'a Finding,
+}
+
+impl Numbered<'_> {
+    fn view(&self) -> FindingView {
+        let (one, acceptance) = (self.finding, self.finding.acceptance.as_deref());
         FindingView {
-            number: self.count,
+            number: self.number,
             severity: one.severity.word(),
             area: one.area.word(),
             device: plain(&one.device),
@@ -269,7 +324,7 @@ impl Numbers {
             why: one.why,
             remedy: one.remedy,
             references: one.references.join("; "),
-            told_in: (first != self.count).then_some(first),
+            told_in: (self.first != self.number).then_some(self.first),
             check: one.check,
             fingerprint: short(&one.fingerprint).to_owned(),
             by: acceptance.map(|one| plain(&answered(one))),
@@ -438,11 +493,18 @@ fn matrix(outcome: &Outcome) -> Vec<AreaCount> {
     Area::ALL.into_iter().map(row).collect()
 }
 
-fn device(one: &DeviceSummary, outcome: &Outcome) -> DeviceView {
+fn devices(outcome: &Outcome) -> Vec<DeviceView> {
+    let mut open: HashMap<&str, (usize, Severity)> = HashMap::new();
+    for one in outcome.findings().filter(|one| one.status == Status::Open) {
+        let (count, worst) = open.entry(&one.device).or_insert((0, one.severity));
+        (*count, *worst) = (*count + 1, one.severity.max(*worst));
+    }
+    outcome.devices.iter().map(|one| device(one, open.get(one.name.as_str()).copied())).collect()
+}
+
+/// A device with how many findings are open on it, and the gravest of them.
+fn device(one: &DeviceSummary, open: Option<(usize, Severity)>) -> DeviceView {
     let known: Vec<&ExportSummary> = one.exports.iter().filter(is_known).collect();
-    let open =
-        outcome.findings().filter(|finding| finding.status == Status::Open && *finding.device == *one.name);
-    let found: Vec<&Finding> = open.collect();
     DeviceView {
         name: plain(&one.name),
         kind: one.kind.word(),
@@ -450,8 +512,8 @@ fn device(one: &DeviceSummary, outcome: &Outcome) -> DeviceView {
         lines: known.iter().map(|one| one.lines).sum(),
         understood: known.iter().map(|one| one.understood).sum(),
         not_understood: known.iter().map(|one| one.not_understood).sum(),
-        findings: found.len(),
-        worst: found.iter().map(|one| one.severity).max().map_or("", Severity::word),
+        findings: open.map_or(0, |(count, _)| count),
+        worst: open.map_or("", |(_, worst)| worst.word()),
     }
 }
 
@@ -485,8 +547,8 @@ fn grouped(rows: impl IntoIterator<Item = (String, Vec<String>)>) -> Vec<Group> 
     groups
 }
 
-fn logins(report: &Report<'_>) -> TableView {
-    TableView {
+fn logins(report: &Report<'_>) -> Table {
+    Table {
         id: "logins-table",
         title: "All ways to log in",
         about: "To what, who, from which list, with which factors.",
@@ -497,8 +559,8 @@ fn logins(report: &Report<'_>) -> TableView {
     }
 }
 
-fn tunnels(report: &Report<'_>) -> TableView {
-    TableView {
+fn tunnels(report: &Report<'_>) -> Table {
+    Table {
         id: "tunnels-table",
         title: "All tunnels",
         about: "Protocol, who comes in, the weakest algorithm that may be used, what goes through.",
@@ -509,12 +571,12 @@ fn tunnels(report: &Report<'_>) -> TableView {
     }
 }
 
-fn services(report: &Report<'_>) -> TableView {
+fn services(report: &Report<'_>) -> Table {
     let cells = |row: &ServedRow| {
         let (at, protected, reached) = crate::services::told(row);
         (row.device.clone(), vec![row.name.clone(), at, protected, reached, row.open.join("; ")])
     };
-    TableView {
+    Table {
         id: "services-table",
         title: "All services",
         about: "What listens where, how it is protected, and who reaches it.",
@@ -523,7 +585,7 @@ fn services(report: &Report<'_>) -> TableView {
     }
 }
 
-fn rules(report: &Report<'_>) -> TableView {
+fn rules(report: &Report<'_>) -> Table {
     let mut rows = Vec::new();
     for filter in &report.rules.filters {
         for chain in &filter.chains {
@@ -533,7 +595,7 @@ fn rules(report: &Report<'_>) -> TableView {
             );
         }
     }
-    TableView {
+    Table {
         id: "rules-table",
         title: "All rules of packet filters",
         about: "By device, table and chain, in order: what each lets through, and what is left of it behind those before.",
