@@ -5,4 +5,4 @@
 #[path = "../src/lib.rs"]
 mod shared;
 
-libfuzzer_sys::fuzz_target!(|data: &[u8]| shared::read(&shared::SERVICES, data));
+libfuzzer_sys::fuzz_target!(|data: &[u8]| shared::read(&shared::others(), data));

@@ -49,39 +49,27 @@ pub const LOGINS: [&str; 15] = [
     "ocpasswd",
     "smbpasswd",
 ];
-/// Readers of services.
-pub const SERVICES: [&str; 28] = [
-    "apache",
-    "nginx",
-    "haproxy",
-    "smb",
-    "exports",
-    "nfs-conf",
-    "rsyncd",
-    "rsyncd-secrets",
-    "vsftpd",
-    "proftpd",
-    "iscsi-target",
-    "postgresql",
-    "pg-hba",
-    "mariadb",
-    "redis",
-    "mosquitto",
-    "named",
-    "unbound",
-    "snmpd",
-    "chrony",
-    "ntp",
-    "timesyncd",
-    "rsyslog",
-    "journald",
-    "unit-files",
-    "unit-link",
-    "dnsmasq",
-    "sockets",
-];
 /// Readers of standard models and sheets.
 pub const STANDARDS: [&str; 2] = ["yang", "sheet"];
+
+/// Readers of services and of everything that is in none of the groups above: a new one is read without a word here.
+pub fn others() -> Vec<&'static str> {
+    let groups: [&[&str]; 5] = [&FILTERS, &TUNNELS, &ADDRESSES, &LOGINS, &STANDARDS];
+    let named = |name: &&str| groups.iter().any(|group| group.contains(name));
+    READERS.iter().map(|reader| reader.name).filter(|name| !named(name)).collect()
+}
+
+/// The targets that read formats, each with its group.
+pub fn groups() -> [(&'static str, Vec<&'static str>); 6] {
+    [
+        ("read_filters", FILTERS.to_vec()),
+        ("read_tunnels", TUNNELS.to_vec()),
+        ("read_addresses", ADDRESSES.to_vec()),
+        ("read_logins", LOGINS.to_vec()),
+        ("read_services", others()),
+        ("read_standards", STANDARDS.to_vec()),
+    ]
+}
 
 /// Between a file and another that it may read in.
 pub const BETWEEN: char = '\u{c}';

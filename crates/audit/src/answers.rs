@@ -99,7 +99,7 @@ fn finding(one: &AnswerEntry, question: &OpenQuestion, seen: &mut Prints) -> Opt
         why_this_severity: rating.sentence().into(),
         evidence: question.evidence.iter().cloned().chain([said]).collect(),
         remedy: check.fix,
-        references: check.references,
+        references: check.cited(),
         // The same as if a file had proved it.
         fingerprint: fingerprint(check.id, &question.device, &question.about.1, seen),
         status: Status::Open,

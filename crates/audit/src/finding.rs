@@ -4,8 +4,10 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use trevlin_checks::check::Cited;
 use trevlin_checks::subject::Subject;
 use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::evidence::Evidence;
 use trevlin_model::DeviceKind;
 
@@ -79,7 +81,7 @@ pub struct Finding {
     /// How to fix it.
     pub remedy: &'static str,
     /// Standards and manuals.
-    pub references: &'static [&'static str],
+    pub references: Cited,
     /// The same for the same fault from run to run, whatever line it moved to.
     pub fingerprint: String,
     /// Whether it stands.
@@ -95,7 +97,7 @@ pub struct Finding {
     pub devices: Vec<Arc<str>>,
     /// What was judged, with the device that it is of; none for what an answer of the estate file settled.
     #[serde(skip)]
-    pub about: Option<(usize, Subject)>,
+    pub about: Option<(DeviceId, Subject)>,
 }
 
 /// Something the exports cannot tell.
@@ -116,7 +118,7 @@ pub struct OpenQuestion {
     pub files: Vec<String>,
     /// What was judged, as in the fingerprint of a finding, with the device that it is of.
     #[serde(skip)]
-    pub about: (usize, Subject),
+    pub about: (DeviceId, Subject),
 }
 
 impl Finding {

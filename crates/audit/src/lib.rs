@@ -43,13 +43,13 @@ pub use trevlin_analysis::verdicts::{
 pub use trevlin_analysis::{
     addresses, exposure, filter_review, intents, logins, reachability, services, topology, views,
 };
-pub use trevlin_checks::check::{Answer, Check, Fail, Question, Run, Verdict};
+pub use trevlin_checks::check::{Answer, Catalogue, Check, Cited, Control, Fail, Question, Run, Verdict};
 pub use trevlin_checks::rating::{Adjustment, Rating};
 pub use trevlin_checks::registry as checks;
 pub use trevlin_checks::subject::{Subject, SubjectKind};
 pub use trevlin_estate::area::{Area, Severity};
 pub use trevlin_estate::assemble::{
-    DialIn, Estate, ExportRecord, Input, LeftOutFile, OutsideInterface, OutsideReason,
+    DeviceId, DialIn, Estate, ExportRecord, Input, LeftOutFile, OutsideInterface, OutsideReason,
 };
 pub use trevlin_estate::baseline::{
     Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made,

@@ -2,9 +2,13 @@
 
 use crate::rating::Rating;
 use crate::subject::Subject;
+use serde::{Serialize, Serializer};
+use std::borrow::Cow;
+use std::fmt;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::baseline::Yardstick;
 use trevlin_estate::prose::Prose;
 use trevlin_model::{Origin, Reference};
@@ -29,8 +33,112 @@ pub struct Check {
     pub judged: &'static str,
     /// Standards and manuals.
     pub references: &'static [&'static str],
+    /// Requirements of catalogues of controls.
+    pub controls: &'static [Control],
     /// Judges an estate.
     pub run: Run,
+}
+
+/// A catalogue of controls.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Catalogue {
+    /// BSI IT-Grundschutz.
+    Grundschutz,
+    /// NIST SP 800-53 Rev. 5.
+    Sp800_53,
+}
+
+impl Catalogue {
+    /// Every catalogue.
+    pub const ALL: [Self; 2] = [Self::Grundschutz, Self::Sp800_53];
+
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Grundschutz => "BSI IT-Grundschutz",
+            Self::Sp800_53 => "NIST SP 800-53 Rev. 5",
+        }
+    }
+
+    /// Who publishes it.
+    #[must_use]
+    pub fn publisher(self) -> &'static str {
+        match self {
+            Self::Grundschutz => "BSI",
+            Self::Sp800_53 => "NIST",
+        }
+    }
+}
+
+/// A requirement of a catalogue.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Control {
+    /// The catalogue.
+    pub catalogue: Catalogue,
+    /// Its number there, such as `ORP.4.A22` or `AC-6(5)`.
+    pub id: &'static str,
+}
+
+impl Control {
+    /// A requirement of IT-Grundschutz.
+    #[must_use]
+    pub const fn grundschutz(id: &'static str) -> Self {
+        Self { catalogue: Catalogue::Grundschutz, id }
+    }
+
+    /// A control of SP 800-53.
+    #[must_use]
+    pub const fn sp800_53(id: &'static str) -> Self {
+        Self { catalogue: Catalogue::Sp800_53, id }
+    }
+}
+
+impl fmt::Display for Control {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.catalogue {
+            Catalogue::Grundschutz => write!(f, "BSI {}", self.id),
+            Catalogue::Sp800_53 => write!(f, "NIST SP 800-53 Rev. 5, {}", self.id),
+        }
+    }
+}
+
+/// Everything that a check refers to: standards and manuals, then controls.
+#[derive(Debug, Clone, Copy)]
+pub struct Cited {
+    references: &'static [&'static str],
+    controls: &'static [Control],
+}
+
+impl Cited {
+    /// These standards and manuals, and these controls.
+    #[must_use]
+    pub const fn new(references: &'static [&'static str], controls: &'static [Control]) -> Self {
+        Self { references, controls }
+    }
+
+    /// Each as words.
+    pub fn words(self) -> impl Iterator<Item = Cow<'static, str>> {
+        let references = self.references.iter().map(|one| Cow::Borrowed(*one));
+        references.chain(self.controls.iter().map(|one| Cow::Owned(one.to_string())))
+    }
+}
+
+impl fmt::Display for Cited {
+    /// In one line, with semicolons between them.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (at, one) in self.words().enumerate() {
+            let before = if at == 0 { "" } else { "; " };
+            write!(f, "{before}{one}")?;
+        }
+        Ok(())
+    }
+}
+
+impl Serialize for Cited {
+    fn serialize<S: Serializer>(&self, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_seq(self.words())
+    }
 }
 
 /// The function of a check, by what it may ask: one that is given the estate with its topology and addresses alone can ask for
@@ -46,8 +154,8 @@ pub enum Run {
 /// A check's answer for one subject.
 #[derive(Debug, Clone)]
 pub struct Answer {
-    /// The subject's device, as index into the estate.
-    pub device: usize,
+    /// The subject's device.
+    pub device: DeviceId,
     /// What was judged.
     pub subject: Subject,
     /// The answer.
@@ -92,6 +200,12 @@ pub struct Question {
 }
 
 impl Check {
+    /// Everything that it refers to.
+    #[must_use]
+    pub fn cited(&self) -> Cited {
+        Cited::new(self.references, self.controls)
+    }
+
     /// Its answers about an estate.
     #[must_use]
     pub fn answers(&self, analyses: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
@@ -119,8 +233,8 @@ impl Check {
 
 impl Answer {
     /// An answer for a subject.
-    pub fn new(device: usize, subject: Subject, verdict: Verdict) -> Self {
-        Self { device, subject, verdict }
+    pub fn new(device: impl Into<DeviceId>, subject: Subject, verdict: Verdict) -> Self {
+        Self { device: device.into(), subject, verdict }
     }
 }
 

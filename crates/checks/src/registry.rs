@@ -211,6 +211,9 @@ pub fn similar(id: &str) -> Vec<&'static str> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::fs;
+    use std::path::Path;
+    use trevlin_estate::area::Area;
 
     #[test]
     fn checks_are_sorted_unique_and_complete() {
@@ -234,11 +237,38 @@ mod tests {
                 check.id
             );
             assert!(
-                !check.fix.is_empty() && !check.judged.is_empty() && !check.references.is_empty(),
+                !check.fix.is_empty() && !check.judged.is_empty() && check.cited().words().next().is_some(),
                 "{}",
                 check.id
             );
         }
+    }
+
+    /// A file that nobody registered is a check that never runs.
+    #[test]
+    fn every_file_of_a_check_is_registered() {
+        let sources = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+        let (mut missing, mut found) = (Vec::new(), 0);
+        for area in Area::ALL {
+            for entry in fs::read_dir(sources.join(area.word())).unwrap() {
+                let path = entry.unwrap().path();
+                if !fs::read_to_string(&path).unwrap().contains("const CHECK: Check") {
+                    continue;
+                }
+                found += 1;
+                let stem = path.file_stem().unwrap().to_string_lossy().into_owned();
+                let id = format!("{}/{}", area.word(), stem.replace('_', "-"));
+                if find(&id).is_none() {
+                    missing.push(format!(
+                        "src/{0}/{stem}.rs: its id is to be `{id}`; `mod {stem}` belongs in src/{0}/mod.rs, and \
+                         `&{0}::{stem}::CHECK` in src/registry.rs",
+                        area.word()
+                    ));
+                }
+            }
+        }
+        assert!(missing.is_empty(), "{}", missing.join("\n"));
+        assert_eq!(found, CHECKS.len());
     }
 
     #[test]

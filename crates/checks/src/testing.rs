@@ -20,7 +20,7 @@ pub(crate) fn answers_as_of(check: &Check, estate: &Analyses, as_of: jiff::civil
         .answers(estate, &Yardstick::on(as_of))
         .iter()
         .map(|answer| {
-            let device = &estate.devices[answer.device].name;
+            let device = &estate.device(answer.device).name;
             match &answer.verdict {
                 Verdict::Fail(fail) => {
                     let places: Vec<_> = fail.evidence.iter().map(place).collect();

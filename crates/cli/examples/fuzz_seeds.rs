@@ -13,14 +13,7 @@ use trevlin_readers::{decode, recognise};
 
 fn main() {
     let to = PathBuf::from(std::env::args().nth(1).expect("a folder to write to"));
-    let groups: [(&str, &[&str]); 6] = [
-        ("read_filters", &shared::FILTERS),
-        ("read_tunnels", &shared::TUNNELS),
-        ("read_addresses", &shared::ADDRESSES),
-        ("read_logins", &shared::LOGINS),
-        ("read_services", &shared::SERVICES),
-        ("read_standards", &shared::STANDARDS),
-    ];
+    let groups = shared::groups();
     for (number, seed) in support::seeds().into_iter().enumerate() {
         let write = |target: &str, head: &[u8], tail: &[u8]| {
             let at = to.join(target);
@@ -37,7 +30,7 @@ fn main() {
         if reader.name == "sheet" {
             write("sheet", b"", b"");
         }
-        for (target, group) in groups {
+        for (target, group) in &groups {
             if let Some(at) = group.iter().position(|name| *name == reader.name) {
                 write(target, &[at as u8], b"");
             }

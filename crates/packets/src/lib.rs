@@ -15,6 +15,7 @@ pub mod default_traffic;
 pub mod diagram;
 pub mod fates;
 mod grid;
+pub mod hidden;
 mod index;
 pub mod jumps;
 pub mod program;

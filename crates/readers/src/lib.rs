@@ -209,6 +209,8 @@ fn agreed(export: &Export, named: &[bool]) -> Option<&'static Reader> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::fs;
+    use std::path::Path;
 
     #[test]
     fn a_name_and_the_content_that_agree_are_enough() {
@@ -274,6 +276,41 @@ mod tests {
             let export = Export::new(ExportId(0), name, "remoteip 10.4.0.9\n".into());
             assert_eq!(recognise(&export).reader.map(|reader| reader.name), reader, "{name}");
         }
+    }
+
+    /// A reader that nobody registered reads nothing.
+    #[test]
+    fn every_reader_is_registered() {
+        fn below(folder: &Path, path: &[String], found: &mut Vec<String>) {
+            for entry in fs::read_dir(folder).unwrap() {
+                let at = entry.unwrap().path();
+                let stem = at.file_stem().unwrap().to_string_lossy().into_owned();
+                let mut inner = path.to_vec();
+                if at.is_dir() {
+                    inner.push(stem);
+                    below(&at, &inner, found);
+                    continue;
+                }
+                if !["mod", "lib"].contains(&stem.as_str()) {
+                    inner.push(stem);
+                }
+                for line in fs::read_to_string(&at).unwrap().lines() {
+                    let name =
+                        line.strip_prefix("pub(crate) const ").and_then(|rest| rest.split_once(": Reader"));
+                    if let Some((name, _)) = name {
+                        found.push(format!("{}::{name}", inner.join("::")));
+                    }
+                }
+            }
+        }
+        let sources = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+        let mut found = Vec::new();
+        below(&sources, &[], &mut found);
+        let list = fs::read_to_string(sources.join("lib.rs")).unwrap();
+        let missing: Vec<&String> =
+            found.iter().filter(|one| !list.contains(&format!("\n    {one},\n"))).collect();
+        assert!(missing.is_empty(), "not among READERS in src/lib.rs: {missing:?}");
+        assert_eq!(found.len(), READERS.len());
     }
 
     #[test]

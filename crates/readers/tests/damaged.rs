@@ -47,7 +47,8 @@ fn facts_before(reading: &Reading, cut: u32) -> BTreeSet<String> {
 
 /// Formats in which what a statement says hangs on lines that come after it, and why: there the one that is being broken may be
 /// lost, and none before it.
-const HANGS_ON_WHAT_COMES: [(&str, &str); 15] = [
+const HANGS_ON_WHAT_COMES: [(&str, &str); 16] = [
+    ("hostapd", "settings are of the network that stands above them"),
     ("ip-route", "a route without its gateway leads elsewhere"),
     ("ipsec-conf", "a connection is loaded where `auto` says so, which stands last"),
     ("iscsi-target", "who has to log in may stand in what is missing"),

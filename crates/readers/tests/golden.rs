@@ -6,8 +6,8 @@
 
 use std::fmt::Write;
 use std::path::Path;
-use trevlin_model::{Export, ExportId, LineClass};
-use trevlin_readers::{Reading, Surroundings, decode, recognise};
+use trevlin_model::{Export, ExportId, Facts, LineClass};
+use trevlin_readers::{READERS, Reading, Surroundings, decode, recognise};
 
 /// The case files of a folder in order of name.
 fn cases(folder: &str) -> Vec<Export> {
@@ -31,6 +31,30 @@ fn cases(folder: &str) -> Vec<Export> {
         .collect()
 }
 
+/// Everything that is known, but for what is empty: what a reader begins to tell shows by itself.
+fn sheet(facts: &Facts) -> String {
+    let mut facts = facts.clone();
+    let mut defaults = 0;
+    // What a program takes by itself is a table of its own, and would drown the rest.
+    for offer in facts.tunnels.iter_mut().flat_map(|tunnel| &mut tunnel.offers) {
+        defaults += offer.algorithms.iter().filter(|one| one.default.is_some()).count();
+        offer.algorithms.retain(|one| one.default.is_none());
+    }
+    let mut sheet = String::new();
+    let printed = format!("{facts:#?}");
+    for line in printed.lines().skip(1).filter(|line| *line != "}") {
+        let empty = ["[]", "{}", "None", "false"].iter().any(|empty| line.ends_with(&format!(": {empty},")));
+        // In the inside of a fact what is not there says something too.
+        if !(empty && line.starts_with("    ") && !line.starts_with("     ")) {
+            writeln!(sheet, "{}", line.strip_prefix("    ").unwrap_or(line)).unwrap();
+        }
+    }
+    if defaults > 0 {
+        writeln!(sheet, "{defaults} algorithms by default").unwrap();
+    }
+    sheet
+}
+
 fn page(export: &Export, format: &str, reading: &Reading) -> String {
     let mut page = format!("format: {format}\n\n");
     for line in export.lines() {
@@ -46,45 +70,7 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
         writeln!(page, "note {}: {}", export.position(note.origin.start).line, note.text).unwrap();
     }
     page.push('\n');
-    let facts = &reading.facts;
-    let mut list = |name: &str, all: Vec<String>| {
-        for one in all {
-            writeln!(page, "{name}: {one}").unwrap();
-        }
-    };
-    list("interface", facts.interfaces.iter().map(|one| format!("{one:?}")).collect());
-    list("route", facts.routes.iter().map(|one| format!("{one:?}")).collect());
-    list("stored interface", facts.stored_interfaces.iter().map(|one| format!("{one:?}")).collect());
-    list("stored route", facts.stored_routes.iter().map(|one| format!("{one:?}")).collect());
-    list("name server", facts.name_servers.iter().map(|one| format!("{one:?}")).collect());
-    list("DHCP server", facts.dhcp_servers.iter().map(|one| format!("{one:#?}")).collect());
-    list("mistyped", facts.malformed.iter().map(|one| format!("{one:?}")).collect());
-    list("filter", facts.filters.iter().map(|one| format!("{one:#?}")).collect());
-    list("forward", facts.forwards.iter().map(|one| format!("{one:?}")).collect());
-    // What a program takes by itself is a table of its own, and would drown the rest.
-    let tunnel = |one: &trevlin_model::Tunnel| {
-        let mut one = one.clone();
-        let mut defaults = 0;
-        for offer in &mut one.offers {
-            defaults += offer.algorithms.iter().filter(|one| one.default.is_some()).count();
-            offer.algorithms.retain(|one| one.default.is_none());
-        }
-        format!("{one:#?}\n{defaults} algorithms by default")
-    };
-    list("tunnel", facts.tunnels.iter().map(tunnel).collect());
-    list("ppp profile", facts.ppp_profiles.iter().map(|one| format!("{one:#?}")).collect());
-    list("RADIUS client", facts.radius_clients.iter().map(|one| format!("{one:?}")).collect());
-    list("RADIUS upstream", facts.radius_upstreams.iter().map(|one| format!("{one:?}")).collect());
-    list("RADIUS entry", facts.radius_entries.iter().map(|one| format!("{one:?}")).collect());
-    list("RADIUS site", facts.radius_sites.iter().map(|one| format!("{one:#?}")).collect());
-    list("RADIUS security", facts.radius_security.iter().map(|one| format!("{one:?}")).collect());
-    list("EAP", facts.eap_settings.iter().map(|one| format!("{one:?}")).collect());
-    list("login", facts.logins.iter().map(|one| format!("{one:?}")).collect());
-    list("pre-shared key", facts.pre_shared_keys.iter().map(|one| format!("{one:?}")).collect());
-    list("credential", facts.credentials.iter().map(|one| format!("{one:?}")).collect());
-    list("certificate", facts.certificates.iter().map(|one| format!("{one:#?}")).collect());
-    list("private key", facts.private_keys.iter().map(|one| format!("{one:?}")).collect());
-    list("not modelled", facts.not_modelled.iter().map(|one| format!("{one:?}")).collect());
+    page.push_str(&sheet(&reading.facts));
     page
 }
 
@@ -148,4 +134,53 @@ fn radius() {
 #[test]
 fn ip_json() {
     check("ip-json");
+}
+
+/// Every file below a folder, by its path below it.
+fn below(at: &Path, inner: &Path, found: &mut Vec<String>) {
+    let mut entries: Vec<_> =
+        std::fs::read_dir(at.join(inner)).unwrap().map(|entry| entry.unwrap()).collect();
+    entries.sort_by_key(std::fs::DirEntry::file_name);
+    for entry in entries {
+        let inner = inner.join(entry.file_name());
+        match entry.file_type().unwrap().is_dir() {
+            true => below(at, &inner, found),
+            false => found.push(inner.to_string_lossy().into_owned()),
+        }
+    }
+}
+
+/// `cases/formats` has a folder for each format, with files where a device has them. In each stands something that is right, something
+/// that is weak and something that nobody understands.
+#[test]
+fn every_format() {
+    let formats = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases/formats");
+    let mut wrong = Vec::new();
+    for reader in READERS {
+        let (at, mut paths) = (formats.join(reader.name), Vec::new());
+        if at.is_dir() {
+            below(&at, Path::new(""), &mut paths);
+        }
+        if paths.is_empty() {
+            wrong.push(format!("{}: there is no file of it in tests/cases/formats/{0}", reader.name));
+        }
+        let read = |path: &String| decode(&std::fs::read(at.join(path)).unwrap()).unwrap();
+        let exports: Vec<Export> = paths
+            .iter()
+            .enumerate()
+            .map(|(id, path)| Export::new(ExportId(id as u32), path.as_str(), read(path)))
+            .collect();
+        for export in &exports {
+            let taken = recognise(export).reader;
+            if taken.map(|taken| taken.name) != Some(reader.name) {
+                let taken = taken.map_or("nothing", |taken| taken.name);
+                wrong.push(format!("{}: {} is taken for {taken}", reader.name, export.path()));
+                continue;
+            }
+            let reading = (reader.read)(export, &Surroundings::of(exports.iter().collect()));
+            let last = export.path().rsplit('/').next().unwrap();
+            insta::assert_snapshot!(format!("{}-{last}", reader.name), page(export, reader.name, &reading));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }

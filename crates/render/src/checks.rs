@@ -26,7 +26,7 @@ pub fn list(checks: &[&Check]) -> String {
 pub fn explain(check: &Check, width: usize) -> String {
     let mut out = format!("{BOLD}{}{BOLD:#}\n{}\n\n", check.id, check.title);
     let rated = format!("{} where no context raises or lowers it", check.severity.word());
-    let references = check.references.join("; ");
+    let references = check.cited().to_string();
     for (label, text) in [
         ("rated", rated.as_str()),
         ("why", check.why),
@@ -49,7 +49,7 @@ pub fn explain(check: &Check, width: usize) -> String {
 /// The page of one check in the manual, as Markdown: what `trevlin checks ID` shows.
 #[must_use]
 pub fn check_page(check: &Check) -> String {
-    let references: String = check.references.iter().map(|one| format!("- {one}\n")).collect();
+    let references: String = check.cited().words().map(|one| format!("- {one}\n")).collect();
     format!(
         "# {title}\n\n`{id}`, one of the checks of [{area}](../README.md#{area}): {question}. Rated {severity} where no context raises \
          or lowers it.\n\n## Why it matters\n\n{why}\n\n## How it is judged\n\n{judged}\n\n## How to mend it\n\n{fix}\n\n## See\n\n{references}",

@@ -16,6 +16,9 @@ pub struct FlowAnswer {
     /// The answer.
     #[serde(flatten)]
     pub reached: Reached,
+    /// Why it could not be asked, where it could not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
     /// The row's line in the file.
     pub line: u64,
     /// What the file expects.
@@ -99,7 +102,8 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
             (Some(false), Some(expect)) => Some(format!("{} was expected", word(expect))),
             _ => None,
         };
-        let parts: Vec<String> = delivered(&one.reached).into_iter().chain(expected).collect();
+        let reason = one.reason.as_ref().map(|why| neutral(why).into_owned());
+        let parts: Vec<String> = delivered(&one.reached).into_iter().chain(reason).chain(expected).collect();
         let verdict = word(one.reached.verdict);
         let text = parts.join(", ");
         writeln!(out, "line {:>4}  {style}{verdict:<7}{style:#}  {text}", one.line)?;

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use trevlin_audit::tables::addresses::Sheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::{
-    Area, DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome, Severity,
-    Status, Summary,
+    Area, Cited, DeviceSummary, Evidence, ExportSummary, Finding, NoteSummary, OpenQuestion, Outcome,
+    Severity, Status, Summary,
 };
 use trevlin_render::{Csv, Detail, Json, Oscal, Renderer, Report, Sarif, Text, html, markdown_report};
 use unicode_width::UnicodeWidthStr;
@@ -30,7 +30,7 @@ fn finding(severity: Severity, device: &str, title: &str, places: &[(&str, u32, 
         why_this_severity: "as the check rates it: so it is".into(),
         evidence: places.iter().map(place).collect(),
         remedy: "Mend it.",
-        references: &["RFC 1", "RFC 2"],
+        references: Cited::new(&["RFC 1", "RFC 2"], &[]),
         fingerprint: "00".into(),
         status: Status::Open,
         acceptance: None,
@@ -56,7 +56,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         question: "what is in front of it; ask for its filter".into(),
         evidence: Vec::new(),
         files: Vec::new(),
-        about: (0, trevlin_audit::Subject::ssh()),
+        about: (0.into(), trevlin_audit::Subject::ssh()),
     };
     Outcome {
         as_of: "2026-11-25".into(),

@@ -201,7 +201,7 @@ fn said(estate: &Analyses, texts: &Texts, check: &'static Check, answers: Vec<An
     let mut said = Said::default();
     let mut fails = Vec::new();
     for answer in answers {
-        let device = estate.devices[answer.device].name.as_str();
+        let device = estate.device(answer.device).name.as_str();
         match answer.verdict {
             Verdict::Fail(fail) => {
                 let print = fingerprint(check.id, device, &answer.subject, &mut said.seen);

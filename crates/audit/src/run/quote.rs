@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_analysis::context::Analyses;
 use trevlin_checks::check::{Check, Fail, Question};
 use trevlin_checks::subject::Subject;
+use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::evidence::{Evidence, evidence};
 use trevlin_model::{LineClass, Origin};
 
@@ -43,7 +44,7 @@ pub(super) fn finding(
     device: &str,
     fail: Fail,
     fingerprint: String,
-    about: (usize, Subject),
+    about: (DeviceId, Subject),
 ) -> Finding {
     let mask = |text: &str| texts.hold(&estate.masker().mask(text));
     // The line that is cited first says whose finding it is.
@@ -59,7 +60,7 @@ pub(super) fn finding(
         why_this_severity: mask(&fail.rating.sentence()),
         evidence: texts.evidence(estate, &fail.evidence),
         remedy: check.fix,
-        references: check.references,
+        references: check.cited(),
         fingerprint,
         status: Status::Open,
         acceptance: None,
@@ -82,7 +83,7 @@ pub(super) fn open_question(
     texts: &Texts,
     check: &'static Check,
     device: &str,
-    about: (usize, Subject),
+    about: (DeviceId, Subject),
     question: Question,
 ) -> OpenQuestion {
     OpenQuestion {

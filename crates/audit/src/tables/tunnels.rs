@@ -11,6 +11,7 @@ use trevlin_analysis::verdicts::TunnelVerdict;
 use trevlin_checks::secrets::weak_pre_shared_key;
 use trevlin_checks::subject::Subject;
 use trevlin_estate::area::Area;
+use trevlin_estate::assemble::DeviceId;
 use trevlin_estate::baseline::Yardstick;
 use trevlin_estate::evidence::Evidence;
 use trevlin_model::certificate::CertificateUse;
@@ -113,7 +114,7 @@ pub fn tunnels(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> V
         for tunnel in &device.facts.tunnels {
             let login = by_service.get(&(device.name.as_str(), tunnel.name.as_str()));
             let export = estate.export(tunnel.origin.export);
-            let known = judged.get(&(at, Subject::tunnel(tunnel)));
+            let known = judged.get(&(DeviceId(at), Subject::tunnel(tunnel)));
             let mut detail = details(estate, tunnel);
             detail.extend(known.into_iter().flat_map(|known| known.findings.iter().cloned()));
             let factors = match login {
@@ -225,10 +226,10 @@ struct Judged {
 pub const AREAS: [Area; 3] = [Area::Logins, Area::Tunnels, Area::Ciphers];
 
 /// What an audit says, by what it is about: in the order of its checks.
-fn judged(outcome: &Outcome) -> BTreeMap<&(usize, Subject), Judged> {
+fn judged(outcome: &Outcome) -> BTreeMap<&(DeviceId, Subject), Judged> {
     struct Said<'a> {
         check: &'static str,
-        about: &'a (usize, Subject),
+        about: &'a (DeviceId, Subject),
         verdict: TunnelVerdict,
         text: String,
         evidence: &'a [Evidence],
@@ -246,7 +247,7 @@ fn judged(outcome: &Outcome) -> BTreeMap<&(usize, Subject), Judged> {
         all.push(Said { check: one.check, about: &one.about, verdict, text, evidence: &one.evidence });
     }
     all.sort_by_key(|one| one.check);
-    let mut found: BTreeMap<&(usize, Subject), Judged> = BTreeMap::new();
+    let mut found: BTreeMap<&(DeviceId, Subject), Judged> = BTreeMap::new();
     for Said { about, verdict, text, evidence, .. } in all {
         let place = evidence.first().map(|one| format!("{}:{}", one.path, one.line)).unwrap_or_default();
         let known = found.entry(about).or_insert_with(|| Judged { verdict, findings: Vec::new() });

@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              DHCP servers that are partners (high availability, failover) pass, and so do pieces of one server and servers at two \
              sites. Undetermined where two DHCP servers may stand at two sites.",
     references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (no address in use by two clients)"],
+    controls: &[],
     run: Run::Map(run),
 };
 

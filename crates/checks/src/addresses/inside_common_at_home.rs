@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a tunnel's callers are sent to, or the tunnel server is connected to, an IPv4 network that shares addresses with the \
              defaults of home routers, telephones and container engines. Does not apply where a device has no callers.",
     references: &["RFC 1918, 5", "RFC 4193, 3.2.2 (picking at random)"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
         "RFC 7359 (leakage of IPv6 around tunnels)",
         "openvpn(8), --redirect-gateway and --block-ipv6",
     ],
+    controls: &[],
     run: Run::Map(run),
 };
 

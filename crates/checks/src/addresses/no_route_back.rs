@@ -8,9 +8,9 @@ use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
 use trevlin_estate::special::{is_link_local, is_public};
-use trevlin_model::{
-    Device, Hook, IpRange, MatchKind, Origin, Pool, PoolPlacement, Route, Target, TranslationKind,
-};
+use trevlin_model::{Device, IpRange, Origin, Pool, PoolPlacement, Route};
+use trevlin_packets::Holds;
+use trevlin_packets::hidden::{Leaving, hides_source};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              filters were not exported, or where the gateway is private and not in the estate. Pools with addresses of a connected network are \
              another check's.",
     references: &["RFC 1812, 5.2.4", "ip-route(8)", "iptables-extensions(8), MASQUERADE and SNAT"],
+    controls: &[],
     run: Run::Map(run),
 };
 
@@ -59,7 +60,7 @@ fn judge(estate: &EstateMap, holder: &PoolOwner, pool: &Pool, range: IpRange, or
     else {
         return Verdict::DoesNotApply;
     };
-    let unless = match hides_callers(estate, holder.device, range) {
+    let unless = match hides_callers(estate, holder.device, range, default) {
         Some(true) => return Verdict::Pass,
         Some(false) => None,
         None => Some(format!(
@@ -145,31 +146,16 @@ fn lies_in_connected(device: &Device, pool: &Pool, range: IpRange) -> bool {
 }
 
 /// Whether rules on the way out translate the source of callers. `None` where no filter of that version was exported, or a
-/// ruleset that is not read may do it.
-fn hides_callers(estate: &EstateMap, device: usize, range: IpRange) -> Option<bool> {
+/// ruleset that is not read, or a condition that is not modelled, may do it.
+fn hides_callers(estate: &EstateMap, device: usize, range: IpRange, by: &Route) -> Option<bool> {
     let tables = estate.tables(device, range.family());
-    let rules = tables
-        .iter()
-        .flat_map(|table| &table.chains)
-        .filter(|chain| chain.hook == Some(Hook::Postrouting))
-        .flat_map(|chain| &chain.rules);
-    let hides = rules.into_iter().any(|rule| {
-        let translates = matches!(&rule.target, Target::Translate(how)
-            if matches!(how.kind, TranslationKind::Masquerade | TranslationKind::Source | TranslationKind::NetworkMap));
-        let meets = rule.matches.iter().all(|one| match &one.kind {
-            MatchKind::Source(sources) if !one.negated => {
-                sources.iter().any(|source| source.intersection(&range).is_some())
-            }
-            _ => true,
-        });
-        // A jump may lead to such a rule.
-        (translates && meets) || matches!(rule.target, Target::Jump(_) | Target::Goto(_))
-    });
-    let unread = estate.devices[device].facts.not_modelled.iter().any(|one| one.filters_packets);
-    match (hides, tables.is_empty() || unread) {
-        (true, _) => Some(true),
-        (false, true) => None,
-        (false, false) => Some(false),
+    let facts = &estate.devices[device].facts;
+    let leaving = Leaving { sources: range, interface: by.interface.as_deref() };
+    let unread = facts.not_modelled.iter().any(|one| one.filters_packets);
+    match hides_source(&tables, &facts.interfaces, &leaving) {
+        Holds::Yes => Some(true),
+        Holds::Perhaps => None,
+        Holds::No => (!tables.is_empty() && !unread).then_some(false),
     }
 }
 
@@ -199,12 +185,31 @@ mod tests {
             "*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -s 10.88.0.0/24 -o eth0 -j MASQUERADE\nCOMMIT\n";
         let hides_others =
             "*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -s 10.77.0.0/24 -o eth0 -j MASQUERADE\nCOMMIT\n";
+        let hides_elsewhere =
+            "*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -s 10.88.0.0/24 -o eth7 -j MASQUERADE\nCOMMIT\n";
+        let by_chain = "*nat\n:POSTROUTING ACCEPT [0:0]\n:OUT - [0:0]\n-A POSTROUTING -o eth0 -j OUT\n\
+                        -A OUT -s 10.88.0.0/16 -j SNAT --to-source 10.4.0.9\nCOMMIT\n";
+        let others_by_chain = "*nat\n:POSTROUTING ACCEPT [0:0]\n:OUT - [0:0]\n-A POSTROUTING -o eth0 -j OUT\n\
+                               -A OUT -s 10.77.0.0/16 -j MASQUERADE\nCOMMIT\n";
+        let exempt = "*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -s 10.88.0.0/24 -j ACCEPT\n\
+                      -A POSTROUTING -o eth0 -j MASQUERADE\nCOMMIT\n";
+        let perhaps = "*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -o eth0 -m unheard --of 1 -j MASQUERADE\nCOMMIT\n";
         for (name, routes, filter, wanted) in [
             ("lost", lost.as_str(), FILTER.1, &["fail medium a s.conf:2 ip-route.json:1"][..]),
             ("known", &found, FILTER.1, &["pass a"]),
             ("within a wider one", &wider, FILTER.1, &["pass a"]),
             ("callers are translated", &lost, hides, &["pass a"]),
             ("others are translated", &lost, hides_others, &["fail medium a s.conf:2 ip-route.json:1"]),
+            ("elsewhere", &lost, hides_elsewhere, &["fail medium a s.conf:2 ip-route.json:1"]),
+            ("a chain translates them", &lost, by_chain, &["pass a"]),
+            (
+                "a chain translates others",
+                &lost,
+                others_by_chain,
+                &["fail medium a s.conf:2 ip-route.json:1"],
+            ),
+            ("exempted before", &lost, exempt, &["fail medium a s.conf:2 ip-route.json:1"]),
+            ("perhaps", &lost, perhaps, &["ask a"]),
         ] {
             let files = [SERVER, OWN, OWN_ROUTES, (FILTER.0, filter), GATE, ("g/ip-route.json", routes)];
             run(&CHECK, &[(name, &files, wanted)]);

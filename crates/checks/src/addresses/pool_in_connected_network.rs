@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              the estate, other than the tunnel's own. Milder where the design intends it: proxy ARP or a bridge. Undetermined \
              where no interfaces were exported or one asks for its address, or the pool is mistyped.",
     references: &["RFC 1918, 3", "RFC 1027 (proxy ARP)", "NIST SP 800-77 Rev. 1, 5.3"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -27,6 +27,7 @@ pub(crate) const CHECK: Check = Check {
              organisation's own, and where it lies in a block with a meaning of its own (shared, link local, multicast and so on). \
              Private blocks pass. Undetermined where a piece of the range could not be read.",
     references: &["RFC 1918, 3", "RFC 4193", "RFC 6598", "IANA Special-Purpose Address Registries"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an IPv4 pool has room for 1,024 callers or more, and for 64 times as many as the server lets in at a time or as its \
              list of logins names. Does not apply where neither is known.",
     references: &["RFC 1918, 5"],
+    controls: &[],
     run: Run::Map(run),
 };
 
@@ -31,7 +32,7 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
             continue;
         };
         if answers.iter().any(|one| {
-            one.device == holder.device
+            one.device == holder.device.into()
                 && one.subject == Subject::of(SubjectKind::Addresses).with(&holder.name)
         }) {
             continue;

@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
         "pptpd.conf(5), connections",
         "ocserv(8), max-clients",
     ],
+    controls: &[],
     run: Run::Map(run),
 };
 
@@ -102,7 +103,7 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
         let Some(pool) = &holder.pool else { continue };
         // Several pools of one tunnel are one store.
         if answers.iter().any(|one| {
-            one.device == holder.device
+            one.device == holder.device.into()
                 && one.subject == Subject::of(SubjectKind::Addresses).with(&holder.name)
         }) {
             continue;

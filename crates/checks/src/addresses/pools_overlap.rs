@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where two pools of the estate share an address, on one device or on two. Pools of configurations with \
              which the daemon would not start are left out.",
     references: &["RFC 1918, 3", "NIST SP 800-77 Rev. 1, 5.3"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              broadcast address, the server's own address in the tunnel, or a gateway that clients are told or that the device itself \
              uses. Networks of 31 and 32 bits have no such addresses; ranges that the program works out by itself pass.",
     references: &["RFC 1122, 3.2.1.3", "RFC 3021", "RFC 2131, 3.1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              and is none: a number over 255, five numbers, a range that runs backwards. What was probably meant is told and never \
              taken as a fact. Names of hosts are no mistakes.",
     references: &["RFC 791, 3.1", "RFC 4291, 2.2", "RFC 4632, 3.1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

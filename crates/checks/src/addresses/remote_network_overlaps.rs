@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a network behind a site-to-site tunnel is, lies in, or crosses a network of an interface of the same device or a pool \
              of another of its tunnels. A wider network behind the tunnel passes: the more exact route wins.",
     references: &["RFC 1918, 5", "RFC 4301, 4.4.1", "NIST SP 800-77 Rev. 1, 5.3"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              addresses, worse where a tunnel of one of the sites leads to such a network. Where no sites are named, two devices with one and the \
              same address in one network make an open question. Networks inside one host, and addresses that take turns on one site, are left out.",
     references: &["RFC 1918, 5"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              address that was not got by asking is not stored, or a stored one does not run. Link-local and loopback addresses, and interfaces \
              that are off, are left out.",
     references: &["interfaces(5)", "systemd.network(5)", "netplan(5)"],
+    controls: &[],
     run: Run::Map(run),
 };
 

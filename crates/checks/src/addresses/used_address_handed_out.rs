@@ -30,6 +30,7 @@ pub(crate) const CHECK: Check = Check {
         "openvpn(8), --ifconfig-push",
         "pppd(8), AUTHENTICATION",
     ],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where SSL, or a version of TLS or DTLS that RFC 8996 takes away, may be agreed on; milder where it is what the program takes \
              by itself. Undetermined where nothing is stated and the version of the program decides.",
     references: &["RFC 8996, 4 to 6", "RFC 7568, 3", "RFC 9325, 3.1", "NIST SP 800-52 Rev. 2, 3.1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Files cross the network as they are.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,13 +22,8 @@ pub(crate) const CHECK: Check = Check {
              information where it is a default and only the inside reaches it, graver where callers or the outside do. Passes where encryption is \
              asked for and where the service is for the device alone. Undetermined where a file that is read in is not among the \
              exports and all that is seen is encrypted.",
-    references: &[
-        "smb.conf(5), server smb encrypt",
-        "RFC 7530, 3.2.1",
-        "RFC 4217",
-        "RFC 7143, 9.3",
-        "BSI APP.3.3.A12",
-    ],
+    references: &["smb.conf(5), server smb encrypt", "RFC 7530, 3.2.1", "RFC 4217", "RFC 7143, 9.3"],
+    controls: &[Control::grundschutz("APP.3.3.A12")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! What a device logs leaves it as it is.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Send by TCP with TLS (RFC 5425; `StreamDriver=\"gtls\" StreamDriverMode=\"1\"`, RELP with `tls=\"on\"`, `https://` for the journal), or inside a tunnel.",
     judged: "Fails for each collector that is sent messages without TLS; collectors on the device itself pass. Whether a tunnel carries them is not judged. Undetermined where a file that is \
              read in is not among the exports.",
-    references: &["RFC 5424, 8", "RFC 5425", "NIST SP 800-92, 4.2", "BSI OPS.1.1.5.A10"],
+    references: &["RFC 5424, 8", "RFC 5425", "NIST SP 800-92, 4.2"],
+    controls: &[Control::grundschutz("OPS.1.1.5.A10")],
     run: Run::Map(run),
 };
 

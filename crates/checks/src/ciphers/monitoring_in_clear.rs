@@ -1,6 +1,6 @@
 //! SNMP is used without encryption.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Use version 3 with `priv` for every user (`rouser NAME priv`), and take communities out.",
     judged: "Fails for each agent that takes communities, or users without privacy, from beyond the device. Passes where every user \
              needs `priv`. Undetermined where a file that is read in is not among the exports.",
-    references: &["RFC 3414, 1.4", "RFC 3826", "CISA TA17-156A", "BSI NET.1.2.A2"],
+    references: &["RFC 3414, 1.4", "RFC 3826", "CISA TA17-156A"],
+    controls: &[Control::grundschutz("NET.1.2.A2")],
     run: Run::Analyses(run),
 };
 

@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for IPsec and WireGuard. Fails where no proposal holds such an exchange and no key is shared besides; graver where the estate \
              file asks for it (`[tunnels] quantum_resistant`).",
     references: &["FIPS 203", "RFC 9370", "RFC 8784", "RFC 9242", "wg(8), PresharedKey"],
+    controls: &[],
     run: Run::Map(run),
 };
 

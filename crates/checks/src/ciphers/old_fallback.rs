@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for OpenVPN configurations that name an older version to go back to, a cipher for ends that cannot negotiate, the provider of \
              old algorithms, or a profile that takes weak certificates. Which cipher that is, and how weak, is for `ciphers/weak-encryption`.",
     references: &["openvpn(8), --compat-mode, --data-ciphers-fallback, --providers and --tls-cert-profile"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A radio network is protected by what has been broken.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Set `wpa=2`, `rsn_pairwise=CCMP` and `wpa_key_mgmt=SAE` (or `WPA-EAP`), with `ieee80211w=2`, and replace machines that cannot.",
     judged: "Fails for WEP, a step milder for WPA of the first generation and for TKIP beside CCMP. Passes for WPA2 with CCMP and for WPA3. Networks without \
              any protection are told among the logins.",
-    references: &["IEEE 802.11-2016, 12.3", "RFC 7465 (RC4)", "NIST SP 800-153, 2", "BSI NET.2.1.A3"],
+    references: &["IEEE 802.11-2016, 12.3", "RFC 7465 (RC4)", "NIST SP 800-153, 2"],
+    controls: &[Control::grundschutz("NET.2.1.A3")],
     run: Run::Analyses(run),
 };
 

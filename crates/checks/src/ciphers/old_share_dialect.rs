@@ -1,6 +1,6 @@
 //! File shares are spoken in an obsolete dialect.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -22,11 +22,8 @@ pub(crate) const CHECK: Check = Check {
           before you do (`smbstatus` names dialects).",
     judged: "Fails where the lowest dialect is one of SMB 1 or before, which the server does by itself before Samba 4.11 only; \
              milder where it is an SMB 2, which cannot encrypt. SMB 2 by default is no finding. Passes from SMB 3 on. Undetermined where settings are kept where no export shows them.",
-    references: &[
-        "smb.conf(5), server min protocol",
-        "CISA, SMB Security Best Practices",
-        "BSI SYS.1.2.3.A4",
-    ],
+    references: &["smb.conf(5), server min protocol", "CISA, SMB Security Best Practices"],
+    controls: &[Control::grundschutz("SYS.1.2.3.A4")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Pages are served without TLS beside the same with it.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
           `redirect scheme https`).",
     judged: "Fails for each site on a connection without TLS that does not send everybody on, where the same program serves with TLS as well. \
              Passes where it sends them on. Undetermined where a condition decides that is not followed. A server that has no TLS at all is told where it asks for a password.",
-    references: &["RFC 6797, 7.2", "RFC 9325, 3.2", "BSI APP.3.2.A11"],
+    references: &["RFC 6797, 7.2", "RFC 9325, 3.2"],
+    controls: &[Control::grundschutz("APP.3.2.A11")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A password crosses the network as it is.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_device};
 use trevlin_analysis::context::Analyses;
@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each page with a login, FTP folder, database rule, cache and broker that takes a password on a connection that need not be \
              encrypted, beyond the device itself. Passes where TLS is asked for, where the connection only sends elsewhere, and where \
              the method proves the password without showing it. Undetermined for a page for administrators that is handed on without encryption.",
-    references: &["RFC 7617, 4", "RFC 4217, 15", "RFC 9325, 3", "BSI APP.3.2.A11", "NIST SP 800-63B, 4.1.3"],
+    references: &["RFC 7617, 4", "RFC 4217, 15", "RFC 9325, 3", "NIST SP 800-63B, 4.1.3"],
+    controls: &[Control::grundschutz("APP.3.2.A11")],
     run: Run::Analyses(run),
 };
 

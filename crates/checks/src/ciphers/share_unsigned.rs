@@ -1,6 +1,6 @@
 //! Messages of file shares are not signed.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::of_kinds;
 use trevlin_analysis::context::Analyses;
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Set `server signing = mandatory`, or `server smb encrypt = required`, which signs as well.",
     judged: "Fails where signatures are not asked for and some share does not ask for encryption; a step milder where that is the \
              default and nobody wrote it. Passes where either is asked for. Undetermined where settings are kept where no export shows them.",
-    references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10", "BSI APP.3.3.A12"],
+    references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10"],
+    controls: &[Control::grundschutz("APP.3.3.A12")],
     run: Run::Analyses(run),
 };
 

@@ -18,6 +18,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a digest or a function that derives keys is broken, deprecated or on its way out by the table of algorithms, also where it is \
              the default. Where only ciphers that bring their own integrity may be agreed on, digests do not count.",
     references: &["RFC 8221, 6", "RFC 8247, 2.2 and 2.3", "RFC 6151", "NIST SP 800-131A Rev. 2"],
+    controls: &[],
     run: Run::Map(run),
 };
 

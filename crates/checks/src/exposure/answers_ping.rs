@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Tells each device that requests for an echo from outside come to. Passes where the kernel was told to \
              stay silent, or a rule drops them.",
     references: &["RFC 792", "RFC 4890, 4.3", "NIST SP 800-41 Rev. 1, 4.1"],
+    controls: &[],
     run: Run::Analyses(run),
 };
 

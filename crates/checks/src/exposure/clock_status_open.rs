@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              where the outside reaches it. Passes where addresses are named, and for a client that serves nobody. Undetermined where a \
              file that is read in is not among the exports.",
     references: &["RFC 8633, 5.4", "ntp.conf(5), restrict", "chrony.conf(5), cmdallow", "US-CERT TA14-013A"],
+    controls: &[],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A remote desktop answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
              that is not modelled decides. An interface whose addresses are private is the outside only where the \
              estate file says so.",
-    references: &["BSI SYS.2.1.A42", "NIST SP 800-46 Rev. 2, 3.3", "CISA AA23-061A"],
+    references: &["NIST SP 800-46 Rev. 2, 3.3", "CISA AA23-061A"],
+    controls: &[Control::grundschutz("SYS.2.1.A42")],
     run: Run::Analyses(run),
 };
 

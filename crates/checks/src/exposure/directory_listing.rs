@@ -1,6 +1,6 @@
 //! A web server lists what its folders hold.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Switch the list off (`autoindex off`, `Options -Indexes`), and keep files that are meant for downloading in a folder of their own.",
     judged: "Fails for each page below which folders are listed to everybody; a step milder where only some networks may come. Passes where \
              the list is off, or off again for the folder. Undetermined where a file that is read in is not among the exports.",
-    references: &["ngx_http_autoindex_module", "mod_autoindex", "BSI APP.3.2.A2", "CIS Controls 8, 4.8"],
+    references: &["ngx_http_autoindex_module", "mod_autoindex", "CIS Controls 8, 4.8"],
+    controls: &[Control::grundschutz("APP.3.2.A2")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Disks are reached by callers or from outside.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Put portals on a network for storage alone, without a route to it, and bind each portal to its address there instead of `0.0.0.0`.",
     judged: "Fails for each portal that callers of a tunnel reach, a step graver where the outside does. Passes where only the inside reaches it. Undetermined where a rule \
              that is not modelled decides.",
-    references: &["RFC 7143, 9", "NIST SP 800-209, 4.2", "BSI SYS.1.8.A4"],
+    references: &["RFC 7143, 9", "NIST SP 800-209, 4.2"],
+    controls: &[Control::grundschutz("SYS.1.8.A4")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A client for dynamic names keeps its token in clear.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
           send it encrypted, and change it now that it has been in an export.",
     judged: "Fails for each client whose file holds a token or password; a step graver where it also goes over the \
              network in plain text. Passes where the file holds none.",
-    references: &["ddclient(8)", "inadyn.conf(5)", "RFC 2136, 8", "BSI ORP.4.A23"],
+    references: &["ddclient(8)", "inadyn.conf(5)", "RFC 2136, 8"],
+    controls: &[Control::grundschutz("ORP.4.A23")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! File sharing answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
              that is not modelled decides. An interface whose addresses are private is the outside only where the \
              estate file says so.",
-    references: &["BSI APP.3.3.A3", "BSI NET.3.2.A2", "CISA AA20-302A"],
+    references: &["CISA AA20-302A"],
+    controls: &[Control::grundschutz("APP.3.3.A3"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A port forward from outside is stopped further in.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Fate;
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
           are meant.",
     judged: "Fails for each port forward that connections from outside meet and none of which is delivered, because \
              a rule or a device further in stops them. Passes where it leads somewhere.",
-    references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9"],
+    references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    controls: &[Control::grundschutz("NET.3.2.A9")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A port forward lets the outside in to an inner host.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Fate;
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each port forward from outside that comes through to a service of a device inside, graver to \
              a storage appliance. A forward to a tunnel's own port is how remote access works and passes. What \
              answers there is judged by the checks of its kind.",
-    references: &["NIST SP 800-41 Rev. 1, 4.1", "BSI NET.1.1.A4", "BSI NET.3.2.A2"],
+    references: &["NIST SP 800-41 Rev. 1, 4.1"],
+    controls: &[Control::grundschutz("NET.1.1.A4"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

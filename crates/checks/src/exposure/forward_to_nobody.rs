@@ -1,6 +1,6 @@
 //! A port forward from outside leads to an address that nobody has.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Fate;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each port forward that is let through to an address no device has and that no DHCP server or \
              tunnel keeps for anybody. Passes where something answers, or the address is kept. An address out of a \
              DHCP range is a question.",
-    references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9", "BSI NET.1.1.A24"],
+    references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("NET.1.1.A24")],
     run: Run::Analyses(run),
 };
 

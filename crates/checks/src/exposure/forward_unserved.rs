@@ -1,6 +1,6 @@
 //! A port forward from outside leads to a port that nothing serves.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::exposure::each_forward;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Fate;
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each port forward that comes to a device whose sockets were exported and none of which waits \
              there. Passes where one does. Undetermined where the device's sockets were not exported and no file of \
              it says what answers.",
-    references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A9", "BSI SYS.1.1.A6"],
+    references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A protocol for machines answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
              that is not modelled decides. An interface whose addresses are private is the outside only where the \
              estate file says so.",
-    references: &["IEC 62443-3-3, SR 5.1", "NIST SP 800-82 Rev. 3, 5.2", "BSI IND.1.A6"],
+    references: &["IEC 62443-3-3, SR 5.1", "NIST SP 800-82 Rev. 3, 5.2"],
+    controls: &[Control::grundschutz("IND.1.A6")],
     run: Run::Analyses(run),
 };
 

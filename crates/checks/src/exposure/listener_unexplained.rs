@@ -1,6 +1,6 @@
 //! A socket waits that no configuration explains.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Reachable;
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Tells, for each device whose sockets were exported, those beyond the loopback address that no file \
              among the exports explains; graver for one that the outside reaches and that no well-known port names. \
              Passes where every socket is explained.",
-    references: &["BSI SYS.1.1.A6", "NIST SP 800-123, 4.2", "CIS Controls 8, 4.8"],
+    references: &["NIST SP 800-123, 4.2", "CIS Controls 8, 4.8"],
+    controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
 };
 

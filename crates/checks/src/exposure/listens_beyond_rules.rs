@@ -1,6 +1,6 @@
 //! A database listens to networks from which it lets nobody in.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,12 +20,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the service listens beyond the device and every rule that lets somebody in is about the device itself. Passes where somebody from beyond is let in, \
              and where it listens to the device alone. Databases whose accounts stand inside are not judged. \
              Undetermined where a file that is read in is not among the exports.",
-    references: &[
-        "PostgreSQL manual, listen_addresses",
-        "redis.conf, bind",
-        "BSI APP.4.3.A9",
-        "CIS Controls 8, 4.8",
-    ],
+    references: &["PostgreSQL manual, listen_addresses", "redis.conf, bind", "CIS Controls 8, 4.8"],
+    controls: &[Control::grundschutz("APP.4.3.A9")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A service listens on all addresses where only callers of a tunnel need it.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              listens on every address of a device with an outside interface, and is reached by callers of a tunnel \
              of that device but not from outside. Passes where it is bound to other addresses. Where the outside \
              reaches it the check of its kind tells.",
-    references: &["BSI SYS.1.1.A6", "NIST SP 800-123, 4.2"],
+    references: &["NIST SP 800-123, 4.2"],
+    controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A service for management answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              the way; a step milder where only named sources do. Passes where none does. Undetermined where a rule \
              that is not modelled decides. An interface whose addresses are private is the outside only where the \
              estate file says so.",
-    references: &["NIST SP 800-41 Rev. 1, 4.1", "BSI NET.3.2.A5", "BSI SYS.1.1.A5", "CISA BOD 23-02"],
+    references: &["NIST SP 800-41 Rev. 1, 4.1", "CISA BOD 23-02"],
+    controls: &[Control::grundschutz("NET.3.2.A5"), Control::grundschutz("SYS.1.1.A5")],
     run: Run::Analyses(run),
 };
 

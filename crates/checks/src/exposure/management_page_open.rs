@@ -1,6 +1,6 @@
 //! A page for looking after a server or a device is open to everybody.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each path whose name is that of pages for administrators (admin, manager, console, setup and the like) and that is open to every \
              address; graver where no login is asked for. What is handed on to another server may ask for one itself. Passes where sources are limited or \
              a certificate is asked for. Undetermined where a file that the server reads in was not exported.",
-    references: &["NIST SP 800-123, 6.4", "BSI APP.3.2.A4", "CIS Controls 8, 12.8"],
+    references: &["NIST SP 800-123, 6.4", "CIS Controls 8, 12.8"],
+    controls: &[Control::grundschutz("APP.3.2.A4")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A tunnel that is no longer fit answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{PortKind, Service, What};
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each PPTP server that connections from outside come to. A step milder where only named \
              sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An \
              interface whose addresses are private is the outside only where the estate file says so.",
-    references: &["RFC 2637", "BSI NET.3.3.A7", "NIST SP 800-77 Rev. 1, 8"],
+    references: &["RFC 2637", "NIST SP 800-77 Rev. 1, 8"],
+    controls: &[Control::grundschutz("NET.3.3.A7")],
     run: Run::Analyses(run),
 };
 

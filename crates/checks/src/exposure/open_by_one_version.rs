@@ -1,6 +1,6 @@
 //! A service is closed to the outside by IPv4 and open by IPv6.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
           time.",
     judged: "Fails for each service that connections from outside come to by IPv6, on a device with an outside \
              address of IPv4 by which none does. Passes where both versions are open or both are closed.",
-    references: &["RFC 9099, 2.3", "NIST SP 800-119, 6.3", "BSI NET.1.1.A20"],
+    references: &["RFC 9099, 2.3", "NIST SP 800-119, 6.3"],
+    controls: &[Control::grundschutz("NET.1.1.A20")],
     run: Run::Analyses(run),
 };
 

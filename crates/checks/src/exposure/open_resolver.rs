@@ -1,6 +1,6 @@
 //! A name server looks names up for everybody.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Name those who may ask (`allow-recursion`, `access-control`, `interface=`), and let a server of your own zones answer without recursion.",
     judged: "Fails where names are looked up for every address and the server listens beyond the device: low while the filter keeps the outside away, \
              high where the outside reaches it. Passes where clients are named. Undetermined where a file that the server reads in was not exported.",
-    references: &["RFC 5358", "NIST SP 800-81 Rev. 2, 7.2", "US-CERT TA13-088A", "BSI APP.3.6.A6"],
+    references: &["RFC 5358", "NIST SP 800-81 Rev. 2, 7.2", "US-CERT TA13-088A"],
+    controls: &[Control::grundschutz("APP.3.6.A6")],
     run: Run::Analyses(run),
 };
 

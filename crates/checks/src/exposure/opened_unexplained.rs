@@ -1,6 +1,6 @@
 //! A rule opens a port of a device to the outside, and no export says what answers there.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
              sockets were not exported: graver where what usually answers there is for management, a shell, a desktop, files, a database or machines, a \
              step milder where only named sources are let in. Passes where every opening is explained. Undetermined where a rule that is not modelled decides. \
              Openings of all ports are told as a side that is not filtered.",
-    references: &["NIST SP 800-41 Rev. 1, 5.2", "BSI NET.3.2.A4", "CIS Controls 8, 4.8"],
+    references: &["NIST SP 800-41 Rev. 1, 5.2", "CIS Controls 8, 4.8"],
+    controls: &[Control::grundschutz("NET.3.2.A4")],
     run: Run::Analyses(run),
 };
 

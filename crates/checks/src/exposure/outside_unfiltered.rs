@@ -1,6 +1,6 @@
 //! An interface that faces the outside has no filter, or one that accepts by default.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
@@ -25,20 +25,31 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a new connection that no rule singles out is accepted from an outside interface: no table, a policy \
              or a last rule that accepts. Undetermined where no filter was exported, where a rule that is not modelled \
              decides, or where it is not certain that the interface faces the outside.",
-    references: &["NIST SP 800-41 Rev. 1, 4.1", "BSI NET.3.2.A2", "RFC 2979", "iptables(8), --policy"],
+    references: &["NIST SP 800-41 Rev. 1, 4.1", "RFC 2979", "iptables(8), --policy"],
+    controls: &[Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 
 fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        // One question of a kind for a device is enough: IPv4 and IPv6, input and forward ask for the same export.
+        let mut asked = Vec::new();
         for interface in estate.outside(at) {
             for family in families(device, interface) {
                 for way in ways(device) {
                     let hook = if way == Way::ToDevice { "input" } else { "forward" };
                     let subject =
                         Subject::of(SubjectKind::Interface).with(&interface.name).with(family).with(hook);
-                    answers.push(Answer::new(at, subject, judge(estate, at, interface, family, way)));
+                    let verdict = match judge(estate, at, interface, family, way) {
+                        Judged::Told(verdict) => verdict,
+                        Judged::Asks(missing, _) if asked.contains(&missing) => continue,
+                        Judged::Asks(missing, question) => {
+                            asked.push(missing);
+                            question
+                        }
+                    };
+                    answers.push(Answer::new(at, subject, verdict));
                 }
             }
         }
@@ -54,7 +65,7 @@ fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
             Verdict::ask(question, Vec::new()),
         ));
     }
-    merge_questions(answers)
+    answers
 }
 
 /// A device that serves callers and of which no interface was exported: the question itself is open.
@@ -100,7 +111,33 @@ fn ways(device: &Device) -> Vec<Way> {
     }
 }
 
-fn judge(estate: &Analyses, at: usize, interface: &OutsideInterface, family: Family, way: Way) -> Verdict {
+/// What is missing to judge an interface: what asks for the same is asked once.
+#[derive(PartialEq)]
+enum Missing<'a> {
+    /// A reader for what filters packets as well.
+    Reader,
+    /// The filter.
+    Filter(Family, &'a str),
+    /// A part of it.
+    Part(Family),
+    /// What a rule that is not modelled does.
+    Rule(&'a str),
+    /// Which way the interface faces.
+    Facing(&'a str),
+}
+
+enum Judged<'a> {
+    Told(Verdict),
+    Asks(Missing<'a>, Verdict),
+}
+
+fn judge<'a>(
+    estate: &Analyses,
+    at: usize,
+    interface: &'a OutsideInterface,
+    family: Family,
+    way: Way,
+) -> Judged<'a> {
     let device = &estate.devices[at];
     let place: Vec<Origin> = interface.origin.into_iter().collect();
     let other = device.facts.not_modelled.iter().find(|one| one.filters_packets && one.apart);
@@ -109,7 +146,7 @@ fn judge(estate: &Analyses, at: usize, interface: &OutsideInterface, family: Fam
             "{} filters packets in a form that is not read yet ({}); review it by hand",
             device.name, other.what
         );
-        return Verdict::ask(question, vec![other.origin]);
+        return Judged::Asks(Missing::Reader, Verdict::ask(question, vec![other.origin]));
     }
     let tables = estate.tables(at, family);
     if tables.is_empty() {
@@ -118,14 +155,14 @@ fn judge(estate: &Analyses, at: usize, interface: &OutsideInterface, family: Fam
             "no {family} filter of {} was exported, so whether {} is open to the outside is not known; ask for `{command}` or `nft list ruleset`",
             device.name, interface.name
         );
-        return Verdict::ask(question, place);
+        return Judged::Asks(Missing::Filter(family, &interface.name), Verdict::ask(question, place));
     }
     if let Some(broken) = tables.iter().find(|table| !table.complete) {
         let question = format!(
             "the {family} filter of {} was not exported whole or has lines that were not understood; export it again",
             device.name
         );
-        return Verdict::ask(question, vec![broken.origin]);
+        return Judged::Asks(Missing::Part(family), Verdict::ask(question, vec![broken.origin]));
     }
     let rest = |protocol| DefaultTraffic {
         way,
@@ -145,9 +182,10 @@ fn judge(estate: &Analyses, at: usize, interface: &OutsideInterface, family: Fam
                     "whether {} of {} is open to the outside by default hangs on a rule that is not modelled; review it by hand",
                     interface.name, device.name
                 );
-                Verdict::ask(question, rule.into_iter().chain(place).collect())
+                let question = Verdict::ask(question, rule.into_iter().chain(place).collect());
+                Judged::Asks(Missing::Rule(&interface.name), question)
             }
-            None => Verdict::Pass,
+            None => Judged::Told(Verdict::Pass),
         };
     };
     if !interface.certain {
@@ -156,10 +194,19 @@ fn judge(estate: &Analyses, at: usize, interface: &OutsideInterface, family: Fam
              private). Say so in trevlin.toml: [device.\"{}\"] outside = [\"{}\"] or []",
             interface.name, device.name, device.name, interface.name
         );
-        return Verdict::ask(question, verdict.decided_by.iter().copied().chain(place).collect());
+        let question = Verdict::ask(question, verdict.decided_by.iter().copied().chain(place).collect());
+        return Judged::Asks(Missing::Facing(&interface.name), question);
     }
     let protocols: Vec<_> = open.iter().map(|(protocol, _)| protocol.name().to_uppercase()).collect();
-    fail(estate, at, interface, (family, way), &protocols.join(" and "), &verdict.decided_by, &tables)
+    Judged::Told(fail(
+        estate,
+        at,
+        interface,
+        (family, way),
+        &protocols.join(" and "),
+        &verdict.decided_by,
+        &tables,
+    ))
 }
 
 fn fail(
@@ -255,23 +302,6 @@ fn stored_twin(
     let stored = filters().find(|one| one.state == ExportState::Stored)?.base_chain(hook)?;
     let by_policy = decided_by.last() == Some(&running.origin);
     (by_policy && stored.policy == Some(Target::Accept)).then_some(stored.origin)
-}
-
-/// One question of a kind for a device is enough: IPv4 and IPv6, input and forward ask for the same export.
-fn merge_questions(answers: Vec<Answer>) -> Vec<Answer> {
-    let mut kept: Vec<Answer> = Vec::new();
-    for answer in answers {
-        let repeated = |held: &Answer| match (&held.verdict, &answer.verdict) {
-            (Verdict::Undetermined(a), Verdict::Undetermined(b)) => {
-                held.device == answer.device && a.question == b.question
-            }
-            _ => false,
-        };
-        if !kept.iter().any(repeated) {
-            kept.push(answer);
-        }
-    }
-    kept
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! A service in plain text answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{Encrypted, PortKind, Service, What, sites_at};
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
              milder where only named sources do. Passes where none does. Undetermined where a rule that is not \
              modelled decides. An interface whose addresses are private is the outside only where the estate file \
              says so.",
-    references: &["RFC 7258", "BSI APP.3.2.A11", "PCI DSS 4.0, 4.2.1"],
+    references: &["RFC 7258", "PCI DSS 4.0, 4.2.1"],
+    controls: &[Control::grundschutz("APP.3.2.A11")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A page meant for users answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{Encrypted, PortKind, Service};
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
              to be there for it. A step milder where only named sources do. Passes where none does. Undetermined \
              where a rule that is not modelled decides. An interface whose addresses are private is the outside only \
              where the estate file says so.",
-    references: &["BSI NET.3.2.A2", "NIST SP 800-46 Rev. 2, 3.2", "CISA BOD 23-02"],
+    references: &["NIST SP 800-46 Rev. 2, 3.2", "CISA BOD 23-02"],
+    controls: &[Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Ports are opened for whoever asks.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each service that takes requests by UPnP, NAT-PMP or PCP; graver where a host may ask for \
              others and no list limits who may ask, milder where the list ends with a denial. Passes where both \
              kinds of requests are switched off.",
-    references: &["RFC 6886, 5", "RFC 6887, 17", "BSI NET.3.1.A1", "CISA TA13-088A"],
+    references: &["RFC 6886, 5", "RFC 6887, 17", "CISA TA13-088A"],
+    controls: &[Control::grundschutz("NET.3.1.A1")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Callers who are meant to service machines reach recorded files.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_device};
 use std::collections::BTreeMap;
@@ -39,7 +39,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Let the filter of the tunnel pass what the estate file means and nothing else, and limit the share to the machines that show the recordings.",
     judged: "Asks about every share, export, module, folder and target whose name or folder is that of recordings and that callers of a tunnel reach. Fails where the estate file \
              means something for these callers and not this; undetermined where it means nothing for them at all. Passes where the sources of the share keep them out.",
-    references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-209, 4.2", "BSI APP.3.3.A3", "GDPR, article 32"],
+    references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-209, 4.2", "GDPR, article 32"],
+    controls: &[Control::grundschutz("APP.3.3.A3")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A name or time service answers the whole internet.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::{PortKind, Service};
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              and that connections from outside come to. A step milder where only named sources do. Passes where none \
              does. Undetermined where a rule that is not modelled decides. An interface whose addresses are private \
              is the outside only where the estate file says so.",
-    references: &["RFC 5358", "RFC 8633, 5.4", "US-CERT TA14-017A", "BSI APP.3.6.A6"],
+    references: &["RFC 5358", "RFC 8633, 5.4", "US-CERT TA14-017A"],
+    controls: &[Control::grundschutz("APP.3.6.A6")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A configured service was not seen running.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::Known;
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each service that a file configures and whose socket is not among those exported, on a device \
              whose sockets were. Tunnels that live in the kernel show no socket and are left out. Passes where the \
              socket was seen.",
-    references: &["BSI SYS.1.1.A6", "ss(8)"],
+    references: &["ss(8)"],
+    controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A service runs that gives nothing out.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Stop it and keep it from starting (`systemctl disable --now NAME`), or take the package off the device.",
     judged: "Fails for each file, database, disk, name or monitoring service that listens beyond the device and has no share, export, module, target, rule or community that \
              lets anybody in; graver where its socket was seen. Passes for one that is switched off. Undetermined where what it gives out may stand where no export shows it.",
-    references: &["BSI SYS.1.1.A6", "CIS Controls 8, 4.8", "NIST SP 800-123, 4.2"],
+    references: &["CIS Controls 8, 4.8", "NIST SP 800-123, 4.2"],
+    controls: &[Control::grundschutz("SYS.1.1.A6")],
     run: Run::Analyses(run),
 };
 

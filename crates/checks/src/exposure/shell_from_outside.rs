@@ -1,6 +1,6 @@
 //! A remote shell answers the outside.
 
-use crate::check::{Answer, Check, Run};
+use crate::check::{Answer, Check, Control, Run};
 use crate::exposure::each_exposed;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::protection;
@@ -24,7 +24,8 @@ pub(crate) const CHECK: Check = Check {
              or lets in by a password alone, milder where a key or two factors are asked for. A step milder where \
              only named sources do. Passes where none does. Undetermined where a rule that is not modelled decides. \
              An interface whose addresses are private is the outside only where the estate file says so.",
-    references: &["BSI SYS.1.3.A8", "NIST SP 800-46 Rev. 2, 3.3", "RFC 4253"],
+    references: &["NIST SP 800-46 Rev. 2, 3.3", "RFC 4253"],
+    controls: &[Control::grundschutz("SYS.1.3.A8")],
     run: Run::Analyses(run),
 };
 

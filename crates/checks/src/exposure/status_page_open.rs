@@ -1,6 +1,6 @@
 //! A page that tells how a server is doing is open.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -19,12 +19,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Let the machine that watches have it and nobody else (`allow 10.0.0.5; deny all;`, `Require local`), on an address inside.",
     judged: "Fails for each page of the server's own state that asks for nothing and is open to more than a handful of addresses; a step milder where \
              only some networks may come. Passes where a login is asked for. Undetermined where a file that is read in is not among the exports.",
-    references: &[
-        "ngx_http_stub_status_module",
-        "mod_status",
-        "HAProxy Configuration Manual, stats",
-        "BSI APP.3.2.A2",
-    ],
+    references: &["ngx_http_stub_status_module", "mod_status", "HAProxy Configuration Manual, stats"],
+    controls: &[Control::grundschutz("APP.3.2.A2")],
     run: Run::Analyses(run),
 };
 

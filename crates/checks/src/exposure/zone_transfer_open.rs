@@ -1,6 +1,6 @@
 //! A name server hands whole zones to everybody.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -18,12 +18,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Let second servers alone have it, by a key (`allow-transfer { key NAME; };`) or at least by address.",
     judged: "Fails where a server hands zones that it keeps to more than a handful of addresses. Passes where a key or a handful of addresses is \
              named. Undetermined where nothing is written about it: before version 9.20 everybody may have them, since then nobody.",
-    references: &[
-        "named.conf(5), allow-transfer",
-        "RFC 5936, 5",
-        "NIST SP 800-81 Rev. 2, 9.7",
-        "BSI APP.3.6.A11",
-    ],
+    references: &["named.conf(5), allow-transfer", "RFC 5936, 5", "NIST SP 800-81 Rev. 2, 9.7"],
+    controls: &[Control::grundschutz("APP.3.6.A11")],
     run: Run::Analyses(run),
 };
 

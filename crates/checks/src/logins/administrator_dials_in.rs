@@ -1,6 +1,6 @@
 //! An administrator's name opens a tunnel.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::authentication::tunnels;
 use trevlin_analysis::map::EstateMap;
@@ -24,7 +24,12 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a named login of a tunnel, or of a RADIUS server's list, is the name of somebody who administers a device \
              of the estate: uid 0, a sudo rule for everything, or a group for administrators. People are told apart by name \
              alone. Logins of the device's own shells are not judged.",
-    references: &["BSI OPS.1.2.5.A3", "NIST SP 800-53 Rev. 5, AC-6(5)", "BSI ORP.4.A4"],
+    references: &[],
+    controls: &[
+        Control::grundschutz("OPS.1.2.5.A3"),
+        Control::sp800_53("AC-6(5)"),
+        Control::grundschutz("ORP.4.A4"),
+    ],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A TLS-based tunnel server lets callers in without a client certificate.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::authentication::of_tls_based;
 use trevlin_analysis::map::EstateMap;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the server states that it does not ask, or that callers without one come in. The default is to ask, \
              so a server that states nothing passes, and so does one that asks for two other factors. Undetermined where a part \
              of its configuration was not exported.",
-    references: &["NIST SP 800-113, 4.2", "BSI NET.3.3.A13", "openvpn(8), --verify-client-cert"],
+    references: &["NIST SP 800-113, 4.2", "openvpn(8), --verify-client-cert"],
+    controls: &[Control::grundschutz("NET.3.3.A13")],
     run: Run::Map(run),
 };
 

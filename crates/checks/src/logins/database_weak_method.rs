@@ -1,6 +1,6 @@
 //! A database proves who somebody is in a way that does not hold.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each rule about a network that asks for `ident`, and, milder, for `md5`. Passes for all other methods that \
              ask, and for rules about the device itself. Passwords in clear are told among the ciphers. \
              Undetermined where the rules or accounts stand where no export shows them.",
-    references: &["RFC 1413, 6", "RFC 6151, 2", "PostgreSQL manual, 21.5", "BSI APP.4.3.A3"],
+    references: &["RFC 1413, 6", "RFC 6151, 2", "PostgreSQL manual, 21.5"],
+    controls: &[Control::grundschutz("APP.4.3.A3")],
     run: Run::Analyses(run),
 };
 

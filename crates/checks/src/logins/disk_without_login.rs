@@ -1,6 +1,6 @@
 //! Disks are given out without a login.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each target without CHAP, and for one that takes any machine even with it (a step milder). Passes where \
              named machines log in, where nobody can (CHAP is asked for and no secret set), and where the portal is for the \
              device alone.",
-    references: &["RFC 7143, 9.2", "RFC 1994", "NIST SP 800-209, 4.3", "BSI SYS.1.8.A4"],
+    references: &["RFC 7143, 9.2", "RFC 1994", "NIST SP 800-209, 4.3"],
+    controls: &[Control::grundschutz("SYS.1.8.A4")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! An account has no password, or logins without one are permitted.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::whence::Whence;
@@ -23,12 +23,8 @@ pub(crate) const CHECK: Check = Check {
           services that have it.",
     judged: "Fails where an account with a shell has an empty password field, and where a RADIUS server's list accepts a name whatever is sent \
              with it; graver where secure shell permits empty passwords. That it permits them is a finding of its own, milder, where no such account was exported. Accounts that are locked or have no shell pass.",
-    references: &[
-        "shadow(5)",
-        "sshd_config(5), PermitEmptyPasswords",
-        "pam_unix(8), nullok",
-        "BSI ORP.4.A22",
-    ],
+    references: &["shadow(5)", "sshd_config(5), PermitEmptyPasswords", "pam_unix(8), nullok"],
+    controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Everybody is let in.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a RADIUS user file accepts the name DEFAULT without asking for a password; milder where the entry looks at \
              more of the request. Fails where a list of a tunnel has one password for any name (`*`). Entries before which the \
              same list turns everybody away are never reached and pass.",
-    references: &["users(5)", "pppd(8), AUTHENTICATION", "BSI ORP.4.A2", "NIST SP 800-53 Rev. 5, AC-3"],
+    references: &["users(5)", "pppd(8), AUTHENTICATION"],
+    controls: &[Control::grundschutz("ORP.4.A2"), Control::sp800_53("AC-3")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Files are exported to every machine.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
           all yours. Look for a blank between a client and its options: it gives the options to everybody.",
     judged: "Fails for each export to everybody without Kerberos; a step graver where it may be changed. Passes where clients \
              are named or Kerberos is asked for. Undetermined where a netgroup that is kept elsewhere decides.",
-    references: &["exports(5)", "RFC 7530, 3.2.1", "NIST SP 800-209, 4.3", "BSI APP.3.3.A3"],
+    references: &["exports(5)", "RFC 7530, 3.2.1", "NIST SP 800-209, 4.3"],
+    controls: &[Control::grundschutz("APP.3.3.A3")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Files are given out without a login.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -26,9 +26,9 @@ pub(crate) const CHECK: Check = Check {
         "smb.conf(5), guest ok",
         "rsyncd.conf(5), auth users",
         "RFC 2577, 4",
-        "BSI APP.3.3.A3",
         "NIST SP 800-209, 4.3",
     ],
+    controls: &[Control::grundschutz("APP.3.3.A3")],
     run: Run::Analyses(run),
 };
 

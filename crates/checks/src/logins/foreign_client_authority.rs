@@ -1,6 +1,6 @@
 //! An authority that is not the organisation's own vouches for callers.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::crypto::certificates::of_tunnel;
 use trevlin_analysis::map::EstateMap;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the authorities named for a tunnel are a system's store of public ones, or a bundle like it. Where the \
              estate file names the organisation, an authority whose certificate names another one is a question. \
              Undetermined where the file was not exported, unless its place tells what it is.",
-    references: &["RFC 5280, 6.1", "BSI NET.3.3.A9", "NIST SP 800-52 Rev. 2, 3.5"],
+    references: &["RFC 5280, 6.1", "NIST SP 800-52 Rev. 2, 3.5"],
+    controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
 };
 

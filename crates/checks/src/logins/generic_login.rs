@@ -1,6 +1,6 @@
 //! A login stands for a role or a place, not for a person.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
           that one service only.",
     judged: "Fails where a part of a login's name is on a list of such words, for logins of tunnels and for accounts with a shell \
              and a password. Accounts of services (no shell, or no password that fits) pass.",
-    references: &["BSI ORP.4.A3", "NIST SP 800-53 Rev. 5, AC-2(9)", "ISO/IEC 27002:2022, 5.16"],
+    references: &["ISO/IEC 27002:2022, 5.16"],
+    controls: &[Control::grundschutz("ORP.4.A3"), Control::sp800_53("AC-2(9)")],
     run: Run::Map(run),
 };
 

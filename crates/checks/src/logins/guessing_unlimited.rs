@@ -1,6 +1,6 @@
 //! Passwords may be tried without limit.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::authentication::lines_of_service;
 use trevlin_analysis::map::EstateMap;
@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the OpenConnect server's ban score is switched off, where a RADIUS server refuses without delay, and where a \
              tunnel or secure shell takes passwords through a PAM stack without a module that counts failures; limits kept by other \
              programs do not show in these files and are worth asking about. Undetermined where the stack was not exported.",
-    references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score", "BSI ORP.4.A22"],
+    references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score"],
+    controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Map(run),
 };
 

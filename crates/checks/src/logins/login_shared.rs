@@ -1,6 +1,6 @@
 //! One certificate or login lets in several callers at once.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Give every caller, and every device of theirs, a certificate of its own and take `duplicate-cn` out.",
     judged: "Fails where an OpenVPN server states `duplicate-cn`; milder where names come from a password list \
              (`username-as-common-name`), since each caller then still has a login. Without it the server ends the earlier session.",
-    references: &["openvpn(8), --duplicate-cn", "NIST SP 800-53 Rev. 5, IA-4", "BSI ORP.4.A3"],
+    references: &["openvpn(8), --duplicate-cn"],
+    controls: &[Control::sp800_53("IA-4"), Control::grundschutz("ORP.4.A3")],
     run: Run::Map(run),
 };
 

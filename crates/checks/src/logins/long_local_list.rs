@@ -1,6 +1,6 @@
 //! A list of logins on the device itself has grown long.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::authentication::tunnels;
@@ -20,7 +20,12 @@ pub(crate) const CHECK: Check = Check {
     fix: "Let a RADIUS server or a directory decide, and keep one local login for the day it cannot be reached.",
     judged: "Fails where a local list has more logins than the yardstick allows (10) and the device asks no RADIUS server. A RADIUS \
              server's own list is the place for them and passes.",
-    references: &["BSI NET.3.1.A8", "NIST SP 800-53 Rev. 5, AC-2(1)", "BSI ORP.4.A2"],
+    references: &[],
+    controls: &[
+        Control::grundschutz("NET.3.1.A8"),
+        Control::sp800_53("AC-2(1)"),
+        Control::grundschutz("ORP.4.A2"),
+    ],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A daemon's management port asks for one factor or none.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
 use trevlin_analysis::context::Analyses;
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the port listens on more than the device itself; graver without a password file. On the device itself it fails \
              without a password file, as low. A socket in the file system passes, and so does a daemon that calls its manager \
              (`management-client`). Undetermined where a name stands in place of the address.",
-    references: &["openvpn(8), --management", "BSI NET.3.3.A9", "NIST SP 800-53 Rev. 5, IA-2(1)"],
+    references: &["openvpn(8), --management"],
+    controls: &[Control::grundschutz("NET.3.3.A9"), Control::sp800_53("IA-2(1)")],
     run: Run::Analyses(run),
 };
 

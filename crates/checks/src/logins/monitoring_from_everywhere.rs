@@ -1,6 +1,6 @@
 //! A device tells its values to every machine.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each community that is taken from everywhere, and for each user of version 3 of whom nothing is asked. Passes where \
              sources are named, where a proof is asked for, and where the agent answers the device alone. Undetermined where a file that is read in is not \
              among the exports.",
-    references: &["RFC 3414, 1.4", "RFC 3584", "CISA TA17-156A", "BSI NET.1.2.A2"],
+    references: &["RFC 3414, 1.4", "RFC 3584", "CISA TA17-156A"],
+    controls: &[Control::grundschutz("NET.1.2.A2")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A word that crosses the network as it is changes a device.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each community that may write, and for each user that may without a proof; a step milder where only a \
              handful of addresses may use it. Passes for users with a proof and where the agent answers the device alone. \
              Undetermined where a file that is read in is not among the exports.",
-    references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A", "BSI NET.1.2.A2"],
+    references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A"],
+    controls: &[Control::grundschutz("NET.1.2.A2")],
     run: Run::Analyses(run),
 };
 

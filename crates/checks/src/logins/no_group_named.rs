@@ -1,6 +1,6 @@
 //! Every account may log in: no group and no name is stated.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::authentication::lines_of_service;
 use trevlin_analysis::context::Analyses;
@@ -24,13 +24,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a secure shell server states none of AllowUsers and AllowGroups, nothing in its PAM stack sorts callers, and \
              more than one account with a shell was exported; graver where the outside reaches it. Fails where a tunnel asks PAM, and nothing in the stack of its service \
              sorts callers by name or group. Undetermined where the stack was not exported.",
-    references: &[
-        "sshd_config(5), AllowGroups",
-        "pam_succeed_if(8)",
-        "pam_access(8)",
-        "BSI SYS.1.3.A8",
-        "NIST SP 800-53 Rev. 5, AC-6",
-    ],
+    references: &["sshd_config(5), AllowGroups", "pam_succeed_if(8)", "pam_access(8)"],
+    controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("AC-6")],
     run: Run::Analyses(run),
 };
 

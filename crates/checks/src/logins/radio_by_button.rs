@@ -1,6 +1,6 @@
 //! Clients join a radio network by button or number.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -16,7 +16,8 @@ pub(crate) const CHECK: Check = Check {
           eleven thousand tries are enough. By button, whoever is there within two minutes is in.",
     fix: "Switch it off (`wps_state=0`) and give the passphrase, or a login, by hand.",
     judged: "Fails for each network with Wi-Fi Protected Setup switched on. Passes where it is off, which is the default.",
-    references: &["CERT VU#723755", "NIST SP 800-153, 2", "BSI NET.2.1.A3"],
+    references: &["CERT VU#723755", "NIST SP 800-153, 2"],
+    controls: &[Control::grundschutz("NET.2.1.A3")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A radio network lets anybody in.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Give staff WPA3 or WPA2 with a login each (802.1X), and visitors encryption without a login (OWE) in a network that leads to the outside only.",
     judged: "Fails for each network without any protection; graver where its clients reach each other. Passes for every other, of which \
              the old ones are told among the ciphers.",
-    references: &["RFC 8110", "NIST SP 800-153, 2", "BSI NET.2.1.A3"],
+    references: &["RFC 8110", "NIST SP 800-153, 2"],
+    controls: &[Control::grundschutz("NET.2.1.A3")],
     run: Run::Analyses(run),
 };
 

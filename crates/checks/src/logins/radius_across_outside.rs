@@ -1,6 +1,6 @@
 //! RADIUS crosses the outside in the open.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::net::IpAddr;
 use trevlin_analysis::map::EstateMap;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a client, a server that requests are handed on to, or a server that a device asks has a public address and \
              no TLS is configured. Whether a tunnel lies around it these files do not tell; where one does, accept the finding with \
              that reason. Undetermined where a name stands in place of the address.",
-    references: &["RFC 6614", "RFC 2865, 8", "RFC 6151", "BSI NET.1.1.A36"],
+    references: &["RFC 6614", "RFC 2865, 8", "RFC 6151"],
+    controls: &[Control::grundschutz("NET.1.1.A36")],
     run: Run::Map(run),
 };
 

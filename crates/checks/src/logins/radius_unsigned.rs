@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a client is not required to sign, by statement or by the default. `auto`, which learns it from the \
              first signed request, is milder. Clients that are the server itself do not apply.",
     references: &["CVE-2024-3596", "RFC 3579, 3.2", "RFC 5080, 2.2.2", "RFC 6614"],
+    controls: &[],
     run: Run::Analyses(run),
 };
 

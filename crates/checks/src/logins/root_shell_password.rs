@@ -1,6 +1,6 @@
 //! The superuser may log in to a shell with a password.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::rated::rated_from;
 use trevlin_analysis::authentication::{Factors, of_shell};
@@ -26,7 +26,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where `PermitRootLogin yes` holds and a password is among what is asked for. The default since OpenSSH 7.0 \
              refuses passwords and passes; where nothing is stated and the version may be older, passwords of root are asked \
              about only if root has one. A locked password of root passes.",
-    references: &["sshd_config(5), PermitRootLogin", "BSI SYS.1.3.A8", "NIST SP 800-53 Rev. 5, IA-2"],
+    references: &["sshd_config(5), PermitRootLogin"],
+    controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("IA-2")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! Sessions of a tunnel are not limited.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where none of idle time and length of a session is limited, or where a login may come in any number of times; names \
              what is missing. Undetermined where a RADIUS server decides, which may send limits for each caller, and where configuration \
              is missing from the exports.",
-    references: &["NIST SP 800-63B, 4.2.3", "BSI NET.3.3.A9", "NIST SP 800-53 Rev. 5, AC-10, AC-12"],
+    references: &["NIST SP 800-63B, 4.2.3"],
+    controls: &[Control::grundschutz("NET.3.3.A9"), Control::sp800_53("AC-10"), Control::sp800_53("AC-12")],
     run: Run::Map(run),
 };
 

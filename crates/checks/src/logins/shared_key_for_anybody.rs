@@ -1,6 +1,6 @@
 //! One pre-shared key lets in whoever calls.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::ike;
 use trevlin_analysis::map::EstateMap;
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an entry has no identity or one that stands for anybody (`%any`), and where three or more identities share \
              one entry; the latter is milder, and so is a key for anybody where every connection that asks for a shared key names the address of its other \
              end. Entries for two named ends pass.",
-    references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "BSI NET.3.3.A9"],
+    references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15"],
+    controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
 };
 

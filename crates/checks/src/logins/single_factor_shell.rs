@@ -1,6 +1,6 @@
 //! A shell login has one factor only.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::authentication::{Factors, conditions, easiest_way, of_shell};
 use trevlin_analysis::context::Analyses;
@@ -25,12 +25,8 @@ pub(crate) const CHECK: Check = Check {
              Passes where every way asks for two of different kinds. Undetermined where PAM decides and its files were not \
              exported, or hand the decision on. A module in comments, or in another stack than `auth`, is no factor. A \
              condition (`Match`) under which the way in is easier than everybody's is judged by itself.",
-    references: &[
-        "NIST SP 800-63B, 4.2",
-        "BSI SYS.1.3.A8",
-        "PCI DSS 4.0, 8.4.1",
-        "sshd_config(5), AuthenticationMethods",
-    ],
+    references: &["NIST SP 800-63B, 4.2", "PCI DSS 4.0, 8.4.1", "sshd_config(5), AuthenticationMethods"],
+    controls: &[Control::grundschutz("SYS.1.3.A8")],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! A tunnel login has one factor only.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::authentication::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
 use trevlin_analysis::context::Analyses;
@@ -29,12 +29,8 @@ pub(crate) const CHECK: Check = Check {
              password are both required. PAM stacks and RADIUS servers of the estate are followed. Undetermined where \
              something outside the exports decides about the password: another RADIUS server, a directory, a script or a plug-in \
              may ask for more, or for nothing.",
-    references: &[
-        "NIST SP 800-63B, 4.2",
-        "NIST SP 800-46 Rev. 2, 3.2",
-        "BSI NET.3.3.A13",
-        "PCI DSS 4.0, 8.4.3",
-    ],
+    references: &["NIST SP 800-63B, 4.2", "NIST SP 800-46 Rev. 2, 3.2", "PCI DSS 4.0, 8.4.3"],
+    controls: &[Control::grundschutz("NET.3.3.A13")],
     run: Run::Analyses(run),
 };
 

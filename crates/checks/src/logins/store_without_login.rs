@@ -1,6 +1,6 @@
 //! A cache or a broker of messages lets anybody in.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -21,12 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each cache and broker that asks for nothing and listens beyond the device. Passes on the loopback address and \
              where a password or certificate is asked for. Undetermined where users stand in another file, a plug-in \
              decides, or the version does.",
-    references: &[
-        "redis.conf, protected-mode",
-        "mosquitto.conf(5), allow_anonymous",
-        "OASIS MQTT 5.0, 5.4",
-        "BSI APP.4.3.A3",
-    ],
+    references: &["redis.conf, protected-mode", "mosquitto.conf(5), allow_anonymous", "OASIS MQTT 5.0, 5.4"],
+    controls: &[Control::grundschutz("APP.4.3.A3")],
     run: Run::Analyses(run),
 };
 

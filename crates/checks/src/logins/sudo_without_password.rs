@@ -1,6 +1,6 @@
 //! Somebody who logs in from afar may do everything without a password.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the last rule about an account with a shell grants every command as the superuser without a password; graver \
              where the account's name is also a login of a tunnel. Rules for single commands pass, and so does root itself. Where \
              no accounts were exported the rule is judged as it stands.",
-    references: &["sudoers(5), NOPASSWD", "BSI SYS.1.3.A14", "NIST SP 800-53 Rev. 5, IA-11"],
+    references: &["sudoers(5), NOPASSWD"],
+    controls: &[Control::grundschutz("SYS.1.3.A14"), Control::sp800_53("IA-11")],
     run: Run::Map(run),
 };
 

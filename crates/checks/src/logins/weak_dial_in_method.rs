@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              worth is judged elsewhere. `refuse-` options are about the daemon's own logins and change nothing. Undetermined where \
              options were not exported.",
     references: &["pppd(8), AUTHENTICATION", "RFC 1334, 2", "RFC 2433", "RFC 2759", "RFC 1994, 1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A RADIUS server takes an EAP method that shows the password's hash to anybody.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
           latter two a password method is safe.",
     judged: "Fails where the EAP module of a RADIUS server has the method MD5 set up, which it then takes from any client that asks; \
              graver where it is the first one offered. Files that are only available and not enabled are not judged.",
-    references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2", "BSI NET.2.1.A12"],
+    references: &["RFC 3748, 5.4 and 7.2", "RFC 4017, 2.2"],
+    controls: &[Control::grundschutz("NET.2.1.A12")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A rule lets new connections in and writes no log line.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::{Judged, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{may_be_new, within_device};
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Only where the estate file asks for it (`[rules] accepts_logged`). Fails for each accept of new connections, for the \
              device itself or for what it forwards, that neither logs nor stands right behind a rule that logs what it holds for. \
              What the device says to itself is not judged.",
-    references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-92, 3.1", "BSI OPS.1.1.5.A3"],
+    references: &["NIST SP 800-41 Rev. 1, 5.2.2", "NIST SP 800-92, 3.1"],
+    controls: &[Control::grundschutz("OPS.1.1.5.A3")],
     run: Run::Analyses(run),
 };
 

@@ -1,7 +1,7 @@
 //! A rule that lets everything through.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{Judged, REFERENCES, each_rule};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{describe, hook_word, within_device};
 use trevlin_estate::area::{Area, Severity};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an accept for the device itself or for what it forwards has no condition but the IP version, holds for new \
              connections, and is met. A default policy that accepts is exposure/outside-unfiltered where it faces the outside.",
     references: REFERENCES,
+    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

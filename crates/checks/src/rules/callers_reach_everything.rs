@@ -1,6 +1,6 @@
 //! Callers of a tunnel reach the whole inside with every service.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
 use trevlin_analysis::context::Analyses;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              behind the device, with every TCP or UDP port. Milder where an intent of the estate file says so. \
              Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
              decides.",
-    references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-207, 2.1", "BSI NET.3.3.A4", "BSI NET.3.2.A2"],
+    references: &["NIST SP 800-46 Rev. 2, 3.3", "NIST SP 800-207, 2.1"],
+    controls: &[Control::grundschutz("NET.3.3.A4"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

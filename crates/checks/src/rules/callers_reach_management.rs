@@ -1,6 +1,6 @@
 //! Callers of a tunnel reach the management of devices.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::PortKind;
@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, \
              routers and storage appliances, that callers come through to. An access that the estate file means \
              (intent) passes. Undetermined where a rule that is not modelled decides.",
-    references: &["NIST SP 800-46 Rev. 2, 3.3", "BSI NET.1.1.A5", "BSI NET.3.3.A4"],
+    references: &["NIST SP 800-46 Rev. 2, 3.3"],
+    controls: &[Control::grundschutz("NET.1.1.A5"), Control::grundschutz("NET.3.3.A4")],
     run: Run::Analyses(run),
 };
 

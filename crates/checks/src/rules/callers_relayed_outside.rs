@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
              milder where the tunnel is meant to carry everything they send. Passes where some ports are let out or \
              none. Undetermined where a rule that is not modelled decides.",
     references: &["NIST SP 800-41 Rev. 1, 4.2", "NIST SP 800-46 Rev. 2, 3.3", "RFC 5068"],
+    controls: &[],
     run: Run::Analyses(run),
 };
 

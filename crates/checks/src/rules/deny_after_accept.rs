@@ -1,7 +1,7 @@
 //! A deny that comes after an accept of the same.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{Judged, REFERENCES, each_rule, named};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::may_be_new;
 use trevlin_estate::area::{Area, Severity};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              where an accept takes only a part of it and is no exception to it, which may be meant. Passes where what is accepted \
              before lies wholly within the deny: that is how exceptions are written.",
     references: REFERENCES,
+    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -1,7 +1,7 @@
 //! A rule that lets every service through.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{Judged, REFERENCES, each_rule, named};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
 use trevlin_estate::area::{Area, Severity};
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              where it only lets them out to the outside, info where both sides are single hosts. Passes what is for the loopback \
              interface, for known connections only, or for protocols without ports.",
     references: REFERENCES,
+    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

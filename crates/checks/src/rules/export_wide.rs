@@ -1,6 +1,6 @@
 //! Files are exported to more machines than can need them.
 
-use crate::check::{Answer, Check, Run, Verdict};
+use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
              4096 addresses; a step graver where it may be changed. Passes where machines or one network are named, and with \
              Kerberos. An export to everybody is told by another check. Undetermined where the server's addresses were not exported and more \
              than 256 addresses are named.",
-    references: &["exports(5)", "NIST SP 800-209, 4.3", "BSI NET.1.1.A5"],
+    references: &["exports(5)", "NIST SP 800-209, 4.3"],
+    controls: &[Control::grundschutz("NET.1.1.A5")],
     run: Run::Analyses(run),
 };
 

@@ -1,7 +1,7 @@
 //! A device that sends packets on between networks, and does not filter them.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::REFERENCES;
+use crate::rules::{CONTROLS, REFERENCES};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::filter_review::filters;
 use trevlin_analysis::map::EstateMap;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              chain for what is forwarded denies anything. Undetermined where no filter was exported. Devices with an interface that \
              faces the outside are judged by exposure/outside-unfiltered.",
     references: REFERENCES,
+    controls: CONTROLS,
     run: Run::Map(run),
 };
 

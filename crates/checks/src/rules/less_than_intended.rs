@@ -1,6 +1,6 @@
 //! Access that is meant does not come through.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::intended::{MOST_TOLD, place, ports};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
@@ -20,11 +20,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each intent of which some address and port is stopped from some source, with the line that \
              stops it. Passes where all of it comes through. An intent that names nothing in the estate is a \
              question.",
-    references: &[
-        "NIST SP 800-41 Rev. 1, 4 and 5.2",
-        "NIST SP 800-53 Rev. 5, AC-4 and AC-6",
-        "BSI NET.3.2.A2",
-    ],
+    references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
+    controls: &[Control::sp800_53("AC-4"), Control::sp800_53("AC-6"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

@@ -1,7 +1,7 @@
 //! An address list that no rule names.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::REFERENCES;
+use crate::rules::{CONTROLS, REFERENCES};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each named list with entries that no rule of its table, or for saved lists of its device's filter, names. Lists \
              that are empty or that rules fill are not judged.",
     references: REFERENCES,
+    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -23,7 +23,7 @@ pub(super) mod source_unchecked;
 
 #[cfg(test)]
 use crate::check::Check;
-use crate::check::{Answer, Verdict};
+use crate::check::{Answer, Control, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use std::collections::BTreeMap;
@@ -105,8 +105,11 @@ pub(super) fn named(rule: &Rule) -> String {
 }
 
 /// What most of these checks refer to.
-pub(super) const REFERENCES: &[&str] =
-    &["NIST SP 800-41 Rev. 1, 4.1 and 5.2", "BSI NET.3.2.A2", "BSI NET.3.2.A9"];
+pub(super) const REFERENCES: &[&str] = &["NIST SP 800-41 Rev. 1, 4.1 and 5.2"];
+
+/// The controls that ask for it.
+pub(super) const CONTROLS: &[Control] =
+    &[Control::grundschutz("NET.3.2.A2"), Control::grundschutz("NET.3.2.A9")];
 
 /// A list with these rules, the first in line 5.
 #[cfg(test)]

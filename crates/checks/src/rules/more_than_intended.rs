@@ -1,6 +1,6 @@
 //! Access goes beyond what is meant.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::intended::{MOST_TOLD, place, ports};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
@@ -22,11 +22,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each place of an intent that says `only`: everything that comes through from there beyond all \
              intents from there, told as networks and ports with the rules that grant it. Passes where nothing does. \
              What a rule that is not modelled decides is a question.",
-    references: &[
-        "NIST SP 800-41 Rev. 1, 4 and 5.2",
-        "NIST SP 800-53 Rev. 5, AC-4 and AC-6",
-        "BSI NET.3.2.A2",
-    ],
+    references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
+    controls: &[Control::sp800_53("AC-4"), Control::sp800_53("AC-6"), Control::grundschutz("NET.3.2.A2")],
     run: Run::Analyses(run),
 };
 

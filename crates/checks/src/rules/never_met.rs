@@ -1,7 +1,7 @@
 //! A rule that no packet comes to.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::{Judged, REFERENCES, each_rule, named};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::may_be_new;
 use trevlin_estate::area::{Area, Severity};
@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
              the jumps that lead to it, hold for no packet. A deny behind an accept of the same is rules/deny-after-accept. Not \
              judged where a part of the chain is missing or where a condition of an earlier rule is not modelled.",
     references: REFERENCES,
+    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

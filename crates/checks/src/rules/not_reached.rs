@@ -1,7 +1,7 @@
 //! A chain that nothing leads to.
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
-use crate::rules::REFERENCES;
+use crate::rules::{CONTROLS, REFERENCES};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::context::Analyses;
@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for each chain that has rules, is not hooked, and to which no rule leads that packets can come to. Empty chains and \
              tables that only translate are not judged.",
     references: REFERENCES,
+    controls: CONTROLS,
     run: Run::Analyses(run),
 };
 

@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
              which the device has addresses, everything is accepted. Undetermined where the filter of the other version was not \
              exported. Devices with an interface that faces the outside are judged by exposure/outside-unfiltered.",
     references: &["RFC 4942, 2.1", "NIST SP 800-41 Rev. 1, 4.1", "NIST SP 800-119, 6.9"],
+    controls: &[],
     run: Run::Map(run),
 };
 

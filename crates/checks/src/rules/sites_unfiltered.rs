@@ -1,6 +1,6 @@
 //! Sites are joined by a tunnel without a filter between.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::rules::reach::{Reached, networks_behind};
 use crate::subject::Subject;
 use trevlin_analysis::context::Analyses;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
              come through to more than half of the addresses of every network behind it with every TCP or UDP port. \
              Passes where at least one network is closed or limited. Undetermined where a rule that is not modelled \
              decides.",
-    references: &["NIST SP 800-77 Rev. 1, 4.2", "NIST SP 800-41 Rev. 1, 4.1", "BSI NET.1.1.A18"],
+    references: &["NIST SP 800-77 Rev. 1, 4.2", "NIST SP 800-41 Rev. 1, 4.1"],
+    controls: &[Control::grundschutz("NET.1.1.A18")],
     run: Run::Analyses(run),
 };
 

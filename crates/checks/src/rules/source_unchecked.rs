@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where an export sets the check to 0 for an interface of a device that joins networks, medium where that faces the \
              outside. Passes where a rule looks at the way back to the source. Not judged where no setting was exported.",
     references: &["RFC 3704, 2", "RFC 2827", "NIST SP 800-41 Rev. 1, 4.1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A certificate is out of date.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use jiff::civil::Date;
 use trevlin_analysis::crypto::certificates::{day, own};
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
           certificate that nothing uses any more is deleted.",
     judged: "Fails where the date of the audit (`--as-of`, else today) is outside the certificate's dates, or within 30 days of \
              their end. Public authorities in a system's own store are not judged: whoever makes the system renews them.",
-    references: &["RFC 5280, 4.1.2.5", "BSI CON.1.A9", "NIST SP 800-52 Rev. 2, 3.2"],
+    references: &["RFC 5280, 4.1.2.5", "NIST SP 800-52 Rev. 2, 3.2"],
+    controls: &[Control::grundschutz("CON.1.A9")],
     run: Run::Map(run),
 };
 

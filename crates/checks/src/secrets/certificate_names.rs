@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
              server on it names none of them; a wildcard stands for one label. Undetermined where the certificate was not \
              exported. Devices without `dialled` are not judged.",
     references: &["RFC 6125, 6.4", "RFC 9525, 6.3", "NIST SP 800-52 Rev. 2, 3.2.2"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A server shows a certificate that nobody vouches for, or that stands for any host.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::crypto::certificates::of_tunnel;
 use trevlin_analysis::map::EstateMap;
@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a tunnel server's own certificate signed itself and is no authority, or has a wildcard among its names. \
              Passes where the peers are pinned by fingerprint (`peer-fingerprint`), for which such certificates are made. \
              Undetermined where it was not exported.",
-    references: &["RFC 5280, 3.2", "RFC 6125, 7.2", "BSI NET.3.3.A9"],
+    references: &["RFC 5280, 3.2", "RFC 6125, 7.2"],
+    controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
 };
 

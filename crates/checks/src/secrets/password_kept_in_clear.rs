@@ -1,6 +1,6 @@
 //! A list keeps passwords as they are.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::map::EstateMap;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
           need the password itself, protect the file and its backups, and let a machine make the passwords.",
     judged: "Fails for each list with a usable login whose password stands there as it is. Lists of hashes pass. The person's own \
              mistake is another check's; this one is about how the list is kept.",
-    references: &["NIST SP 800-63B, 5.1.1.2", "RFC 2759, 1", "BSI CON.1.A4"],
+    references: &["NIST SP 800-63B, 5.1.1.2", "RFC 2759, 1"],
+    controls: &[Control::grundschutz("CON.1.A4")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! Passwords are written to a log.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -16,7 +16,8 @@ pub(crate) const CHECK: Check = Check {
           or that of another service. Whoever reads the log logs in as any of those people.",
     fix: "Set `auth_badpass` and `auth_goodpass` to no, delete what was logged, and have the passwords changed that stand there.",
     judged: "Fails where the RADIUS server's log settings have passwords written down. The default is not to.",
-    references: &["radiusd.conf(5), log", "OWASP ASVS 4.0.3, 7.1.1", "BSI OPS.1.1.5.A5"],
+    references: &["radiusd.conf(5), log", "OWASP ASVS 4.0.3, 7.1.1"],
+    controls: &[Control::grundschutz("OPS.1.1.5.A5")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A private key stands in an export without a passphrase.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
           new key and have the old certificate revoked. A person's key always gets a passphrase.",
     judged: "Fails where no passphrase protects a private key among the exports; all such keys of a device are one finding. Keys \
              with a passphrase pass.",
-    references: &["RFC 5958, 3", "NIST SP 800-57 Part 1 Rev. 5, 6.2.2", "BSI CON.1.A4"],
+    references: &["RFC 5958, 3", "NIST SP 800-57 Part 1 Rev. 5, 6.2.2"],
+    controls: &[Control::grundschutz("CON.1.A4")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A client keeps its password in a file.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
           service only, and a disk that is encrypted.",
     judged: "Fails for every password of the device's own that stands in a configuration or in a file that one names: of tunnels, \
              dial-out and requests to other servers. Empty ones and placeholders pass over.",
-    references: &["openvpn(8), --auth-user-pass", "NIST SP 800-63B, 5.1.1.1", "BSI ORP.4.A23"],
+    references: &["openvpn(8), --auth-user-pass", "NIST SP 800-63B, 5.1.1.1"],
+    controls: &[Control::grundschutz("ORP.4.A23")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! One secret stands in two places.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -24,7 +24,8 @@ pub(crate) const CHECK: Check = Check {
              Variations by capitals or closing digits count \
              as equal. A key that both ends of a tunnel must share, and one person's password in two lists of the same device or at \
              both ends of a dial-out, are equal by design and pass.",
-    references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2", "BSI ORP.4.A8"],
+    references: &["NIST SP 800-63B, 5.1.1.2", "NIST SP 800-57 Part 1 Rev. 5, 5.2"],
+    controls: &[Control::grundschutz("ORP.4.A8")],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A login's password is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use trevlin_analysis::context::Analyses;
@@ -25,7 +25,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a password is easier to guess than the yardstick allows, given the names of user, device and \
              organisation, or shorter than 8 characters. Undetermined where the secret is kept in a file that was not \
              exported. Lines that let nobody in do not apply, and hashes are not judged here.",
-    references: &["NIST SP 800-63B, 5.1.1", "BSI ORP.4.A22", "OWASP ASVS 4.0.3, 2.1"],
+    references: &["NIST SP 800-63B, 5.1.1", "OWASP ASVS 4.0.3, 2.1"],
+    controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Analyses(run),
 };
 

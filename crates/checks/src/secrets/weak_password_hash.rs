@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a usable hash is of DES, MD5, NT or SHA-1 kind, or was made at a cost below the scheme's own default \
              (bcrypt under 10, SHA crypt under 5000 rounds). Locked hashes and current schemes pass.",
     references: &["crypt(5)", "NIST SP 800-63B, 5.1.1.2", "BSI TR-02102-1, 5"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -24,6 +24,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the key holds fewer bits of entropy than the yardstick asks (112), as far as its characters tell, or is \
              made of names, words and patterns, or published. Encodings (`0x`, `0s`) are resolved first.",
     references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
+    controls: &[],
     run: Run::Map(run),
 };
 

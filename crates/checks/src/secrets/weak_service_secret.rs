@@ -1,6 +1,6 @@
 //! A secret that protects a service is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use crate::support::serving::of_device;
@@ -25,13 +25,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a community, the password of a cache, disk, module or page, the passphrase of an SNMP user or of a radio network is easier to \
              guess than a good password, given the names of device and organisation, or shorter than 8 characters. Milder for a service that is for the \
              device alone or switched off.",
-    references: &[
-        "NIST SP 800-63B, 5.1.1",
-        "RFC 3414, 11.2",
-        "RFC 1994, 2.3",
-        "BSI ORP.4.A22",
-        "CISA TA17-156A",
-    ],
+    references: &["NIST SP 800-63B, 5.1.1", "RFC 3414, 11.2", "RFC 1994, 2.3", "CISA TA17-156A"],
+    controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Analyses(run),
 };
 
@@ -54,8 +49,7 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
             };
             if judged && seen.insert(held.origin) && !before.iter().any(same) {
                 before.push(held);
-                let subject =
-                    Subject::of(SubjectKind::Secret).with(format_args!("{:?}", held.kind)).with(&held.owner);
+                let subject = Subject::of(SubjectKind::Secret).with(held.kind.key()).with(&held.owner);
                 answers.push(Answer::new(at, subject, judge(estate, at, held, yardstick)));
             }
         }

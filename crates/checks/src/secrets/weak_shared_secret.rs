@@ -1,6 +1,6 @@
 //! A secret that two devices share is weak.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use trevlin_analysis::map::EstateMap;
@@ -23,7 +23,8 @@ pub(crate) const CHECK: Check = Check {
           RADIUS inside TLS or a tunnel.",
     judged: "Fails where a secret of a client, or of a server that is asked, is easier to guess than a good password, given the names \
              of client, device and organisation, or shorter than 15 characters. Clients that are the server itself are milder.",
-    references: &["RFC 2865, 3", "RFC 6614", "BSI ORP.4.A22", "NIST SP 800-63B, 5.1.1"],
+    references: &["RFC 2865, 3", "RFC 6614", "NIST SP 800-63B, 5.1.1"],
+    controls: &[Control::grundschutz("ORP.4.A22")],
     run: Run::Map(run),
 };
 

@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
              are not among the exports or refuse to answer that way, and low with certificates, whose identities then pass in the open. Does not apply \
              where only version 2 is spoken, which has no such mode.",
     references: &["RFC 2409, 5.4", "RFC 9395, 3", "NIST SP 800-77 Rev. 1", "strongswan.conf(5), charon"],
+    controls: &[],
     run: Run::Map(run),
 };
 

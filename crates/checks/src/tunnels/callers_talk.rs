@@ -17,6 +17,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Leave out `client-to-client`. What callers may reach of each other is then for the packet filter to say.",
     judged: "Fails for OpenVPN servers with `client-to-client`. Without it packets between callers pass the device's packet filter.",
     references: &["openvpn(8), --client-to-client", "NIST SP 800-46 Rev. 2, 3.2"],
+    controls: &[],
     run: Run::Map(run),
 };
 

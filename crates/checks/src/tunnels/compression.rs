@@ -18,6 +18,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Leave out `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), `compression` (ocserv, stunnel), on both ends. Where old callers have it in their files, `compress migrate` keeps them connected without compressing.",
     judged: "Fails where an OpenVPN configuration, or what it tells callers, switches compression on; milder without `allow-compression yes`, since versions from 2.5 on then only unpack. `comp-lzo no`, `compress stub` and `migrate` pass. Fails as well for IPsec children with IPComp, and for `compression` of ocserv and stunnel.",
     references: &["openvpn(8), --allow-compression", "RFC 3749, 6", "RFC 9325, 3.3"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A dial-in tunnel does not require encryption.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -19,7 +19,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "State `require-mppe-128`, which ends links without it; better, replace the tunnel by one with current encryption.",
     judged: "Fails where MPPE is not required, or switched off; milder where keys of 40 bits are taken. Passes with \
              `require-mppe-128`, and with `require-mppe` beside `nomppe-40`. Undetermined where options were not exported.",
-    references: &["pppd(8), require-mppe", "RFC 3078, 1", "RFC 3079", "BSI NET.3.3.A9"],
+    references: &["pppd(8), require-mppe", "RFC 3078, 1", "RFC 3079"],
+    controls: &[Control::grundschutz("NET.3.3.A9")],
     run: Run::Map(run),
 };
 

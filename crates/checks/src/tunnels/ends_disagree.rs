@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
              proposals have nothing in common, where an identity, a way of proving it or a shared key is not the one that the other expects, and where networks \
              are not each other's mirror; milder where only a network more or less is stated.",
     references: &["RFC 7296, 2.9", "swanctl.conf(5)", "ipsec.conf(5)"],
+    controls: &[],
     run: Run::Map(run),
 };
 

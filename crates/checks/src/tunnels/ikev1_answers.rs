@@ -18,6 +18,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "State `version = 2` (swanctl.conf), `keyexchange=ikev2` (ipsec.conf of strongSwan) or `ikev2=insist` (of Libreswan) for every connection, and replace what cannot speak it.",
     judged: "Fails for connections that speak version 1 alone, and milder for those that take both, which is what strongSwan does where nothing is stated. Undetermined for Libreswan where nothing is stated, since versions before 4 then speak version 1. Connections that are not loaded do not count.",
     references: &["RFC 9395, 3", "RFC 2409, 5.4", "swanctl.conf(5), version", "ipsec.conf(5), keyexchange"],
+    controls: &[],
     run: Run::Map(run),
 };
 

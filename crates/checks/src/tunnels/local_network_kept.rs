@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Judged for OpenVPN configurations that send everything through the tunnel. Fails without `block-local`; graver where the estate file asks for \
              everything to go through.",
     references: &["openvpn(8), --redirect-gateway", "NIST SP 800-46 Rev. 2, 3.2.3"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for servers whose callers are told networks, or everything, to send through the tunnel, and no name server; graver where everything \
              goes through it. Does not apply where a RADIUS server or a part that was not exported may tell them.",
     references: &["NIST SP 800-46 Rev. 2, 3.2", "RFC 8598, 1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

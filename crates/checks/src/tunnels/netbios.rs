@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Leave out the NetBIOS name servers, and switch NetBIOS off at the callers. Names come from the name server.",
     judged: "Fails where callers are told NetBIOS name servers (`nbns`, `dhcp-option WINS`, `ms-wins`), or a kind of NetBIOS that asks or shouts.",
     references: &["RFC 1002, 4", "RFC 2132, 8.5 to 8.8"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -21,6 +21,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for IPsec connections that never ask (what all the daemons do by themselves), for OpenVPN servers with neither `keepalive` nor `ping` \
              with an end, and for OpenConnect servers with `dpd = 0`. WireGuard needs no such questions.",
     references: &["RFC 7296, 2.4", "RFC 3706", "swanctl.conf(5), dpd_delay", "openvpn(8), --keepalive"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! An old protocol was left on beside the new one.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::Subject;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -22,7 +22,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Look in the log who still comes in by the old one, move them, and switch it off.",
     judged: "Fails for servers of PPTP, of L2TP, and of IPsec with version 1 of IKE alone, where a server of OpenVPN, WireGuard, OpenConnect or version 2 of IKE \
              has the same callers: the same names, or pools in the same network, or the same device.",
-    references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3", "BSI NET.3.3"],
+    references: &["NIST SP 800-77 Rev. 1", "RFC 9395, 3"],
+    controls: &[Control::grundschutz("NET.3.3")],
     run: Run::Analyses(run),
 };
 

@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Allow each caller its own address (`AllowedIPs = 10.9.0.7/32`), and a site the networks that lie behind it.",
     judged: "Fails for peers without an endpoint that are allowed everything, or a range that holds the address of this end. Networks behind a peer pass.",
     references: &["wg(8), AllowedIPs"],
+    controls: &[],
     run: Run::Map(run),
 };
 

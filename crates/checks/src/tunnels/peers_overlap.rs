@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where two peers of an interface are allowed the same range; milder where one range lies inside the other, since the narrower one then wins for \
              its part. One address that two callers have is for `addresses/address-kept-twice`.",
     references: &["wg(8), AllowedIPs"],
+    controls: &[],
     run: Run::Map(run),
 };
 

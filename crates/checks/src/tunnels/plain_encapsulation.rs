@@ -22,6 +22,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails for interfaces of these kinds whose other end has a public address, unless an IPsec connection of the device wraps packets to it. \
              Passes where such a connection is there. Does not apply where the other end has a private address.",
     references: &["RFC 2784, 6", "RFC 2003, 6", "RFC 7348, 7", "NIST SP 800-77 Rev. 1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -25,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration states \
              nothing or would make the daemon refuse to start. A server bound to the loopback address does not apply.",
     references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
+    controls: &[],
     run: Run::Analyses(run),
 };
 

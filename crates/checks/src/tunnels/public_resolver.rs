@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where a name server that callers are told has a public address outside the address space of the organisation's own (estate file, \
              `networks`, and networks that devices have beyond their outside).",
     references: &["NIST SP 800-81 Rev. 2, 2", "NIST SP 800-46 Rev. 2, 3.2", "RFC 8598"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,7 +1,7 @@
 //! Callers send something else through a tunnel than is wanted.
 
 use crate::addresses::cover;
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::tunnels::told;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -20,7 +20,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Change what callers are told, or the estate file where the decision is another one.",
     judged: "Judged where the estate file states what is wanted (`sends`, for all tunnels or for a device) and the tunnel's own configuration tells callers \
              what to send. Does not apply to protocols whose callers decide by themselves.",
-    references: &["NIST SP 800-46 Rev. 2, 3.2.3", "BSI NET.3.3", "RFC 7359, 3"],
+    references: &["NIST SP 800-46 Rev. 2, 3.2.3", "RFC 7359, 3"],
+    controls: &[Control::grundschutz("NET.3.3")],
     run: Run::Map(run),
 };
 

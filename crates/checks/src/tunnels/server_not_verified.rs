@@ -19,6 +19,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "State `remote-cert-tls server`, and better also `verify-x509-name` with the server's name. Both ends of newer versions may name each other's fingerprint.",
     judged: "Judged for OpenVPN callers that use certificates. Fails where nothing asks what the server's certificate is for, or whose it is. Passes with `remote-cert-tls`, `remote-cert-eku`, `remote-cert-ku`, `ns-cert-type`, `verify-x509-name`, `verify-hash`, `peer-fingerprint`, `tls-remote` or a script (`tls-verify`). Undetermined where a part of the configuration was not exported. Fails as well for relays of stunnel that call and check no certificate, or not whose it is, and for IPsec connections to a certain address without an identity or a certificate of the other end.",
     references: &["openvpn(8), --remote-cert-tls and --verify-x509-name", "RFC 5280, 4.2.1.12"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -16,6 +16,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Replace the key by certificates, or by fingerprints that both ends know of each other: keys are then agreed on anew every hour.",
     judged: "Fails for OpenVPN configurations with `secret`. Newer versions warn of it and the next one refuses it.",
     references: &["openvpn(8), --secret", "NIST SP 800-77 Rev. 1, 3.2 (forward secrecy)"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A device's clock follows nobody.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::upkeep::log_stays::ask;
 use trevlin_analysis::map::EstateMap;
@@ -18,7 +18,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Name two or more servers of the time, with keys or NTS where they offer it (`server time.example nts`), and let all devices follow the same.",
     judged: "Fails for each device whose clock's files were exported and name no server, pool or reference clock. Passes where one is named. Undetermined where the program may follow one that \
              it was built with, and, once for all of them, for devices of which no such file was exported.",
-    references: &["RFC 8633, 3", "RFC 8915", "BSI OPS.1.1.5.A4", "CIS Controls 8, 8.4"],
+    references: &["RFC 8633, 3", "RFC 8915", "CIS Controls 8, 8.4"],
+    controls: &[Control::grundschutz("OPS.1.1.5.A4")],
     run: Run::Map(run),
 };
 

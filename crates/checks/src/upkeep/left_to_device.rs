@@ -20,6 +20,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Find out from the device or its documents, and say it: in `rule-list` of the sheet, or under `[always]` of the phrasebook.",
     judged: "Always a question: what is not said is never guessed, and connections that hang on it are answered with `depends`.",
     references: &["RFC 8519, 1", "NIST SP 800-41 Rev. 1, 4.1"],
+    controls: &[],
     run: Run::Map(run),
 };
 

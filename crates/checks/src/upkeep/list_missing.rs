@@ -17,6 +17,7 @@ pub(crate) const CHECK: Check = Check {
     fix: "Export the list with the filter.",
     judged: "Always a question: a running filter cannot name a list that does not exist, so the export is what lacks it.",
     references: &["ipset(8)", "nft(8), SETS"],
+    controls: &[],
     run: Run::Analyses(run),
 };
 

@@ -1,6 +1,6 @@
 //! What a device logs never leaves it.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -17,12 +17,8 @@ pub(crate) const CHECK: Check = Check {
     fix: "Send messages to a collector of your own, by TCP with TLS (`*.* action(type=\"omfwd\" …)`, systemd-journal-upload), and keep them there as long as your rules ask.",
     judged: "Fails for each device whose log daemon's files were exported and name no collector; graver for firewalls and for devices with callers. Passes where one is named. \
              Undetermined, once for all of them, for devices of which no such file was exported; and where a file that is read in is missing.",
-    references: &[
-        "NIST SP 800-92, 3.1",
-        "BSI OPS.1.1.5.A6",
-        "CIS Controls 8, 8.9",
-        "ISO/IEC 27002:2022, 8.15",
-    ],
+    references: &["NIST SP 800-92, 3.1", "CIS Controls 8, 8.9", "ISO/IEC 27002:2022, 8.15"],
+    controls: &[Control::grundschutz("OPS.1.1.5.A6")],
     run: Run::Map(run),
 };
 

@@ -23,6 +23,7 @@ pub(crate) const CHECK: Check = Check {
     judged: "Compares each table that was exported both as it runs and as it is stored. Passes where both let through the same \
              packets, however they are written. Not judged where one of the two is not whole.",
     references: &["NIST SP 800-128, 3.3", "iptables-save(8)", "nft(8)"],
+    controls: &[],
     run: Run::Map(run),
 };
 

@@ -1,6 +1,6 @@
 //! A rule whose words say that it was meant for a time.
 
-use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
 use trevlin_analysis::filter_review::temporary;
@@ -21,7 +21,8 @@ pub(crate) const CHECK: Check = Check {
     judged: "Fails where the comment of a rule in force has a word such as temporary, test or until: high where it opens something and \
              the date it names has passed, low where that date is still to come. A date alone says nothing: it may be the day the \
              rule was made. Which date is today's is said by --as-of.",
-    references: &["NIST SP 800-41 Rev. 1, 5.2.2", "BSI NET.3.2.A9", "BSI OPS.1.1.3.A1"],
+    references: &["NIST SP 800-41 Rev. 1, 5.2.2"],
+    controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("OPS.1.1.3.A1")],
     run: Run::Map(run),
 };
 

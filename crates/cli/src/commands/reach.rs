@@ -2,12 +2,12 @@
 
 use crate::args::{self, Common, Format};
 use crate::context::{print, telling, width};
-use crate::load;
+use crate::{load, messages};
 use anyhow::{Context, bail};
 use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::exposure::{self, all_services};
-use trevlin_audit::reachability::{From, Ground, Question, To, Verdict, reach, reach_all};
+use trevlin_audit::reachability::{From, Ground, Question, Reached, To, Verdict, reach, reach_all};
 use trevlin_audit::tables::{self, intents as intent_rows};
 use trevlin_audit::{Analyses, IntentVerdict};
 use trevlin_render::FlowAnswer;
@@ -77,19 +77,35 @@ fn intents(estate: &Analyses, arguments: &args::Reach) -> anyhow::Result<ExitCod
 /// A row of a file of flows.
 struct Row {
     line: u64,
-    question: Question,
+    /// The question, or why it cannot be read.
+    question: anyhow::Result<Question>,
     expect: Option<Verdict>,
 }
 
 fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<ExitCode> {
     let rows = rows(file)?;
     let estate = load::estate(&arguments.paths, telling(common))?;
-    let questions: Vec<Question> = rows.iter().map(|row| row.question.clone()).collect();
+    let questions: Vec<Question> =
+        rows.iter().filter_map(|row| row.question.as_ref().ok()).cloned().collect();
+    let mut told = reach_all(&estate, &questions).into_iter();
     let mut answers = Vec::with_capacity(rows.len());
-    for (row, answer) in rows.iter().zip(reach_all(&estate, &questions)) {
-        let reached = answer.with_context(|| format!("{}:{}", file.display(), row.line))?;
+    for row in rows {
+        // Each row has its answer: one that cannot be placed hides nothing of the others.
+        let answer = row.question.and_then(|_| Ok(told.next().context("there is no answer")??));
+        let (reached, reason) = match answer {
+            Ok(reached) => (reached, None),
+            Err(why) => (
+                Reached { verdict: Verdict::Depends, delivered_to: None, steps: Vec::new() },
+                Some(format!("{why:#}")),
+            ),
+        };
+        if let Some(why) = &reason
+            && !common.quiet
+        {
+            messages::warning(&format!("{}:{}: {why}", file.display(), row.line));
+        }
         let as_expected = row.expect.map(|expect| expect == reached.verdict);
-        answers.push(FlowAnswer { reached, line: row.line, expect: row.expect, as_expected });
+        answers.push(FlowAnswer { reached, reason, line: row.line, expect: row.expect, as_expected });
     }
     match arguments.format {
         Format::Text => print(|out| trevlin_render::reach_all_text(&answers, width(), out))?,
@@ -126,30 +142,32 @@ fn rows(file: &Path) -> anyhow::Result<Vec<Row>> {
             let at = heads.iter().position(|head| head == name)?;
             record.get(at).filter(|text| !text.is_empty())
         };
-        rows.push(row(line, cell).with_context(|| format!("{}:{line}", file.display()))?);
+        let expect = match cell("expect").map(str::to_ascii_lowercase).as_deref() {
+            None => None,
+            Some("allowed") => Some(Verdict::Allowed),
+            Some("blocked") => Some(Verdict::Blocked),
+            Some("depends") => Some(Verdict::Depends),
+            // Nothing would be held against what somebody wants held.
+            Some(_) => {
+                bail!("{}:{line}: column `expect`: expected allowed, blocked or depends", file.display())
+            }
+        };
+        rows.push(Row { line, question: question(cell), expect });
     }
     Ok(rows)
 }
 
-fn row<'a>(line: u64, cell: impl Fn(&str) -> Option<&'a str>) -> anyhow::Result<Row> {
+fn question<'a>(cell: impl Fn(&str) -> Option<&'a str>) -> anyhow::Result<Question> {
     let needed = |name: &str| cell(name).with_context(|| format!("nothing stands in column `{name}`"));
     let wrong = |name: &str, why: String| anyhow::anyhow!("column `{name}`: {why}");
-    let expect = match cell("expect").map(str::to_ascii_lowercase).as_deref() {
-        None => None,
-        Some("allowed") => Some(Verdict::Allowed),
-        Some("blocked") => Some(Verdict::Blocked),
-        Some("depends") => Some(Verdict::Depends),
-        Some(_) => bail!("column `expect`: expected allowed, blocked or depends"),
-    };
     let port =
         |name: &str, text: &str| text.parse().map_err(|_| wrong(name, "expected a port number".into()));
-    let question = Question {
+    Ok(Question {
         from: args::source(needed("from")?).map_err(|why| wrong("from", why))?,
         entering: cell("entering").map(args::entrance).transpose().map_err(|why| wrong("entering", why))?,
         to: needed("to")?.to_owned(),
         protocol: args::transport(needed("proto")?).map_err(|why| wrong("proto", why))?,
         port: port("port", needed("port")?)?,
         source_port: cell("sport").map(|text| port("sport", text)).transpose()?,
-    };
-    Ok(Row { line, question, expect })
+    })
 }

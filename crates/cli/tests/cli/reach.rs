@@ -113,14 +113,42 @@ fn what_cannot_be_answered_is_told() {
     let flows = files.path().join("flows.csv");
     for (text, wanted) in [
         ("from,to\noutside,1.2.3.4\n", "there is no column `proto`"),
-        ("from,to,proto,port\noutside,1.2.3.4,tcp,http\n", "column `port`: expected a port number"),
-        ("from,to,proto,port\noutside,1.2.3.4,icmp,1\n", "column `proto`: expected tcp or udp"),
         ("from,to,proto,port,expect\noutside,1.2.3.4,tcp,1,maybe\n", "column `expect`"),
-        ("from,to,proto,port\noutside,,tcp,1\n", "nothing stands in column `to`"),
     ] {
         fs::write(&flows, text).unwrap();
         let (_, err, status) = run(&["reach", estate, "--flows", flows.to_str().unwrap()]);
         assert_eq!(status, 2, "{text}");
         assert!(err.contains(wanted), "{text}: {err}");
+    }
+}
+
+/// A row that cannot be asked is answered all the same, with the reason, and hides nothing of the others.
+#[test]
+fn rows_that_cannot_be_placed_stop_no_other() {
+    let files = edge();
+    let (estate, flows) = (files.path().join("edge"), files.path().join("flows.csv"));
+    let estate = estate.to_str().unwrap();
+    let rows = [
+        ("outside,1.2.3.4,tcp,http", "column `port`: expected a port number"),
+        ("outside,1.2.3.4,icmp,1", "column `proto`: expected tcp or udp"),
+        ("outside,,tcp,1", "nothing stands in column `to`"),
+        ("nobody-knows,198.51.100.1,tcp,1", "nobody-knows"),
+        ("172.16.9.9,198.51.100.1,tcp,1", "nothing tells by which device and interface it enters"),
+    ];
+    for (row, wanted) in rows {
+        let placed = "outside,192.0.2.9,tcp,8443";
+        fs::write(&flows, format!("from,to,proto,port\n{placed}\n{row}\n{placed}\n")).unwrap();
+        let (out, err, status) =
+            run(&["reach", estate, "--flows", flows.to_str().unwrap(), "--format", "json"]);
+        assert_eq!(status, 0, "{row}: {err}");
+        assert!(err.contains("flows.csv:3: "), "{row}: {err}");
+        let answers: serde_json::Value = serde_json::from_str(&out).unwrap();
+        let (first, unplaced, last) = (&answers[0], &answers[1], &answers[2]);
+        assert_eq!((&first["verdict"], &first["steps"]), (&last["verdict"], &last["steps"]), "{row}");
+        assert!(first["reason"].is_null(), "{row}");
+        assert_eq!((&unplaced["verdict"], unplaced["line"].as_u64()), (&"depends".into(), Some(3)), "{row}");
+        assert!(unplaced["reason"].as_str().unwrap().contains(wanted), "{row}: {unplaced}");
+        let (text, _, _) = run(&["reach", estate, "--flows", flows.to_str().unwrap(), "-q"]);
+        assert!(text.contains(wanted), "{row}: {text}");
     }
 }

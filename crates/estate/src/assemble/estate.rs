@@ -43,6 +43,16 @@ pub struct LeftOutFile {
     pub why: String,
 }
 
+/// A device of an estate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct DeviceId(pub usize);
+
+impl From<usize> for DeviceId {
+    fn from(at: usize) -> Self {
+        Self(at)
+    }
+}
+
 /// Everything given in one run.
 #[derive(Debug)]
 pub struct Estate {
@@ -89,6 +99,12 @@ pub struct Estate {
 }
 
 impl Estate {
+    /// A device by its number.
+    #[must_use]
+    pub fn device(&self, id: DeviceId) -> &Device {
+        &self.devices[id.0]
+    }
+
     /// Whether an address belongs to another device of the estate.
     #[must_use]
     pub fn is_of_another(&self, device: usize, address: IpAddr) -> bool {

@@ -8,7 +8,7 @@ mod outside;
 pub mod space;
 
 pub use dial_in::DialIn;
-pub use estate::{DeviceFile, Estate, ExportRecord, LeftOutFile};
+pub use estate::{DeviceFile, DeviceId, Estate, ExportRecord, LeftOutFile};
 pub use outside::{OutsideInterface, OutsideReason};
 
 use crate::baseline::{Yardstick, YardstickRow};

@@ -20,7 +20,7 @@ use crate::account::{HashCost, HashScheme};
 use secrecy::{ExposeSecret, SecretString};
 
 /// What a secret is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SecretKind {
@@ -51,6 +51,12 @@ pub enum SecretKind {
 }
 
 impl SecretKind {
+    /// The kind in fingerprints: it never changes.
+    #[must_use]
+    pub fn key(self) -> &'static str {
+        self.into()
+    }
+
     /// The kind in words.
     #[must_use]
     pub fn words(self) -> &'static str {

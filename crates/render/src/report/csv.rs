@@ -67,7 +67,7 @@ fn cells(one: &Finding) -> [String; HEADS.len()] {
         others.join("; "),
         one.why.to_owned(),
         one.remedy.to_owned(),
-        one.references.join("; "),
+        one.references.to_string(),
         acceptance.map(|one| one.owner.clone()).unwrap_or_default(),
         acceptance.map(|one| one.reason.clone()).unwrap_or_default(),
         acceptance.map(|one| one.until.clone()).unwrap_or_default(),

@@ -1,11 +1,13 @@
 //! Findings as a SARIF log (Static Analysis Results Interchange Format 2.1.0, an OASIS standard).
 
-use super::capitalized;
+use super::marks::capitalized;
 use crate::Renderer;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
-use trevlin_audit::{Acceptance, Check, Evidence, Finding, OpenQuestion, Outcome, Severity, Status, checks};
+use trevlin_audit::{
+    Acceptance, Catalogue, Check, Control, Evidence, Finding, OpenQuestion, Outcome, Severity, Status, checks,
+};
 
 /// SARIF 2.1.0.
 #[derive(Debug, Clone, Copy, Default)]
@@ -75,17 +77,17 @@ fn rule(check: &Check, taxonomies: &Taxonomies) -> Value {
         "shortDescription": { "text": check.title },
         "fullDescription": { "text": check.why },
         "help": {
-            "text": format!("{} {} {}", check.why, check.fix, check.references.join("; ")),
+            "text": format!("{} {} {}", check.why, check.fix, check.cited()),
             "markdown": format!(
                 "{}\n\n**Fix:** {}\n\n**See:** {}",
-                super::markdown(check.why),
-                super::markdown(check.fix),
-                super::markdown(&check.references.join("; "))
+                super::marks::markdown(check.why),
+                super::marks::markdown(check.fix),
+                super::marks::markdown(&check.cited().to_string())
             ),
         },
         "defaultConfiguration": { "level": level(check.severity) },
         "relationships": taxonomies.relationships(check),
-        "properties": { "tags": [check.area.word()], "severity": check.severity.word(), "references": check.references },
+        "properties": { "tags": [check.area.word()], "severity": check.severity.word(), "references": check.cited() },
     })
 }
 
@@ -238,81 +240,47 @@ fn uri(path: &str) -> String {
     out
 }
 
-/// Catalogues of controls that checks refer to, by the words that such a reference begins with.
-const CATALOGUES: [(&str, &str, &str); 2] =
-    [("BSI ", "BSI IT-Grundschutz", "BSI"), ("NIST SP 800-53 Rev. 5, ", "NIST SP 800-53 Rev. 5", "NIST")];
-
-/// Controls by catalogue.
-struct Taxonomies([BTreeSet<String>; CATALOGUES.len()]);
+/// Controls by catalogue, those of catalogues that are used.
+struct Taxonomies(Vec<(Catalogue, BTreeSet<&'static str>)>);
 
 impl Taxonomies {
     fn of(rules: &[&Check]) -> Self {
-        let mut all = Self(Default::default());
-        for (catalogue, control) in rules.iter().flat_map(|check| controls(check)) {
-            all.0[catalogue].insert(control);
-        }
-        all
-    }
-
-    fn used(&self) -> impl Iterator<Item = (usize, &BTreeSet<String>)> {
-        self.0.iter().enumerate().filter(|(_, controls)| !controls.is_empty())
+        let of = |catalogue: Catalogue| -> BTreeSet<&'static str> {
+            let all = rules.iter().flat_map(|check| check.controls);
+            all.filter(|one| one.catalogue == catalogue).map(|one| one.id).collect()
+        };
+        let all = Catalogue::ALL.into_iter().map(|catalogue| (catalogue, of(catalogue)));
+        Self(all.filter(|(_, controls)| !controls.is_empty()).collect())
     }
 
     fn references(&self) -> Value {
-        let all = self
-            .used()
-            .enumerate()
-            .map(|(index, (at, _))| json!({ "name": CATALOGUES[at].1, "index": index }));
-        all.collect()
+        let all = self.0.iter().enumerate();
+        all.map(|(index, (one, _))| json!({ "name": one.name(), "index": index })).collect()
     }
 
     fn tables(&self) -> Value {
-        let table = |(at, controls): (usize, &BTreeSet<String>)| {
-            let (_, name, organization) = CATALOGUES[at];
+        let table = |(one, controls): &(Catalogue, BTreeSet<&str>)| {
             let taxa: Vec<Value> = controls.iter().map(|control| json!({ "id": control })).collect();
-            json!({ "name": name, "organization": organization, "taxa": taxa })
+            json!({ "name": one.name(), "organization": one.publisher(), "taxa": taxa })
         };
-        self.used().map(table).collect()
+        self.0.iter().map(table).collect()
     }
 
     fn relationships(&self, check: &Check) -> Value {
-        let number = |catalogue: usize| self.used().position(|(at, _)| at == catalogue);
-        let one = |(catalogue, control): (usize, String)| {
-            let index = self.0[catalogue].iter().position(|known| *known == control);
-            json!({
+        let one = |control: &Control| {
+            let number = self.0.iter().position(|(one, _)| *one == control.catalogue)?;
+            let index = self.0[number].1.iter().position(|known| *known == control.id)?;
+            Some(json!({
                 "target": {
-                    "id": control,
+                    "id": control.id,
                     "index": index,
-                    "toolComponent": { "name": CATALOGUES[catalogue].1, "index": number(catalogue) },
+                    "toolComponent": { "name": control.catalogue.name(), "index": number },
                 },
                 "kinds": ["relevant"],
-            })
+            }))
         };
-        controls(check).into_iter().map(one).collect()
+        check.controls.iter().filter_map(one).collect()
     }
-}
-
-/// The controls that a check refers to, each once.
-fn controls(check: &Check) -> Vec<(usize, String)> {
-    let mut found = Vec::new();
-    for reference in check.references {
-        for (at, (beginning, ..)) in CATALOGUES.iter().enumerate() {
-            let Some(rest) = reference.strip_prefix(beginning) else { continue };
-            // A technical guideline is no catalogue of controls.
-            for control in rest
-                .split(", ")
-                // Read: a citation, whose parts have their punctuation.
-                .flat_map(|part| part.split(" and "))
-                .filter(|one| !one.starts_with("TR-"))
-            {
-                let one = (at, control.to_owned());
-                if !found.contains(&one) {
-                    found.push(one);
-                }
-            }
-        }
-    }
-    found
 }
 
 #[cfg(test)]
@@ -328,9 +296,9 @@ mod tests {
     #[test]
     fn controls_are_told_apart() {
         let check = checks::find("secrets/weak-shared-secret").unwrap();
-        assert_eq!(controls(check), [(0, "ORP.4.A22".to_owned())]);
+        assert_eq!(check.controls, [Control::grundschutz("ORP.4.A22")]);
         let all: Vec<&Check> = checks::CHECKS.to_vec();
         let taxonomies = Taxonomies::of(&all);
-        assert!(taxonomies.0.iter().all(|controls| controls.len() > 5));
+        assert!(taxonomies.0.len() == 2 && taxonomies.0.iter().all(|(_, controls)| controls.len() > 5));
     }
 }

@@ -9,7 +9,7 @@ use crate::{neutral, picture};
 use minijinja::Error;
 use rayon::prelude::*;
 use serde::Serialize;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use trevlin_audit::LoginVerdict;
 use trevlin_audit::exposure::protection::Standing;
 use trevlin_audit::logins::Access;
@@ -323,7 +323,7 @@ impl Numbered<'_> {
             places: one.evidence.chunk_by(|a, b| a.path == b.path).map(places).collect(),
             why: one.why,
             remedy: one.remedy,
-            references: one.references.join("; "),
+            references: one.references.to_string(),
             told_in: (self.first != self.number).then_some(self.first),
             check: one.check,
             fingerprint: short(&one.fingerprint).to_owned(),
@@ -494,7 +494,7 @@ fn matrix(outcome: &Outcome) -> Vec<AreaCount> {
 }
 
 fn devices(outcome: &Outcome) -> Vec<DeviceView> {
-    let mut open: HashMap<&str, (usize, Severity)> = HashMap::new();
+    let mut open: BTreeMap<&str, (usize, Severity)> = BTreeMap::new();
     for one in outcome.findings().filter(|one| one.status == Status::Open) {
         let (count, worst) = open.entry(&one.device).or_insert((0, one.severity));
         (*count, *worst) = (*count + 1, one.severity.max(*worst));

@@ -111,7 +111,7 @@ impl Page<'_> {
         if self.explained.insert(one.check) {
             self.paragraph("why", one.why)?;
             self.paragraph("fix", one.remedy)?;
-            self.paragraph("see", &one.references.join("; "))?;
+            self.paragraph("see", &one.references.to_string())?;
             self.paragraph("check", &format!("{} {}", one.check, short(&one.fingerprint)))?;
         } else {
             let check = format!("{} {}; why and fix are told above", one.check, short(&one.fingerprint));

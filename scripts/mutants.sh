@@ -1,0 +1,28 @@
+#!/usr/bin/env bash
+# Changes the code of a crate in small ways, one at a time, and says which changes none of the crate's own tests notice. A sample, drawn
+# by a seed: the same seed, the same changes.
+#   scripts/mutants.sh [crate] [how many] [seed]       estate, 25 and 1 where nothing is said
+# Needs cargo-mutants, and installs it where it is missing. Takes a while: each change is built and tested.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+crate="trevlin-${1:-estate}"
+count="${2:-25}"
+seed="${3:-1}"
+command -v cargo-mutants >/dev/null || cargo install --locked cargo-mutants
+out="${CARGO_TARGET_DIR:-$PWD/target}/mutants/${1:-estate}"
+mkdir -p "$out"
+# Tests, benches and helpers of tests are no code to be tested.
+scope=(--package "$crate" --exclude '**/testing.rs' --exclude '**/tests.rs')
+all=$(cargo mutants "${scope[@]}" --list | wc -l)
+shards=$((all > count ? all / count : 1))
+printf '%s: %s changes are possible; those of shard %s of %s are tried\n' "$crate" "$all" "$((seed % shards))" "$shards"
+status=0
+cargo mutants "${scope[@]}" --shard "$((seed % shards))/$shards" --sharding round-robin --output "$out" --no-shuffle \
+    --baseline skip --timeout 300 --colors never || status=$?
+missed=$(wc -l <"$out/mutants.out/missed.txt")
+caught=$(wc -l <"$out/mutants.out/caught.txt")
+late=$(wc -l <"$out/mutants.out/timeout.txt")
+printf '%s of %s changes are noticed\n' "$((caught + late))" "$((caught + late + missed))"
+cat "$out/mutants.out/missed.txt"
+# What cannot be run is told; changes that nobody notices are work to do, and no failure (2 and 3).
+[ "$status" -le 3 ] && [ "$status" -ne 1 ]
