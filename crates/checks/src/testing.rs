@@ -1,17 +1,34 @@
 //! Checks held against small estates.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use crate::check::{Check, Verdict};
+use std::fmt::Write;
+use std::fs;
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
 use trevlin_analysis::context::Analyses;
 pub(crate) use trevlin_analysis::testing::{BEHIND, GATE, certificate, estate, estate_with};
 use trevlin_estate::baseline::Yardstick;
 
+/// The date for which cases are judged.
+const AS_OF: jiff::civil::Date = jiff::civil::date(2026, 11, 25);
+
 /// Every answer of a check as a line: `fail high edge server.conf:3 gate.txt:1`, `pass`, `ask`, `none`; in order.
 pub(crate) fn answers(check: &Check, estate: &Analyses) -> Vec<String> {
-    answers_as_of(check, estate, jiff::civil::date(2026, 11, 25))
+    answers_as_of(check, estate, AS_OF)
 }
 
 /// The same answers for another date of the audit.
 pub(crate) fn answers_as_of(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> Vec<String> {
+    let texts = texts(check, estate, as_of);
+    // Nothing names the case: what it says does.
+    let head = format!("= {:08x}", number(texts.bytes()));
+    as_written_down(check, &head, &texts);
+    lines(check, estate, as_of)
+}
+
+fn lines(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> Vec<String> {
     let place = |origin: &trevlin_model::Origin| {
         let export = estate.export(origin.export);
         format!("{}:{}", export.file_name(), export.position(origin.start).line)
@@ -42,10 +59,15 @@ pub(crate) fn run(check: &Check, cases: &[Case<'_>]) {
     for (name, files, wanted) in cases {
         let told = || {
             let estate = estate(files);
-            (answers(check, &estate), keys(check, &estate))
+            (lines(check, &estate, AS_OF), keys(check, &estate))
         };
         let as_written = told();
         assert_eq!(as_written.0, *wanted, "{name}");
+        // Cases may share a name; that of their files is their own.
+        let files_told = files.iter().flat_map(|(path, text)| path.bytes().chain(text.bytes()));
+        let name: String = name.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(80).collect();
+        let head = format!("= {name} ({:08x})", number(files_told));
+        as_written_down(check, &head, &texts(check, &estate(files), AS_OF));
         assert_eq!(trevlin_estate::prose::reword::with(7, told), as_written, "{name}, in other words");
     }
 }
@@ -54,4 +76,63 @@ pub(crate) fn run(check: &Check, cases: &[Case<'_>]) {
 fn keys(check: &Check, estate: &Analyses) -> Vec<String> {
     let answers = check.answers(estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
     answers.iter().map(|answer| format!("{:?}", answer.subject)).collect()
+}
+
+/// What a case says in words has to be what is written down for it in `texts/<area>/<check>.txt`: nobody changes a sentence of a
+/// report without seeing it. `TREVLIN_UPDATE_TEXTS=1` writes it down; where cases went away, take the file away first.
+fn as_written_down(check: &Check, head: &str, texts: &str) {
+    static FILES: Mutex<()> = Mutex::new(());
+    let at = Path::new(env!("CARGO_MANIFEST_DIR")).join("texts").join(format!("{}.txt", check.id));
+    let guard = FILES.lock().unwrap_or_else(PoisonError::into_inner);
+    let written = fs::read_to_string(&at).unwrap_or_default();
+    let mut sections: Vec<&str> = written.split_inclusive("\n\n").collect();
+    let known = sections.iter().position(|section| section.lines().next() == Some(head));
+    let section = format!("{head}\n{texts}\n");
+    if known.map_or(texts.is_empty(), |at| sections[at] == section) {
+        return;
+    }
+    if std::env::var_os("TREVLIN_UPDATE_TEXTS").is_some() {
+        match known {
+            Some(at) => sections[at] = &section,
+            None => sections.push(&section),
+        }
+        sections.sort_unstable();
+        fs::create_dir_all(at.parent().unwrap()).unwrap();
+        fs::write(&at, sections.concat()).unwrap();
+        return;
+    }
+    drop(guard);
+    let known = known.map_or("", |at| sections[at]);
+    panic!("{}: {known:?} is written down, and this is told: {section:?}", at.display());
+}
+
+/// A number for a text, the same everywhere (FNV-1a, 32 bits).
+fn number(bytes: impl Iterator<Item = u8>) -> u32 {
+    bytes.fold(0x811c_9dc5, |hash, byte| (hash ^ u32::from(byte)).wrapping_mul(0x0100_0193))
+}
+
+/// Every finding and question in words, a line for each sentence part that outputs show.
+fn texts(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> String {
+    let mut out = String::new();
+    for answer in check.answers(estate, &Yardstick::on(as_of)) {
+        let device = &estate.device(answer.device).name;
+        match answer.verdict {
+            Verdict::Fail(fail) => {
+                let (title, detail) = (fail.title.into_string(), fail.detail.into_string());
+                let rated = fail.rating.sentence();
+                writeln!(out, "{device}: {title}\n    {detail}\n    rated: {rated}").unwrap();
+            }
+            Verdict::Undetermined(question) => {
+                let files = question.files.join(", ");
+                let files = if files.is_empty() { files } else { format!("\n    files: {files}") };
+                writeln!(out, "{device}? {}{files}", question.question.into_string()).unwrap();
+            }
+            Verdict::Pass | Verdict::DoesNotApply => {}
+        }
+    }
+    // An empty line would end the section.
+    while out.contains("\n\n") {
+        out = out.replace("\n\n", "\n");
+    }
+    out
 }
