@@ -179,7 +179,10 @@ fn every_format() {
             }
             let reading = (reader.read)(export, &Surroundings::of(exports.iter().collect()));
             let last = export.path().rsplit('/').next().unwrap();
-            insta::assert_snapshot!(format!("{}-{last}", reader.name), page(export, reader.name, &reading));
+            insta::assert_snapshot!(
+                format!("every-{}-{last}", reader.name),
+                page(export, reader.name, &reading)
+            );
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));

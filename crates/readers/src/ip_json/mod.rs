@@ -2,13 +2,9 @@
 //!
 //! Format: ip(8) `-json`; ip-address(8), ip-route(8). Fields that Trevlin does not use are passed over.
 
-mod address;
-mod link;
-mod route;
-
-pub(crate) use address::READER as ADDRESSES;
-pub(crate) use link::READER as LINKS;
-pub(crate) use route::READER as ROUTES;
+pub(crate) mod address;
+pub(crate) mod link;
+pub(crate) mod route;
 
 use crate::json::Source;
 use crate::reader::{Bookkeeper, Recognition};
