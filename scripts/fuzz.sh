@@ -22,8 +22,9 @@ cargo run --quiet --locked --example fuzz_seeds -- fuzz/seeds
 run() {
     local name=$1 log="$target/$1.log"
     mkdir -p "fuzz/corpus/$name" "fuzz/seeds/$name" "fuzz/artifacts/$name"
-    local status=0
-    "$target/$host/release/$name" "fuzz/corpus/$name" "fuzz/seeds/$name" -max_total_time="$seconds" -timeout=10 \
+    local status=0 kept=()
+    [ ! -d "fuzz/kept/$name" ] || kept=("fuzz/kept/$name")
+    "$target/$host/release/$name" "fuzz/corpus/$name" "fuzz/seeds/$name" "${kept[@]}" -max_total_time="$seconds" -timeout=10 \
         -rss_limit_mb=2048 -max_len=16384 -artifact_prefix="fuzz/artifacts/$name/" -print_final_stats=1 >"$log" 2>&1 || status=$?
     local runs cover
     runs=$(sed -n 's/^stat::number_of_executed_units: *//p' "$log")
