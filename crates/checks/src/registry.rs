@@ -271,6 +271,18 @@ mod tests {
         assert_eq!(found, CHECKS.len());
     }
 
+    /// A check that no case shows wrong or unclear is one that nobody has seen at work.
+    #[test]
+    fn every_check_says_something_in_its_cases() {
+        let texts = Path::new(env!("CARGO_MANIFEST_DIR")).join("texts");
+        let silent: Vec<&str> = CHECKS
+            .iter()
+            .map(|check| check.id)
+            .filter(|id| !texts.join(format!("{id}.txt")).exists())
+            .collect();
+        assert!(silent.is_empty(), "no case in the file of the check fails or asks: {silent:?}");
+    }
+
     #[test]
     fn mistyped_ids_find_their_check() {
         assert_eq!(similar("tunnels/pptp-answer")[0], "tunnels/pptp-answers");

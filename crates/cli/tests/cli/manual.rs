@@ -78,6 +78,8 @@ fn every_format_has_its_row() {
     let mut sorted = named.clone();
     sorted.sort_unstable();
     let readers: Vec<&str> = READERS.iter().map(|reader| reader.name).collect();
+    let missing: Vec<_> = readers.iter().filter(|one| !sorted.contains(one)).collect();
+    assert!(missing.is_empty(), "docs/formats.md has no row of {missing:?}");
     assert_eq!(sorted, readers);
     let readme = fs::read_to_string(docs().join("../README.md")).unwrap();
     assert!(readme.contains(&format!("[{} formats]", readers.len())));
