@@ -1,13 +1,12 @@
 //! What is meant, held against what is: access that is missing, and access beyond what is meant.
 
-use crate::exposure::{joined, joined_ports};
 use crate::map::EstateMap;
 use crate::reachability::{AskError, From, Ground, Setout, To, all_setouts, outside_setouts};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_estate::config::Intent;
-use trevlin_model::{Family, IpRange, Origin, PortRange};
+use trevlin_model::{Family, IpRange, IpRangeSet, Origin, PortRange, PortSet};
 use trevlin_packets::way::{Cell, Gone, Sent, Step, Verdict};
 
 /// Access that is meant and is not there.
@@ -16,9 +15,9 @@ pub struct Missing {
     /// Number of the transport protocol.
     pub protocol: u8,
     /// Addresses.
-    pub addresses: Vec<IpRange>,
+    pub addresses: IpRangeSet,
     /// Ports.
-    pub ports: Vec<PortRange>,
+    pub ports: PortSet,
     /// What stops it, for one of them.
     pub steps: Vec<Step>,
 }
@@ -33,9 +32,9 @@ pub struct Excess {
     /// To whom it leaves that device; none where it is for the device itself.
     pub gone: Option<Gone>,
     /// Addresses.
-    pub addresses: Vec<IpRange>,
+    pub addresses: IpRangeSet,
     /// Ports.
-    pub ports: Vec<PortRange>,
+    pub ports: PortSet,
     /// Whether it is certain; else a rule that is not modelled decides.
     pub certain: bool,
     /// Rules that let it through.
@@ -189,17 +188,18 @@ fn missing(ground: &Ground<'_>, intent: &Intent) -> Result<Vec<Missing>, String>
     let mut all: Vec<Missing> = Vec::new();
     for cell in cells.into_iter().filter(|cell| cell.answer.verdict == Verdict::Blocked) {
         let last = |steps: &[Step]| steps.last().map(|step| (step.device, step.origin, step.kind.clone()));
+        let ports = PortSet::from(cell.sent.ports);
         let same = all.iter_mut().find(|one| {
             one.protocol == cell.sent.protocol
-                && one.ports == cell.sent.ports
+                && one.ports == ports
                 && last(&one.steps) == last(&cell.answer.steps)
         });
         match same {
-            Some(known) => known.addresses = joined(&known.addresses, &cell.sent.destinations),
+            Some(known) => known.addresses.extend(&cell.sent.destinations),
             None => all.push(Missing {
                 protocol: cell.sent.protocol,
-                addresses: cell.sent.destinations,
-                ports: cell.sent.ports,
+                addresses: cell.sent.destinations.into(),
+                ports,
                 steps: cell.answer.steps,
             }),
         }
@@ -208,44 +208,17 @@ fn missing(ground: &Ground<'_>, intent: &Intent) -> Result<Vec<Missing>, String>
 }
 
 /// Addresses with ports.
-type Rectangle = (Vec<IpRange>, Vec<PortRange>);
+type Rectangle = (IpRangeSet, PortSet);
 
 /// What of a rectangle lies outside of another.
 fn without(
     (addresses, ports): Rectangle,
     (other, other_ports): (&[IpRange], &[PortRange]),
 ) -> Vec<Rectangle> {
-    let mut outside = addresses.clone();
-    for range in other {
-        outside = outside.iter().flat_map(|one| one.without(range)).collect();
-    }
-    let inside: Vec<IpRange> =
-        addresses.iter().flat_map(|one| other.iter().filter_map(|range| one.intersection(range))).collect();
-    let mut left = ports.clone();
-    for range in other_ports {
-        left = left.iter().flat_map(|one| ports_without(*one, *range)).collect();
-    }
-    let mut all = Vec::new();
-    if !outside.is_empty() {
-        all.push((outside, ports));
-    }
-    if !inside.is_empty() && !left.is_empty() {
-        all.push((joined(&inside, &[]), left));
-    }
-    all
-}
-
-fn ports_without(one: PortRange, other: PortRange) -> Vec<PortRange> {
-    if one.last < other.first || other.last < one.first {
-        return vec![one];
-    }
-    let before = other.first.checked_sub(1).filter(|last| *last >= one.first);
-    let after = other.last.checked_add(1).filter(|first| *first <= one.last);
-    before
-        .map(|last| PortRange { first: one.first, last })
-        .into_iter()
-        .chain(after.map(|first| PortRange { first, last: one.last }))
-        .collect()
+    let (inside, outside) = (addresses.intersection(other), addresses.without(other));
+    let left = ports.without(other_ports);
+    let all = [(outside, ports), (inside, left)];
+    all.into_iter().filter(|(addresses, ports)| !addresses.is_empty() && !ports.is_empty()).collect()
 }
 
 /// What one intent means.
@@ -267,11 +240,14 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
         let (ranges, outside) = targets(estate, intent)?;
         meant.push(Meant { ranges, outside, services: services(intent) });
     }
-    type Key = (u8, usize, Option<Gone>, bool, Vec<Origin>, Vec<PortRange>);
-    let mut by_ports: BTreeMap<Key, Vec<IpRange>> = BTreeMap::new();
+    type Key = (u8, usize, Option<Gone>, bool, Vec<Origin>, PortSet);
+    let mut by_ports: BTreeMap<Key, IpRangeSet> = BTreeMap::new();
     for cell in cells.iter().filter(|cell| cell.answer.verdict != Verdict::Blocked) {
         let Some(delivery) = &cell.delivery else { continue };
-        let mut left: Vec<Rectangle> = vec![cell.delivered.clone()];
+        let mut left: Vec<Rectangle> = {
+            let (addresses, ports) = cell.delivered.clone();
+            vec![(addresses.into(), ports.into())]
+        };
         for Meant { ranges, outside, services } in &meant {
             let all: &[IpRange] =
                 if *outside && delivery.gone == Some(Gone::Outside) { &everywhere } else { ranges };
@@ -288,7 +264,7 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
         for (addresses, ports) in left {
             let key = (cell.sent.protocol, delivery.device, delivery.gone, certain, rules.clone(), ports);
             let known = by_ports.entry(key).or_default();
-            *known = joined(known, &addresses);
+            known.extend(&addresses);
         }
     }
     // And what is the same for several ports is one.
@@ -300,7 +276,7 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
                 && one.addresses == addresses
         });
         match same {
-            Some(known) => known.ports = joined_ports(&known.ports, &ports),
+            Some(known) => known.ports.extend(&ports),
             None => all.push(Excess { protocol, device, gone, addresses, ports, certain, rules }),
         }
     }
@@ -319,10 +295,10 @@ mod tests {
     #[test]
     fn what_is_left_of_a_rectangle() {
         let port = |first, last| PortRange { first, last };
-        let whole = (vec![range("10.0.0.0/30")], vec![port(0, 100)]);
+        let whole: Rectangle = (range("10.0.0.0/30").into(), port(0, 100).into());
         let left = without(whole.clone(), (&[range("10.0.0.2/32")], &[port(22, 22)]));
         assert_eq!(format!("{:?}", left[0].0), "[10.0.0.0-10.0.0.1, 10.0.0.3]");
-        assert_eq!(left[1], (vec![range("10.0.0.2/32")], vec![port(0, 21), port(23, 100)]));
+        assert_eq!(left[1], (range("10.0.0.2/32").into(), vec![port(0, 21), port(23, 100)].into()));
         assert!(without(whole.clone(), (&[range("10.0.0.0/24")], &[port(0, 65535)])).is_empty());
         assert_eq!(without(whole.clone(), (&[range("10.1.0.0/24")], &[port(0, 65535)])), [whole]);
     }

@@ -12,7 +12,6 @@ pub mod l2tp;
 pub mod logins;
 pub mod management;
 pub mod map;
-pub mod ranges;
 pub mod reachability;
 pub mod services;
 #[cfg(any(test, feature = "testing"))]

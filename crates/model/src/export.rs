@@ -1,6 +1,7 @@
 //! One input file as text, and the one place where bytes become lines and columns.
 
 use crate::Limits;
+use crate::glob;
 use crate::wiped::WipedText;
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
@@ -304,56 +305,9 @@ pub fn find_paths(pattern: &str, named_in: &str, paths: &[&str]) -> Vec<usize> {
     found
 }
 
-/// Whether one part of a path fits one part of a pattern. Where more stars than one could take a letter, the last takes it: going
-/// back further finds nothing else, and without end in a pattern of many stars.
+/// Whether one part of a path fits one part of a pattern: what is hidden is so for stars (glob(7)).
 fn glob_part(text: &str, pattern: &str) -> bool {
-    if text.starts_with('.') && !pattern.starts_with('.') {
-        return false;
-    }
-    let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
-    let (mut at, mut in_pattern) = (0, 0);
-    // Behind the last star, and the letter that it has not taken yet.
-    let mut star: Option<(usize, usize)> = None;
-    while at < text.len() {
-        if pattern.get(in_pattern) == Some(&'*') {
-            star = Some((in_pattern + 1, at));
-            in_pattern += 1;
-        } else if let Some(length) = one_letter(text[at], &pattern[in_pattern..]) {
-            in_pattern += length;
-            at += 1;
-        } else if let Some((behind, taken)) = star {
-            star = Some((behind, taken + 1));
-            in_pattern = behind;
-            at = taken + 1;
-        } else {
-            return false;
-        }
-    }
-    pattern[in_pattern..].iter().all(|sign| *sign == '*')
-}
-
-/// How much of a pattern stands for a letter, where it does.
-fn one_letter(letter: char, pattern: &[char]) -> Option<usize> {
-    let in_set = |set: &[char]| {
-        let range = |at: usize| set.get(at + 1) == Some(&'-') && at + 2 < set.len();
-        (0..set.len())
-            .any(|at| set[at] == letter || (range(at) && set[at] <= letter && letter <= set[at + 2]))
-    };
-    match pattern.first()? {
-        '?' => Some(1),
-        '[' => match pattern.iter().skip(2).position(|one| *one == ']') {
-            Some(end) => {
-                let set = &pattern[1..end + 2];
-                let (negated, set) = match set.first() {
-                    Some('!' | '^') => (true, &set[1..]),
-                    _ => (false, set),
-                };
-                (in_set(set) != negated).then_some(end + 3)
-            }
-            None => (letter == '[').then_some(1),
-        },
-        wanted => (*wanted == letter).then_some(1),
-    }
+    (!text.starts_with('.') || pattern.starts_with('.')) && glob::matches(text, pattern, glob::Signs::Sets)
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 //! The secure shell server: what its configuration says for a connection (sshd_config(5)).
 
+use crate::glob;
 use crate::written::Word;
 use crate::{DefaultValue, Origin, Reference, Setting};
 use ipnet::IpNet;
@@ -216,30 +217,7 @@ fn holds(criterion: SshCriterion, pattern: &str, connection: &SshConnection<'_>)
 /// Whether a text fits a pattern with `*` and `?` (ssh_config(5), PATTERNS).
 #[must_use]
 pub fn matches(text: &str, pattern: &str) -> bool {
-    let (text, pattern): (Vec<char>, Vec<char>) = (text.chars().collect(), pattern.chars().collect());
-    let (mut at, mut p) = (0, 0);
-    // Where to go on when the last star has to take one character more.
-    let mut star: Option<(usize, usize)> = None;
-    while at < text.len() {
-        match pattern.get(p) {
-            Some('*') => {
-                star = Some((p + 1, at));
-                p += 1;
-            }
-            Some(letter) if *letter == '?' || *letter == text[at] => {
-                at += 1;
-                p += 1;
-            }
-            _ => match star {
-                Some((after, taken)) => {
-                    star = Some((after, taken + 1));
-                    (p, at) = (after, taken + 1);
-                }
-                None => return false,
-            },
-        }
-    }
-    pattern[p..].iter().all(|letter| *letter == '*')
+    glob::matches(text, pattern, glob::Signs::Plain)
 }
 
 /// Whether a text fits a list of patterns: one must fit, and none that is negated may (ssh_config(5), PATTERNS).

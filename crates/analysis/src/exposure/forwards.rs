@@ -2,7 +2,7 @@
 
 use crate::addresses::ClaimKind;
 use crate::exposure::Exposure;
-use crate::exposure::gather::{Found, joined, joined_ports};
+use crate::exposure::gather::Found;
 pub use crate::exposure::reached::{Fate, ForwardFate};
 use crate::map::EstateMap;
 use std::collections::{BTreeMap, BTreeSet};
@@ -85,18 +85,18 @@ fn fate(
         number,
         origin,
         protocol: first.map(|found| found.cell.sent.protocol).or(forward.protocol.0),
-        sources: Vec::new(),
-        called: Vec::new(),
-        called_ports: Vec::new(),
+        sources: Default::default(),
+        called: Default::default(),
+        called_ports: Default::default(),
         address: forward.to.addresses.map(|range| range.first()),
         port: forward.to.ports.map(|ports| ports.first),
         fate: Fate::NeverMet,
         steps: Vec::new(),
     };
     for found in met {
-        one.sources = joined(&one.sources, &found.cell.sent.sources);
-        one.called = joined(&one.called, &found.cell.sent.destinations);
-        one.called_ports = joined_ports(&one.called_ports, &found.cell.sent.ports);
+        one.sources.extend(&found.cell.sent.sources);
+        one.called.extend(&found.cell.sent.destinations);
+        one.called_ports.extend(&found.cell.sent.ports);
     }
     let Some(first) = first else { return one };
     one.steps.clone_from(&first.cell.answer.steps);

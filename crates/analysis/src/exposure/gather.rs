@@ -3,14 +3,13 @@
 pub(super) use crate::exposure::found::Found;
 use crate::exposure::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::map::EstateMap;
-pub use crate::ranges::{joined, joined_ports};
 use crate::reachability::{Ground, Setout};
 use crate::services::{Known, Service, What};
 use crate::ways::deciding;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
+use trevlin_model::{Family, IpRange, IpRangeSet, Limit, Origin, PortRange, PortSet};
 use trevlin_packets::diagram::{Diagrams, EMPTY};
 use trevlin_packets::way::{Cell, Cells, Delivery, Gone, Sent, Verdict, has_ports};
 
@@ -104,9 +103,9 @@ fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
         let last = trevlin_packets::number(IpRange::all(family).last());
         let mut sets = Diagrams::new(&[last, 65535], nodes);
         let mut whole = EMPTY;
-        let mut addresses: Vec<IpRange> = Vec::new();
+        let mut addresses = IpRangeSet::new();
         for cell in cells {
-            addresses = joined(&addresses, &cell.delivered.0);
+            addresses.extend(&cell.delivered.0);
             let numbers =
                 cell.delivered.0.iter().map(|range| {
                     (trevlin_packets::number(range.first()), trevlin_packets::number(range.last()))
@@ -187,7 +186,7 @@ impl Table<'_> {
         }
         match delivery.gone {
             None => self.delivered(found, delivery),
-            Some(_) => self.opened(found, delivery, cell.delivered.1.clone()),
+            Some(_) => self.opened(found, delivery, cell.delivered.1.clone().into()),
         }
     }
 
@@ -207,25 +206,25 @@ impl Table<'_> {
         let steps = &cell.answer.steps;
         let ping = self.pings.entry(delivery.device).or_insert_with(|| Ping {
             device: delivery.device,
-            addresses: Vec::new(),
+            addresses: Default::default(),
             certain,
             steps: steps.clone(),
         });
         if certain && !ping.certain {
             (ping.certain, ping.steps) = (true, steps.clone());
         }
-        ping.addresses = joined(&ping.addresses, &cell.delivered.0);
+        ping.addresses.extend(&cell.delivered.0);
     }
 
     /// To a device itself: whatever it serves there.
     fn delivered(&mut self, found: &Found, delivery: &Delivery) {
         let cell = &found.cell;
-        let mut left = cell.delivered.1.clone();
+        let mut left: PortSet = cell.delivered.1.iter().copied().collect();
         let ported = has_ports(cell.sent.protocol);
         for (number, service) in self.services[delivery.device].iter().enumerate() {
             let Some(address) = answering(service, cell, delivery) else { continue };
             if ported {
-                left = left.iter().flat_map(|range| without(*range, service.port)).collect();
+                left = left.without(&[PortRange { first: service.port, last: service.port }]);
             }
             let forward = self.forward_of(cell);
             let certain = cell.answer.verdict == Verdict::Allowed;
@@ -238,10 +237,10 @@ impl Table<'_> {
             };
             let reached = self.reached.entry(key).or_insert_with(|| Reachable {
                 setout: found.setout,
-                called: Vec::new(),
-                called_ports: Vec::new(),
+                called: Default::default(),
+                called_ports: Default::default(),
                 protocol: cell.sent.protocol,
-                sources: Vec::new(),
+                sources: Default::default(),
                 everybody: false,
                 device: delivery.device,
                 service: number,
@@ -250,9 +249,9 @@ impl Table<'_> {
                 forward,
                 steps: cell.answer.steps.clone(),
             });
-            reached.called = joined(&reached.called, &cell.sent.destinations);
-            reached.sources = joined(&reached.sources, &cell.sent.sources);
-            reached.called_ports = joined_ports(&reached.called_ports, &called_ports);
+            reached.called.extend(&cell.sent.destinations);
+            reached.sources.extend(&cell.sent.sources);
+            reached.called_ports.extend(&called_ports);
         }
         // Where the sockets were seen, nothing else answers.
         if !self.estate.devices[delivery.device].facts.has_sockets && (!left.is_empty() || !ported) {
@@ -263,7 +262,7 @@ impl Table<'_> {
         }
     }
 
-    fn opened(&mut self, found: &Found, delivery: &Delivery, ports: Vec<PortRange>) {
+    fn opened(&mut self, found: &Found, delivery: &Delivery, ports: PortSet) {
         let cell = &found.cell;
         let forward = self.forward_of(cell);
         let certain = cell.answer.verdict == Verdict::Allowed;
@@ -284,9 +283,9 @@ impl Table<'_> {
             gone,
             leaving,
             protocol,
-            addresses: Vec::new(),
-            ports: Vec::new(),
-            sources: Vec::new(),
+            addresses: Default::default(),
+            ports: Default::default(),
+            sources: Default::default(),
             everybody: false,
             certain,
             forward,
@@ -296,11 +295,11 @@ impl Table<'_> {
         if gone.is_none() {
             let line = deciding(&cell.answer.steps).last();
             let of_line = opening.by_line.entry(line).or_default();
-            *of_line = joined_ports(of_line, &ports);
+            of_line.extend(&ports);
         }
-        opening.addresses = joined(&opening.addresses, &cell.delivered.0);
-        opening.ports = joined_ports(&opening.ports, &ports);
-        opening.sources = joined(&opening.sources, &cell.sent.sources);
+        opening.addresses.extend(&cell.delivered.0);
+        opening.ports.extend(&ports);
+        opening.sources.extend(&cell.sent.sources);
     }
 }
 
@@ -326,46 +325,4 @@ fn answering(service: &Service, cell: &Cell, delivery: &Delivery) -> Option<IpAd
 /// Whether the ports that are called are those that are served.
 fn called_as_served(cell: &Cell) -> bool {
     cell.sent.ports == cell.delivered.1
-}
-
-/// What of a range of ports is not this one.
-fn without(range: PortRange, port: u16) -> Vec<PortRange> {
-    if !range.contains(port) {
-        return vec![range];
-    }
-    let before = port.checked_sub(1).filter(|last| *last >= range.first);
-    let after = port.checked_add(1).filter(|first| *first <= range.last);
-    before
-        .map(|last| PortRange { first: range.first, last })
-        .into_iter()
-        .chain(after.map(|first| PortRange { first, last: range.last }))
-        .collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn ranges_are_joined() {
-        let range =
-            |first: &str, last: &str| IpRange::new(first.parse().unwrap(), last.parse().unwrap()).unwrap();
-        let all = joined(
-            &[range("10.0.0.9", "10.0.0.20")],
-            &[range("10.0.0.0", "10.0.0.8"), range("10.0.0.22", "10.0.0.22")],
-        );
-        assert_eq!(format!("{all:?}"), "[10.0.0.0-10.0.0.20, 10.0.0.22]");
-        let whole = joined(&[range("::", "::1")], &[range("0.0.0.0", "255.255.255.255")]);
-        assert_eq!(format!("{whole:?}"), "[0.0.0.0-255.255.255.255, ::-::1]");
-    }
-
-    #[test]
-    fn ports_are_joined_and_taken_away() {
-        let port = |first, last| PortRange { first, last };
-        assert_eq!(joined_ports(&[port(5, 9)], &[port(0, 4), port(11, 11)]), [port(0, 9), port(11, 11)]);
-        assert_eq!(without(port(5, 9), 7), [port(5, 6), port(8, 9)]);
-        assert_eq!(without(port(0, 0), 0), []);
-        assert_eq!(without(port(65535, 65535), 65535), []);
-        assert_eq!(without(port(5, 9), 4), [port(5, 9)]);
-    }
 }

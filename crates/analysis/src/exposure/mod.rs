@@ -7,7 +7,6 @@ pub mod protection;
 mod reached;
 
 pub use forwards::{Fate, ForwardFate};
-pub use gather::{joined, joined_ports};
 pub use protection::{Protection, Standing, never_meant, protection, standing};
 pub use reached::{Breadth, Exposure, Opening, Ping, Reachable};
 

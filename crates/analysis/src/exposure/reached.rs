@@ -3,7 +3,7 @@
 use crate::reachability::Setout;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use trevlin_model::{Family, IpRange, Origin, PortRange};
+use trevlin_model::{Family, IpRangeSet, Origin, PortSet};
 use trevlin_packets::way::{Gone, Step};
 
 /// A service that is reached.
@@ -12,13 +12,13 @@ pub struct Reachable {
     /// Where the connections set out, by its number.
     pub setout: usize,
     /// Addresses that are called.
-    pub called: Vec<IpRange>,
+    pub called: IpRangeSet,
     /// Ports that are called.
-    pub called_ports: Vec<PortRange>,
+    pub called_ports: PortSet,
     /// Number of the transport protocol.
     pub protocol: u8,
     /// Who reaches it.
-    pub sources: Vec<IpRange>,
+    pub sources: IpRangeSet,
     /// Whether that is everybody there, or nearly.
     pub everybody: bool,
     /// The device that serves it.
@@ -49,11 +49,11 @@ pub struct Opening {
     /// Number of the transport protocol.
     pub protocol: u8,
     /// Addresses, after translation.
-    pub addresses: Vec<IpRange>,
+    pub addresses: IpRangeSet,
     /// Ports, after translation.
-    pub ports: Vec<PortRange>,
+    pub ports: PortSet,
     /// Who is let through.
-    pub sources: Vec<IpRange>,
+    pub sources: IpRangeSet,
     /// Whether that is everybody there, or nearly.
     pub everybody: bool,
     /// Whether it is certain.
@@ -63,7 +63,7 @@ pub struct Opening {
     /// What decided, in order, for one of them.
     pub steps: Vec<Step>,
     /// Of what is for the device itself: the ports, by the line that lets them through last; none is a policy.
-    pub by_line: BTreeMap<Option<Origin>, Vec<PortRange>>,
+    pub by_line: BTreeMap<Option<Origin>, PortSet>,
 }
 
 /// A device that answers requests for an echo.
@@ -72,7 +72,7 @@ pub struct Ping {
     /// The device.
     pub device: usize,
     /// Its addresses that answer.
-    pub addresses: Vec<IpRange>,
+    pub addresses: IpRangeSet,
     /// Whether it is certain.
     pub certain: bool,
     /// What decided.
@@ -172,11 +172,11 @@ pub struct ForwardFate {
     /// Number of the transport protocol it is met by.
     pub protocol: Option<u8>,
     /// Who meets it.
-    pub sources: Vec<IpRange>,
+    pub sources: IpRangeSet,
     /// Addresses that are called.
-    pub called: Vec<IpRange>,
+    pub called: IpRangeSet,
     /// Ports that are called.
-    pub called_ports: Vec<PortRange>,
+    pub called_ports: PortSet,
     /// Where it leads to.
     pub address: Option<IpAddr>,
     /// Port there.

@@ -5,6 +5,7 @@ use crate::reachability::place::{AskError, Setout, places};
 use std::net::IpAddr;
 use trevlin_estate::special::{is_link_local, is_public, public_ranges};
 use trevlin_model::IpRange;
+use trevlin_model::IpRangeSet;
 use trevlin_packets::way::Place;
 
 /// Addresses of hosts outside of a device: what the internet routes, without the device's own networks inside.
@@ -56,14 +57,14 @@ fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
     });
     all.extend(routed.map(|route| IpRange::from(route.destination)));
     let public = public_ranges();
-    let mut kept: Vec<IpRange> = Vec::new();
+    let mut kept = IpRangeSet::new();
     for range in all {
         let carried: Vec<IpRange> = public.iter().filter_map(|one| one.intersection(&range)).collect();
         // Private addresses of its own network are met only where the estate file says that this is the outside.
         let near = own_networks.iter().any(|net| net.covers(&range));
-        kept = crate::exposure::joined(&kept, &if near { vec![range] } else { carried });
+        kept.extend(&if near { vec![range] } else { carried });
     }
-    kept
+    kept.into_ranges()
 }
 
 /// Where connections from outside to an address enter: the device that is addressed, or the one behind which it lies.

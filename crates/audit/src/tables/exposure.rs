@@ -12,7 +12,7 @@ use trevlin_analysis::reachability::{ReachStep, step_of};
 use trevlin_analysis::services::{Encrypted, Known, ProtocolPorts, Service};
 use trevlin_analysis::verdicts::{ForwardVerdict, LoginFactor, OpeningTo};
 use trevlin_estate::evidence::Evidence;
-use trevlin_model::{IpRange, Origin, PortRange};
+use trevlin_model::{IpRange, IpRangeSet, Origin, PortRange};
 use trevlin_packets::way::{Gone, Step};
 
 /// Something that is taken to be so.
@@ -357,9 +357,8 @@ impl Maker<'_> {
     }
 
     /// Everybody who sets out anywhere.
-    fn everybody(&self) -> Vec<IpRange> {
-        let all = self.exposure.setouts.iter().flat_map(|one| &one.sources).copied().collect::<Vec<_>>();
-        trevlin_analysis::exposure::gather::joined(&all, &[])
+    fn everybody(&self) -> IpRangeSet {
+        self.exposure.setouts.iter().flat_map(|one| &one.sources).copied().collect()
     }
 
     fn sources(&self, everybody: bool, all: &[IpRange]) -> Vec<String> {
@@ -372,7 +371,7 @@ impl Maker<'_> {
         let leaving = facts.interfaces.iter().find(|interface| Some(&interface.name) == one.leaving.as_ref());
         let near =
             leaving.into_iter().flat_map(|interface| &interface.addresses).map(|address| address.net.trunc());
-        let mut left = one.addresses.clone();
+        let mut left = one.addresses.to_vec();
         let mut told = Vec::new();
         for net in near {
             let whole = IpRange::from(net);

@@ -67,7 +67,7 @@ impl Exposed<'_> {
     /// Where it is called: `192.0.2.18 tcp 8443`.
     pub(super) fn called(&self) -> String {
         let best = self.best();
-        let ports = match best.called_ports.as_slice() {
+        let ports = match &*best.called_ports {
             [] => self.service.endpoint(),
             [one, ..] => trevlin_analysis::services::endpoint(best.protocol, *one),
         };
