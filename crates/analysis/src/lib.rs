@@ -21,3 +21,5 @@ pub mod verdicts;
 pub mod views;
 pub mod ways;
 pub mod whence;
+#[cfg(test)]
+mod whole;

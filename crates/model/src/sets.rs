@@ -1,6 +1,7 @@
 //! Sets of addresses and of ports: ranges in order, apart from each other.
 
 use crate::{Family, IpRange, PortRange};
+use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::ops::Deref;
 
@@ -98,7 +99,7 @@ fn left<T: Ranged + Ord>(all: &[T], gone: &[T]) -> Vec<T> {
 macro_rules! set {
     ($(#[$doc:meta])* $name:ident of $range:ident) => {
         $(#[$doc])*
-        #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
+        #[derive(Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
         pub struct $name(Vec<$range>);
 
         impl $name {
@@ -136,6 +137,12 @@ macro_rules! set {
             #[must_use]
             pub fn into_ranges(self) -> Vec<$range> {
                 self.0
+            }
+        }
+
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                self.0.fmt(f)
             }
         }
 
