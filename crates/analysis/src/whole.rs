@@ -10,68 +10,13 @@ use crate::filter_review::remarks::of_rule;
 use crate::l2tp;
 use crate::logins::{factors_of_management, factors_of_shell, factors_of_tunnel, logins};
 use crate::management::ManagementPort;
-use crate::testing::estate_with;
-use std::fmt::{Debug, Write};
-use std::fs;
-use std::path::Path;
-use trevlin_readers::decode;
+use trevlin_estate::testing::{Page, of_folder};
 
 /// The date for which words that name one are read.
 const AS_OF: jiff::civil::Date = jiff::civil::date(2026, 11, 25);
 
-/// Files below a folder that are text, as `device/path`.
-fn files(folder: &Path) -> Vec<(String, String)> {
-    fn below(at: &Path, top: &Path, found: &mut Vec<(String, String)>) {
-        let mut entries: Vec<_> = fs::read_dir(at).unwrap().map(|entry| entry.unwrap().path()).collect();
-        entries.sort();
-        for path in entries {
-            if path.is_dir() {
-                below(&path, top, found);
-            } else if let Ok(text) = decode(&fs::read(&path).unwrap()) {
-                found.push((path.strip_prefix(top).unwrap().to_string_lossy().into_owned(), text));
-            }
-        }
-    }
-    let mut found = Vec::new();
-    below(folder, folder, &mut found);
-    found
-}
-
-struct Page<'a> {
-    estate: &'a Analyses,
-    text: String,
-}
-
-impl Page<'_> {
-    /// A thing as one line, with places as files and lines.
-    fn line(&mut self, head: &str, thing: &dyn Debug) {
-        let printed = format!("{thing:?}");
-        let mut rest = printed.as_str();
-        write!(self.text, "{head}: ").unwrap();
-        while let Some((before, behind)) = rest.split_once("Origin { export: ExportId(") {
-            let (place, behind) = behind.split_once(" }").unwrap();
-            let mut numbers =
-                place.split(|sign: char| !sign.is_ascii_digit()).filter(|part| !part.is_empty());
-            let mut next = || numbers.next().unwrap().parse::<usize>().unwrap();
-            let (export, start) = (next(), next());
-            let export = &self.estate.exports[export].export;
-            let line = export.position(start as u32).line;
-            write!(self.text, "{before}{}:{line}", export.path()).unwrap();
-            rest = behind;
-        }
-        self.text.push_str(rest);
-        self.text.push('\n');
-    }
-
-    fn each<T: Debug>(&mut self, head: &str, all: impl IntoIterator<Item = T>) {
-        for one in all {
-            self.line(head, &one);
-        }
-    }
-}
-
 fn told(estate: &Analyses) -> String {
-    let mut page = Page { estate, text: String::new() };
+    let mut page = Page::of(estate);
     let (shape, plan, views, inner) = (estate.shape(), estate.plan(), estate.views(), estate.inner_views());
     page.each("network", &shape.networks);
     page.each("joined", &shape.joined);
@@ -84,7 +29,7 @@ fn told(estate: &Analyses) -> String {
         page.line("pair", &((a.device, &a.tunnel.name), (b.device, &b.tunnel.name)));
     }
     for (at, device) in estate.devices.iter().enumerate() {
-        writeln!(page.text, "\n== {} ({})", device.name, device.kind.word()).unwrap();
+        page.part(&format!("{} ({})", device.name, device.kind.word()));
         for service in &views.services[at] {
             let protection = protection(estate, at, service);
             page.line("service", &(service, service.endpoint(), service.is_local(), protection));
@@ -113,7 +58,7 @@ fn told(estate: &Analyses) -> String {
             }
         }
     }
-    writeln!(page.text, "\n== reached").unwrap();
+    page.part("reached");
     page.each("reached", &views.outside.reached);
     page.each("opening", &views.outside.openings);
     page.each("from callers", inner.callers.iter().map(|one| (&one.reached, &one.openings)));
@@ -123,20 +68,12 @@ fn told(estate: &Analyses) -> String {
     );
     page.each("intent", &inner.intents);
     page.each("login", logins(estate));
-    page.text
+    page.text()
 }
 
-/// Everything of a folder, with the estate file that lies there.
+/// Everything of a folder.
 fn whole(folder: &str) -> String {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(folder);
-    let (stated, exports): (Vec<_>, Vec<_>) =
-        files(&folder).into_iter().partition(|(path, _)| path == "trevlin.toml");
-    let exports: Vec<(&str, &str)> = exports
-        .iter()
-        .filter(|(path, _)| path.contains('/'))
-        .map(|(path, text)| (path.as_str(), text.as_str()))
-        .collect();
-    told(&estate_with(&exports, stated.first().map_or("", |(_, text)| text)))
+    told(&Analyses::of(of_folder(folder)))
 }
 
 #[test]

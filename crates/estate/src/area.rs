@@ -1,9 +1,11 @@
 //! Areas and severities.
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr};
 
 /// The areas of findings, in the order of the work.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, EnumString, IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 #[serde(rename_all = "lowercase")]
 pub enum Area {
     /// Who may come in, from which list, with how many factors.
@@ -40,22 +42,13 @@ impl Area {
     /// The word used in outputs and in check names.
     #[must_use]
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Logins => "logins",
-            Self::Secrets => "secrets",
-            Self::Addresses => "addresses",
-            Self::Tunnels => "tunnels",
-            Self::Ciphers => "ciphers",
-            Self::Exposure => "exposure",
-            Self::Rules => "rules",
-            Self::Upkeep => "upkeep",
-        }
+        self.into()
     }
 
     /// The area for a word.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|area| area.word() == word)
+        word.parse().ok()
     }
 
     /// What the area asks, as a line for people.
@@ -75,7 +68,10 @@ impl Area {
 }
 
 /// Qualitative ratings as CVSS names them (CVSS v3.1, section 5), from the mildest on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, EnumString, IntoStaticStr,
+)]
+#[strum(serialize_all = "lowercase")]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Worth knowing.
@@ -97,13 +93,7 @@ impl Severity {
     /// The word used in outputs.
     #[must_use]
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Critical => "critical",
-            Self::High => "high",
-            Self::Medium => "medium",
-            Self::Low => "low",
-            Self::Info => "info",
-        }
+        self.into()
     }
 
     /// One step milder; the mildest stays.
@@ -131,6 +121,36 @@ impl Severity {
     /// The severity for a word.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|severity| severity.word() == word)
+        word.parse().ok()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_stand_for_areas_and_severities() {
+        let words = Area::ALL.map(Area::word);
+        assert_eq!(
+            words,
+            ["logins", "secrets", "addresses", "tunnels", "ciphers", "exposure", "rules", "upkeep"]
+        );
+        for area in Area::ALL {
+            assert_eq!(Area::from_word(area.word()), Some(area));
+            assert!(area.question().len() > 10);
+        }
+        let words = Severity::ALL.map(Severity::word);
+        assert_eq!(words, ["critical", "high", "medium", "low", "info"]);
+        for pair in Severity::ALL.windows(2) {
+            assert!(pair[0] > pair[1]);
+            assert_eq!((pair[0].lower(), pair[1].raise()), (pair[1], pair[0]));
+            assert_eq!(Severity::from_word(pair[0].word()), Some(pair[0]));
+        }
+        assert_eq!(
+            (Severity::Info.lower(), Severity::Critical.raise()),
+            (Severity::Info, Severity::Critical)
+        );
+        assert_eq!((Area::from_word("doors"), Severity::from_word("High")), (None, None));
     }
 }

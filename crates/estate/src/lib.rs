@@ -11,4 +11,6 @@ pub mod prose;
 pub mod special;
 #[cfg(any(test, feature = "testing"))]
 pub mod testing;
+#[cfg(test)]
+mod whole;
 pub mod words;

@@ -4,8 +4,11 @@
 
 use crate::assemble::{Estate, Input};
 use crate::config::ValidEstateFile;
+use std::fmt::{Debug, Write};
+use std::fs;
+use std::path::Path;
 use trevlin_model::{Export, ExportId, LineClass};
-use trevlin_readers::{Reading, Surroundings, recognise};
+use trevlin_readers::{Reading, Surroundings, decode, recognise};
 
 /// Device `a` has the address 10.4.0.1, and device `b` sends what it does not know there: they share a network.
 pub const GATE: (&str, &str) =
@@ -69,4 +72,86 @@ pub fn certificate(name: &str) -> &'static str {
     cases!("authority" "edwards" "ends-soon" "expired" "foreign-authority" "key" "key-openssh" "key-openssh-protected"
         "key-protected" "key-traditional-protected" "not-yet" "old-authority" "self-signed" "server" "short-key"
         "signed-with-pss-over-sha1" "signed-with-sha1" "wildcard")
+}
+
+/// An estate from the files below a folder of this project, with the estate file that lies there.
+pub fn of_folder(folder: &str) -> Estate {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(folder);
+    let (stated, exports): (Vec<_>, Vec<_>) =
+        files(&folder).into_iter().partition(|(path, _)| path == "trevlin.toml");
+    let exports: Vec<(&str, &str)> = exports
+        .iter()
+        .filter(|(path, _)| path.contains('/'))
+        .map(|(path, text)| (path.as_str(), text.as_str()))
+        .collect();
+    estate_with(&exports, stated.first().map_or("", |(_, text)| text))
+}
+
+/// Files below a folder that are text, as `device/path`.
+fn files(folder: &Path) -> Vec<(String, String)> {
+    fn below(at: &Path, top: &Path, found: &mut Vec<(String, String)>) {
+        let mut entries: Vec<_> = fs::read_dir(at).unwrap().map(|entry| entry.unwrap().path()).collect();
+        entries.sort();
+        for path in entries {
+            if path.is_dir() {
+                below(&path, top, found);
+            } else if let Ok(text) = decode(&fs::read(&path).unwrap()) {
+                found.push((path.strip_prefix(top).unwrap().to_string_lossy().into_owned(), text));
+            }
+        }
+    }
+    let mut found = Vec::new();
+    below(folder, folder, &mut found);
+    found
+}
+
+/// What is known of an estate, a line for each thing, to hold against what is written down.
+#[derive(Debug)]
+pub struct Page<'a> {
+    estate: &'a Estate,
+    text: String,
+}
+
+impl<'a> Page<'a> {
+    /// An empty page.
+    pub fn of(estate: &'a Estate) -> Self {
+        Self { estate, text: String::new() }
+    }
+
+    /// What is on it.
+    pub fn text(self) -> String {
+        self.text
+    }
+
+    /// Begins a part.
+    pub fn part(&mut self, title: &str) {
+        writeln!(self.text, "\n== {title}").unwrap();
+    }
+
+    /// A thing as one line, with places as files and lines.
+    pub fn line(&mut self, head: &str, thing: &dyn Debug) {
+        let printed = format!("{thing:?}");
+        let mut rest = printed.as_str();
+        write!(self.text, "{head}: ").unwrap();
+        while let Some((before, behind)) = rest.split_once("Origin { export: ExportId(") {
+            let (place, behind) = behind.split_once(" }").unwrap();
+            let mut numbers =
+                place.split(|sign: char| !sign.is_ascii_digit()).filter(|part| !part.is_empty());
+            let mut next = || numbers.next().unwrap().parse::<usize>().unwrap();
+            let (export, start) = (next(), next());
+            let export = &self.estate.exports[export].export;
+            let line = export.position(start as u32).line;
+            write!(self.text, "{before}{}:{line}", export.path()).unwrap();
+            rest = behind;
+        }
+        self.text.push_str(rest);
+        self.text.push('\n');
+    }
+
+    /// Several, a line each.
+    pub fn each<T: Debug>(&mut self, head: &str, all: impl IntoIterator<Item = T>) {
+        for one in all {
+            self.line(head, &one);
+        }
+    }
 }
