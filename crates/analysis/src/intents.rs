@@ -1,7 +1,7 @@
 //! What is meant, held against what is: access that is missing, and access beyond what is meant.
 
 use crate::map::EstateMap;
-use crate::reachability::{AskError, From, Ground, Setout, To, all_setouts, outside_setouts};
+use crate::reachability::{AskError, From, Ground, NoPlace, Setout, To, all_setouts, outside_setouts};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -83,6 +83,17 @@ pub fn hold(ground: &Ground<'_>) -> Vec<Held> {
     tasks.par_iter().with_max_len(1).map(|(number, excess)| hold_one(ground, *number, *excess)).collect()
 }
 
+/// Why an intent cannot be held against what is.
+#[derive(Debug, thiserror::Error)]
+enum IntentError {
+    #[error(transparent)]
+    Place(#[from] NoPlace),
+    #[error(transparent)]
+    Question(#[from] AskError),
+    #[error("its packets go more different ways than are followed; name a smaller place")]
+    TooManyWays,
+}
+
 fn hold_one(ground: &Ground<'_>, number: usize, excess: bool) -> Held {
     let estate = ground.estate();
     let intent = &estate.intents[number];
@@ -94,17 +105,16 @@ fn hold_one(ground: &Ground<'_>, number: usize, excess: bool) -> Held {
         }
         Ok(())
     });
-    held.problem = outcome.err();
+    held.problem = outcome.err().map(|why| why.to_string());
     held
 }
 
-fn starts(estate: &EstateMap, from: &str) -> Result<Vec<(Setout, Vec<IpRange>)>, String> {
+fn starts(estate: &EstateMap, from: &str) -> Result<Vec<(Setout, Vec<IpRange>)>, IntentError> {
     let from = From::parse(from)?;
-    let told = |error: AskError| error.to_string();
     if from == From::Outside {
         return Ok(outside_setouts(estate));
     }
-    all_setouts(estate, &from).map_err(told)
+    Ok(all_setouts(estate, &from)?)
 }
 
 /// Services that an intent names; every one where it names none.
@@ -113,11 +123,11 @@ fn services(intent: &Intent) -> Vec<(u8, PortRange)> {
     if intent.services.is_empty() { vec![(6, every), (17, every)] } else { intent.services.clone() }
 }
 
-fn targets(estate: &EstateMap, intent: &Intent) -> Result<(Vec<IpRange>, bool), String> {
+fn targets(estate: &EstateMap, intent: &Intent) -> Result<(Vec<IpRange>, bool), IntentError> {
     let mut ranges = Vec::new();
     let mut outside = false;
     for word in &intent.to {
-        match To::parse(estate, word).map_err(|error| error.to_string())? {
+        match To::parse(estate, word)? {
             To::Outside => outside = true,
             To::Addresses(all) | To::Device(_, all) => ranges.extend(all),
         }
@@ -130,7 +140,7 @@ fn explore(
     from: &str,
     aims: &[IpRange],
     services: &[(u8, PortRange)],
-) -> Result<Vec<Cell>, String> {
+) -> Result<Vec<Cell>, IntentError> {
     let estate = ground.estate();
     let net = ground.net();
     let mut cells = Vec::new();
@@ -156,8 +166,7 @@ fn explore(
                 };
                 let explored = net.explore(setout.start(), &sent, ground.most_cells());
                 if explored.cut {
-                    return Err("its packets go more different ways than are followed; name a smaller place"
-                        .to_owned());
+                    return Err(IntentError::TooManyWays);
                 }
                 cells.extend(explored.cells);
             }
@@ -167,7 +176,7 @@ fn explore(
 }
 
 /// What of an intent does not come through.
-fn missing(ground: &Ground<'_>, intent: &Intent) -> Result<Vec<Missing>, String> {
+fn missing(ground: &Ground<'_>, intent: &Intent) -> Result<Vec<Missing>, IntentError> {
     let estate = ground.estate();
     let (mut aims, _) = targets(estate, intent)?;
     // A network stands for its hosts: not for what stands between it and others, unless that is named.
@@ -230,7 +239,7 @@ struct Meant {
 }
 
 /// What comes through from somewhere beyond everything that is meant from there.
-fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, String> {
+fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, IntentError> {
     let estate = ground.estate();
     let every = PortRange { first: 0, last: 65535 };
     let everywhere = [IpRange::all(Family::V4), IpRange::all(Family::V6)];

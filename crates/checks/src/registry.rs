@@ -2,6 +2,7 @@
 
 use crate::check::Check;
 use crate::{addresses, ciphers, exposure, logins, rules, secrets, tunnels, upkeep};
+use trevlin_estate::config::UnknownCheck;
 
 /// Every check, in order of id.
 pub const CHECKS: &[&Check] = &[
@@ -179,15 +180,9 @@ pub fn find(id: &str) -> Option<&'static Check> {
 ///
 /// # Errors
 /// What to do, when there is none.
-pub fn known(id: &str) -> Result<&'static str, String> {
-    find(id).map(|check| check.id).ok_or_else(|| {
-        let near = similar(id);
-        let hint = match near.first() {
-            Some(near) => format!("; is `{near}` meant?"),
-            None => "; `trevlin checks` lists them".to_owned(),
-        };
-        format!("there is no check `{id}`{hint}")
-    })
+pub fn known(id: &str) -> Result<&'static str, UnknownCheck> {
+    let unknown = || UnknownCheck { id: id.to_owned(), near: similar(id).first().copied() };
+    find(id).map(|check| check.id).ok_or_else(unknown)
 }
 
 /// Ids near a mistyped one, the nearest first.

@@ -385,7 +385,7 @@ pub(crate) struct Reach {
 
 /// From where somebody asks.
 pub(crate) fn source(word: &str) -> Result<From, String> {
-    From::parse(word)
+    From::parse(word).map_err(|wrong| wrong.to_string())
 }
 
 pub(crate) fn transport(word: &str) -> Result<Transport, String> {

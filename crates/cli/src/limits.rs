@@ -10,8 +10,7 @@ static IN_FORCE: OnceLock<Limits> = OnceLock::new();
 /// # Errors
 /// When one that was asked for makes no sense.
 pub(crate) fn set(said: &[String]) -> anyhow::Result<()> {
-    let limits =
-        said.iter().try_fold(Limits::default(), |all, one| all.with(one)).map_err(anyhow::Error::msg)?;
+    let limits = said.iter().try_fold(Limits::default(), |all, one| all.with(one))?;
     IN_FORCE.get_or_init(|| limits);
     Ok(())
 }

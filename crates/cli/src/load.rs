@@ -66,7 +66,7 @@ pub(crate) fn judged(paths: &[PathBuf], telling: Telling, judging: &Judging) -> 
 fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> anyhow::Result<Analyses> {
     let mut gathered = debug_span!("finding and decoding files").in_scope(|| gather(paths, telling))?;
     if let Some(name) = yardstick {
-        gathered.file.yardstick.begin_with(name).map_err(|error| anyhow!(error))?;
+        gathered.file.yardstick.begin_with(name)?;
     }
     let inputs = debug_span!("reading formats")
         .in_scope(|| read_all(gathered.decoded, &gathered.file, Unread::Forgotten, telling));

@@ -61,7 +61,7 @@ pub use filter::{
 };
 pub use interface::{Interface, InterfaceAddress, Route};
 pub use ledger::{Cut, Ledger, LineClass, Note};
-pub use limits::{LIMITS, Limit, LimitRow, Limits, size};
+pub use limits::{LIMITS, Limit, LimitError, LimitRow, Limits, size};
 pub use login::{FactorKind, Login, LoginDaemon, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};

@@ -1,6 +1,8 @@
 //! How much of what is given is read, and how far it is followed: hostile or broken input ends at one of these, and not in memory
 //! that runs out or in a run without end. Whoever hits one says what was left out.
 
+use std::fmt;
+
 /// Something that is bounded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Limit {
@@ -202,24 +204,51 @@ impl Limits {
     ///
     /// # Errors
     /// With what was expected.
-    pub fn with(mut self, said: &str) -> Result<Self, String> {
-        let (name, value) = said
-            .split_once('=')
-            .ok_or_else(|| format!("`{said}` says no value; write NAME=VALUE, such as nesting=64"))?;
+    pub fn with(mut self, said: &str) -> Result<Self, LimitError> {
+        let (name, value) = said.split_once('=').ok_or_else(|| LimitError::NoValue(said.to_owned()))?;
         let Some(row) = LIMITS.iter().find(|row| row.name == name.trim()) else {
-            let names: Vec<_> = LIMITS.iter().map(|row| row.name).collect();
-            return Err(format!("there is no limit `{name}`; there are {}", names.join(", ")));
+            return Err(LimitError::NoLimit(name.to_owned()));
         };
         let number = number(value.trim(), row.bytes)
             .filter(|number| (row.range.0..=row.range.1).contains(number))
-            .ok_or_else(|| {
-                let (least, most) = row.range;
-                let most = if most == u64::MAX { String::new() } else { format!(" to {most}") };
-                format!("`{value}` is no value for {name} ({}); it goes from {least}{most}", row.what)
-            })?;
+            .ok_or_else(|| LimitError::OutOfRange { value: value.to_owned(), row })?;
         self.0[row.limit as usize] = number;
         Ok(self)
     }
+}
+
+/// What limits are called.
+#[derive(Debug, Clone, Copy)]
+struct Names;
+
+impl fmt::Display for Names {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let names: Vec<_> = LIMITS.iter().map(|row| row.name).collect();
+        f.write_str(&names.join(", "))
+    }
+}
+
+/// Why a limit was not set.
+#[derive(Debug, Clone, thiserror::Error)]
+pub enum LimitError {
+    /// What was said has no value.
+    #[error("`{0}` says no value; write NAME=VALUE, such as nesting=64")]
+    NoValue(String),
+    /// There is no such limit.
+    #[error("there is no limit `{0}`; there are {Names}")]
+    NoLimit(String),
+    /// The value is none, or too small or too large.
+    #[error("`{value}` is no value for {} ({}); it goes from {}{}", row.name, row.what, row.range.0, upto(row.range.1))]
+    OutOfRange {
+        /// What was said.
+        value: String,
+        /// The limit.
+        row: &'static LimitRow,
+    },
+}
+
+fn upto(most: u64) -> String {
+    if most == u64::MAX { String::new() } else { format!(" to {most}") }
 }
 
 fn number(text: &str, bytes: bool) -> Option<u64> {
@@ -275,7 +304,7 @@ mod tests {
         ] {
             match (Limits::default().with(said), wanted) {
                 (Ok(limits), Ok((limit, value))) => assert_eq!(limits.get(limit), value, "{said}"),
-                (Err(why), Err(part)) => assert!(why.contains(part), "{said}: {why}"),
+                (Err(why), Err(part)) => assert!(why.to_string().contains(part), "{said}: {why}"),
                 (found, _) => panic!("{said}: {found:?}"),
             }
         }

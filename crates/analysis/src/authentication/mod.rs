@@ -158,18 +158,24 @@ fn easiest(ends: BTreeSet<Proved>, service: &str, asked_at: Origin) -> Factors {
     }
 }
 
+/// The stack of a service that is not among the exports.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct MissingService(pub String);
+
 /// Every line that a service's stack consists of, of all facilities, those it takes over among them, each file once.
 ///
 /// # Errors
 /// The service that is taken over and is not among the exports.
-pub fn lines_of_service<'a>(device: &'a Device, service: &str) -> Result<Vec<&'a PamLine>, String> {
+pub fn lines_of_service<'a>(device: &'a Device, service: &str) -> Result<Vec<&'a PamLine>, MissingService> {
     let mut lines = Vec::new();
     let (mut open, mut seen) = (vec![service.to_owned()], BTreeSet::new());
     while let Some(name) = open.pop() {
         if !seen.insert(name.clone()) {
             continue;
         }
-        let found = device.facts.pam_services.iter().find(|one| one.name == name).ok_or(name)?;
+        let found =
+            device.facts.pam_services.iter().find(|one| one.name == name).ok_or(MissingService(name))?;
         for line in &found.lines {
             if let PamControl::Include(other) | PamControl::Substack(other) = &line.control {
                 open.push(other.rsplit('/').next().unwrap_or(other).to_owned());

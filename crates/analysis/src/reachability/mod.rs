@@ -7,7 +7,7 @@ pub(crate) mod setout;
 
 pub use outside::outside_setouts;
 use place::setouts;
-pub use place::{AskError, From, Setout, To, all_setouts};
+pub use place::{AskError, From, NoPlace, Setout, To, all_setouts};
 
 use crate::map::EstateMap;
 use rayon::prelude::*;

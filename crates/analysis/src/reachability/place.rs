@@ -6,7 +6,7 @@ use crate::reachability::outside::{outside, outside_sources};
 pub(super) use crate::reachability::setout::callers_named;
 use crate::reachability::setout::names;
 pub(super) use crate::reachability::setout::places;
-pub use crate::reachability::setout::{AskError, From, Setout, To};
+pub use crate::reachability::setout::{AskError, From, NoPlace, Setout, To};
 use crate::topology::{Callers, router};
 use ipnet::IpNet;
 use std::collections::BTreeMap;

@@ -25,7 +25,7 @@ impl From {
     ///
     /// # Errors
     /// When it is neither, with what it looks like.
-    pub fn parse(word: &str) -> Result<Self, String> {
+    pub fn parse(word: &str) -> Result<Self, NoPlace> {
         if word == "outside" {
             return Ok(Self::Outside);
         }
@@ -37,11 +37,16 @@ impl From {
         }
         let numbers = word.chars().all(|one| one.is_ascii_digit() || matches!(one, '.' | '/' | ':'));
         if word.is_empty() || numbers {
-            return Err(format!("`{word}` is no address and no network"));
+            return Err(NoPlace(word.to_owned()));
         }
         Ok(Self::Named(word.to_owned()))
     }
 }
+
+/// What looks like an address and is none.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no address and no network")]
+pub struct NoPlace(pub String);
 
 /// What is aimed at.
 #[derive(Debug, Clone, PartialEq, Eq)]

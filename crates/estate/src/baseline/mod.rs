@@ -2,7 +2,7 @@
 
 mod stated;
 
-pub use stated::{YardstickFile, YardstickPart};
+pub use stated::{UnknownYardstick, YardstickFile, YardstickPart};
 
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};

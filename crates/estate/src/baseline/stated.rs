@@ -48,11 +48,21 @@ fn ready_made(name: &str) -> Option<&'static ReadyMade> {
 ///
 /// # Errors
 /// The nearest name, when there is none of this one.
-fn known_base(name: &str) -> Result<&'static ReadyMade, String> {
+fn known_base(name: &str) -> Result<&'static ReadyMade, UnknownYardstick> {
     ready_made(name).ok_or_else(|| {
         let known: Vec<&str> = READY_MADE.yardstick.iter().map(|one| one.name.as_str()).collect();
-        format!("there is no yardstick `{name}`; {}", hint(name, &known))
+        UnknownYardstick { name: name.to_owned(), hint: hint(name, &known) }
     })
+}
+
+/// There is no ready-made yardstick of this name.
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[error("there is no yardstick `{name}`; {hint}")]
+pub struct UnknownYardstick {
+    /// What was asked for.
+    pub name: String,
+    /// What there is.
+    pub hint: String,
 }
 
 /// The words by which the estate file may name a device: its folder, the last part of that, and its name.
@@ -113,7 +123,7 @@ impl YardstickFile {
     ///
     /// # Errors
     /// The nearest name, when there is none of this one.
-    pub fn begin_with(&mut self, name: &str) -> Result<(), String> {
+    pub fn begin_with(&mut self, name: &str) -> Result<(), UnknownYardstick> {
         self.estate.base = Some(known_base(name)?.name.clone());
         Ok(())
     }
@@ -194,7 +204,8 @@ impl YardstickPart {
             let wrong = |text: String| EstateFileError { line, text };
             let name: &str = key.get_ref().as_ref();
             if name == "base" {
-                let base = known_base(value.get_ref().as_str().unwrap_or_default()).map_err(wrong)?;
+                let base = known_base(value.get_ref().as_str().unwrap_or_default())
+                    .map_err(|unknown| wrong(unknown.to_string()))?;
                 part.base = Some(base.name.clone());
                 continue;
             }
@@ -283,7 +294,12 @@ mod tests {
     #[test]
     fn another_beginning_leaves_what_is_stated() {
         let mut file = parse("[yardstick]\nlocal_logins = 5\n").unwrap();
-        assert!(file.begin_with("lenient").unwrap_err().contains("known are default, strict, legacy-site"));
+        assert!(
+            file.begin_with("lenient")
+                .unwrap_err()
+                .to_string()
+                .contains("known are default, strict, legacy-site")
+        );
         file.begin_with("strict").unwrap();
         let marks = file.scales(std::iter::empty()).base.marks;
         assert_eq!((marks.local_logins, marks.key_strength), (5, 120));

@@ -77,9 +77,9 @@ impl RawAccept {
     ) -> Result<Accept, EstateFileError> {
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
         let what = match (self.check, self.fingerprint) {
-            (Some(check), None) => {
-                Accepted::Check(known(check.get_ref()).map_err(|text| wrong(check.span().start, text))?)
-            }
+            (Some(check), None) => Accepted::Check(
+                known(check.get_ref()).map_err(|unknown| wrong(check.span().start, unknown.to_string()))?,
+            ),
             (None, Some(print)) => {
                 let text = print.get_ref().to_ascii_lowercase();
                 let of_hex = text.bytes().all(|byte| byte.is_ascii_hexdigit());

@@ -47,7 +47,8 @@ impl RawAnswer {
         known: KnownCheck<'_>,
     ) -> Result<GivenAnswer, EstateFileError> {
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
-        let check = known(self.check.get_ref()).map_err(|text| wrong(self.check.span().start, text))?;
+        let check = known(self.check.get_ref())
+            .map_err(|unknown| wrong(self.check.span().start, unknown.to_string()))?;
         let said = |name: &str, text: &Spanned<String>| {
             super::filled(name, text, "an answer is worth what stands behind it", line_of)
         };

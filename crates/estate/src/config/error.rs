@@ -10,8 +10,25 @@ pub struct EstateFileError {
     pub text: String,
 }
 
+/// There is no check of this id.
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[error("there is no check `{id}`{}", hint(*near))]
+pub struct UnknownCheck {
+    /// What was asked for.
+    pub id: String,
+    /// The one that was meant, perhaps.
+    pub near: Option<&'static str>,
+}
+
+fn hint(near: Option<&str>) -> String {
+    match near {
+        Some(near) => format!("; is `{near}` meant?"),
+        None => "; `trevlin checks` lists them".to_owned(),
+    }
+}
+
 /// The id of a check that an estate file names, or why there is none.
-pub type KnownCheck<'a> = &'a dyn Fn(&str) -> Result<&'static str, String>;
+pub type KnownCheck<'a> = &'a dyn Fn(&str) -> Result<&'static str, UnknownCheck>;
 
 /// A text that may not be left empty, and why not.
 pub(crate) fn filled(

@@ -62,7 +62,7 @@ mod error;
 pub use accept::{Accept, Accepted, SHORTEST_FINGERPRINT};
 pub use answer::GivenAnswer;
 use error::filled;
-pub use error::{EstateFileError, KnownCheck};
+pub use error::{EstateFileError, KnownCheck, UnknownCheck};
 
 use crate::baseline::YardstickFile;
 use ipnet::IpNet;
@@ -419,7 +419,10 @@ mod tests {
     pub(super) fn parsed(text: &str) -> Result<ValidEstateFile, EstateFileError> {
         ValidEstateFile::parse(text, &|id| {
             let known = ["tunnels/pptp-answers", "upkeep/clock-alone"];
-            known.into_iter().find(|one| *one == id).ok_or_else(|| format!("there is no check `{id}`"))
+            known
+                .into_iter()
+                .find(|one| *one == id)
+                .ok_or_else(|| UnknownCheck { id: id.to_owned(), near: None })
         })
     }
 
