@@ -115,4 +115,29 @@ mod tests {
             assert_eq!(is_generic(name), generic, "{name}");
         }
     }
+
+    #[test]
+    fn administrators_are_those_who_may_do_everything() {
+        let accounts = "root:x:0:0::/root:/bin/bash\ntoor:x:0:5::/:/bin/sh\nann:x:1000:27::/:/bin/bash\n\
+                        bob:x:1001:1001::/:/bin/bash\ncid:x:1002:1002::/:/usr/sbin/nologin\ndan:x:1003:1003::/:/bin/bash\n";
+        let groups = "sudo:x:27:bob,cid\nusers:x:1003:dan\n";
+        for (sudoers, wanted) in [
+            // Without the rules the group tells: who has it as his first one, and who is named in it; without a shell, neither.
+            ("", &["ann", "bob", "root", "toor"][..]),
+            ("dan ALL=(ALL) ALL\n", &["dan", "root", "toor"]),
+            ("%sudo ALL=(ALL) ALL\n", &["ann", "bob", "root", "toor"]),
+            ("%users ALL=(ALL) ALL\n", &["dan", "root", "toor"]),
+            // One command, or as somebody else than root, is not everything.
+            ("dan ALL=(ALL) /usr/bin/id\n", &["root", "toor"]),
+            ("dan ALL=(ann) ALL\n", &["root", "toor"]),
+        ] {
+            let mut files = vec![("d/etc/passwd", accounts), ("d/etc/group", groups)];
+            if !sudoers.is_empty() {
+                files.push(("d/etc/sudoers", sudoers));
+            }
+            let estate = crate::testing::estate(&files);
+            let found: Vec<String> = administrators(&estate.devices[0]).into_keys().collect();
+            assert_eq!(found, wanted, "{sudoers}");
+        }
+    }
 }

@@ -115,6 +115,15 @@ mod tests {
     use super::*;
 
     #[test]
+    fn networks_of_homes_are_private() {
+        let known: Vec<IpNet> = common_at_home().map(|one| one.prefix).collect();
+        assert!(known.contains(&"192.168.1.0/24".parse().unwrap()), "{known:?}");
+        for net in known {
+            assert!(matches!(space_of(net.into()), Space::Private), "{net}");
+        }
+    }
+
+    #[test]
     fn public_and_not() {
         for (address, public) in [
             ("192.0.2.9", true),

@@ -1,6 +1,6 @@
 use super::*;
 use crate::testing::{estate, estate_with};
-use trevlin_model::Setting;
+use trevlin_model::{Protocol, Setting};
 
 const SERVER: (&str, &str) = ("d/etc/pptpd.conf", "option /etc/ppp/pptpd-options\nremoteip 10.4.0.9\n");
 
@@ -281,4 +281,112 @@ fn one_file_on_both_ends() {
         })
         .collect();
     assert_eq!(told, ["198.51.100.9 @b.example 10.7.0.0/24", "192.0.2.18 @a.example 10.4.0.0/24"]);
+}
+
+/// An address of a device, as `ip -j addr show` prints it.
+fn address(name: &str, address: &str) -> String {
+    let (local, prefix) = address.split_once('/').unwrap();
+    format!(r#"[{{"ifname":"{name}","addr_info":[{{"local":"{local}","prefixlen":{prefix}}}]}}]"#)
+}
+
+#[test]
+fn the_side_is_the_one_whose_address_the_device_has() {
+    let conn = "conn isle\n left=198.51.100.7\n leftsubnet=10.5.0.0/24\n right=192.0.2.9\n rightsubnet=10.4.0.0/24\n \
+                authby=secret\n auto=start\n";
+    for (own, local) in [
+        ("192.0.2.9/24", "192.0.2.9"),
+        ("198.51.100.7/24", "198.51.100.7"),
+        // Neither side is its own: left stays.
+        ("203.0.113.5/24", "198.51.100.7"),
+    ] {
+        let addresses = address("eth0", own);
+        let estate = estate(&[("d/etc/ipsec.conf", conn), ("d/ip-addr.json", &addresses)]);
+        let tunnel = &estate.devices[0].facts.tunnels[0];
+        let connection = tunnel.ipsec.as_ref().unwrap();
+        assert_eq!(connection.local_addresses[0].0, local, "{own}");
+        let far = if local == "192.0.2.9" { "10.5.0.0/24" } else { "10.4.0.0/24" };
+        let remote: Vec<String> = tunnel.addresses.remote.iter().map(|(range, _)| range.short()).collect();
+        assert_eq!(remote, [far], "{own}");
+    }
+    // Both are its own addresses: nothing is turned.
+    let both = r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24},{"local":"198.51.100.7","prefixlen":24}]}]"#;
+    let estate = estate(&[("d/etc/ipsec.conf", conn), ("d/ip-addr.json", both)]);
+    let connection = estate.devices[0].facts.tunnels[0].ipsec.as_ref().unwrap();
+    assert_eq!(connection.local_addresses[0].0, "198.51.100.7");
+}
+
+#[test]
+fn an_interface_that_is_named_so_faces_the_outside() {
+    let route =
+        |name: &str| format!(r#"[{{"dst":"default","gateway":"10.0.0.1","dev":"{name}","flags":[]}}]"#);
+    for (name, certain) in [
+        ("wan", true),
+        ("wan2", true),
+        ("WAN-1", true),
+        ("outside_0", true),
+        ("internet", true),
+        ("eth0", false),
+        ("swan", false),
+        ("wander", false),
+    ] {
+        let (addresses, routes) = (address(name, "10.0.0.9/24"), route(name));
+        let estate = estate(&[("d/ip-addr.json", &addresses), ("d/ip-route.json", &routes)]);
+        let found: Vec<(&str, bool)> =
+            estate.outside(0).iter().map(|one| (one.name.as_str(), one.certain)).collect();
+        assert_eq!(found, [(name, certain)]);
+    }
+}
+
+#[test]
+fn forwards_lead_to_the_port_that_they_arrive_at() {
+    let rules = "*nat\n:PREROUTING ACCEPT [0:0]\n\
+        -A PREROUTING -i eth0 -p tcp --dport 3390 -j DNAT --to-destination 10.4.0.30:3389\n\
+        -A PREROUTING -i eth0 -p tcp --dport 25 -j DNAT --to-destination 10.4.0.30\n\
+        -A PREROUTING -i eth0 -p udp --dport 53 -j DNAT --to-destination 10.4.0.30\n\
+        -A PREROUTING -i eth0 -p tcp --dport 80 -j DNAT --to-destination 10.4.0.31\nCOMMIT\n";
+    let (front, behind) = (address("eth1", "10.4.0.1/24"), address("eth0", "10.4.0.30/24"));
+    let files =
+        [("a/ip-addr.json", front.as_str()), ("a/iptables-save.txt", rules), ("b/ip-addr.json", &behind)];
+    let estate = estate(&files);
+    for (protocol, port, count) in [
+        (Protocol::TCP, 3389, 1),
+        (Protocol::TCP, 3390, 0),
+        (Protocol::TCP, 25, 1),
+        (Protocol::UDP, 25, 0),
+        (Protocol::UDP, 53, 1),
+        (Protocol::TCP, 80, 0),
+    ] {
+        let found = estate.forwards_of_port(1, protocol, port);
+        assert_eq!(found.len(), count, "{protocol:?} {port}");
+        assert!(found.iter().all(|(front, _)| front.name == "a"));
+    }
+    // A file that applies at boot says nothing where what runs was exported and has none of it.
+    let stored = [
+        ("a/ip-addr.json", front.as_str()),
+        ("a/etc/iptables/rules.v4", rules),
+        ("a/iptables-save.txt", "*filter\n:INPUT DROP [1:60]\nCOMMIT\n"),
+        ("b/ip-addr.json", &behind),
+    ];
+    let estate = crate::testing::estate(&stored);
+    assert!(estate.forwards_of_port(1, Protocol::TCP, 25).is_empty());
+    let alone =
+        [("a/ip-addr.json", front.as_str()), ("a/etc/iptables/rules.v4", rules), ("b/ip-addr.json", &behind)];
+    assert_eq!(crate::testing::estate(&alone).forwards_of_port(1, Protocol::TCP, 25).len(), 1);
+}
+
+#[test]
+fn what_stands_in_for_what_runs() {
+    let stored = "auto eth0\niface eth0 inet static\n address 10.4.0.9/24\n gateway 10.4.0.1\n";
+    let by_file = estate(&[("d/etc/network/interfaces", stored)]);
+    let facts = &by_file.devices[0].facts;
+    assert!(facts.has_interfaces && facts.interfaces.iter().any(|one| one.name == "eth0"));
+    assert_eq!(facts.routes.len(), 1);
+    // A route that names a gateway alone leaves by the interface whose network that is in.
+    assert_eq!(facts.routes[0].interface.as_deref(), Some("eth0"));
+    let runs = address("eth7", "192.0.2.9/24");
+    let both = estate(&[("d/etc/network/interfaces", stored), ("d/ip-addr.json", &runs)]);
+    let names: Vec<&str> = both.devices[0].facts.interfaces.iter().map(|one| one.name.as_str()).collect();
+    assert_eq!(names, ["eth7"]);
+    let loopback = estate(&[("d/etc/network/interfaces", "auto lo\niface lo inet loopback\n")]);
+    assert!(!loopback.devices[0].facts.has_interfaces);
 }
