@@ -7,6 +7,9 @@ use roxmltree::{Document, Node};
 use std::fmt::Write;
 use ttf_parser::{Face, GlyphId, OutlineBuilder};
 
+/// The font of pictures, so that they look the same on every machine; `fonts/Ubuntu-Light.licence.txt` is its licence.
+const FONT: &[u8] = include_bytes!("../../fonts/Ubuntu-Light.ttf");
+
 /// How much thicker bold letters are, as a part of their size: the font comes in one weight.
 const BOLD: f64 = 0.05;
 
@@ -16,7 +19,7 @@ const BOLD: f64 = 0.05;
 /// In words, when the picture is no XML or the font cannot be read.
 pub(super) fn outlined(svg: &str) -> Result<String, String> {
     let document = Document::parse(svg).map_err(|error| error.to_string())?;
-    let face = Face::parse(epaint_default_fonts::UBUNTU_LIGHT, 0).map_err(|error| error.to_string())?;
+    let face = Face::parse(FONT, 0).map_err(|error| error.to_string())?;
     let mut out = String::with_capacity(svg.len() * 4);
     let mut done = 0;
     for text in document.descendants().filter(|node| node.has_tag_name("text")) {
