@@ -75,8 +75,8 @@ const JUDGED: [&str; 11] = [
 /// The server of a device, as all of its files say.
 struct InForce {
     values: BTreeMap<String, (String, Origin)>,
-    /// The first file that has anything to say of the server.
-    first: Option<ExportId>,
+    /// The first file that has anything to say of the server alone.
+    first: Option<(ExportId, Origin)>,
 }
 
 fn in_force(around: &Surroundings<'_>) -> InForce {
@@ -85,7 +85,10 @@ fn in_force(around: &Surroundings<'_>) -> InForce {
     files.sort_by_cached_key(|one| order(one));
     for file in files {
         for section in sections(file, &['#', ';']).iter().filter(|one| is_servers(one.name)) {
-            found.first.get_or_insert(file.id());
+            // This group is for clients as well, and comes with their package: it tells of no server by itself.
+            if section.name != "client-server" {
+                found.first.get_or_insert((file.id(), section.origin));
+            }
             for entry in &section.entries {
                 let name = entry.key.to_ascii_lowercase().replace('_', "-");
                 let name = name.strip_prefix("loose-").unwrap_or(&name).to_owned();
@@ -101,11 +104,11 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     account(export, &mut reading);
     let in_force = around.once(|| in_force(around));
     // One file stands for the server.
-    if in_force.first != Some(export.id()) {
+    let Some((_, heading)) = in_force.first.filter(|(first, _)| *first == export.id()) else {
         return reading;
-    }
+    };
     let mut origins = in_force.values.values().map(|one| one.1);
-    let origin = origins.find(|one| one.export == export.id()).unwrap_or_else(|| export.origin(0..0));
+    let origin = origins.find(|one| one.export == export.id()).unwrap_or(heading);
     reading.facts.served.push(served(&in_force.values, origin));
     reading
 }
@@ -259,6 +262,9 @@ mod tests {
             ("[mysqld]\nskip-grant-tables\nbind-address=0.0.0.0\n", "None/3306 Plain Some(Nothing)"),
             ("[server]\nssl-cert=/x\nrequire_secure_transport=ON\n", "None/3306 Encrypted None"),
             ("[client]\nport=3306\n", "none"),
+            // What comes with the clients alone tells of no server, and counts for one that others tell of.
+            ("[client-server]\nport=3307\n", "none"),
+            ("[client-server]\nport=3307\n[mysqld]\n", "None/3307 Plain None"),
         ] {
             let reading = of(&[(FILE, text)]);
             assert_eq!(told(&reading), wanted, "{text}");

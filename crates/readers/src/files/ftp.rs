@@ -230,7 +230,9 @@ fn read_proftpd(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
         return reading;
     }
-    let origin = all.first().map_or_else(|| export.origin(0..0), |one| one.origin);
+    // What is read in first loads modules, mostly: the server is told of by its own file.
+    let own = all.iter().find(|one| one.origin.export == export.id()).or(all.first());
+    let origin = own.map_or_else(|| export.origin(0..0), |one| one.origin);
     let global: Vec<&Directive<'_>> =
         all.iter().filter(|one| one.name == "global").flat_map(|one| one.children()).collect();
     let main: Vec<&Directive<'_>> =
@@ -543,6 +545,23 @@ mod tests {
             assert_eq!(told(&vsftpd(text)), wanted, "{text}");
         }
         assert_eq!(vsftpd("listen = YES\ncolour=red\n").ledger.notes.len(), 2);
+    }
+
+    #[test]
+    fn the_server_is_told_of_by_its_own_file() {
+        let main = "ServerName \"x\"\nInclude /etc/proftpd/modules.conf\nPort 21\nDefaultRoot ~\n";
+        let exports = [
+            ("d/etc/proftpd/proftpd.conf", main),
+            ("d/etc/proftpd/modules.conf", "ModulePath /usr/lib/proftpd\n"),
+        ];
+        let exports: Vec<Export> = exports
+            .iter()
+            .enumerate()
+            .map(|(id, (path, text))| Export::new(trevlin_model::ExportId(id as u32), *path, (*text).into()))
+            .collect();
+        let reading = read_proftpd(&exports[0], &Surroundings::of(exports.iter().collect()));
+        assert!(reading.facts.served.iter().all(|one| one.origin.export == exports[0].id()));
+        assert_eq!(reading.facts.served.len(), 1);
     }
 
     #[test]
