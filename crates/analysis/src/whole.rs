@@ -10,7 +10,7 @@ use crate::filter_review::remarks::of_rule;
 use crate::l2tp;
 use crate::logins::{factors_of_management, factors_of_shell, factors_of_tunnel, logins};
 use crate::management::ManagementPort;
-use trevlin_estate::testing::{Page, of_folder};
+use trevlin_estate::testing::{Page, WHOLE, of_folder};
 
 /// The date for which words that name one are read.
 const AS_OF: jiff::civil::Date = jiff::civil::date(2026, 11, 25);
@@ -77,16 +77,8 @@ fn whole(folder: &str) -> String {
 }
 
 #[test]
-fn the_demo_as_found() {
-    insta::assert_snapshot!(whole("demo/before"));
-}
-
-#[test]
-fn the_demo_corrected() {
-    insta::assert_snapshot!(whole("demo/after"));
-}
-
-#[test]
-fn a_device_for_each_format() {
-    insta::assert_snapshot!(whole("crates/readers/tests/cases/formats"));
+fn whole_estates_are_as_written_down() {
+    for (name, folder) in WHOLE {
+        insta::assert_snapshot!(name, whole(folder));
+    }
 }

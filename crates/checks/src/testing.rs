@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use crate::check::{Check, Verdict};
+use crate::check::{Answer, Check, Verdict};
 use std::fmt::Write;
 use std::fs;
 use std::path::Path;
@@ -21,34 +21,48 @@ pub(crate) fn answers(check: &Check, estate: &Analyses) -> Vec<String> {
 
 /// The same answers for another date of the audit.
 pub(crate) fn answers_as_of(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> Vec<String> {
-    let texts = texts(check, estate, as_of);
+    let said = Said::by(check, estate, as_of);
     // Nothing names the case: what it says does.
-    let head = format!("= {:08x}", number(texts.bytes()));
-    as_written_down(check, &head, &texts);
-    lines(check, estate, as_of)
+    as_written_down(check, &format!("= {:08x}", number(said.texts.bytes())), &said.texts);
+    said.lines
 }
 
-fn lines(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> Vec<String> {
+/// What a check says of an estate, asked once.
+struct Said {
+    /// Every answer as a line.
+    lines: Vec<String>,
+    /// What the fingerprints of its findings are made from, in order.
+    keys: Vec<String>,
+    /// Every finding and question in words.
+    texts: String,
+}
+
+impl Said {
+    fn by(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> Self {
+        let answers = check.answers(estate, &Yardstick::on(as_of));
+        Self {
+            lines: answers.iter().map(|answer| line(estate, answer)).collect(),
+            keys: answers.iter().map(|answer| format!("{:?}", answer.subject)).collect(),
+            texts: texts(estate, answers),
+        }
+    }
+}
+
+fn line(estate: &Analyses, answer: &Answer) -> String {
     let place = |origin: &trevlin_model::Origin| {
         let export = estate.export(origin.export);
         format!("{}:{}", export.file_name(), export.position(origin.start).line)
     };
-    check
-        .answers(estate, &Yardstick::on(as_of))
-        .iter()
-        .map(|answer| {
-            let device = &estate.device(answer.device).name;
-            match &answer.verdict {
-                Verdict::Fail(fail) => {
-                    let places: Vec<_> = fail.evidence.iter().map(place).collect();
-                    format!("fail {} {device} {}", fail.rating.severity().word(), places.join(" "))
-                }
-                Verdict::Undetermined(_) => format!("ask {device}"),
-                Verdict::Pass => format!("pass {device}"),
-                Verdict::DoesNotApply => format!("none {device}"),
-            }
-        })
-        .collect()
+    let device = &estate.device(answer.device).name;
+    match &answer.verdict {
+        Verdict::Fail(fail) => {
+            let places: Vec<_> = fail.evidence.iter().map(place).collect();
+            format!("fail {} {device} {}", fail.rating.severity().word(), places.join(" "))
+        }
+        Verdict::Undetermined(_) => format!("ask {device}"),
+        Verdict::Pass => format!("pass {device}"),
+        Verdict::DoesNotApply => format!("none {device}"),
+    }
 }
 
 /// One case: a name, the files, and the answers expected.
@@ -57,25 +71,20 @@ pub(crate) type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [&'a str]);
 /// Runs a table of cases.
 pub(crate) fn run(check: &Check, cases: &[Case<'_>]) {
     for (name, files, wanted) in cases {
-        let told = || {
-            let estate = estate(files);
-            (lines(check, &estate, AS_OF), keys(check, &estate))
-        };
+        let told = || Said::by(check, &estate(files), AS_OF);
         let as_written = told();
-        assert_eq!(as_written.0, *wanted, "{name}");
+        assert_eq!(as_written.lines, *wanted, "{name}");
         // Cases may share a name; that of their files is their own.
         let files_told = files.iter().flat_map(|(path, text)| path.bytes().chain(text.bytes()));
         let name: String = name.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(80).collect();
-        let head = format!("= {name} ({:08x})", number(files_told));
-        as_written_down(check, &head, &texts(check, &estate(files), AS_OF));
-        assert_eq!(trevlin_estate::prose::reword::with(7, told), as_written, "{name}, in other words");
+        as_written_down(check, &format!("= {name} ({:08x})", number(files_told)), &as_written.texts);
+        let reworded = trevlin_estate::prose::reword::with(7, told);
+        assert_eq!(
+            (reworded.lines, reworded.keys),
+            (as_written.lines, as_written.keys),
+            "{name}, in other words"
+        );
     }
-}
-
-/// What the fingerprints of a check's findings are made from, in order.
-fn keys(check: &Check, estate: &Analyses) -> Vec<String> {
-    let answers = check.answers(estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
-    answers.iter().map(|answer| format!("{:?}", answer.subject)).collect()
 }
 
 /// What a case says in words has to be what is written down for it in `texts/<area>/<check>.txt`: nobody changes a sentence of a
@@ -112,9 +121,9 @@ fn number(bytes: impl Iterator<Item = u8>) -> u32 {
 }
 
 /// Every finding and question in words, a line for each sentence part that outputs show.
-fn texts(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> String {
+fn texts(estate: &Analyses, answers: Vec<Answer>) -> String {
     let mut out = String::new();
-    for answer in check.answers(estate, &Yardstick::on(as_of)) {
+    for answer in answers {
         let device = &estate.device(answer.device).name;
         match answer.verdict {
             Verdict::Fail(fail) => {

@@ -74,6 +74,13 @@ pub fn certificate(name: &str) -> &'static str {
         "signed-with-pss-over-sha1" "signed-with-sha1" "wildcard")
 }
 
+/// Estates to hold against what is written down: what each is called there, and its folder.
+pub const WHOLE: [(&str, &str); 3] = [
+    ("the_demo_as_found", "demo/before"),
+    ("the_demo_corrected", "demo/after"),
+    ("a_device_for_each_format", "crates/readers/tests/cases/formats"),
+];
+
 /// An estate from the files below a folder of this project, with the estate file that lies there.
 pub fn of_folder(folder: &str) -> Estate {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(folder);

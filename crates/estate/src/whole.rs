@@ -3,7 +3,7 @@
 
 use crate::evidence::evidence;
 use crate::identities::{administrators, groups_of, names, root_groups, sudo_rule};
-use crate::testing::{Page, of_folder};
+use crate::testing::{Page, WHOLE, of_folder};
 use crate::words::against;
 use trevlin_model::Family;
 
@@ -69,16 +69,8 @@ fn whole(folder: &str) -> String {
 }
 
 #[test]
-fn the_demo_as_found() {
-    insta::assert_snapshot!(whole("demo/before"));
-}
-
-#[test]
-fn the_demo_corrected() {
-    insta::assert_snapshot!(whole("demo/after"));
-}
-
-#[test]
-fn a_device_for_each_format() {
-    insta::assert_snapshot!(whole("crates/readers/tests/cases/formats"));
+fn whole_estates_are_as_written_down() {
+    for (name, folder) in WHOLE {
+        insta::assert_snapshot!(name, whole(folder));
+    }
 }

@@ -4,8 +4,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod support;
+
 use std::fmt::Write;
 use std::path::Path;
+use support::files;
 use trevlin_model::{Export, ExportId, Facts, LineClass};
 use trevlin_readers::{READERS, Reading, Surroundings, decode, recognise};
 
@@ -136,20 +139,6 @@ fn ip_json() {
     check("ip-json");
 }
 
-/// Every file below a folder, by its path below it.
-fn below(at: &Path, inner: &Path, found: &mut Vec<String>) {
-    let mut entries: Vec<_> =
-        std::fs::read_dir(at.join(inner)).unwrap().map(|entry| entry.unwrap()).collect();
-    entries.sort_by_key(std::fs::DirEntry::file_name);
-    for entry in entries {
-        let inner = inner.join(entry.file_name());
-        match entry.file_type().unwrap().is_dir() {
-            true => below(at, &inner, found),
-            false => found.push(inner.to_string_lossy().into_owned()),
-        }
-    }
-}
-
 /// `cases/formats` has a folder for each format, with files where a device has them. In each stands something that is right, something
 /// that is weak and something that nobody understands.
 #[test]
@@ -159,7 +148,9 @@ fn every_format() {
     for reader in READERS {
         let (at, mut paths) = (formats.join(reader.name), Vec::new());
         if at.is_dir() {
-            below(&at, Path::new(""), &mut paths);
+            files(&at, &mut |file| {
+                paths.push(file.strip_prefix(&at).unwrap().to_string_lossy().into_owned())
+            });
         }
         if paths.is_empty() {
             wrong.push(format!("{}: there is no file of it in tests/cases/formats/{0}", reader.name));

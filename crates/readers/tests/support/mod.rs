@@ -73,7 +73,8 @@ fn below(folder: &Path) -> Vec<PathBuf> {
     found
 }
 
-fn files(folder: &Path, take: &mut dyn FnMut(&Path)) {
+/// Every file below a folder, in order of path.
+pub(crate) fn files(folder: &Path, take: &mut dyn FnMut(&Path)) {
     for at in below(folder) {
         if at.is_dir() {
             files(&at, take);
