@@ -133,6 +133,7 @@ impl<'a> Page<'a> {
         let printed = format!("{thing:?}");
         let mut rest = printed.as_str();
         write!(self.text, "{head}: ").unwrap();
+        // Read: what the standard library prints of a value, by a test.
         while let Some((before, behind)) = rest.split_once("Origin { export: ExportId(") {
             let (place, behind) = behind.split_once(" }").unwrap();
             let mut numbers =
