@@ -24,6 +24,8 @@ pub enum Limit {
     Nesting,
     /// How many files may read in each other. A daemon's own limit holds where it is lower.
     Includes,
+    /// How many times its size a file may grow to by values that it names and puts in several places.
+    Expansion,
     /// Rules of one packet filter.
     Rules,
     /// Nodes of a set diagram that one question about packets may cost.
@@ -52,7 +54,7 @@ pub struct LimitRow {
 const ANY: u64 = u32::MAX as u64;
 
 /// Every limit, in the order of [`Limit`].
-pub const LIMITS: [LimitRow; 11] = [
+pub const LIMITS: [LimitRow; 12] = [
     LimitRow {
         limit: Limit::FileBytes,
         name: "file-bytes",
@@ -134,6 +136,15 @@ pub const LIMITS: [LimitRow; 11] = [
         default: 16,
         range: (1, 100),
         beyond: "files further on are not read in; a daemon's own limit holds where it is lower",
+    },
+    LimitRow {
+        limit: Limit::Expansion,
+        name: "expansion",
+        what: "times its size that a file may grow to by what it names once and uses often; the first MiB is free",
+        bytes: false,
+        default: 50,
+        range: (1, 1_000_000),
+        beyond: "what names more is not understood",
     },
     LimitRow {
         limit: Limit::Rules,

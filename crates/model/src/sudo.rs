@@ -2,6 +2,7 @@
 
 use crate::Origin;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// One rule, aliases resolved.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -9,7 +10,7 @@ use serde::{Deserialize, Serialize};
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct SudoRule {
     /// Users, `%groups`, `#numbers` and `ALL`; a leading `!` excludes.
-    pub who: Vec<String>,
+    pub who: Arc<Vec<String>>,
     /// Whether it grants every command.
     pub all_commands: bool,
     /// Whether it grants acting as the superuser (no list of names, `ALL` or `root`).

@@ -1,9 +1,10 @@
 //! `sudoers`: who may act as somebody else (sudoers(5)).
 
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
-use std::collections::BTreeMap;
+use crate::reader::{Bookkeeper, Growth, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use trevlin_model::sudo::SudoRule;
-use trevlin_model::{Export, LineClass, Origin, Reference};
+use trevlin_model::{Export, Limit, LineClass, Origin, Reference};
 
 /// The reader.
 pub(crate) const READER: Reader =
@@ -174,7 +175,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     // A file that the main one reads in is judged there, in its place.
     if !around.reads_in(export, included) {
         reading.facts.missing.append(&mut state.missing);
-        reading.facts.sudo_rules = rules(state);
+        reading.facts.sudo_rules = rules(state, &mut Growth::of(export), &mut book);
     }
     reading
 }
@@ -282,38 +283,61 @@ fn specification(right: &str, aliases: &BTreeMap<String, Vec<String>>) -> Specif
     one
 }
 
-/// Rules with their aliases resolved and the defaults applied.
-fn rules(state: State) -> Vec<SudoRule> {
+/// Rules with their aliases resolved and the defaults applied. Lists that say the same are resolved once, and shared.
+fn rules(state: State, growth: &mut Growth, book: &mut Bookkeeper<'_>) -> Vec<SudoRule> {
     let State { aliases, rules, no_password, .. } = state;
-    let resolve = |names: &[String]| -> Vec<String> {
-        let mut found = Vec::new();
-        for name in names {
-            let (negated, bare) =
-                name.strip_prefix('!').map_or(("", name.as_str()), |rest| ("!", rest.trim()));
-            match aliases.get(&format!("U{bare}")) {
-                Some(members) => found.extend(members.iter().map(|member| format!("{negated}{member}"))),
-                None => found.push(format!("{negated}{bare}")),
+    let everybody = no_password.iter().any(|(about, _)| about.is_none());
+    let exempt: BTreeSet<String> = no_password
+        .iter()
+        .filter_map(|(about, _)| about.as_deref())
+        .flat_map(|names| resolve(&list(names), &aliases, growth).unwrap_or_default())
+        .collect();
+    let mut known: BTreeMap<Vec<String>, (Arc<Vec<String>>, bool)> = BTreeMap::new();
+    let mut found = Vec::new();
+    for (who, specification, origin) in rules {
+        let (who, off) = match known.get(&who) {
+            Some(known) => known.clone(),
+            None => {
+                let Some(all) = resolve(&who, &aliases, growth) else {
+                    book.cut(origin, Limit::Expansion, "aliases");
+                    continue;
+                };
+                let off = everybody || all.iter().any(|name| exempt.contains(name));
+                known.entry(who).or_insert((Arc::new(all), off)).clone()
             }
+        };
+        found.push(SudoRule {
+            who,
+            all_commands: specification.all_commands,
+            as_root: specification.as_root,
+            asks_password: specification.asks.unwrap_or(true) && !off,
+            origin,
+        });
+    }
+    found
+}
+
+/// Names with the members of aliases in their places; none where that is more than the file may grow to.
+fn resolve(
+    names: &[String],
+    aliases: &BTreeMap<String, Vec<String>>,
+    growth: &mut Growth,
+) -> Option<Vec<String>> {
+    let mut found = Vec::new();
+    for name in names {
+        let (negated, bare) = name.strip_prefix('!').map_or(("", name.as_str()), |rest| ("!", rest.trim()));
+        match aliases.get(&format!("U{bare}")) {
+            Some(members) => {
+                let size = members.iter().map(|member| size_of::<String>() + member.len() + 1).sum();
+                if !growth.take(size) {
+                    return None;
+                }
+                found.extend(members.iter().map(|member| format!("{negated}{member}")));
+            }
+            None => found.push(format!("{negated}{bare}")),
         }
-        found
-    };
-    rules
-        .into_iter()
-        .map(|(who, specification, origin)| {
-            let who = resolve(&who);
-            let off = no_password.iter().any(|(about, _)| match about {
-                None => true,
-                Some(names) => resolve(&list(names)).iter().any(|name| who.contains(name)),
-            });
-            SudoRule {
-                who,
-                all_commands: specification.all_commands,
-                as_root: specification.as_root,
-                asks_password: specification.asks.unwrap_or(true) && !off,
-                origin,
-            }
-        })
-        .collect()
+    }
+    Some(found)
 }
 
 #[cfg(test)]
@@ -374,5 +398,22 @@ mod tests {
         let who: Vec<_> = whole.facts.sudo_rules.iter().map(|rule| rule.who[0].as_str()).collect();
         assert_eq!(who, ["%a", "ann"]);
         assert!(read(&crew, &around).facts.sudo_rules.is_empty());
+    }
+
+    /// Many rules for one long alias share it; many that each add to it are cut, and said to be.
+    #[test]
+    fn aliases_are_shared_and_bounded() {
+        let members: Vec<String> = (0..5_000).map(|number| format!("user{number}")).collect();
+        let alias = format!("User_Alias CREW = {}\n", members.join(", "));
+        let same = alias.clone() + &"CREW ALL = (ALL) NOPASSWD: ALL\n".repeat(5_000);
+        let reading = of(&same);
+        let rules = &reading.facts.sudo_rules;
+        assert_eq!(rules.len(), 5_000);
+        assert!(rules.iter().all(|rule| std::sync::Arc::ptr_eq(&rule.who, &rules[0].who)));
+        let other: String =
+            (0..5_000).map(|number| format!("CREW, more{number} ALL = (ALL) ALL\n")).collect();
+        let reading = of(&(alias + &other));
+        assert!(reading.facts.sudo_rules.len() < 5_000);
+        assert!(reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion));
     }
 }

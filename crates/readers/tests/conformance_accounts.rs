@@ -119,7 +119,7 @@ fn sudo_rules() {
         .facts
         .sudo_rules
         .into_iter()
-        .map(|rule| (rule.who, rule.all_commands, !rule.all_commands || rule.asks_password))
+        .map(|rule| (rule.who.to_vec(), rule.all_commands, !rule.all_commands || rule.asks_password))
         .collect();
     assert_eq!(ours, theirs);
 }

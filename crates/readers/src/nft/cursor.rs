@@ -2,9 +2,16 @@
 
 use crate::nft::expr::{Command, Expr};
 use crate::nft::lexer::{Kind, Token, split};
-use crate::reader::{Bookkeeper, Surroundings};
+use crate::reader::{Bookkeeper, Growth, Surroundings};
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Origin};
+
+/// What `define` names, and what may still come of it.
+pub(super) struct Variables {
+    /// Each with how large it is.
+    pub(super) known: BTreeMap<String, (Expr, usize)>,
+    pub(super) growth: Growth,
+}
 
 /// What the parser works on.
 pub(super) struct Parser<'a, 'b> {
@@ -14,7 +21,7 @@ pub(super) struct Parser<'a, 'b> {
     pub(super) at: usize,
     pub(super) book: &'b mut Bookkeeper<'a>,
     pub(super) commands: &'b mut Vec<Command>,
-    pub(super) variables: &'b mut BTreeMap<String, Expr>,
+    pub(super) variables: &'b mut Variables,
     /// Includes on the way here.
     pub(super) depth: usize,
     /// Whether another file reads this one in, so that what it defines is not known here.
@@ -27,7 +34,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         around: &'b Surroundings<'a>,
         book: &'b mut Bookkeeper<'a>,
         commands: &'b mut Vec<Command>,
-        variables: &'b mut BTreeMap<String, Expr>,
+        variables: &'b mut Variables,
         part: bool,
     ) -> Self {
         let tokens = split(export.text());
@@ -137,8 +144,8 @@ impl<'a, 'b> Parser<'a, 'b> {
 
     /// `$name` as the text it stands for.
     pub(super) fn variable_text(&self, word: &str) -> String {
-        match word.strip_prefix('$').map(|name| self.variables.get(name)) {
-            Some(Some(Expr::Text(text))) => text.clone(),
+        match word.strip_prefix('$').map(|name| self.variables.known.get(name)) {
+            Some(Some((Expr::Text(text), _))) => text.clone(),
             _ => word.to_owned(),
         }
     }

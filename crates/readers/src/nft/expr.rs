@@ -38,6 +38,26 @@ pub(super) enum Expr {
 }
 
 impl Expr {
+    /// About how many bytes it takes.
+    pub(super) fn size(&self) -> usize {
+        const OWN: usize = size_of::<Expr>();
+        let all = |all: &[Self]| all.iter().map(Self::size).sum::<usize>();
+        OWN + match self {
+            Self::Text(text)
+            | Self::Prefix(text, _)
+            | Self::Named(text)
+            | Self::Meta(text)
+            | Self::Other(text) => text.len(),
+            Self::Range(first, last) | Self::Payload(first, last) => first.len() + last.len(),
+            Self::Set(inner) | Self::Concat(inner) => all(inner),
+            Self::Pairs(inner) => inner.iter().map(|(key, data)| key.size() + data.size()).sum(),
+            Self::Bits(words) => words.iter().map(|word| OWN + word.len()).sum(),
+            Self::And(a, b) | Self::Lookup(a, b) => a.size() + b.size(),
+            Self::Ct(text, direction) => text.len() + direction.as_ref().map_or(0, String::len),
+            Self::Fib(words, text) => words.iter().map(|word| OWN + word.len()).sum::<usize>() + text.len(),
+        }
+    }
+
     pub(super) fn text(text: impl Into<String>) -> Self {
         Self::Text(text.into())
     }
@@ -108,6 +128,15 @@ pub(super) fn number(text: &str) -> Option<u64> {
 pub(super) enum Data {
     Verdict(Verdict),
     Value(Expr),
+}
+
+impl Data {
+    fn size(&self) -> usize {
+        match self {
+            Self::Verdict(_) => size_of::<Self>(),
+            Self::Value(value) => value.size(),
+        }
+    }
 }
 
 /// What becomes of a packet.

@@ -14,7 +14,7 @@ mod statements;
 pub(crate) mod table;
 mod values;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Growth, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::collections::BTreeMap;
 use trevlin_model::{Export, ExportState};
 
@@ -99,7 +99,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         breaks_off = broken;
         commands
     } else {
-        let (mut commands, mut variables) = (Vec::new(), BTreeMap::new());
+        let mut commands = Vec::new();
+        let mut variables = cursor::Variables { known: BTreeMap::new(), growth: Growth::of(export) };
         parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, part).file();
         commands
     };

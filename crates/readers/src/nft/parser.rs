@@ -31,7 +31,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             "define" | "redefine" => self.define(first),
             "undefine" => {
                 let name = self.word().unwrap_or_default();
-                self.variables.remove(name);
+                self.variables.known.remove(name);
                 self.understood(first);
             }
             "include" => self.include(first),
@@ -53,7 +53,8 @@ impl<'a, 'b> Parser<'a, 'b> {
         let name = self.word().map(str::to_owned);
         if let (Some(name), true) = (name, self.take("=")) {
             let value = self.right(0);
-            self.variables.insert(name, value);
+            let size = value.size();
+            self.variables.known.insert(name, (value, size));
             self.understood(first);
         } else {
             self.not_understood(first, "expected `define NAME = VALUE`");

@@ -1,7 +1,7 @@
 //! Small rulesets and what they become.
 
 use super::*;
-use trevlin_model::{ExportId, Filter, LineClass, MatchKind, Target};
+use trevlin_model::{ExportId, Filter, Limit, LineClass, MatchKind, Target};
 
 fn of(path: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), path, text.into());
@@ -283,4 +283,28 @@ fn forwards() {
             "eth1 tcp 25 > 10.4.0.25"
         ]
     );
+}
+
+/// A name that stands for twice what another stands for: thirty lines would come to a thousand million values.
+#[test]
+fn what_names_stand_for_is_bounded() {
+    for (first, twice) in [
+        ("{ 10.0.0.1 }", |name: &str| format!("{{ ${name}, ${name} }}")),
+        ("10.0.0.1", |name: &str| format!("${name} . ${name}")),
+        ("syn", |name: &str| format!("${name}, ${name}")),
+    ] as [(&str, fn(&str) -> String); 3]
+    {
+        let mut text = format!("define a0 = {first}\n");
+        for number in 1..40 {
+            text += &format!("define a{number} = {}\n", twice(&format!("a{}", number - 1)));
+        }
+        text += "table ip t {\n chain c {\n type filter hook input priority 0;\n ip saddr $a39 accept\n ip saddr 10.0.0.9 drop\n }\n}\n";
+        let export = Export::new(ExportId(0), "d/etc/nftables.conf", text);
+        let reading = read(&export, &Surroundings::of(vec![&export]));
+        assert!(reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion), "{first}");
+        // What comes behind is read, and what hangs on the name is not taken for known.
+        let rules = &reading.facts.filters[0].chains[0].rules;
+        assert_eq!(rules.len(), 2, "{first}");
+        assert!(rules[0].matches.iter().any(|one| matches!(one.kind, MatchKind::NotModelled(_))), "{first}");
+    }
 }

@@ -74,8 +74,13 @@ impl Parser<'_, '_> {
             return Expr::text(token.text);
         }
         if let Some(name) = token.text.strip_prefix('$') {
-            return match self.variables.get(name) {
-                Some(value) => value.clone(),
+            return match self.variables.known.get(name) {
+                Some((value, size)) if self.variables.growth.take(*size) => value.clone(),
+                Some(_) => {
+                    let origin = self.export.origin_of(token.text);
+                    self.book.cut(origin, Limit::Expansion, "a variable");
+                    Expr::Other(token.text.to_owned())
+                }
                 None => {
                     if !self.part {
                         let origin = self.export.origin_of(token.text);
