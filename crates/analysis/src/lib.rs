@@ -7,6 +7,7 @@ pub mod context;
 pub mod crypto;
 pub mod exposure;
 pub mod filter_review;
+pub mod incomplete;
 pub mod intents;
 pub mod l2tp;
 pub mod logins;

@@ -35,6 +35,7 @@ pub use run::{
     audit, audit_areas,
 };
 pub use trevlin_analysis::context::Analyses;
+pub use trevlin_analysis::incomplete::IncompleteRow;
 pub use trevlin_analysis::map::EstateMap;
 pub use trevlin_analysis::verdicts::{
     ForwardVerdict, IntentVerdict, LoginFactor, LoginVerdict, OpeningTo, RuleVerdict, TunnelVerdict,

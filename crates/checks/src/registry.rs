@@ -163,6 +163,7 @@ pub const CHECKS: &[&Check] = &[
     &tunnels::server_not_verified::CHECK,
     &tunnels::static_key::CHECK,
     &upkeep::clock_alone::CHECK,
+    &upkeep::export_incomplete::CHECK,
     &upkeep::left_to_device::CHECK,
     &upkeep::list_missing::CHECK,
     &upkeep::log_stays::CHECK,

@@ -23,7 +23,7 @@ use trevlin_audit::{
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
-use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, recognise};
+use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, announced, recognise};
 use zeroize::{Zeroize, Zeroizing};
 
 /// A file as text, not yet read.
@@ -519,6 +519,9 @@ fn read_device(
     order.sort_by_key(|at| std::cmp::Reverse(device[*at].1.export.text().len()));
     let read_on = |at: usize| {
         let mut reading = read(&device[at].1);
+        if device[at].1.format().is_some() || unread == Unread::Kept {
+            announced::add(&device[at].1.export, &mut reading.facts);
+        }
         progress.done(device[at].1.export.text().len());
         // A copy has no room left over in any of its lists.
         reading.facts = reading.facts.clone();
@@ -538,7 +541,11 @@ fn read_device(
     }
     let input = |((number, mut one), (_, reading)): ((usize, Decoded), (usize, Reading))| {
         let (reading, format) = match (one.format(), touched.get(&one.export.id())) {
-            (None, Some((format, places))) => (read_by_another(&one.export, places), Some(*format)),
+            (None, Some((format, places))) => {
+                let mut reading = read_by_another(&one.export, places);
+                announced::add(&one.export, &mut reading.facts);
+                (reading, Some(*format))
+            }
             (format, _) => (reading, format),
         };
         if format.is_none() && unread == Unread::Forgotten {

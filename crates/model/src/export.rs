@@ -242,6 +242,23 @@ impl Export {
         (1..=self.line_count()).filter_map(|number| self.line(number))
     }
 
+    /// Whether it ends with a line end, as what programs write does; one that is cut off seldom ends there.
+    #[must_use]
+    pub fn ends_with_line(&self) -> bool {
+        self.text.is_empty() || self.text.ends_with('\n') || self.forgotten.is_some()
+    }
+
+    /// Whether it seems to be cut off: it ends in the middle of a line, and not with what closes a document.
+    #[must_use]
+    pub fn breaks_off(&self) -> bool {
+        let end = self.text.trim_end_matches([' ', '\t']);
+        !self.ends_with_line()
+            && !end.is_empty()
+            && !end.ends_with(['}', ']', '>'])
+            && !end.ends_with("COMMIT")
+            && !end.ends_with("-----")
+    }
+
     /// How many lines there are; a text without its last line end counts that line too.
     #[must_use]
     #[inline]

@@ -37,6 +37,9 @@ pub struct NotModelled {
     pub filters_packets: bool,
     /// Whether it is a list of rules of its own, beside those that are followed.
     pub apart: bool,
+    /// Whether all it can do to a packet is to stop it, so that what is stopped already stays so.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub only_blocks: bool,
     /// Where it stands.
     pub origin: Origin,
 }
@@ -133,6 +136,8 @@ pub struct Facts {
     pub private_keys: Vec<PrivateKey>,
     /// Every secret the export holds, for redaction and for comparing.
     pub secrets: Vec<Arc<HeldSecret>>,
+    /// Secrets that lines announce without being settings that a reader takes: for masking alone, never judged.
+    pub announced: Vec<Arc<HeldSecret>>,
     /// Places that may hold a piece of a secret and are masked wherever a line is shown.
     pub masked_places: Vec<Origin>,
     /// Files that others read in and that are not among the exports.
@@ -154,7 +159,7 @@ macro_rules! each_list {
             units tunnels ssh_servers ssh_keys sudo_rules accounts shadow groups pam_services
             radius_clients radius_upstreams radius_targets radius_entries radius_sites eap_settings
             radius_security ppp_profiles credentials pre_shared_keys logins certificates private_keys
-            secrets masked_places missing unreadable_blocks files not_modelled
+            secrets announced masked_places missing unreadable_blocks files not_modelled
         }
     };
 }
@@ -163,6 +168,11 @@ impl Facts {
     /// Tunnels that their daemon would start with.
     pub fn running(&self) -> impl Iterator<Item = &Tunnel> {
         self.tunnels.iter().filter(|tunnel| tunnel.refused.is_none())
+    }
+
+    /// Every secret to be masked: those that readers hold, and those that lines announce.
+    pub fn to_mask(&self) -> impl Iterator<Item = &Arc<HeldSecret>> {
+        self.secrets.iter().chain(&self.announced)
     }
 
     /// The address side of every tunnel, with its name. What a daemon would refuse to start with is left out.

@@ -122,6 +122,9 @@ pub struct Filter {
     #[serde(with = "crate::written::on_unless_off")]
     #[cfg_attr(feature = "schema", schemars(with = "bool"))]
     pub complete: bool,
+    /// Whether what is missing has its place: rules stand there that may do anything. Else it may be missing anywhere.
+    #[serde(skip)]
+    pub gaps_placed: bool,
     /// The line that opens it.
     pub origin: Origin,
 }
@@ -151,7 +154,7 @@ impl Filter {
                 origin,
             });
         }
-        self.complete = false;
+        (self.complete, self.gaps_placed) = (false, self.complete || self.gaps_placed);
         let text = format!(
             "table {} has {count} rules; from here on those beyond {most} were not read, and verdicts that they may change are left \
              open; {}",

@@ -32,6 +32,26 @@ pub struct Ledger {
     pub cuts: Vec<Cut>,
     /// Why the whole export was not read, where a reader failed.
     pub faults: Vec<String>,
+    /// What is missing of it.
+    pub gaps: Vec<Gap>,
+}
+
+/// Something that is missing, so that what hangs on it is not known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Gap {
+    /// What is missing.
+    pub kind: GapKind,
+    /// The line that tells of it.
+    pub origin: Origin,
+}
+
+/// What is missing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GapKind {
+    /// A file that is read in here and is not among the exports, by its path.
+    Missing(String),
+    /// What a limit or a fault left out, as told.
+    LeftOut(String),
 }
 
 /// A place from which on something was not read, since it is beyond a limit.
@@ -54,6 +74,7 @@ impl Ledger {
             notes: Vec::new(),
             cuts: Vec::new(),
             faults: Vec::new(),
+            gaps: Vec::new(),
         }
     }
 

@@ -93,6 +93,7 @@ fn filter() -> impl Strategy<Value = Filter> {
                 sets: Vec::new(),
                 chains: vec![input, a, b, b2, c],
                 complete: true,
+                gaps_placed: false,
                 origin: PLACE,
             }
         })

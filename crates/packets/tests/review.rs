@@ -112,6 +112,7 @@ fn filter_of(chains: Vec<Chain>) -> Filter {
         chains,
         sets: Vec::new(),
         complete: true,
+        gaps_placed: false,
         origin: PLACE,
     }
 }

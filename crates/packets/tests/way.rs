@@ -191,6 +191,7 @@ fn settings_of_the_kernel() {
         forwards: [forwards, None],
         source_checks,
         callers: Vec::new(),
+        lacks: Vec::new(),
         every_address: false,
     };
     let flow = "eth0 10.4.0.9 > 10.5.0.9 udp 9";

@@ -151,7 +151,7 @@ fn read(export: &Export) -> Reading {
                 key,
                 from: value("from"),
                 limited: value("command").is_some() || has("restrict"),
-                comment: comment.to_owned(),
+                comment: crate::announced::masked(comment),
                 origin,
             });
         }

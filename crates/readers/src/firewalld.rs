@@ -10,7 +10,7 @@ mod kind;
 
 use crate::reader::{Reader, Reading, Recognition, Surroundings};
 use kind::{FileKind, kind};
-use trevlin_model::{Export, LineClass, Note};
+use trevlin_model::{Export, LineClass, NotModelled, Note};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -46,6 +46,16 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     // The tables are handed over once, with the first file that has a part in them.
     let first = files.iter().find(|one| matches!(kind(one), Some(FileKind::Zone | FileKind::Policy)));
     let built = first.is_some_and(|one| one.path() == export.path()).then(|| build::build(&config));
+    for origin in config.direct.iter().filter(|origin| origin.export == export.id()) {
+        reading.facts.not_modelled.push(NotModelled {
+            what: "a list of rules that firewalld hands to the kernel as they are".into(),
+            may_serve: None,
+            filters_packets: true,
+            apart: true,
+            only_blocks: false,
+            origin: *origin,
+        });
+    }
     let notes = config.notes.into_iter().chain(built.iter().flat_map(|built| built.notes.clone()));
     for (origin, text) in notes {
         if origin.export == export.id() {

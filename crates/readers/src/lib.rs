@@ -17,6 +17,7 @@
 mod accounts;
 mod addresses;
 mod angles;
+pub mod announced;
 pub mod archive;
 mod authorized_keys;
 mod braces;

@@ -61,6 +61,7 @@ pub(crate) fn table(name: &str, chains: Vec<Chain>, origin: Origin) -> Filter {
         chains,
         sets: Vec::new(),
         complete: true,
+        gaps_placed: false,
         origin,
     }
 }

@@ -127,6 +127,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
         )?;
         return guesses(sheet, width, out);
     }
+    out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
     let title = format!("REACHED FROM {}, by {}", sheet.from.to_uppercase(), starts(sheet));
     writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&title))?;
     if sheet.reached.is_empty() {

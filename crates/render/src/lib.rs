@@ -17,6 +17,7 @@ mod columns;
 mod compare;
 mod exposure;
 mod gravest;
+mod incomplete;
 mod intents;
 mod json;
 mod logins;

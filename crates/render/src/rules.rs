@@ -5,9 +5,9 @@ use crate::neutral;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::RuleVerdict;
 use trevlin_audit::filter_review::remarks::RemarkKind;
 use trevlin_audit::tables::rules::{ChainSheet, FilterSheet, RuleRow, RulesSheet};
+use trevlin_audit::{IncompleteRow, RuleVerdict};
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -16,6 +16,7 @@ const DIM: Style = Style::new().dimmed();
 struct Document<'a> {
     schema: &'static str,
     filters: &'a [FilterSheet],
+    incomplete: &'a [IncompleteRow],
 }
 
 /// The review as one JSON object, schema `trevlin-rules/1`.
@@ -23,7 +24,8 @@ struct Document<'a> {
 /// # Errors
 /// When writing fails.
 pub fn rules_json(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> {
-    crate::json::write(&Document { schema: "trevlin-rules/1", filters: &sheet.filters }, out)
+    let (filters, incomplete) = (&*sheet.filters, &*sheet.incomplete);
+    crate::json::write(&Document { schema: "trevlin-rules/1", filters, incomplete }, out)
 }
 
 /// The review for a spreadsheet, a line for each rule.
@@ -95,6 +97,7 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
     if sheet.filters.is_empty() {
         return writeln!(out, "no packet filter was found in these exports");
     }
+    out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
     for (number, filter) in sheet.filters.iter().enumerate() {
         if number > 0 {
             writeln!(out)?;

@@ -45,6 +45,7 @@ impl Page<'_> {
         if self.detail == Detail::Lines {
             return self.lines(outcome);
         }
+        crate::incomplete::told(&outcome.incomplete, self.detail == Detail::All, &mut self.text)?;
         if self.detail == Detail::Short && short::is_long(outcome) {
             return self.short(outcome);
         }

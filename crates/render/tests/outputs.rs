@@ -74,6 +74,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         open_questions: vec![question],
         answers: Vec::new(),
         left_out: Vec::new(),
+        incomplete: Vec::new(),
         acceptances: Vec::new(),
     }
 }

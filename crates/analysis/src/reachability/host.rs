@@ -4,7 +4,7 @@ use crate::map::EstateMap;
 use crate::topology::Callers;
 use trevlin_model::kernel::KernelSetting;
 use trevlin_model::{Device, ExportState, IpRange, Origin, TunnelFamily};
-use trevlin_packets::way::{Host, SourceCheck};
+use trevlin_packets::way::{Host, Lack, SourceCheck};
 
 impl EstateMap {
     /// A device for the packet engine.
@@ -27,8 +27,28 @@ impl EstateMap {
             ],
             source_checks: self.source_checks(device),
             callers: self.dialled_routes(at),
+            lacks: self.lacks(at),
             every_address: false,
         }
+    }
+
+    /// What decides about the packets of a device beside what was exported and is followed.
+    #[must_use]
+    pub fn lacks(&self, at: usize) -> Vec<Lack> {
+        let tables = self.tables_in_force(at);
+        let broken = tables.iter().filter(|table| !table.complete && !table.gaps_placed).map(|table| Lack {
+            what: format!("what table {} lacks in this export", table.table),
+            only_blocks: false,
+            origin: table.origin,
+        });
+        let beside =
+            self.devices[at].facts.not_modelled.iter().filter(|one| one.filters_packets && one.apart);
+        let beside = beside.map(|one| Lack {
+            what: one.what.clone(),
+            only_blocks: one.only_blocks,
+            origin: one.origin,
+        });
+        broken.chain(beside).collect()
     }
 
     /// Routes to callers that are there only while they are: those that pppd and the like make for each, and those of a tunnel

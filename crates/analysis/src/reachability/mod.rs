@@ -9,6 +9,7 @@ pub use outside::outside_setouts;
 use place::setouts;
 pub use place::{AskError, From, NoPlace, Setout, To, all_setouts};
 
+use crate::incomplete::{Incomplete, IncompleteRow, Why};
 use crate::map::EstateMap;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -68,6 +69,9 @@ pub struct Reached {
     pub delivered_to: Option<DeliveredTo>,
     /// What decided, in order.
     pub steps: Vec<ReachStep>,
+    /// What is missing or not followed, so that it may be otherwise.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub incomplete: Vec<IncompleteRow>,
 }
 
 /// Where a connection is delivered.
@@ -393,8 +397,15 @@ pub fn told(estate: &EstateMap, answer: Answer) -> Reached {
         address: one.address,
         port: one.port,
     });
+    let lacks = answer.steps.iter().filter_map(|step| match &step.kind {
+        StepKind::NotWhole(what) => {
+            Some(Incomplete { device: step.device, why: Why::Packets(what.clone()), origin: step.origin? })
+        }
+        _ => None,
+    });
+    let incomplete = crate::incomplete::rows(estate, &lacks.collect::<Vec<_>>());
     let steps = answer.steps.into_iter().map(|step| step_of(estate, step));
-    Reached { verdict: answer.verdict, delivered_to, steps: steps.collect() }
+    Reached { verdict: answer.verdict, delivered_to, steps: steps.collect(), incomplete }
 }
 
 /// A step with its place.

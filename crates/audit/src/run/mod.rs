@@ -11,14 +11,17 @@ use crate::{accepted, answers};
 use quote::{Texts, devices, finding, open_question};
 use rayon::prelude::*;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use tracing::{debug_span, trace_span};
 use trevlin_analysis::context::Analyses;
+use trevlin_analysis::incomplete::{IncompleteRow, rows_of_all};
 use trevlin_checks::check::{Answer, Check, Run, Verdict};
 use trevlin_checks::registry::CHECKS;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::LeftOutFile;
 use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::evidence::Evidence;
 
 /// More rules than this make a packet filter a large one.
 const LARGE_FILTER: usize = 2_000;
@@ -61,6 +64,8 @@ pub struct Outcome {
     /// What was given and could not be read: what it would have told is in nothing above.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<LeftOutFile>,
+    /// What of the exports was not read whole: what hangs on it is left open or asked about.
+    pub incomplete: Vec<IncompleteRow>,
     /// Counts.
     pub summary: Summary,
 }
@@ -124,6 +129,7 @@ pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> 
         open_questions.append(&mut one.questions);
         seen.append(&mut one.seen);
     }
+    asked_once(&mut open_questions);
     let mut add = |finding| findings.push(Box::new(finding));
     let mask = |text: &str| estate.masker().mask(text);
     let answers = answers::apply(&estate.answers, &mut open_questions, &mut add, &mut seen, &mask);
@@ -145,8 +151,22 @@ pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> 
         acceptances,
         answers,
         left_out: estate.left_out.iter().cloned().chain(estate.too_costly()).collect(),
+        incomplete: rows_of_all(estate),
         summary,
     }
+}
+
+/// Takes out what is asked of a whole export where every line that it cites is asked about by itself already.
+fn asked_once(questions: &mut Vec<OpenQuestion>) {
+    const WHOLE: &str = "upkeep/export-incomplete";
+    let place = |one: &Evidence| (Arc::clone(&one.path), one.line);
+    let others: BTreeSet<(Arc<str>, u32)> = questions
+        .iter()
+        .filter(|one| one.check != WHOLE)
+        .flat_map(|one| one.evidence.iter().map(place))
+        .collect();
+    questions
+        .retain(|one| one.check != WHOLE || !one.evidence.iter().all(|cited| others.contains(&place(cited))));
 }
 
 /// What one check finds wrong and asks.

@@ -8,6 +8,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::forwards::{Fate, ForwardFate};
 use trevlin_analysis::exposure::protection::{Protection, Standing, protection, standing};
 use trevlin_analysis::exposure::{Exposure, Opening, Reachable};
+use trevlin_analysis::incomplete::{IncompleteRow, rows_of_filters};
 use trevlin_analysis::reachability::{ReachStep, step_of};
 use trevlin_analysis::services::{Encrypted, Known, ProtocolPorts, Service};
 use trevlin_analysis::verdicts::{ForwardVerdict, LoginFactor, OpeningTo};
@@ -186,6 +187,8 @@ pub struct ExposureSheet {
     pub guesses: Vec<GuessRow>,
     /// Whether something was left out.
     pub cut: bool,
+    /// What of packet filters is missing or not followed.
+    pub incomplete: Vec<IncompleteRow>,
 }
 
 /// What is reached, as outputs show it.
@@ -195,6 +198,7 @@ pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, 
     let reached = merged(exposure.reached.iter().map(|one| made.reached(one)).collect());
     let place = |origin: Origin| trevlin_estate::evidence::place(estate, origin);
     ExposureSheet {
+        incomplete: rows_of_filters(estate),
         from: from.to_owned(),
         starts: exposure
             .setouts

@@ -9,6 +9,7 @@ use std::sync::Arc;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::remarks::{RemarkKind, Told, of_rule};
 use trevlin_analysis::filter_review::{FilterReview, filters, hook_word, leads_to};
+use trevlin_analysis::incomplete::{IncompleteRow, rows_of_filters};
 use trevlin_analysis::verdicts::RuleVerdict;
 use trevlin_estate::evidence::place;
 use trevlin_model::{Chain, Device, Hook, Origin, Target};
@@ -21,6 +22,8 @@ use trevlin_packets::review::{Left, RuleReview, Standing};
 pub struct RulesSheet {
     /// Tables that filter, in order of device.
     pub filters: Vec<FilterSheet>,
+    /// What of them is missing or not followed.
+    pub incomplete: Vec<IncompleteRow>,
 }
 
 /// One table.
@@ -182,7 +185,12 @@ pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
         reviews.sort_by_key(|one| one.filter.families);
         reviews.iter().map(|review| filter_sheet(estate, &device.name, review, as_of)).collect()
     };
-    RulesSheet { filters: estate.devices.par_iter().enumerate().flat_map_iter(of_device).collect() }
+    let mut incomplete = rows_of_filters(estate);
+    incomplete.retain(|one| wanted(&one.device));
+    RulesSheet {
+        filters: estate.devices.par_iter().enumerate().flat_map_iter(of_device).collect(),
+        incomplete,
+    }
 }
 
 fn line_of(estate: &Analyses, origin: Origin) -> u32 {

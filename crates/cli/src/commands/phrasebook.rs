@@ -60,7 +60,7 @@ fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
     let export = crate::read::export(&arguments.export)?;
     let recognised = book.recognises(&export) != trevlin_readers::Recognition::No;
     let tried = book.try_on(&export);
-    let masker = Masker::new(&tried.reading.facts.secrets, &tried.reading.facts.masked_places);
+    let masker = Masker::new(tried.reading.facts.to_mask(), &tried.reading.facts.masked_places);
     context::print(|out| {
         if arguments.show != args::Shown::Sheet {
             lines(&tried, &export, &masker, arguments.show, out)?;

@@ -95,7 +95,12 @@ fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<
         let (reached, reason) = match answer {
             Ok(reached) => (reached, None),
             Err(why) => (
-                Reached { verdict: Verdict::Depends, delivered_to: None, steps: Vec::new() },
+                Reached {
+                    verdict: Verdict::Depends,
+                    delivered_to: None,
+                    steps: Vec::new(),
+                    incomplete: Vec::new(),
+                },
                 Some(format!("{why:#}")),
             ),
         };

@@ -198,7 +198,7 @@ impl Work {
     fn new(copied: &Copied, key: ScrubKey, arguments: &args::Scrub) -> Self {
         let estate: &Estate = &copied.estate;
         let facts = || estate.devices.iter().map(|device| &device.facts);
-        let held = facts().flat_map(|facts| &facts.secrets).chain(&copied.commented);
+        let held = facts().flat_map(trevlin_model::Facts::to_mask).chain(&copied.commented);
         let places: Vec<_> =
             facts().flat_map(|facts| &facts.masked_places).chain(&copied.commented_places).copied().collect();
         Self {

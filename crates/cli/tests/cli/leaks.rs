@@ -17,12 +17,22 @@ impl Dice {
 }
 
 /// Makes secrets of many shapes and remembers each.
-struct Mint {
+pub(crate) struct Mint {
     dice: Dice,
-    made: Vec<String>,
+    pub(crate) made: Vec<String>,
 }
 
 impl Mint {
+    pub(crate) fn new(seed: u64) -> Self {
+        Self { dice: Dice(seed), made: Vec::new() }
+    }
+
+    /// A word of letters and digits alone, as every place takes it.
+    pub(crate) fn plain_word(&mut self) -> String {
+        let length = 8 + self.dice.roll(16);
+        self.from("abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789", length)
+    }
+
     fn from(&mut self, alphabet: &str, length: usize) -> String {
         let letters: Vec<char> = alphabet.chars().collect();
         // A capital and a digit in front keep it apart from ordinary words.
@@ -65,6 +75,11 @@ impl Mint {
         let alphabet = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789+/";
         (0..lines).map(|_| self.from(alphabet, 64) + "\n").collect()
     }
+}
+
+/// A secret as it is and as it may be encoded.
+pub(crate) fn forms(secret: &str) -> Vec<String> {
+    vec![secret.to_owned(), hex(secret), hex(secret).to_uppercase(), STANDARD.encode(secret)]
 }
 
 fn hex(text: &str) -> String {
@@ -412,7 +427,7 @@ fn estate(mint: &mut Mint) -> Vec<(String, String)> {
 
 /// Those files, and every secret in them.
 pub(crate) fn canaries() -> (Vec<(String, String)>, Vec<String>) {
-    let mut mint = Mint { dice: Dice(0x5EED_CAFE_F00D_1234), made: Vec::new() };
+    let mut mint = Mint::new(0x5EED_CAFE_F00D_1234);
     let files = estate(&mut mint);
     (files, mint.made)
 }
@@ -533,8 +548,7 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         assert!(whole.contains(&format!("\"format\": \"{format}\"")), "{format} is among the exports");
     }
     for secret in &secrets {
-        let mut forms =
-            vec![secret.clone(), hex(secret), hex(secret).to_uppercase(), STANDARD.encode(secret)];
+        let mut forms = forms(secret);
         // Of a long one not even the beginning or the end.
         let letters: Vec<char> = secret.chars().collect();
         if letters.len() >= 12 {

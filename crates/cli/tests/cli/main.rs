@@ -5,6 +5,7 @@
 mod addresses;
 mod archives;
 mod audit;
+mod canaries;
 mod common;
 mod compare;
 mod demo;

@@ -20,8 +20,8 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::Masker;
 use trevlin_model::{
-    Device, DeviceKind, Export, ExportId, Facts, Filter, FilterFormat, Hook, Interface, Ledger, Limits,
-    Origin, Pool, Setting, Target, TranslationKind, TunnelFamily,
+    Device, DeviceKind, Export, ExportId, Facts, Filter, FilterFormat, Gap, GapKind, Hook, Interface, Ledger,
+    Limits, Origin, Pool, Setting, Target, TranslationKind, TunnelFamily,
 };
 
 /// One export as read.
@@ -53,6 +53,13 @@ impl Estate {
         let mut by_folder: BTreeMap<String, (Vec<ExportId>, Vec<Facts>)> = BTreeMap::new();
         let (mut cuts, mut faults) = (Vec::new(), Vec::new());
         for mut input in inputs {
+            let left_out = input.ledger.cuts.iter().map(|cut| (cut.text.clone(), cut.origin));
+            let whole = input.export.origin(0..0);
+            let faults_of = input.ledger.faults.iter().map(|why| (why.clone(), whole));
+            let gaps =
+                left_out.chain(faults_of).map(|(text, origin)| Gap { kind: GapKind::LeftOut(text), origin });
+            let gaps: Vec<Gap> = gaps.collect();
+            input.ledger.gaps.extend(gaps);
             cuts.append(&mut input.ledger.cuts);
             let path = input.export.path();
             faults
@@ -95,7 +102,7 @@ impl Estate {
         let devices: Vec<Device> = by_name.into_iter().map(|(device, _)| device).collect();
         let places: Vec<_> =
             devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
-        let masker = Masker::new(devices.iter().flat_map(|device| &device.facts.secrets), &places);
+        let masker = Masker::new(devices.iter().flat_map(|device| device.facts.to_mask()), &places);
         let mut estate = Self {
             exports,
             devices,

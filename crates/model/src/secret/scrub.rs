@@ -149,19 +149,25 @@ impl Scrubber {
             }
         }
         let known: Vec<Range<usize>> = found.iter().map(|(place, _)| place.clone()).collect();
+        // They are in order and none within another, so that only the first that ends behind the beginning can reach in.
+        let is_free = |place: &Range<usize>| {
+            let next = known.partition_point(|other| other.end <= place.start);
+            known.get(next).is_none_or(|other| place.end <= other.start)
+        };
         for one in all.iter().filter(|one| one.held.is_none()) {
             let Some(inside) = text.get(one.start..one.end) else { continue };
+            let alone = inside.lines().count() == 1;
             let mut start = one.start;
             for piece in inside.split_inclusive('\n') {
                 let place = start..start + piece.trim_end_matches('\n').len();
                 start += piece.len();
-                let line = text[..place.start].rfind('\n').map_or(0, |at| at + 1)
-                    ..text[place.end..].find('\n').map_or(text.len(), |at| place.end + at);
-                let free = |other: &Range<usize>| other.end <= place.start || place.end <= other.start;
-                let alone = inside.lines().count() == 1;
-                if known.iter().all(|other| {
-                    if alone { free(other) } else { other.end <= line.start || line.end <= other.start }
-                }) {
+                let around = if alone {
+                    place.clone()
+                } else {
+                    text[..place.start].rfind('\n').map_or(0, |at| at + 1)
+                        ..text[place.end..].find('\n').map_or(text.len(), |at| place.end + at)
+                };
+                if is_free(&around) {
                     found.push((place, None));
                 }
             }

@@ -159,6 +159,11 @@ impl Net<'_> {
         }
         let crossing = remembered(&way, leg, device, &packet);
         packet.arrives(device, (entering, name), leg, crossing, ipsec);
+        for lack in &way.host.lacks {
+            packet.doubt(StepKind::NotWhole(lack.what.clone()), Some(lack.origin));
+            let verdict = if lack.only_blocks { Verdict::Blocked } else { Verdict::Depends };
+            found.stopped.push(packet.clone().ended(verdict, None));
+        }
         let arrived = match name {
             Some(_) => way.hook(Hook::Prerouting, packet, &mut found.stopped),
             None => vec![packet],

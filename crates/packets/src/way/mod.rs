@@ -112,8 +112,21 @@ pub struct Host<'a> {
     pub source_checks: Vec<(String, SourceCheck, Origin)>,
     /// Addresses of callers of a tunnel, with its interface: they are routed there once they have called.
     pub callers: Vec<(IpRange, String, Origin)>,
+    /// What of it is missing, so that what is there does not decide alone.
+    pub lacks: Vec<Lack>,
     /// Whether every destination counts as one of its own: for what its filter lets in, where its addresses were not exported.
     pub every_address: bool,
+}
+
+/// Something that decides about packets and that no export holds, or none that is followed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lack {
+    /// What it is, as a phrase.
+    pub what: String,
+    /// Whether all it can do to a packet is to stop it.
+    pub only_blocks: bool,
+    /// The line that tells of it.
+    pub origin: Origin,
 }
 
 /// Devices made ready to be asked, each when a packet first comes to it.
@@ -255,7 +268,7 @@ fn answer(ends: Vec<Ended>) -> Answer {
     let same = ends.iter().all(|one| {
         one.verdict == first.verdict && (one.verdict == Verdict::Blocked || one.delivered == first.delivered)
     });
-    if same {
+    if same && (first.verdict != Verdict::Depends || first.packet.doubts.is_empty()) {
         return Answer {
             verdict: first.verdict,
             delivered: first.delivered.clone().filter(|_| first.verdict == Verdict::Allowed),

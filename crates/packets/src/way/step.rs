@@ -63,6 +63,8 @@ pub enum StepKind {
     TargetUnknown(String),
     /// The chain that a rule sends it to is not in the export.
     ChainMissing(String),
+    /// Something that decides about packets was not exported, or is not followed: what it is.
+    NotWhole(String),
     /// More rules may or may not hold than are followed.
     TooManyWays,
     /// An address of it was translated.
@@ -181,6 +183,7 @@ impl fmt::Display for StepKind {
             Self::RuleUnknown(chain) => write!(out, "a rule of chain {chain} that is not modelled exactly"),
             Self::TargetUnknown(name) => write!(out, "what {name} does is not modelled"),
             Self::ChainMissing(name) => write!(out, "chain {name} is not in the export"),
+            Self::NotWhole(what) => write!(out, "{what} may decide otherwise"),
             Self::TooManyWays => out.write_str("too many rules that are not modelled"),
             Self::Translated { destination, address, port } => {
                 let what = if *destination { "destination" } else { "source" };

@@ -109,6 +109,7 @@ impl Count {
             tables.truncate(tables.len() / 2);
         }
         let host = Host {
+            lacks: Vec::new(),
             every_address: false,
             tables,
             interfaces: &facts.interfaces,

@@ -124,6 +124,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             may_serve: None,
             filters_packets: false,
             apart: false,
+            only_blocks: false,
             origin: export.origin(broken.offset..broken.offset + 1),
         });
     }
@@ -156,6 +157,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                 may_serve: None,
                 filters_packets: false,
                 apart: false,
+                only_blocks: false,
                 origin: Origin { end: origin.start + 1, ..origin },
             });
             continue;

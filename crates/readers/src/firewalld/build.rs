@@ -60,6 +60,7 @@ pub(super) fn build(config: &Config) -> Built {
         chains: builder.chains,
         sets: Vec::new(),
         complete: builder.notes.is_empty() && config.notes.is_empty(),
+        gaps_placed: false,
         origin: place,
     };
     Built { filters: vec![filter], notes: builder.notes }

@@ -78,6 +78,8 @@ pub(super) struct Config {
     pub(super) services: BTreeMap<String, Vec<Element>>,
     pub(super) sets: BTreeMap<String, Vec<String>>,
     pub(super) default_zone: String,
+    /// Files with rules that are handed to the kernel as they are.
+    pub(super) direct: Vec<Origin>,
     pub(super) classes: Vec<(Origin, LineClass)>,
     pub(super) notes: Vec<(Origin, String)>,
 }
@@ -97,6 +99,11 @@ impl Config {
     }
 
     fn settings(&mut self, file: &Export) {
+        if !file.ends_with_line()
+            && let Some(last) = file.line(file.line_count())
+        {
+            self.notes.push((file.origin_of(last.text), "the file breaks off here; export it again".into()));
+        }
         for line in file.lines() {
             let Some((name, value)) = line.text.split_once('=') else { continue };
             if name.trim_start().starts_with('#') {
@@ -125,7 +132,7 @@ impl Config {
         self.classes.push((head, LineClass::Understood));
         let elements: Vec<Element> = root
             .children()
-            .filter(Node::is_element)
+            .filter(|node| node.is_element() && kind != FileKind::Direct)
             .filter_map(|node| self.element(&source, node, kind, 0))
             .collect();
         let attribute = |name: &str| root.attribute(name).unwrap_or_default().to_owned();
@@ -151,6 +158,11 @@ impl Config {
                 let entries = root.children().filter(|node| node.has_tag_name("entry"));
                 let entries = entries.filter_map(|node| node.text()).map(|text| text.trim().to_owned());
                 self.sets.insert(name, entries.collect());
+            }
+            FileKind::Direct => {
+                if root.children().any(|node| node.is_element()) {
+                    self.direct.push(head);
+                }
             }
             FileKind::Settings => {}
         }

@@ -9,6 +9,8 @@ pub(super) enum FileKind {
     Policy,
     Service,
     IpSet,
+    /// Rules that are handed to the kernel as they are (firewalld.direct(5)).
+    Direct,
     Settings,
 }
 
@@ -32,6 +34,7 @@ pub(super) fn kind(export: &Export) -> Option<FileKind> {
         // Other programs have files that begin so; those of firewalld lie in its folders.
         "service" if export.path().contains("services/") => Some(FileKind::Service),
         "ipset" => Some(FileKind::IpSet),
+        "direct" => Some(FileKind::Direct),
         _ => None,
     }
 }

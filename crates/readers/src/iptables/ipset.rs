@@ -41,6 +41,8 @@ pub(crate) struct HeldSet {
     pub(crate) entries: Vec<String>,
     /// Elements that are taken out of others.
     exceptions: bool,
+    /// Whether elements may be missing.
+    unsure: bool,
     /// Whether elements run out, so that the set changes while the device runs.
     pub(crate) timeout: bool,
     /// The sets that a list of sets names.
@@ -55,8 +57,13 @@ pub(crate) fn of(around: &Surroundings<'_>) -> Sets {
     let mut sets = Sets::new();
     let all = around.of_format(&READER).filter(|(_, recognised)| *recognised == Recognition::Content);
     for (export, _) in all {
+        let mut whole = export.ends_with_line();
         for line in export.lines() {
-            let _ = statement(&mut sets, line.text, export.origin_of(line.text.trim()));
+            whole &= statement(&mut sets, line.text, export.origin_of(line.text.trim())).is_ok();
+        }
+        // What was lost may have been an element of any of them.
+        for set in sets.values_mut().filter(|set| !whole && set.origin.export == export.id()) {
+            set.unsure = true;
         }
     }
     // A list of sets holds what its members hold.
@@ -65,7 +72,7 @@ pub(crate) fn of(around: &Surroundings<'_>) -> Sets {
     for name in lists {
         let members = sets[&name].entries.iter().filter_map(|member| sets.get(member));
         let members = members
-            .map(|one| (one.parts.clone(), one.entries.clone(), one.exceptions || one.timeout))
+            .map(|one| (one.parts.clone(), one.entries.clone(), one.exceptions || one.timeout || one.unsure))
             .collect();
         if let Some(list) = sets.get_mut(&name) {
             list.members = members;
@@ -86,6 +93,7 @@ fn statement(sets: &mut Sets, line: &str, origin: Origin) -> Result<(), String> 
                 parts: parts.split(',').map(str::to_owned).collect(),
                 entries: Vec::new(),
                 exceptions: false,
+                unsure: false,
                 timeout: options.contains(&"timeout"),
                 members: Vec::new(),
                 family: if options.contains(&"inet6") { Family::V6 } else { Family::V4 },
@@ -133,7 +141,8 @@ impl HeldSet {
     /// The condition that a packet is in the set; `directions` says for each part whether the source or the destination is
     /// looked at. `None` where that cannot be told.
     pub(crate) fn condition(&self, family: Family, directions: &str) -> Option<MatchKind> {
-        if self.exceptions || self.timeout || self.members.iter().any(|(_, _, unsure)| *unsure) {
+        if self.exceptions || self.timeout || self.unsure || self.members.iter().any(|(_, _, unsure)| *unsure)
+        {
             return None;
         }
         let directions: Vec<&str> = directions.split(',').collect();

@@ -162,7 +162,7 @@ impl<'a> Conditions<'a> {
         let negated = std::mem::take(&mut self.negated) | words.late_negation();
         match name {
             "--comment" => {
-                self.comment = words.value();
+                self.comment = words.value().map(|text| crate::announced::masked(&text));
                 return Ok(());
             }
             "--syn" => {

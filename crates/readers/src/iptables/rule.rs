@@ -5,7 +5,7 @@ use super::matches::{Conditions, Gathered};
 use super::target;
 use super::tokens::{Token, split};
 pub(super) use crate::iptables::words::Words;
-use trevlin_model::{Family, Origin, Rule, Target};
+use trevlin_model::{Family, Match, MatchKind, Origin, Residual, Rule, Target};
 
 /// What a line does to the table.
 pub(super) enum Command {
@@ -64,7 +64,15 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
             problem.get_or_insert(why);
         }
     }
-    let Gathered { matches, comment, sets } = body.finish();
+    let Gathered { mut matches, comment, sets } = body.finish();
+    if problem.is_some() {
+        // What was not understood may have been a condition, or what the rule does.
+        let open = MatchKind::NotModelled(Residual::described("what is not understood of this line"));
+        matches.push(Match { negated: false, kind: open });
+        if matches!(target, Target::Continue | Target::Log) {
+            target = Target::NotModelled { name: "not understood".into(), ends: true };
+        }
+    }
     let logs = target == Target::Log;
     let rule = Rule { matches, target, logs, comment, packets, origin };
     let command = match verb {

@@ -5,6 +5,7 @@
 
 use super::{interface, stated, tell_mistyped};
 use crate::addresses;
+use crate::announced;
 use crate::ini::{Section, before_comment, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::sync::Arc;
@@ -87,7 +88,7 @@ pub(crate) fn name(comment: Option<&str>, public_key: Option<&str>) -> String {
             && text.split_whitespace().all(|word| word.chars().count() <= 24)
     });
     match (words, public_key) {
-        (Some(words), _) => words.to_owned(),
+        (Some(words), _) => announced::masked(words),
         (_, Some(key)) => format!("the peer {}…", key.chars().take(8).collect::<String>()),
         _ => "a peer".to_owned(),
     }

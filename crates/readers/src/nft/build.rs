@@ -164,6 +164,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
                 may_serve: None,
                 filters_packets,
                 apart: true,
+                only_blocks: true,
                 origin,
             });
             return;
@@ -174,9 +175,10 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
         return;
     }
     let mut maker = Maker::new(&table);
-    let mut complete = true;
+    let (mut complete, mut ordered) = (true, true);
     let mut chains = Vec::new();
     for (chain_name, text) in &table.chains {
+        ordered &= !text.out_of_order;
         complete &= !text.out_of_order && text.rules.iter().all(|rule| rule.whole);
         let base = text.base.as_ref();
         let hooked = base.and_then(|base| hook(&base.hook));
@@ -191,6 +193,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
                 may_serve: None,
                 filters_packets: true,
                 apart: true,
+                only_blocks: true,
                 origin: text.origin,
             });
         }
@@ -236,6 +239,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
         chains,
         sets,
         complete,
+        gaps_placed: ordered,
         origin,
     });
 }

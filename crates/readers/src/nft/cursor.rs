@@ -11,6 +11,10 @@ pub(super) struct Variables {
     /// Each with how large it is.
     pub(super) known: BTreeMap<String, (Expr, usize)>,
     pub(super) growth: Growth,
+    /// Whether something was lost that may have been anything: a table, a chain, a list.
+    pub(super) lost: bool,
+    /// Files that are read in and that no export holds, with the line of each.
+    pub(super) missing: Vec<(String, Origin)>,
 }
 
 /// What the parser works on.
@@ -127,7 +131,14 @@ impl<'a, 'b> Parser<'a, 'b> {
         }
     }
 
+    /// Something that may have been anything.
     pub(super) fn not_understood(&mut self, first: Token<'a>, why: &str) {
+        self.variables.lost = true;
+        self.part_not_understood(first, why);
+    }
+
+    /// A part of something that is known to be there.
+    pub(super) fn part_not_understood(&mut self, first: Token<'a>, why: &str) {
         self.skip_statement();
         let origin = self.origin_from(first);
         self.book.not_understood(origin, why);

@@ -38,7 +38,7 @@ pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Command>,
     if source.broken.is_some() {
         source.settle(book, "");
     }
-    let mut commands = Vec::new();
+    let (mut commands, mut lost) = (Vec::new(), false);
     for (number, raw) in document.nftables.into_iter().enumerate() {
         let origin = source.origin(raw.get());
         if source.broken.is_some() && number + 1 == last {
@@ -46,6 +46,7 @@ pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Command>,
             break;
         }
         let Ok(Value::Object(object)) = serde_json::from_str::<Value>(raw.get()) else {
+            lost = true;
             book.not_understood(origin, "expected an object such as {\"table\": …}");
             continue;
         };
@@ -77,10 +78,13 @@ pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Command>,
                     );
                 }
             }
-            None => book.not_understood(origin, format!("`{kind}` is not understood here")),
+            None => {
+                lost = true;
+                book.not_understood(origin, format!("`{kind}` is not understood here"));
+            }
         }
     }
-    (commands, source.broken.is_some())
+    (commands, lost || source.broken.is_some())
 }
 
 fn text(value: &Value, key: &str) -> Option<String> {
@@ -124,8 +128,8 @@ fn command(kind: &str, value: &Value, origin: Origin, place: Place) -> Option<(V
             whole(Command::Chain { table, name, base, origin })
         }
         "rule" => {
-            let mut rule =
-                RuleText { statements: Vec::new(), comment: text(value, "comment"), origin, whole: true };
+            let comment = text(value, "comment").map(|text| crate::announced::masked(&text));
+            let mut rule = RuleText { statements: Vec::new(), comment, origin, whole: true };
             for one in value.get("expr")?.as_array()? {
                 match statement(one) {
                     Some(statement) => rule.statements.push(statement),

@@ -86,8 +86,19 @@ impl Maker {
         all
     }
 
-    /// A rule as one or, where it maps values to verdicts, as one for each of them.
+    /// A rule as one or, where it maps values to verdicts, as one for each of them. What was not understood of one may have been
+    /// anything.
     pub(super) fn rules(&mut self, text: &RuleText) -> Vec<Rule> {
+        let mut rules = self.rules_of(text);
+        if !text.whole {
+            for rule in &mut rules {
+                rule.target = Target::NotModelled { name: "not understood".into(), ends: true };
+            }
+        }
+        rules
+    }
+
+    fn rules_of(&mut self, text: &RuleText) -> Vec<Rule> {
         let mut draft = Draft { matches: Vec::new(), logs: false, packets: None, target: Target::Continue };
         for statement in &text.statements {
             match statement {
@@ -140,10 +151,6 @@ impl Maker {
                     return self.translations(&draft, text, (kind, address.as_ref(), port.as_ref(), *prefix));
                 }
             }
-        }
-        if !text.whole {
-            // What was not understood may have been the verdict.
-            draft.target = Target::NotModelled { name: "not understood".into(), ends: true };
         }
         let target = std::mem::replace(&mut draft.target, Target::Continue);
         let logs_only = target == Target::Continue && draft.logs;

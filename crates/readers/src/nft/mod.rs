@@ -15,8 +15,9 @@ pub(crate) mod table;
 mod values;
 
 use crate::reader::{Bookkeeper, Growth, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use expr::{Command, TableName};
 use std::collections::BTreeMap;
-use trevlin_model::{Export, ExportState};
+use trevlin_model::{Export, ExportState, NotModelled, Rule};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -89,20 +90,51 @@ fn state(export: &Export) -> ExportState {
     if stored { ExportState::Stored } else { ExportState::Running }
 }
 
+/// Rules of a file that the firewall of another program puts into one of its chains, with what became of its lines, and whether
+/// all of it could be taken.
+pub(crate) fn rules_of_chain(export: &Export, around: &Surroundings<'_>) -> (Vec<Rule>, Reading, bool) {
+    let mut reading = Reading::of(export);
+    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut variables = cursor::Variables {
+        known: BTreeMap::new(),
+        growth: Growth::of(export),
+        lost: false,
+        missing: Vec::new(),
+    };
+    let (table, chain) = (TableName { family: "inet".into(), name: "fw4".into() }, "chain".to_owned());
+    let origin = export.origin(0..0);
+    let mut commands = vec![
+        Command::Table(table.clone(), origin),
+        Command::Chain { table: table.clone(), name: chain.clone(), base: None, origin },
+    ];
+    parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, true)
+        .rules_of(&table, &chain);
+    let whole = !variables.lost && variables.missing.is_empty();
+    let mut built = build::build(commands, ExportState::Stored);
+    let rules = built.filters.first_mut().map(|filter| std::mem::take(&mut filter.chains[0].rules));
+    (rules.unwrap_or_default(), reading, whole)
+}
+
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+    if crate::uci::rules_of_chains(around).contains(export.path()) {
+        return rules_of_chain(export, around).1;
+    }
     let mut reading = Reading::of(export);
     let part = around.reads_in(export, included);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let mut breaks_off = false;
-    let commands = if is_json(export) {
+    let (commands, breaks_off, missing) = if is_json(export) {
         let (commands, broken) = json::read(export, &mut book);
-        breaks_off = broken;
-        commands
+        (commands, broken, Vec::new())
     } else {
         let mut commands = Vec::new();
-        let mut variables = cursor::Variables { known: BTreeMap::new(), growth: Growth::of(export) };
+        let mut variables = cursor::Variables {
+            known: BTreeMap::new(),
+            growth: Growth::of(export),
+            lost: false,
+            missing: Vec::new(),
+        };
         parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, part).file();
-        commands
+        (commands, variables.lost, variables.missing)
     };
     // What another file reads in is carried out there.
     if part {
@@ -115,8 +147,32 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading.facts.not_modelled = built.not_modelled;
     reading.facts.forwards = built.filters.iter().flat_map(crate::forwards::of).collect();
     reading.facts.filters = built.filters;
-    // Rules that were lost may have decided anything.
-    reading.facts.filters.iter_mut().filter(|_| breaks_off).for_each(|filter| filter.complete = false);
+    // Rules that were lost may have decided anything; of one of which a part was, its place is known.
+    let cut = breaks_off || !reading.ledger.cuts.is_empty();
+    for filter in &mut reading.facts.filters {
+        (filter.complete, filter.gaps_placed) = (filter.complete && !cut, filter.gaps_placed && !cut);
+    }
+    for (path, origin) in missing {
+        reading.facts.not_modelled.push(NotModelled {
+            what: format!("`{path}`, which is read in here and is not among the exports,"),
+            may_serve: None,
+            filters_packets: true,
+            apart: true,
+            only_blocks: false,
+            origin,
+        });
+    }
+    // What remains where nothing of it could be taken still says that there is a filter.
+    if cut && reading.facts.filters.is_empty() {
+        reading.facts.not_modelled.push(NotModelled {
+            what: "a ruleset that was not exported whole".into(),
+            may_serve: None,
+            filters_packets: true,
+            apart: true,
+            only_blocks: false,
+            origin: export.origin(0..0),
+        });
+    }
     reading
 }
 

@@ -25,6 +25,29 @@ impl<'a, 'b> Parser<'a, 'b> {
         }
     }
 
+    /// Nothing but rules of a chain.
+    pub(super) fn rules_of(&mut self, table: &TableName, chain: &str) {
+        loop {
+            self.skip_ends();
+            let Some(first) = self.peek() else { return };
+            match first.text {
+                "}" => {
+                    self.next();
+                    self.not_understood(first, "a brace closes here that none opened");
+                }
+                "define" => {
+                    self.next();
+                    self.define(first);
+                }
+                "include" => {
+                    self.next();
+                    self.include(first);
+                }
+                _ => self.rule(table, chain, Place::End),
+            }
+        }
+    }
+
     fn command(&mut self, first: Token<'a>) {
         self.next();
         match first.text {
@@ -72,6 +95,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             if !path.contains(['*', '?', '[']) {
                 let origin = self.origin_from(first);
                 self.book.note(origin, crate::reader::missing_note(path));
+                self.variables.missing.push((path.to_owned(), origin));
             }
             return;
         }
@@ -119,6 +143,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         loop {
             self.skip_ends();
             let Some(inner) = self.next() else {
+                self.variables.lost = true;
                 self.book.not_understood(origin, "this table is not closed: the ruleset breaks off");
                 return;
             };
@@ -174,6 +199,7 @@ impl<'a, 'b> Parser<'a, 'b> {
         loop {
             self.skip_ends();
             let Some(inner) = self.peek() else {
+                self.variables.lost = true;
                 self.book.not_understood(origin, "this chain is not closed: the ruleset breaks off");
                 return;
             };
@@ -257,6 +283,7 @@ impl<'a, 'b> Parser<'a, 'b> {
                         Some(known) => base.priority = known + sign * offset,
                         None => {
                             let place = self.origin_from(first);
+                            self.variables.lost = true;
                             self.book
                                 .not_understood(place, format!("`{word}` is no priority that nft(8) names"));
                         }
@@ -292,13 +319,14 @@ impl<'a, 'b> Parser<'a, 'b> {
                 },
                 None => {
                     rule.whole = false;
-                    self.not_understood(begin, "expected a condition or a statement that nft(8) has");
+                    self.part_not_understood(begin, "expected a condition or a statement that nft(8) has");
                 }
             }
         }
         rule.origin = self.origin_from(first);
         let behind = self.tokens.get(self.at).filter(|one| one.kind == Kind::Remark);
         rule.comment = rule.comment.or(behind.map(|one| one.text.to_owned())).or(above);
+        rule.comment = rule.comment.map(|text| crate::announced::masked(&text));
         if rule.whole {
             self.book.understood(rule.origin);
         }
@@ -327,6 +355,7 @@ impl<'a, 'b> Parser<'a, 'b> {
             loop {
                 self.skip_ends();
                 let Some(inner) = self.next() else {
+                    self.variables.lost = true;
                     self.book.not_understood(origin, "this set is not closed: the ruleset breaks off");
                     break;
                 };

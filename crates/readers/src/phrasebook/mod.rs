@@ -129,9 +129,12 @@ impl Phrasebook {
         }
         *reading.facts = found.facts;
         reading.facts.masked_places.extend(masked);
+        if tells {
+            crate::announced::add(export, &mut reading.facts);
+        }
         let sheet = shown.map(|top| {
             let facts = &reading.facts;
-            let masker = Masker::new(&facts.secrets, &facts.masked_places);
+            let masker = Masker::new(facts.to_mask(), &facts.masked_places);
             write_node(&top, export, &|text| masker.mask(text))
         });
         Tried {

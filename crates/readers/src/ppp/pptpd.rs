@@ -85,6 +85,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             may_serve: Some(TunnelFamily::Pptp),
             filters_packets: false,
             apart: false,
+            only_blocks: false,
             origin: first.unwrap_or_else(|| export.origin(0..0)),
         });
         return reading;

@@ -368,7 +368,7 @@ fn mistyped(node: &Node, before: usize, found: &mut Found) {
 /// A filter of which something could not be read decides about packets in a way that is not known.
 fn unread_filter(origin: Origin) -> NotModelled {
     let what = "a packet filter of which a part could not be read".into();
-    NotModelled { what, may_serve: None, filters_packets: true, apart: false, origin }
+    NotModelled { what, may_serve: None, filters_packets: true, apart: false, only_blocks: false, origin }
 }
 
 /// Takes out of an entry from which file of the device it comes: other entries name that file.

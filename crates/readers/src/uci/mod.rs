@@ -11,8 +11,9 @@ mod tunnels;
 use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use network::Networks;
+use std::collections::BTreeSet;
 use text::Package;
-use trevlin_model::{Export, LineClass};
+use trevlin_model::{Export, Filter, LineClass};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -51,10 +52,40 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         book.class(*origin, *class);
     }
     let networks = Networks::of(&parsed.packages, around, &READER);
+    // The program ends each line, in its files as in what it prints.
+    let cut = !parsed.packages.is_empty() && !export.ends_with_line();
+    if cut {
+        let last =
+            export.line(export.line_count()).map_or(export.origin(0..0), |line| export.origin_of(line.text));
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        book.note(last, "the export breaks off here; export it again");
+    }
     for package in &parsed.packages {
-        take(package, export, around, &networks, &mut reading);
+        take(package, export, around, &networks, &mut reading, !cut && parsed.broken.is_empty());
     }
     reading
+}
+
+/// Paths of files whose rules the firewall puts into its chains.
+#[derive(Debug)]
+struct RulesOfChains(BTreeSet<String>);
+
+/// Paths of files whose rules the firewall of a device puts into its chains (OpenWrt, firewall4: `config include` of the type
+/// `nftables`).
+pub(crate) fn rules_of_chains(around: &Surroundings<'_>) -> BTreeSet<String> {
+    let found = around.once(|| {
+        let mut paths = BTreeSet::new();
+        for (export, _) in around.of_format(&READER) {
+            let parsed = text::parse(export);
+            let firewall = parsed.packages.iter().filter(|package| package.name == "firewall");
+            for section in firewall.flat_map(|package| package.of("include")) {
+                let found = firewall::rules_of_chain(section, export, around);
+                paths.extend(found.map(|(file, ..)| file.path().to_owned()));
+            }
+        }
+        RulesOfChains(paths)
+    });
+    found.0.clone()
 }
 
 fn take(
@@ -63,15 +94,18 @@ fn take(
     around: &Surroundings<'_>,
     networks: &Networks,
     reading: &mut Reading,
+    whole: bool,
 ) {
     let mut told = Vec::new();
     let mut known = true;
     match package.name.as_str() {
         "firewall" => {
             let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-            if let Some(compiled) = firewall::compile(package, networks, &mut book) {
+            if let Some(compiled) = firewall::compile(package, networks, (export, around), &mut book) {
                 reading.facts.forwards.extend(forwards::of(&compiled.filter));
-                reading.facts.filters.push(compiled.filter);
+                // What was lost of it may have been anything.
+                let filter = Filter { complete: compiled.filter.complete && whole, ..compiled.filter };
+                reading.facts.filters.push(filter);
                 reading.facts.not_modelled.extend(compiled.not_modelled);
             }
             return;

@@ -431,6 +431,7 @@ impl Reader<'_> {
             may_serve: None,
             filters_packets: false,
             apart: false,
+            only_blocks: false,
             origin: root.origin,
         });
     }

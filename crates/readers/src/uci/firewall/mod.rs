@@ -8,12 +8,12 @@ mod sections;
 use super::network::Networks;
 use super::text::{Package, Said, Section};
 use crate::making::holds;
-use crate::reader::Bookkeeper;
+use crate::reader::{Bookkeeper, Surroundings};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{
-    ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind, NotModelled, Origin,
-    Rule, Target,
+    Export, ExportState, Families, Family, Filter, FilterFormat, IpRange, Match, MatchKind, NotModelled,
+    Origin, Rule, Target,
 };
 
 /// What becomes of packets that nothing decides.
@@ -85,6 +85,10 @@ struct Compiler<'a, 'b> {
     package: &'a Package,
     networks: &'b Networks,
     book: &'b mut Bookkeeper<'a>,
+    export: &'a Export,
+    around: &'b Surroundings<'a>,
+    /// Rules of other files, by the chain that they go into, and whether they go before what is there.
+    included: Vec<(String, bool, Vec<Rule>)>,
     not_modelled: Vec<NotModelled>,
     zones: Vec<Zone<'a>>,
     /// Rules by chain.
@@ -100,10 +104,29 @@ pub(super) struct Compiled {
     pub(super) not_modelled: Vec<NotModelled>,
 }
 
+/// The file of an `include` section whose rules go into a chain, the chain's name, and whether they go before what is there
+/// (firewall4, fw4.uc, parse_include); only where it is among the exports.
+pub(super) fn rules_of_chain<'a>(
+    section: &Section,
+    named_in: &Export,
+    around: &Surroundings<'a>,
+) -> Option<(&'a Export, String, bool)> {
+    let before = match section.text("position")? {
+        "chain-pre" | "chain-prepend" => true,
+        "chain-post" | "chain-append" => false,
+        _ => return None,
+    };
+    if section.text("type") != Some("nftables") || section.is_on("enabled") == Some(false) {
+        return None;
+    }
+    Some((around.find(section.text("path")?, named_in)?, section.text("chain")?.to_owned(), before))
+}
+
 /// Compiles the package.
 pub(super) fn compile<'a>(
     package: &'a Package,
     networks: &Networks,
+    (export, around): (&'a Export, &Surroundings<'a>),
     book: &mut Bookkeeper<'a>,
 ) -> Option<Compiled> {
     let first = package.sections.first()?.origin;
@@ -111,6 +134,9 @@ pub(super) fn compile<'a>(
         package,
         networks,
         book,
+        export,
+        around,
+        included: Vec::new(),
         not_modelled: Vec::new(),
         zones: Vec::new(),
         rules: BTreeMap::new(),
@@ -119,7 +145,13 @@ pub(super) fn compile<'a>(
         defaults: package.of("defaults").last(),
     };
     compiler.run();
-    let chains = compiler.chains(first);
+    let mut chains = compiler.chains(first);
+    for (name, before, rules) in std::mem::take(&mut compiler.included) {
+        if let Some(chain) = chains.iter_mut().find(|chain| chain.name == name) {
+            let at = if before { 0 } else { chain.rules.len() };
+            chain.rules.splice(at..at, rules);
+        }
+    }
     let sets = compiler.named_sets();
     let filter = Filter {
         families: Families::Both,
@@ -129,6 +161,7 @@ pub(super) fn compile<'a>(
         chains,
         sets,
         complete: true,
+        gaps_placed: false,
         origin: first,
     };
     Some(Compiled { filter, not_modelled: compiler.not_modelled })
@@ -176,13 +209,25 @@ impl<'a> Compiler<'a, '_> {
         if section.is_on("enabled") == Some(false) {
             return;
         }
+        if let Some((file, chain, before)) = rules_of_chain(section, self.export, self.around) {
+            let (rules, reading, whole) = crate::nft::rules_of_chain(file, self.around);
+            self.included.push((chain, before, rules));
+            let all = |number| Some((file.origin_of(file.line(number)?.text), reading.ledger.class(number)?));
+            (1..=file.line_count())
+                .filter_map(all)
+                .for_each(|(origin, class)| self.book.class(origin, class));
+            if whole {
+                return;
+            }
+        }
         let path = section.text("path").unwrap_or("a file");
-        let what = format!("`{path}`, which the firewall reads in besides");
+        let what = format!("`{path}`, which the firewall reads in besides,");
         self.not_modelled.push(NotModelled {
             what,
             may_serve: None,
             filters_packets: true,
             apart: true,
+            only_blocks: false,
             origin: section.whole(),
         });
     }

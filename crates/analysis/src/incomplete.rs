@@ -1,0 +1,146 @@
+//! What of an estate was not exported whole, or not read whole: what hangs on it is never said for certain.
+
+use serde::Serialize;
+use std::sync::Arc;
+use trevlin_estate::assemble::Estate;
+use trevlin_estate::evidence::place;
+use trevlin_model::{GapKind, LineClass, Origin};
+
+use crate::map::EstateMap;
+
+/// Something that is missing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Incomplete {
+    /// Number of the device.
+    pub device: usize,
+    /// Why.
+    pub why: Why,
+    /// The line that tells of it.
+    pub origin: Origin,
+}
+
+/// Why something is missing.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Why {
+    /// A file is read in that is not among the exports, by its path.
+    Missing(String),
+    /// The export ends in the middle of a line.
+    EndsWithinLine,
+    /// So many lines of it were not understood.
+    NotUnderstood(u32),
+    /// It was left out for a limit or a fault, as told.
+    LeftOut(String),
+    /// Something decides about packets that is not followed, or not there: as a phrase.
+    Packets(String),
+}
+
+impl Why {
+    /// The reason as a clause.
+    #[must_use]
+    pub fn words(&self) -> String {
+        match self {
+            Self::Missing(path) => format!("`{path}` is read in here and is not among the exports"),
+            Self::EndsWithinLine => "the export ends in the middle of a line".to_owned(),
+            Self::NotUnderstood(1) => "a line was not understood".to_owned(),
+            Self::NotUnderstood(count) => format!("{count} lines were not understood"),
+            Self::LeftOut(why) => why.clone(),
+            Self::Packets(what) => format!("{what} may decide otherwise"),
+        }
+    }
+}
+
+/// The same for outputs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct IncompleteRow {
+    /// The device.
+    pub device: String,
+    /// The export.
+    pub path: Arc<str>,
+    /// Line, from 1.
+    pub line: u32,
+    /// What is missing, and why.
+    pub what: String,
+}
+
+/// What of a device's exports was not read whole. Files that no reader takes are not meant: they are listed as not read.
+#[must_use]
+pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
+    let mut found = Vec::new();
+    for id in &estate.devices[device].exports {
+        let record = &estate.exports[id.0 as usize];
+        if record.format.is_none() {
+            continue;
+        }
+        let export = &record.export;
+        let mut add = |why: Why, origin: Origin| {
+            if !found.iter().any(|one: &Incomplete| one.why == why) {
+                found.push(Incomplete { device, why, origin });
+            }
+        };
+        for gap in &record.ledger.gaps {
+            let why = match &gap.kind {
+                GapKind::Missing(path) => Why::Missing(path.clone()),
+                GapKind::LeftOut(text) => Why::LeftOut(text.clone()),
+            };
+            add(why, gap.origin);
+        }
+        let lost = record.ledger.count(LineClass::NotUnderstood);
+        if lost > 0 {
+            let class = |number: &u32| record.ledger.class(*number) == Some(LineClass::NotUnderstood);
+            let first = (1..=export.line_count()).find(class).and_then(|number| export.line(number));
+            let origin = first.map_or(export.origin(0..0), |line| export.origin_of(line.text));
+            found.push(Incomplete { device, why: Why::NotUnderstood(lost), origin });
+        }
+        if export.breaks_off()
+            && let Some(last) = export.line(export.line_count())
+        {
+            found.push(Incomplete { device, why: Why::EndsWithinLine, origin: export.origin_of(last.text) });
+        }
+    }
+    found
+}
+
+/// What of the packet filters of a device is missing or not followed.
+#[must_use]
+pub fn of_filters(map: &EstateMap, device: usize) -> Vec<Incomplete> {
+    let tables = map.tables_in_force(device);
+    let placed = tables.into_iter().filter(|table| !table.complete && table.gaps_placed);
+    let placed = placed.map(|table| Incomplete {
+        device,
+        why: Why::Packets(format!("rules of table {} that were not understood", table.table)),
+        origin: table.origin,
+    });
+    let lacks = map.lacks(device).into_iter();
+    let lacks = lacks.map(|one| Incomplete { device, why: Why::Packets(one.what), origin: one.origin });
+    lacks.chain(placed).collect()
+}
+
+/// For outputs, with every secret masked.
+#[must_use]
+pub fn rows(estate: &Estate, found: &[Incomplete]) -> Vec<IncompleteRow> {
+    let row = |one: &Incomplete| {
+        let place = place(estate, one.origin);
+        IncompleteRow {
+            device: estate.devices[one.device].name.clone(),
+            path: place.path,
+            line: place.line,
+            what: estate.masker().mask(&one.why.words()),
+        }
+    };
+    found.iter().map(row).collect()
+}
+
+/// What of all packet filters is missing or not followed, for outputs.
+#[must_use]
+pub fn rows_of_filters(map: &EstateMap) -> Vec<IncompleteRow> {
+    let found: Vec<Incomplete> = (0..map.devices.len()).flat_map(|at| of_filters(map, at)).collect();
+    rows(map, &found)
+}
+
+/// Everything, for outputs.
+#[must_use]
+pub fn rows_of_all(map: &EstateMap) -> Vec<IncompleteRow> {
+    let of = |at| of_filters(map, at).into_iter().chain(of_exports(map, at));
+    let found: Vec<Incomplete> = (0..map.devices.len()).flat_map(of).collect();
+    rows(map, &found)
+}

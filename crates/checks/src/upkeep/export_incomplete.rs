@@ -1,0 +1,91 @@
+//! An export that was not read whole.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
+use trevlin_analysis::incomplete::{Incomplete, Why, of_exports};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Yardstick;
+
+/// Lines that a question cites at most.
+const CITED: usize = 4;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "upkeep/export-incomplete",
+    area: Area::Upkeep,
+    title: "An export was not read whole",
+    severity: Severity::Low,
+    why: "A setting in a line that was lost may be the one that opens the device, or the one that closes it. What the other checks say of \
+          this export is said of the part that was read.",
+    fix: "Export the file again, with those that it reads in, and look at the lines that were not understood: a daemon often refuses or \
+          passes over what is mistyped.",
+    judged: "Always a question: for a file that is read in and not among the exports, an export that ends in the middle of a line, lines \
+             that were not understood, and what a limit left out.",
+    references: &["NIST SP 800-115, 3.1"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (device, one) in estate.devices.iter().enumerate() {
+        let mut by_export: BTreeMap<_, Vec<Incomplete>> = BTreeMap::new();
+        for found in of_exports(estate, device) {
+            by_export.entry(found.origin.export).or_default().push(found);
+        }
+        if by_export.is_empty() && !one.exports.is_empty() {
+            answers.push(Answer::new(device, Subject::of(SubjectKind::Device), Verdict::Pass));
+        }
+        for (export, found) in by_export {
+            let path = estate.export(export).path();
+            let reasons: Vec<String> = found.iter().map(|one| one.why.words()).collect();
+            let ask = format!(
+                "{path} of {} was not read whole: {}. What it says besides is not known; ask for it whole",
+                one.name,
+                reasons.join("; ")
+            );
+            let lines = found.iter().map(|one| one.origin).take(CITED).collect();
+            let files = found.iter().filter_map(|one| match &one.why {
+                Why::Missing(path) => Some(path.clone()),
+                _ => None,
+            });
+            let verdict = Verdict::ask(ask, lines).wanting_all(files);
+            answers.push(Answer::new(device, Subject::of(SubjectKind::File).with(path), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                ("whole", &[("d/etc/ssh/sshd_config", "Port 22\nPermitRootLogin no\n")], &["pass d"]),
+                ("a line is garbled", &[("d/etc/ssh/sshd_config", "Port 22\nPermitRo@@ no\n")], &["ask d"]),
+                (
+                    "it ends within a line",
+                    &[("d/etc/ssh/sshd_config", "Port 22\nPermitRootLogin no")],
+                    &["ask d"],
+                ),
+                (
+                    "a file that is read in is missing",
+                    &[("d/etc/ssh/sshd_config", "Include /etc/ssh/more.conf\nPermitRootLogin no\n")],
+                    &["ask d"],
+                ),
+                (
+                    "braces close what ends without a line end",
+                    &[("d/ip-addr.json", r#"[{"ifname":"eth1","addr_info":[]}]"#)],
+                    &["pass d"],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,37 @@
+//! What was not read whole, told before anything else.
+
+use crate::neutral;
+use anstyle::Style;
+use std::fmt;
+use trevlin_audit::IncompleteRow;
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+
+/// Rows shown before the rest is only counted.
+const SHOWN: usize = 4;
+
+/// What is missing, a line each; nothing where nothing is.
+pub(crate) fn told(rows: &[IncompleteRow], all: bool, out: &mut dyn fmt::Write) -> fmt::Result {
+    if rows.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "{BOLD}INCOMPLETE{BOLD:#} {DIM}what hangs on this is left open or asked about{DIM:#}")?;
+    let shown = if all { rows.len() } else { rows.len().min(SHOWN) };
+    for row in &rows[..shown] {
+        let text = format!("  {}  {}:{}  {}", row.device, row.path, row.line, row.what);
+        writeln!(out, "{}", neutral(&text))?;
+    }
+    if shown < rows.len() {
+        writeln!(out, "  and {} more", rows.len() - shown)?;
+    }
+    writeln!(out)
+}
+
+/// The same as text, for what writes bytes.
+pub(crate) fn text(rows: &[IncompleteRow]) -> String {
+    let mut out = String::new();
+    // A text takes everything.
+    let _ = told(rows, false, &mut out);
+    out
+}
