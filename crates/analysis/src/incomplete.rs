@@ -1,6 +1,7 @@
 //! What of an estate was not exported whole, or not read whole: what hangs on it is never said for certain.
 
 use serde::Serialize;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use trevlin_estate::assemble::Estate;
 use trevlin_estate::evidence::place;
@@ -28,6 +29,8 @@ pub enum Why {
     EndsWithinLine,
     /// So many lines of it were not understood.
     NotUnderstood(u32),
+    /// A line holds characters that no encoding explains.
+    Illegible,
     /// It was left out for a limit or a fault, as told.
     LeftOut(String),
     /// Something decides about packets that is not followed, or not there: as a phrase.
@@ -35,12 +38,24 @@ pub enum Why {
 }
 
 impl Why {
+    /// What to ask for, as an object.
+    #[must_use]
+    pub fn wanted(&self) -> String {
+        match self {
+            Self::Missing(path) => format!("`{path}`"),
+            Self::EndsWithinLine | Self::Illegible | Self::LeftOut(_) => "the whole file".to_owned(),
+            Self::NotUnderstood(_) => "what is meant there".to_owned(),
+            Self::Packets(_) => "what else decides about packets".to_owned(),
+        }
+    }
+
     /// The reason as a clause.
     #[must_use]
     pub fn words(&self) -> String {
         match self {
             Self::Missing(path) => format!("`{path}` is read in here and is not among the exports"),
             Self::EndsWithinLine => "the export ends in the middle of a line".to_owned(),
+            Self::Illegible => "a line holds characters that cannot be read".to_owned(),
             Self::NotUnderstood(1) => "a line was not understood".to_owned(),
             Self::NotUnderstood(count) => format!("{count} lines were not understood"),
             Self::LeftOut(why) => why.clone(),
@@ -84,12 +99,25 @@ pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
             };
             add(why, gap.origin);
         }
-        let lost = record.ledger.count(LineClass::NotUnderstood);
-        if lost > 0 {
-            let class = |number: &u32| record.ledger.class(*number) == Some(LineClass::NotUnderstood);
-            let first = (1..=export.line_count()).find(class).and_then(|number| export.line(number));
-            let origin = first.map_or(export.origin(0..0), |line| export.origin_of(line.text));
-            found.push(Incomplete { device, why: Why::NotUnderstood(lost), origin });
+        if record.ledger.count(LineClass::NotUnderstood) > 0 {
+            // An address that is mistyped is told as that.
+            let malformed = estate.devices[device].facts.malformed.iter();
+            let malformed = malformed.filter(|one| one.origin.export == *id);
+            let malformed: BTreeSet<u32> =
+                malformed.map(|one| export.position(one.origin.start).line).collect();
+            let lost = |number: &u32| {
+                record.ledger.class(*number) == Some(LineClass::NotUnderstood) && !malformed.contains(number)
+            };
+            let mut lines = (1..=export.line_count()).filter(lost);
+            if let Some(line) = lines.next().and_then(|number| export.line(number)) {
+                let why = Why::NotUnderstood(1 + lines.count() as u32);
+                found.push(Incomplete { device, why, origin: export.origin_of(line.text) });
+            }
+        }
+        if let Some(at) = export.text().find(char::REPLACEMENT_CHARACTER)
+            && let Some(line) = export.line(export.position(at as u32).line)
+        {
+            found.push(Incomplete { device, why: Why::Illegible, origin: export.origin_of(line.text) });
         }
         if export.breaks_off()
             && let Some(last) = export.line(export.line_count())

@@ -2,7 +2,7 @@
 
 use crate::context::Analyses;
 use trevlin_estate::testing;
-pub use trevlin_estate::testing::{BEHIND, GATE, certificate};
+pub use trevlin_estate::testing::{BEHIND, GATE, certificate, is_read};
 
 /// An estate from paths (`device/file`) and texts.
 pub fn estate(files: &[(&str, &str)]) -> Analyses {

@@ -3,6 +3,8 @@
 mod addresses;
 pub mod check;
 mod ciphers;
+#[cfg(test)]
+mod cuts;
 mod exposure;
 mod logins;
 pub mod rating;

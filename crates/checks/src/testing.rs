@@ -8,7 +8,7 @@ use std::fs;
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 use trevlin_analysis::context::Analyses;
-pub(crate) use trevlin_analysis::testing::{BEHIND, GATE, certificate, estate, estate_with};
+pub(crate) use trevlin_analysis::testing::{BEHIND, GATE, certificate, estate, estate_with, is_read};
 use trevlin_estate::baseline::Yardstick;
 
 /// The date for which cases are judged.

@@ -23,7 +23,9 @@ use trevlin_audit::{
 use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
-use trevlin_readers::{Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, announced, recognise};
+use trevlin_readers::{
+    Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, announced, includes, recognise,
+};
 use zeroize::{Zeroize, Zeroizing};
 
 /// A file as text, not yet read.
@@ -512,7 +514,9 @@ fn read_device(
     let surroundings = Surroundings::with_ike_daemon(exports, ike).of_no_format(of_no_format);
     let read = |one: &Decoded| match (&one.book, one.reader()) {
         (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
-        (None, Some(reader)) => whatever_happens(&one.export, || (reader.read)(&one.export, &surroundings)),
+        (None, Some(reader)) => {
+            whatever_happens(&one.export, || includes::read(reader, &one.export, &surroundings))
+        }
         (None, None) => self::unread(&one.export),
     };
     let mut order: Vec<usize> = (0..device.len()).collect();

@@ -42,7 +42,7 @@ pub fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
                     reading.ledger.set(1, export.line_count(), LineClass::NotUnderstood);
                     reading
                 },
-                |reader| (reader.read)(export, &around),
+                |reader| trevlin_readers::includes::read(reader, export, &around),
             );
             (reader.map(|reader| reader.name), reading)
         })
@@ -57,6 +57,11 @@ pub fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
     // Which checks there are is told by crates above.
     let known = |id: &str| Ok(&*Box::leak(id.to_owned().into_boxed_str()));
     Estate::assemble(inputs.collect(), &ValidEstateFile::parse(estate_file, &known).unwrap())
+}
+
+/// Whether a file of this name and text is of a format that is read.
+pub fn is_read(path: &str, text: &str) -> bool {
+    recognise(&Export::new(ExportId(0), path, text.to_owned())).reader.is_some()
 }
 
 /// A certificate or key of the readers' cases.

@@ -36,7 +36,16 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         files = vec![export];
     }
     files.sort_by_key(|one| one.path());
-    let config = config::Config::of(&files);
+    let mut config = config::Config::of(&files);
+    // A file in its folders that cannot be told for what it is may have been a zone.
+    let strange = around.exports.iter().filter(|one| {
+        one.path().contains("firewalld/") && one.file_name().ends_with(".xml") && kind(one).is_none()
+    });
+    for one in strange {
+        config
+            .notes
+            .push((one.origin(0..0), "expected a zone, a policy, a service or a list of firewalld".into()));
+    }
     for (origin, class) in &config.classes {
         if origin.export == export.id() {
             let last = origin.end.max(origin.start + 1) - 1;

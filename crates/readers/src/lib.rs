@@ -32,6 +32,7 @@ mod firewalld;
 mod forwards;
 mod icmp;
 mod ike;
+pub mod includes;
 mod ini;
 mod ip_json;
 mod ipsec_secrets;

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{
-    Cut, Export, ExportId, Facts, Gap, GapKind, Ledger, Limit, LineClass, Note, Origin, find_path, find_paths,
+    Cut, Export, ExportId, Facts, Ledger, Limit, LineClass, Note, Origin, find_path, find_paths,
 };
 
 /// How sure a reader is that an export is of its format.
@@ -406,12 +406,6 @@ impl<'a> Bookkeeper<'a> {
             return false;
         }
         true
-    }
-
-    /// A file is read in here that is not among the exports.
-    pub(crate) fn missing(&mut self, origin: Origin, path: &str) {
-        self.note(origin, missing_note(path));
-        self.ledger.gaps.push(Gap { kind: GapKind::Missing(path.to_owned()), origin });
     }
 
     /// The statement was understood with a reservation.

@@ -2,13 +2,13 @@
 
 #![allow(clippy::print_stdout, reason = "what it is for")]
 
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, ensure};
 use clap::Parser;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use xtask::estate::estate_file;
 use xtask::measure::{self, Row};
-use xtask::{Difference, Maker};
+use xtask::{Difference, Maker, growth};
 
 #[derive(Parser)]
 #[command(about = "Chores of this project")]
@@ -39,6 +39,27 @@ enum Chore {
         /// Where estates are made and kept.
         #[arg(long)]
         work: PathBuf,
+    },
+    /// Measure how audits grow with exports made to multiply.
+    Growth {
+        /// The built program.
+        #[arg(long, default_value = "target/release/trevlin")]
+        program: PathBuf,
+        /// Cases of the readers, a folder for each format.
+        #[arg(long, default_value = "crates/readers/tests/cases/formats")]
+        cases: PathBuf,
+        /// Bytes of the largest; the others are a half and a quarter of it.
+        #[arg(long, default_value_t = 1 << 20)]
+        bytes: usize,
+        /// Seconds that the largest may take.
+        #[arg(long, default_value_t = 10.0)]
+        seconds: f64,
+        /// MiB that it may take.
+        #[arg(long, default_value_t = 300)]
+        memory: u64,
+        /// Only ways whose name holds this.
+        #[arg(long)]
+        only: Option<String>,
     },
     /// Compare what was found with what is to be found.
     Compare {
@@ -72,6 +93,32 @@ fn run(chore: Chore) -> Result<()> {
             };
             std::fs::write(into.join("expected.json"), serde_json::to_vec_pretty(&expected)?)?;
             println!("{} findings to be found", expected.len());
+        }
+        Chore::Growth { program, cases, bytes, seconds, memory, only } => {
+            let folder = std::env::temp_dir().join(format!("growth-{}", std::process::id()));
+            let ways = growth::ways(&cases)?;
+            let ways =
+                ways.iter().filter(|way| only.as_ref().is_none_or(|only| way.name.contains(only.as_str())));
+            let (mut count, mut faults) = (0, Vec::new());
+            for way in ways {
+                let most = std::time::Duration::from_secs_f64(seconds * 6.0);
+                let found = growth::measure(way, &program, &[bytes / 4, bytes / 2, bytes], &folder, most)?;
+                let times: Vec<String> = found.seconds.iter().map(|one| format!("{one:.2}")).collect();
+                let fault = found.fault(seconds, memory);
+                println!(
+                    "{:>6.2}  {:>20} s  {:>5} MiB  {}{}",
+                    found.exponent(),
+                    times.join(" "),
+                    found.memory,
+                    found.name,
+                    fault.as_ref().map(|why| format!("  ! {why}")).unwrap_or_default()
+                );
+                count += 1;
+                faults.extend(fault.map(|why| format!("{}: {why}", found.name)));
+            }
+            let _ = std::fs::remove_dir_all(&folder);
+            println!("{count} ways, {} of them too much", faults.len());
+            ensure!(faults.is_empty(), "{}", faults.join("\n"));
         }
         Chore::Measure { program, devices, runs, work } => {
             println!("version: {}", measure::command(&program, 20, &["--version"])?);

@@ -41,10 +41,13 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
         for (export, found) in by_export {
             let path = estate.export(export).path();
             let reasons: Vec<String> = found.iter().map(|one| one.why.words()).collect();
+            let mut wanted: Vec<String> = found.iter().map(|one| one.why.wanted()).collect();
+            wanted.dedup();
             let ask = format!(
-                "{path} of {} was not read whole: {}. What it says besides is not known; ask for it whole",
+                "{path} of {} was not read whole: {}. What hangs on it is not known; ask for {}",
                 one.name,
-                reasons.join("; ")
+                reasons.join("; "),
+                wanted.join(" and ")
             );
             let lines = found.iter().map(|one| one.origin).take(CITED).collect();
             let files = found.iter().filter_map(|one| match &one.why {

@@ -130,6 +130,18 @@ impl Config {
         let name = file.file_name().strip_suffix(".xml").unwrap_or(file.file_name()).to_owned();
         let head = head_of(&source, root);
         self.classes.push((head, LineClass::Understood));
+        // Only names and descriptions are text.
+        let text = root.descendants().find(|node| {
+            let parent = node.parent().map_or("", |parent| parent.tag_name().name());
+            node.text().is_some_and(|text| !text.trim().is_empty())
+                && node.is_text()
+                && !["short", "description", "entry", "option"].contains(&parent)
+        });
+        if let Some(node) = text {
+            let origin = source.origin(node.range());
+            self.classes.push((origin, LineClass::NotUnderstood));
+            self.notes.push((origin, "text stands here where an element was expected".into()));
+        }
         let elements: Vec<Element> = root
             .children()
             .filter(|node| node.is_element() && kind != FileKind::Direct)

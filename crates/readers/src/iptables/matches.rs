@@ -34,6 +34,56 @@ const PLAIN_MODULES: [&str; 20] = [
     "ah",
 ];
 
+/// Modules that there are (iptables-extensions(8)), beside those above.
+const MODULES: [&str; 46] = [
+    "bpf",
+    "cgroup",
+    "cluster",
+    "connbytes",
+    "connlabel",
+    "connlimit",
+    "connmark",
+    "cpu",
+    "devgroup",
+    "dscp",
+    "dst",
+    "ecn",
+    "eui64",
+    "frag",
+    "hashlimit",
+    "hbh",
+    "helper",
+    "hl",
+    "ipv6header",
+    "ipvs",
+    "length",
+    "limit",
+    "mac",
+    "mark",
+    "mh",
+    "nfacct",
+    "osf",
+    "physdev",
+    "pkttype",
+    "quota",
+    "rateest",
+    "realm",
+    "recent",
+    "rpfilter",
+    "rt",
+    "socket",
+    "srh",
+    "statistic",
+    "string",
+    "tcpmss",
+    "time",
+    "tos",
+    "ttl",
+    "u32",
+    "geoip",
+    "account",
+];
+
 /// Options whose meaning is modelled.
 const KNOWN: [&str; 45] = [
     "!",
@@ -92,6 +142,7 @@ pub(super) struct Conditions<'a> {
     policy_out: bool,
     matches: Vec<Match>,
     comment: Option<String>,
+    strange: bool,
     negated: bool,
     module: String,
     /// The condition that further options of the module belong to.
@@ -102,6 +153,8 @@ pub(super) struct Conditions<'a> {
 pub(super) struct Gathered {
     pub(super) matches: Vec<Match>,
     pub(super) comment: Option<String>,
+    /// Whether something in it is of no module that there is, so that it may have been anything.
+    pub(super) strange: bool,
     /// Sets that it names.
     pub(super) sets: Vec<String>,
 }
@@ -115,6 +168,7 @@ impl<'a> Conditions<'a> {
             policy_out: false,
             matches: Vec::new(),
             comment: None,
+            strange: false,
             negated: false,
             module: String::new(),
             open: None,
@@ -122,7 +176,7 @@ impl<'a> Conditions<'a> {
     }
 
     pub(super) fn finish(self) -> Gathered {
-        Gathered { matches: self.matches, comment: self.comment, sets: self.named }
+        Gathered { matches: self.matches, comment: self.comment, sets: self.named, strange: self.strange }
     }
 
     /// Whether an option belongs to the conditions even after a target was named.
@@ -134,6 +188,7 @@ impl<'a> Conditions<'a> {
     pub(super) fn load(&mut self, module: &str) {
         self.module = module.to_owned();
         self.open = None;
+        self.strange |= !PLAIN_MODULES.contains(&module) && !MODULES.contains(&module);
         if !PLAIN_MODULES.contains(&module) {
             self.matches.push(Match {
                 negated: self.negated,
@@ -300,6 +355,7 @@ impl<'a> Conditions<'a> {
                 all.text.push_str(&text);
             }
             _ => {
+                self.strange = true;
                 let module = if self.module.is_empty() { String::new() } else { format!("{} ", self.module) };
                 self.keep_as_written(format!("{module}{text}"), false);
             }

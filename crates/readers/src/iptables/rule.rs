@@ -5,7 +5,7 @@ use super::matches::{Conditions, Gathered};
 use super::target;
 use super::tokens::{Token, split};
 pub(super) use crate::iptables::words::Words;
-use trevlin_model::{Family, Match, MatchKind, Origin, Residual, Rule, Target};
+use trevlin_model::{Family, Match, MatchKind, Origin, Residual, Rule, Target, TranslationKind};
 
 /// What a line does to the table.
 pub(super) enum Command {
@@ -64,14 +64,18 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
             problem.get_or_insert(why);
         }
     }
-    let Gathered { mut matches, comment, sets } = body.finish();
+    let Gathered { mut matches, comment, sets, strange } = body.finish();
     if problem.is_some() {
         // What was not understood may have been a condition, or what the rule does.
         let open = MatchKind::NotModelled(Residual::described("what is not understood of this line"));
         matches.push(Match { negated: false, kind: open });
-        if matches!(target, Target::Continue | Target::Log) {
-            target = Target::NotModelled { name: "not understood".into(), ends: true };
-        }
+    }
+    // A translation says where to (iptables-extensions(8)).
+    let nowhere = matches!(&target, Target::Translate(one) if one.addresses.is_none() && one.ports.is_none()
+        && matches!(one.kind, TranslationKind::Destination | TranslationKind::Source | TranslationKind::NetworkMap));
+    let doubtful = problem.is_some() || strange;
+    if nowhere || (doubtful && matches!(target, Target::Continue | Target::Log)) {
+        target = Target::NotModelled { name: "not understood".into(), ends: true };
     }
     let logs = target == Target::Log;
     let rule = Rule { matches, target, logs, comment, packets, origin };

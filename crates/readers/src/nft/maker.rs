@@ -100,7 +100,9 @@ impl Maker {
 
     fn rules_of(&mut self, text: &RuleText) -> Vec<Rule> {
         let mut draft = Draft { matches: Vec::new(), logs: false, packets: None, target: Target::Continue };
-        for statement in &text.statements {
+        // The last one before what was not understood may have been longer.
+        let taken = text.statements.len() - usize::from(!text.whole && !text.statements.is_empty());
+        for statement in &text.statements[..taken] {
             match statement {
                 Statement::Match(left, op, right) => {
                     self.name_sets(left, text.origin);
@@ -151,6 +153,12 @@ impl Maker {
                     return self.translations(&draft, text, (kind, address.as_ref(), port.as_ref(), *prefix));
                 }
             }
+        }
+        // Conditions alone do nothing: where one of them is not understood, the rest was lost with it.
+        let conditions = text.statements.iter().all(|one| matches!(one, Statement::Match(..)));
+        let open = draft.matches.iter().any(|one| matches!(one.kind, MatchKind::NotModelled(_)));
+        if conditions && open && draft.target == Target::Continue {
+            draft.target = Target::NotModelled { name: "not understood".into(), ends: true };
         }
         let target = std::mem::replace(&mut draft.target, Target::Continue);
         let logs_only = target == Target::Continue && draft.logs;

@@ -13,7 +13,7 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use network::Networks;
 use std::collections::BTreeSet;
 use text::Package;
-use trevlin_model::{Export, Filter, LineClass};
+use trevlin_model::{Export, Filter, LineClass, NotModelled};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -59,6 +59,20 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             export.line(export.line_count()).map_or(export.origin(0..0), |line| export.origin_of(line.text));
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.note(last, "the export breaks off here; export it again");
+    }
+    let odd = |name: &str| !name.bytes().all(|one| one.is_ascii_alphanumeric() || matches!(one, b'_' | b'-'));
+    let nameless = parsed.packages.iter().any(|package| odd(&package.name));
+    let firewall =
+        parsed.packages.iter().any(|package| package.name == "firewall" && !package.sections.is_empty());
+    if (cut || nameless) && !firewall {
+        reading.facts.not_modelled.push(NotModelled {
+            what: "a firewall that this export may lack".into(),
+            may_serve: None,
+            filters_packets: true,
+            apart: true,
+            only_blocks: false,
+            origin: export.origin(0..0),
+        });
     }
     for package in &parsed.packages {
         take(package, export, around, &networks, &mut reading, !cut && parsed.broken.is_empty());

@@ -12,7 +12,7 @@ use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::cell::RefCell;
 use tree::Item;
-use trevlin_model::{Export, LineClass, Origin};
+use trevlin_model::{Export, LineClass, NotModelled, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -101,6 +101,16 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             }
         }
         reader.servers(root);
+    }
+    if broken {
+        reader.reading.facts.not_modelled.push(NotModelled {
+            what: "what this export lacks behind the place where it breaks off".into(),
+            may_serve: None,
+            filters_packets: true,
+            apart: true,
+            only_blocks: false,
+            origin: export.origin(0..0),
+        });
     }
     let notes = std::mem::take(&mut reader.notes);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);

@@ -89,6 +89,8 @@ struct Compiler<'a, 'b> {
     around: &'b Surroundings<'a>,
     /// Rules of other files, by the chain that they go into, and whether they go before what is there.
     included: Vec<(String, bool, Vec<Rule>)>,
+    /// Whether a section was lost that may have been anything.
+    lost: bool,
     not_modelled: Vec<NotModelled>,
     zones: Vec<Zone<'a>>,
     /// Rules by chain.
@@ -137,6 +139,7 @@ pub(super) fn compile<'a>(
         export,
         around,
         included: Vec::new(),
+        lost: false,
         not_modelled: Vec::new(),
         zones: Vec::new(),
         rules: BTreeMap::new(),
@@ -160,7 +163,7 @@ pub(super) fn compile<'a>(
         state: ExportState::Stored,
         chains,
         sets,
-        complete: true,
+        complete: !compiler.lost,
         gaps_placed: false,
         origin: first,
     };
@@ -177,10 +180,13 @@ impl<'a> Compiler<'a, '_> {
             match section.kind.as_str() {
                 "defaults" | "zone" | "rule" | "forwarding" | "redirect" | "nat" | "ipset" => {}
                 "include" => self.include(section),
-                _ => self.book.not_understood(
-                    section.origin,
-                    "no section of the firewall; expected defaults, zone, forwarding, rule, redirect, nat, ipset or include",
-                ),
+                _ => {
+                    self.lost = true;
+                    self.book.not_understood(
+                        section.origin,
+                        "no section of the firewall; expected defaults, zone, forwarding, rule, redirect, nat, ipset or include",
+                    );
+                }
             }
         }
         for section in self.package.of("ipset").filter(|one| one.is_on("enabled") != Some(false)) {

@@ -130,10 +130,8 @@ impl<'a> World<'a> {
             }
             book.understood(one.origin);
             let files = self.find(one.value(), &file);
-            let harmless = one.value().ends_with("mime.types")
-                || one.value().ends_with("_params")
-                || one.value().ends_with("fastcgi.conf")
-                || one.value().contains("modules-enabled");
+            let harmless =
+                crate::includes::has_no_bearing(one.value()) || one.value().contains("modules-enabled");
             if files.is_empty() && !harmless && !one.value().contains(['*', '?']) {
                 let text = crate::reader::missing_note(one.value());
                 book.note(one.origin, text.clone());

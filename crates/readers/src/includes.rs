@@ -1,0 +1,162 @@
+//! Files that an export reads in and that are not there: told for every format by one table, whatever its reader makes of the line.
+
+use crate::reader::{Bookkeeper, Reader, Reading, Surroundings, missing_note};
+use std::collections::BTreeMap;
+use trevlin_model::{Export, Gap, GapKind, Line};
+
+trevlin_model::table! {
+    /// Words that read in a file, by format.
+    static INCLUDES: BTreeMap<String, Vec<String>> = "../tables/includes.toml";
+}
+
+/// Reads an export and tells which files are missing that it reads in.
+pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Reading {
+    let mut reading = (reader.read)(export, around);
+    for (line, path) in missing(reader.name, export, around) {
+        let origin = export.origin_of(line.text);
+        let told =
+            reading.ledger.notes.iter().any(|note| export.position(note.origin.start).line == line.number);
+        if !told {
+            let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+            book.note(origin, missing_note(&path));
+        }
+        reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
+    }
+    reading
+}
+
+/// Formats whose files read in others.
+#[must_use]
+pub fn including() -> Vec<&'static str> {
+    INCLUDES.keys().map(String::as_str).collect()
+}
+
+/// Whether a file that is read in has no bearing, by its name: tables of types and of characters, and names of what is handed on to
+/// other programs, as distributions ship them.
+pub(crate) fn has_no_bearing(path: &str) -> bool {
+    const NAMES: [&str; 8] = [
+        "mime.types",
+        "fastcgi.conf",
+        "fastcgi_params",
+        "koi-utf",
+        "koi-win",
+        "scgi_params",
+        "uwsgi_params",
+        "win-utf",
+    ];
+    NAMES.contains(&path.rsplit('/').next().unwrap_or(path))
+}
+
+/// Lines that read in a file which no export of the device is, with its path.
+fn missing<'a>(format: &str, export: &'a Export, around: &Surroundings<'_>) -> Vec<(Line<'a>, String)> {
+    let Some(words) = INCLUDES.get(format) else { return Vec::new() };
+    let lines = export.lines().filter_map(|line| Some((line, path(format, line.text, words)?)));
+    // A pattern, a folder or a name made of values may well stand for nothing.
+    let one = |path: &String| !path.contains(['*', '?', '[', '$', '%', '{']) && !path.ends_with('/');
+    let gone = |path: &String| match format {
+        "pam" => around.find(&format!("/etc/pam.d/{path}"), export).is_none(),
+        _ => around.find(path, export).is_none(),
+    };
+    lines.filter(|(_, path)| one(path) && !has_no_bearing(path) && gone(path)).collect()
+}
+
+/// The path that a line reads in.
+fn path(format: &str, line: &str, words: &[String]) -> Option<String> {
+    let line = line.trim_start();
+    let first = line.find(|one: char| one.is_whitespace() || matches!(one, '=' | ':' | '"' | '\'' | '('));
+    let first = &line[..first.unwrap_or(line.len())];
+    // What stands in brackets is told by its first name.
+    let call = line.get(..first.len() + 5).filter(|start| start.to_ascii_lowercase().ends_with("(file"));
+    let word = call.unwrap_or(first);
+    if !words.iter().any(|known| known.eq_ignore_ascii_case(word)) {
+        return None;
+    }
+    let rest = line[word.len()..].trim_start_matches([' ', '\t', '=', ':', '(']);
+    // Blocks and switches of the same name read in nothing.
+    let quote = rest.chars().next().filter(|one| matches!(one, '"' | '\''));
+    let path = match quote {
+        Some(quote) => rest[1..].split(quote).next()?,
+        None => rest.split(|one: char| one.is_whitespace() || matches!(one, ';' | ')' | '#')).next()?,
+    };
+    let path = path.trim_matches(['"', '\'', '<', '>']).trim_end_matches("?>");
+    // What a RADIUS server calls its folders (radiusd.conf(5)).
+    let path = path.rsplit_once('}').map_or(path, |(_, rest)| rest.trim_start_matches('/'));
+    let path = if format == "ppp-options" && word.eq_ignore_ascii_case("call") {
+        format!("/etc/ppp/peers/{path}")
+    } else {
+        path.to_owned()
+    };
+    (!path.is_empty()).then_some(path)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use trevlin_model::ExportId;
+
+    #[test]
+    fn files_that_are_missing_are_told() {
+        let mut tried = std::collections::BTreeSet::new();
+        for (format, text, wanted) in [
+            ("sshd", "Include /etc/ssh/more.conf\n", "/etc/ssh/more.conf"),
+            ("sshd", "Include /etc/ssh/sshd_config.d/*.conf\n", ""),
+            ("sshd", "#Include /etc/ssh/more.conf\n", ""),
+            ("nginx", "http {\n  include mime.types;\n  include sites.conf;\n}\n", "sites.conf"),
+            ("dhcpd", "include \"/etc/dhcp/more.conf\";\n", "/etc/dhcp/more.conf"),
+            ("dnsmasq", "conf-file=/etc/x.conf\n", "/etc/x.conf"),
+            ("kea", "{ \"Dhcp4\":\n<?include \"/etc/kea/x.json\"?>\n}\n", "/etc/kea/x.json"),
+            ("pam", "@include common-auth\n", "common-auth"),
+            ("radius", "$INCLUDE ${confdir}/clients.conf\n", "clients.conf"),
+            ("radius", "$INCLUDE mods-enabled/\n", ""),
+            (
+                "rsyslog",
+                "include(file=\"/etc/x.conf\")\n$IncludeConfig /etc/y.conf\n",
+                "/etc/x.conf /etc/y.conf",
+            ),
+            ("smb", "[global]\n  include = /etc/samba/x.conf\n", "/etc/samba/x.conf"),
+            ("sudoers", "@include /etc/sudoers.local\n#includedir /etc/sudoers.d\n", "/etc/sudoers.local"),
+            ("unbound", "include: \"/etc/unbound/x.conf\"\n", "/etc/unbound/x.conf"),
+            ("ppp-options", "call provider\nfile /etc/ppp/y\n", "/etc/ppp/peers/provider /etc/ppp/y"),
+            ("inadyn", "include(\"/etc/x.conf\")\n", "/etc/x.conf"),
+            ("swanctl", "include conf.d/x.conf\n", "conf.d/x.conf"),
+            ("hostapd", "include = x\n", ""),
+            ("apache", "Include conf/x.conf\nIncludeOptional conf/y.conf\n", "conf/x.conf"),
+            ("chrony", "include /etc/x.conf\n", "/etc/x.conf"),
+            ("ifupdown", "source /etc/network/y\nsource interfaces.d/*\n", "/etc/network/y"),
+            ("ipsec-conf", "include /etc/y.conf\n", "/etc/y.conf"),
+            ("ipsec-secrets", "include y.secrets\n", "y.secrets"),
+            ("mariadb", "!include /etc/mysql/y.cnf\n!includedir /etc/mysql/conf.d/\n", "/etc/mysql/y.cnf"),
+            ("named", "include \"/etc/bind/y.conf\";\n", "/etc/bind/y.conf"),
+            ("nftables", "include \"./y.nft\"\n", "./y.nft"),
+            ("ntp", "includefile /etc/ntp/y\n", "/etc/ntp/y"),
+            ("openvpn", "config y.conf\n", "y.conf"),
+            ("postgresql", "include 'y.conf'\ninclude_if_exists 'z.conf'\n", "y.conf"),
+            ("proftpd", "Include /etc/proftpd/y.conf\n", "/etc/proftpd/y.conf"),
+            ("radius-users", "$INCLUDE y\n", "y"),
+            ("redis", "include /etc/y.conf\n", "/etc/y.conf"),
+            ("rsyncd", "&include /etc/y.inc\n", "/etc/y.inc"),
+            ("snmpd", "includeFile y.conf\n", "y.conf"),
+            ("ssh-client", "Include y\n", "y"),
+            ("strongswan-conf", "include y.conf\n", "y.conf"),
+            ("stunnel", "include = /etc/stunnel/y.conf\n", "/etc/stunnel/y.conf"),
+        ] {
+            let export = Export::new(ExportId(0), "d/x", text.into());
+            let around = Surroundings::of(vec![&export]);
+            let found: Vec<String> = missing(format, &export, &around).into_iter().map(|one| one.1).collect();
+            assert_eq!(found.join(" "), wanted, "{format}: {text}");
+            tried.insert(format);
+        }
+        let silent: Vec<_> = including().into_iter().filter(|format| !tried.contains(format)).collect();
+        assert!(silent.is_empty(), "no case says what is missing of {silent:?}");
+        let export = Export::new(ExportId(0), "d/etc/ssh/sshd_config", "Include /etc/ssh/more.conf\n".into());
+        let more = Export::new(ExportId(1), "d/etc/ssh/more.conf", "Port 22\n".into());
+        assert!(missing("sshd", &export, &Surroundings::of(vec![&export, &more])).is_empty());
+    }
+
+    #[test]
+    fn formats_of_the_table_are_read() {
+        for format in including() {
+            assert!(crate::READERS.iter().any(|reader| reader.name == format), "{format}");
+        }
+    }
+}
