@@ -103,8 +103,7 @@ pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
             // An address that is mistyped is told as that.
             let malformed = estate.devices[device].facts.malformed.iter();
             let malformed = malformed.filter(|one| one.origin.export == *id);
-            let malformed: BTreeSet<u32> =
-                malformed.map(|one| export.position(one.origin.start).line).collect();
+            let malformed: BTreeSet<u32> = malformed.map(|one| export.line_of(one.origin.start)).collect();
             let lost = |number: &u32| {
                 record.ledger.class(*number) == Some(LineClass::NotUnderstood) && !malformed.contains(number)
             };
@@ -115,7 +114,7 @@ pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
             }
         }
         if let Some(at) = export.text().find(char::REPLACEMENT_CHARACTER)
-            && let Some(line) = export.line(export.position(at as u32).line)
+            && let Some(line) = export.line(export.line_of(at as u32))
         {
             found.push(Incomplete { device, why: Why::Illegible, origin: export.origin_of(line.text) });
         }

@@ -343,7 +343,7 @@ mod tests {
             .iter()
             .map(|one| {
                 let lines: Vec<u32> =
-                    one.rules.iter().map(|at| estate.export(at.export).position(at.start).line).collect();
+                    one.rules.iter().map(|at| estate.export(at.export).line_of(at.start)).collect();
                 format!("{:?} {} {lines:?}", one.addresses, one.ports[0])
             })
             .collect();

@@ -51,7 +51,7 @@ impl Said {
 fn line(estate: &Analyses, answer: &Answer) -> String {
     let place = |origin: &trevlin_model::Origin| {
         let export = estate.export(origin.export);
-        format!("{}:{}", export.file_name(), export.position(origin.start).line)
+        format!("{}:{}", export.file_name(), export.line_of(origin.start))
     };
     let device = &estate.device(answer.device).name;
     match &answer.verdict {

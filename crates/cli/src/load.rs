@@ -133,7 +133,7 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
     // end of its line.
     let within = |origin: Origin| -> Option<(Origin, bool)> {
         let export = estate.export(origin.export);
-        let line = export.line(export.position(origin.start).line).filter(|line| is_comment(line.text))?;
+        let line = export.line(export.line_of(origin.start)).filter(|line| is_comment(line.text))?;
         Some((Origin { end: origin.end.min(line.end()), ..origin }, is_prose(line.text)))
     };
     let mut places: Vec<Origin> = Vec::new();
@@ -581,7 +581,7 @@ fn read_by_another(export: &Export, places: &[(Origin, LineClass)]) -> Reading {
     let mut reading = Reading::of(export);
     for (place, class) in places {
         let last = place.end.max(place.start + 1) - 1;
-        reading.ledger.set(export.position(place.start).line, export.position(last).line, *class);
+        reading.ledger.set(export.line_of(place.start), export.line_of(last), *class);
     }
     reading
 }

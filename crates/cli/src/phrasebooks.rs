@@ -20,7 +20,7 @@ pub(crate) fn told(
 ) -> Arc<Phrasebook> {
     if telling != Telling::Nothing {
         for note in notes {
-            let line = export.position(note.origin.start).line;
+            let line = export.line_of(note.origin.start);
             messages::warning(&format!("{}:{line}: {}", export.path(), note.text));
         }
     }

@@ -36,7 +36,7 @@ pub fn evidence(estate: &Estate, origins: &[Origin]) -> Vec<Evidence> {
     let mut found: Vec<Evidence> = Vec::with_capacity(origins.len().min(1));
     let mut told: Vec<(ExportId, u32)> = Vec::new();
     for origin in origins {
-        let line = (origin.export, estate.export(origin.export).position(origin.start).line);
+        let line = (origin.export, estate.export(origin.export).line_of(origin.start));
         if found.len() == MOST_EVIDENCE {
             break;
         }
@@ -63,12 +63,15 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
     let mut lines = Vec::new();
     for number in start.line..=shown {
         let Some(line) = export.line(number) else { break };
-        let place = export.origin_of(line.text);
-        let masked = estate.masker().mask_at(line.text, place);
+        // Of a line that is very long only what is around the place is looked at: each of many findings quotes a part of it.
+        let at = if number == start.line { origin.start.saturating_sub(line.start) as usize } else { 0 };
+        let (text, before) = around(line.text, at);
+        let masked = estate.masker().mask_at(text, export.origin_of(text));
         // How far into the masked line the place lies: what stands before it, masked alike.
-        let before = line.text.get(..(origin.start.saturating_sub(line.start)) as usize).unwrap_or_default();
-        let column = estate.masker().mask_at(before, place).chars().count();
-        lines.push(window(&masked, if number == start.line { column } else { 0 }));
+        let column = estate.masker().mask_at(before, export.origin_of(before)).chars().count();
+        let cut_before = text.as_ptr() != line.text.as_ptr();
+        let shown = window(&masked, if number == start.line { column } else { 0 });
+        lines.push(if cut_before && !shown.starts_with('…') { format!("… {shown}") } else { shown });
     }
     if shown < last {
         lines.push("…".into());
@@ -80,6 +83,21 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
         end_line: last,
         excerpt: lines.join("\n").into(),
     }
+}
+
+/// The part of a line around a byte, far beyond what is shown of it, and what of that stands before the byte.
+fn around(line: &str, at: usize) -> (&str, &str) {
+    const MARGIN: usize = 16 << 10;
+    let boundary = |mut at: usize| {
+        at = at.min(line.len());
+        while !line.is_char_boundary(at) {
+            at -= 1;
+        }
+        at
+    };
+    let (from, at, to) =
+        (boundary(at.saturating_sub(MARGIN)), boundary(at), boundary(at.saturating_add(MARGIN)));
+    (&line[from..to], &line[from..at])
 }
 
 /// The part of a long line around a column; it is cut only after masking, so no cut can lay a secret bare.

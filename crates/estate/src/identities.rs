@@ -3,6 +3,7 @@
 use crate::assemble::Estate;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use trevlin_model::sudo::SudoRule;
 use trevlin_model::{Device, Origin};
 
@@ -89,7 +90,12 @@ pub fn administrators(device: &Device) -> BTreeMap<String, Origin> {
             found.extend(group.map(|group| (account.name.clone(), group.origin)));
         }
     }
+    // A list that many rules share is looked at once.
+    let mut shared = BTreeSet::new();
     for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
+        if rule.who.len() > 1 && !shared.insert(Arc::as_ptr(&rule.who)) {
+            continue;
+        }
         for name in rule.who.iter().filter(|name| !name.starts_with(['%', '#', '!']) && *name != "ALL") {
             found.entry(name.clone()).or_insert(rule.origin);
         }

@@ -153,7 +153,7 @@ impl<'a> Page<'a> {
             let mut next = || numbers.next().unwrap().parse::<usize>().unwrap();
             let (export, start) = (next(), next());
             let export = &self.estate.exports[export].export;
-            let line = export.position(start as u32).line;
+            let line = export.line_of(start as u32);
             write!(self.text, "{before}{}:{line}", export.path()).unwrap();
             rest = behind;
         }

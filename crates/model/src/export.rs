@@ -210,6 +210,14 @@ impl Export {
         Position { line: line as u32, column: self.text[start..offset].chars().count() as u32 + 1 }
     }
 
+    /// The line of a byte offset, counted from 1: as [`Export::position`], without looking at the line itself.
+    #[must_use]
+    #[inline]
+    pub fn line_of(&self, offset: u32) -> u32 {
+        let offset = (offset as usize).min(self.text.len());
+        self.line_starts.partition_point(|start| *start as usize <= offset) as u32
+    }
+
     /// First and last line of a place in this export, from 1.
     #[must_use]
     pub fn lines_of(&self, origin: Origin) -> (u32, u32) {

@@ -8,7 +8,7 @@
 //!
 //! let export = Export::new(ExportId(0), "edge/etc/pptpd.conf", "# dial-in\nremoteip 10.0.0.5-9\n".into());
 //! let origin = export.origin(10..18);
-//! assert_eq!(export.position(origin.start).line, 2);
+//! assert_eq!(export.line_of(origin.start), 2);
 //! ```
 
 pub mod account;

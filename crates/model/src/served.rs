@@ -3,6 +3,7 @@
 //!
 //! Long because one record, with a word for everything that the files of twenty daemons say of themselves.
 
+use crate::IpRangeSet;
 use crate::offer::Offer;
 use crate::written::{Word, Words};
 use crate::{Families, Family, IpRange, Origin, Protocol, Setting};
@@ -202,14 +203,8 @@ impl Sources {
     /// Without these addresses.
     #[must_use]
     pub fn without(mut self, gone: &[IpRange]) -> Self {
-        for range in gone {
-            if self.ranges.is_empty() {
-                break;
-            }
-            // Most ranges meet none of those that are left.
-            if self.ranges.iter().any(|one| one.intersection(range).is_some()) {
-                self.ranges = self.ranges.iter().flat_map(|one| one.without(range)).collect();
-            }
+        if !gone.is_empty() {
+            self.ranges = crate::sets::addresses_without(&self.ranges, gone);
         }
         self
     }
@@ -218,13 +213,22 @@ impl Sources {
     /// whoever they stand for may be among them.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {
-        let ranges =
-            self.ranges.iter().flat_map(|one| other.ranges.iter().filter_map(|two| one.intersection(two)));
+        /// More pairs than this are not looked at one by one: then ranges that touch become one.
+        const MOST_PAIRS: usize = 4096;
+        let ranges: Vec<IpRange> = if self.ranges.len() * other.ranges.len() > MOST_PAIRS {
+            let own: IpRangeSet = self.ranges.iter().copied().collect();
+            own.intersection(&other.ranges).into_ranges()
+        } else {
+            let meet = |one: &IpRange| {
+                other.ranges.iter().filter_map(|two| one.intersection(two)).collect::<Vec<_>>()
+            };
+            self.ranges.iter().flat_map(meet).collect()
+        };
         let mut names = self.names.clone();
         names.extend(other.names.iter().filter(|name| !self.names.contains(name)).cloned());
         let mut origins = self.origins.clone();
         origins.extend(other.origins.iter().filter(|one| !self.origins.contains(one)));
-        Self { ranges: ranges.collect(), names, origins }
+        Self { ranges, names, origins }
     }
 
     /// Who is meant, in words: `everybody`, or the first few ranges and names.

@@ -13,8 +13,10 @@ trait Ranged: Copy {
     fn with(&self, later: &Self) -> Self;
     /// What they share.
     fn shared(&self, other: &Self) -> Option<Self>;
-    /// What of this one is not of the other.
+    /// What of this one is not of the other, in order.
     fn left_of(&self, other: &Self) -> Vec<Self>;
+    /// Whether all of this one comes before the other.
+    fn ends_before(&self, other: &Self) -> bool;
 }
 
 impl Ranged for IpRange {
@@ -33,6 +35,10 @@ impl Ranged for IpRange {
 
     fn left_of(&self, other: &Self) -> Vec<Self> {
         self.without(other)
+    }
+
+    fn ends_before(&self, other: &Self) -> bool {
+        self.last() < other.first()
     }
 }
 
@@ -56,6 +62,10 @@ impl Ranged for PortRange {
     fn shared(&self, other: &Self) -> Option<Self> {
         let (first, last) = (self.first.max(other.first), self.last.min(other.last));
         (first <= last).then_some(Self { first, last })
+    }
+
+    fn ends_before(&self, other: &Self) -> bool {
+        self.last < other.first
     }
 
     fn left_of(&self, other: &Self) -> Vec<Self> {
@@ -82,18 +92,39 @@ fn apart<T: Ranged + Ord>(mut all: Vec<T>) -> Vec<T> {
     kept
 }
 
-fn shared<T: Ranged + Ord>(a: &[T], b: &[T]) -> Vec<T> {
-    apart(a.iter().flat_map(|one| b.iter().filter_map(|other| one.shared(other))).collect())
+/// Those of ranges that lie apart and in order which meet one.
+fn meeting<'a, T: Ranged>(all: &'a [T], one: &'a T) -> impl Iterator<Item = &'a T> {
+    let first = all.partition_point(|known| known.ends_before(one));
+    all[first..].iter().take_while(|known| !one.ends_before(known))
 }
 
+fn shared<T: Ranged + Ord>(a: &[T], b: &[T]) -> Vec<T> {
+    let b = apart(b.to_vec());
+    apart(a.iter().flat_map(|one| meeting(&b, one).filter_map(|other| one.shared(other))).collect())
+}
+
+/// What of ranges is not in others: the pieces of each in order, in the order of the ranges.
 fn left<T: Ranged + Ord>(all: &[T], gone: &[T]) -> Vec<T> {
-    let mut left = all.to_vec();
-    for one in gone {
-        if left.iter().any(|range| range.shared(one).is_some()) {
-            left = left.iter().flat_map(|range| range.left_of(one)).collect();
+    let gone = apart(gone.to_vec());
+    let mut left = Vec::with_capacity(all.len());
+    for range in all {
+        let mut rest = Some(*range);
+        for one in meeting(&gone, range) {
+            // What comes before it is left, and what is behind it may meet the next.
+            let Some(piece) = rest.take() else { break };
+            let mut pieces = piece.left_of(one);
+            let goes_on = pieces.last().is_some_and(|last| !last.ends_before(one));
+            rest = if goes_on { pieces.pop() } else { None };
+            left.extend(pieces);
         }
+        left.extend(rest);
     }
     left
+}
+
+/// What of addresses is not in others, in the order of the addresses.
+pub(crate) fn addresses_without(all: &[IpRange], gone: &[IpRange]) -> Vec<IpRange> {
+    left(all, gone)
 }
 
 macro_rules! set {

@@ -135,6 +135,16 @@ impl SshServer {
         setting.possible().any(|value| value.first().is_some_and(|word| word == "yes"))
     }
 
+    /// How many of its conditional blocks are tried out, each against all: of very many not all are.
+    #[must_use]
+    pub fn conditions_judged(&self) -> usize {
+        /// Blocks that are tried out whatever there is.
+        const LEAST: usize = 64;
+        /// Pairs of blocks that are looked at in all.
+        const PAIRS: usize = 2_000_000;
+        LEAST.max(PAIRS / self.blocks.len().max(1))
+    }
+
     /// A file that is read in by name and that no export holds, so that settings judged here may be others in truth.
     /// A pattern may fit no file at all.
     #[must_use]
@@ -223,6 +233,10 @@ pub fn matches(text: &str, pattern: &str) -> bool {
 /// Whether a text fits a list of patterns: one must fit, and none that is negated may (ssh_config(5), PATTERNS).
 #[must_use]
 pub fn in_list(text: &str, list: &str) -> bool {
+    // Most lists are one name.
+    if !list.bytes().any(|one| matches!(one, b',' | b'*' | b'?' | b'!')) {
+        return text == list;
+    }
     let mut found = false;
     for pattern in list.split(',') {
         match pattern.strip_prefix('!') {

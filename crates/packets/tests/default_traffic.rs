@@ -116,6 +116,6 @@ fn the_lines_that_decide_are_named() {
     let (way, family, protocol) = (Way::ToDevice, Family::V4, Protocol::TCP);
     let rest = DefaultTraffic { way, entering: "eth0", family, protocol, own_addresses: &[] };
     let verdict = fate_of_default(&tables.iter().collect::<Vec<_>>(), &rest);
-    let lines: Vec<_> = verdict.decided_by.iter().map(|origin| export.position(origin.start).line).collect();
+    let lines: Vec<_> = verdict.decided_by.iter().map(|origin| export.line_of(origin.start)).collect();
     assert_eq!(lines, [4, 5]);
 }

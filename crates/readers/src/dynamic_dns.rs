@@ -230,7 +230,7 @@ mod tests {
         let export = Export::new(ExportId(0), path, text.into());
         let reader = crate::recognise(&export).reader.unwrap();
         let reading = (reader.read)(&export, &Surroundings::default());
-        let line = |origin: Option<Origin>| origin.map_or(0, |origin| export.position(origin.start).line);
+        let line = |origin: Option<Origin>| origin.map_or(0, |origin| export.line_of(origin.start));
         assert!(reading.ledger.notes.is_empty(), "{:?}", reading.ledger.notes);
         let all = reading.facts.dynamic_names.iter();
         all.map(|one| {

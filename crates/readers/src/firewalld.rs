@@ -49,7 +49,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     for (origin, class) in &config.classes {
         if origin.export == export.id() {
             let last = origin.end.max(origin.start + 1) - 1;
-            reading.ledger.set(export.position(origin.start).line, export.position(last).line, *class);
+            reading.ledger.set(export.line_of(origin.start), export.line_of(last), *class);
         }
     }
     // The tables are handed over once, with the first file that has a part in them.
@@ -69,8 +69,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     for (origin, text) in notes {
         if origin.export == export.id() {
             reading.ledger.set(
-                export.position(origin.start).line,
-                export.position(origin.start).line,
+                export.line_of(origin.start),
+                export.line_of(origin.start),
                 LineClass::NotUnderstood,
             );
             reading.ledger.notes.push(Note { origin, text });

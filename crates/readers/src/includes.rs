@@ -1,8 +1,9 @@
 //! Files that an export reads in and that are not there: told for every format by one table, whatever its reader makes of the line.
 
+use crate::growth;
 use crate::reader::{Bookkeeper, Reader, Reading, Surroundings, missing_note};
 use std::collections::BTreeMap;
-use trevlin_model::{Export, Gap, GapKind, Line};
+use trevlin_model::{Export, Gap, GapKind, Limit, Line};
 
 trevlin_model::table! {
     /// Words that read in a file, by format.
@@ -11,11 +12,14 @@ trevlin_model::table! {
 
 /// Reads an export and tells which files are missing that it reads in.
 pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Reading {
-    let mut reading = (reader.read)(export, around);
+    let (mut reading, exceeded) = growth::within(export, || (reader.read)(export, around));
+    if exceeded {
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        book.cut(export.origin(0..0), Limit::Expansion, "lists are used in very many places");
+    }
     for (line, path) in missing(reader.name, export, around) {
         let origin = export.origin_of(line.text);
-        let told =
-            reading.ledger.notes.iter().any(|note| export.position(note.origin.start).line == line.number);
+        let told = reading.ledger.notes.iter().any(|note| export.line_of(note.origin.start) == line.number);
         if !told {
             let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
             book.note(origin, missing_note(&path));

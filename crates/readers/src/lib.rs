@@ -30,6 +30,7 @@ mod encapsulation;
 mod files;
 mod firewalld;
 mod forwards;
+mod growth;
 mod icmp;
 mod ike;
 pub mod includes;

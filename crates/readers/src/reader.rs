@@ -204,7 +204,7 @@ impl<'a> Surroundings<'a> {
         self.including.get_or_init(|| {
             let of = |export: &&Export| {
                 let places = words_of_including(export.text()).into_iter();
-                let mut lines: Vec<u32> = places.map(|place| export.position(place as u32).line).collect();
+                let mut lines: Vec<u32> = places.map(|place| export.line_of(place as u32)).collect();
                 lines.dedup();
                 lines
             };
@@ -320,14 +320,16 @@ pub(crate) struct Bookkeeper<'a> {
     export: &'a Export,
     ledger: &'a mut Ledger,
     elsewhere: &'a mut Vec<(Origin, LineClass)>,
-    /// Files read in so far, and their bytes.
-    read_in: (usize, usize),
+    /// Files read in so far, how often in all, and their bytes.
+    read_in: (BTreeMap<ExportId, usize>, usize, usize),
 }
 
 /// How many files one export may read in, each time counted: a few lines that name a file with such lines, and so on, would never end.
 const MOST_READ_IN: usize = 20_000;
-/// The same in bytes.
-const MOST_BYTES_READ_IN: usize = 256 << 20;
+/// How many times its own bytes, and those of the files that it reads in, each counted once, may be read in.
+const TIMES_READ_IN: usize = 4;
+/// Bytes that may be read in besides: a snippet that small files share is read in often.
+const FREE_READ_IN: usize = 1 << 20;
 
 /// Where reading stands when a file names another.
 #[derive(Debug, Clone, Copy)]
@@ -351,7 +353,7 @@ impl<'a> Bookkeeper<'a> {
         ledger: &'a mut Ledger,
         elsewhere: &'a mut Vec<(Origin, LineClass)>,
     ) -> Self {
-        Self { export, ledger, elsewhere, read_in: (0, 0) }
+        Self { export, ledger, elsewhere, read_in: (BTreeMap::new(), 0, 0) }
     }
 
     /// Puts the lines of an origin into a class. Places in other exports are kept apart.
@@ -389,6 +391,18 @@ impl<'a> Bookkeeper<'a> {
     /// for, and not without end where files read in others over and over. What is not
     /// read in is told.
     pub(crate) fn may_read_in(&mut self, origin: Origin, other: &Export, open: Open, most: usize) -> bool {
+        self.may_read_in_part(origin, other, open, most, other.text().len())
+    }
+
+    /// The same for a part of an export that holds several files: so many bytes of it.
+    pub(crate) fn may_read_in_part(
+        &mut self,
+        origin: Origin,
+        other: &Export,
+        open: Open,
+        most: usize,
+        size: usize,
+    ) -> bool {
         let path = other.path();
         if open.again {
             self.note(origin, format!("`{path}` reads itself in again; it was read once"));
@@ -399,9 +413,12 @@ impl<'a> Bookkeeper<'a> {
             self.cut(origin, Limit::Includes, &format!("`{path}` was not read in"));
             return false;
         }
-        self.read_in.0 += 1;
-        self.read_in.1 += other.text().len();
-        if self.read_in.0 > MOST_READ_IN || self.read_in.1 > MOST_BYTES_READ_IN {
+        let (once, times, bytes) = &mut self.read_in;
+        once.insert(other.id(), size);
+        *times += 1;
+        *bytes += size;
+        let most = FREE_READ_IN + TIMES_READ_IN * (self.export.text().len() + once.values().sum::<usize>());
+        if *times > MOST_READ_IN || *bytes > most {
             self.cut(origin, Limit::Includes, "files read in others over and over; the rest was not read in");
             return false;
         }

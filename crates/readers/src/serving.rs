@@ -1,6 +1,6 @@
 //! What the readers of services share: names of settings that are known, places where they listen, who may come.
 
-use crate::addresses;
+use crate::{addresses, growth};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -75,6 +75,13 @@ pub(crate) fn beginning(text: &str) -> Option<IpRange> {
 
 /// Addresses that a word of a list of hosts stands for; names are kept as names.
 pub(crate) fn host(word: &str, into: &mut Sources) {
+    // What many places share is worked out for each: beyond the budget somebody may be meant, and nobody says who.
+    if !growth::may_grow(size_of::<IpRange>() + size_of::<String>()) {
+        if into.names.last().is_none_or(|last| last != BEYOND) {
+            into.names.push(BEYOND.to_owned());
+        }
+        return;
+    }
     let all = matches!(word.to_ascii_lowercase().as_str(), "all" | "*" | "any");
     if all {
         into.ranges.extend(Sources::everybody().ranges);
@@ -108,6 +115,21 @@ pub(crate) fn admitted(allow: Option<(Sources, Origin)>, deny: Option<(Sources, 
 pub(crate) fn loopback() -> [IpRange; 2] {
     let v4 = IpRange::new([127, 0, 0, 0].into(), [127, 255, 255, 255].into());
     [v4.unwrap_or(IpRange::all(Family::V4)), IpRange::from(IpAddr::from(std::net::Ipv6Addr::LOCALHOST))]
+}
+
+/// Stands for addresses that were not looked at.
+const BEYOND: &str = "addresses beyond a limit";
+
+/// What a list is copied for once more, where the export may still grow by it; beyond that nobody looks, and so it counts as
+/// everybody. The limit is told with the export.
+pub(crate) fn handed_on(list: &Sources) -> Sources {
+    let names: usize = list.names.iter().map(String::len).sum();
+    let size = list.ranges.len() * size_of::<IpRange>() + list.origins.len() * size_of::<Origin>() + names;
+    if growth::may_grow(size) {
+        list.clone()
+    } else {
+        Sources { origins: list.origins.iter().take(1).copied().collect(), ..Sources::everybody() }
+    }
 }
 
 /// Keeps a secret, for redaction and for comparing. Nothing is kept of an empty one.

@@ -3,7 +3,7 @@
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::serving::{self, hold, is_known, words};
 use crate::telling::SNMP as TELLING;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind, Sources};
@@ -283,22 +283,32 @@ fn create_user(export: &Export, rest: &[&str], origin: Origin, state: &mut State
 /// What views give to whom: communities by their security names, users by theirs.
 fn views(state: &State) -> Vec<Part> {
     let mut found: Vec<Part> = Vec::new();
+    // Who is in a group, and what is given to it, counts once, however often it is said.
+    let mut groups: BTreeMap<&str, BTreeMap<(&str, &str), usize>> = BTreeMap::new();
+    for (number, (group, model, name, _)) in state.groups.iter().enumerate() {
+        groups.entry(group).or_default().entry((model, name)).or_insert(number);
+    }
+    let (mut given, mut taken) = (BTreeSet::new(), BTreeSet::new());
     for access in &state.access {
-        for (_, model, name, _) in state.groups.iter().filter(|(group, ..)| *group == access.group) {
+        if !given.insert((&access.group, &access.model, &access.level, access.writes)) {
+            continue;
+        }
+        let mut members: Vec<_> = groups.get(access.group.as_str()).into_iter().flatten().collect();
+        members.sort_by_key(|(_, number)| **number);
+        for ((model, name), _) in members {
             if access.model != "any" && access.model != *model {
                 continue;
             }
-            if model == "usm" {
+            if *model == "usm" {
                 found.push(user(name, &access.level, access.writes, access.origin));
                 continue;
             }
-            for (sources, origin) in state.names.get(name).into_iter().flatten() {
-                let mut part =
-                    community(sources.clone(), access.writes, state.parts.len() + found.len(), *origin);
-                part.sources.origins.push(access.origin);
+            for (sources, origin) in state.names.get(*name).into_iter().flatten() {
                 // Both versions of the protocol by one community are one thing.
-                if !found.iter().any(|one| one.origin == *origin && one.writes.value() == part.writes.value())
-                {
+                if taken.insert((*origin, access.writes)) {
+                    let number = state.parts.len() + found.len();
+                    let mut part = community(sources.clone(), access.writes, number, *origin);
+                    part.sources.origins.push(access.origin);
                     found.push(part);
                 }
             }

@@ -158,6 +158,13 @@ pub(crate) fn openssl(
     origin: Origin,
 ) -> Offer {
     let mut offer = offer(Spelling::OpenSsl, origin);
+    // Many servers share one list, and each has its algorithms.
+    let most = ciphers.map_or(0, |(text, _)| text.split([':', ',', ' ']).count() * size_of::<Offered>());
+    if !crate::growth::may_grow(most) {
+        let why = "its list of ciphers is used in more places than are followed; look at it by hand";
+        offer.open = Some((AlgorithmRole::Encryption, why.into()));
+        return offer;
+    }
     let mut add = |name: &str, role, origin| {
         let name = name.to_owned();
         offer.algorithms.push(Offered { name, role, versions: None, suite: 0, origin, default: None });

@@ -70,7 +70,7 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
     }
     page.push('\n');
     for note in &reading.ledger.notes {
-        writeln!(page, "note {}: {}", export.position(note.origin.start).line, note.text).unwrap();
+        writeln!(page, "note {}: {}", export.line_of(note.origin.start), note.text).unwrap();
     }
     page.push('\n');
     page.push_str(&sheet(&reading.facts));

@@ -174,8 +174,10 @@ fn report(
     outcome: &Outcome,
     lay_out: fn(&Report<'_>) -> Result<String, trevlin_render::ReportError>,
 ) -> String {
-    let (plan, rules) =
-        (Sheet { claims: vec![], overlaps: vec![], mistyped: vec![] }, RulesSheet { filters: vec![] });
+    let (plan, rules) = (
+        Sheet { claims: vec![], overlaps: vec![], mistyped: vec![] },
+        RulesSheet { filters: vec![], incomplete: vec![] },
+    );
     let report = Report {
         title: "<b>Veyholm</b> & co",
         outcome,

@@ -45,7 +45,9 @@ impl ShellCondition {
 pub fn conditions(server: &SshServer) -> Vec<ShellCondition> {
     let first = |pattern: &String| pattern.split(',').next().unwrap_or(pattern).to_owned();
     let mut found = Vec::new();
-    for block in server.blocks.iter().filter(|block| !block.criteria.is_empty()) {
+    for block in
+        server.blocks.iter().filter(|block| !block.criteria.is_empty()).take(server.conditions_judged())
+    {
         let about = block.statements.iter().find(|one| ABOUT_LOGINS.contains(&one.keyword.as_str()));
         let Some(statement) = about else { continue };
         let of = |wanted: SshCriterion| {

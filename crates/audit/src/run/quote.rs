@@ -114,7 +114,7 @@ fn export(estate: &Analyses, texts: &Texts, at: usize) -> ExportSummary {
         .notes
         .iter()
         .map(|note| NoteSummary {
-            line: record.export.position(note.origin.start).line,
+            line: record.export.line_of(note.origin.start),
             text: texts.hold(&estate.masker().mask(&note.text)),
         })
         .collect();

@@ -173,7 +173,7 @@ fn mistyped_rows(estate: &EstateMap) -> Vec<MistypedRow> {
 
 fn line_of(estate: &EstateMap, origin: Origin) -> (String, u32) {
     let export = estate.export(origin.export);
-    (export.path().to_owned(), export.position(origin.start).line)
+    (export.path().to_owned(), export.line_of(origin.start))
 }
 
 /// What lies near an address: the smallest network that is claimed around it, or the usual size of one (24 bits of IPv4,

@@ -194,7 +194,7 @@ pub fn sheet(estate: &Analyses, devices: &[String], as_of: Date) -> RulesSheet {
 }
 
 fn line_of(estate: &Analyses, origin: Origin) -> u32 {
-    estate.export(origin.export).position(origin.start).line
+    estate.export(origin.export).line_of(origin.start)
 }
 
 fn filter_sheet(estate: &Analyses, device: &str, review: &FilterReview<'_>, as_of: Date) -> FilterSheet {
@@ -335,7 +335,7 @@ fn rule_row(
         rules: {
             let place = |origin: Origin| {
                 let export = estate.export(origin.export);
-                RulePlace { path: export.shared_path(), line: export.position(origin.start).line }
+                RulePlace { path: export.shared_path(), line: export.line_of(origin.start) }
             };
             let mut places: Vec<RulePlace> = one.others.into_iter().map(place).collect();
             places.dedup();

@@ -144,7 +144,7 @@ pub fn tunnels(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> V
                 pools: pools(&tunnel.addresses),
                 verdict: known.map_or(TunnelVerdict::NoFinding, |known| known.verdict),
                 path: export.path().to_owned(),
-                line: export.position(tunnel.origin.start).line,
+                line: export.line_of(tunnel.origin.start),
                 detail,
             });
         }

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Run, Verdict};
 use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
+use std::collections::BTreeMap;
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
@@ -27,11 +28,13 @@ pub(crate) const CHECK: Check = Check {
 
 fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
+    // Whether a program of a device serves with TLS, asked once for all its pages.
+    let mut with_tls: BTreeMap<(usize, &str), bool> = BTreeMap::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         let plain =
             one.served.endpoints.iter().find(|place| place.carried == Carried::Plain && !place.is_local());
         let Some(plain) = plain else { continue };
-        if !has_tls(one) {
+        if !*with_tls.entry((one.device, one.served.program)).or_insert_with(|| has_tls(one)) {
             continue;
         }
         let sends =

@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
@@ -45,6 +46,9 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
             .sudo_rules
             .iter()
             .filter(|rule| rule.all_commands && rule.as_root && !rule.asks_password);
+        // A list that many rules share is looked at once.
+        let mut shared = BTreeSet::new();
+        let open = open.filter(|rule| rule.who.len() <= 1 || shared.insert(Arc::as_ptr(&rule.who)));
         for (rule, name) in open.flat_map(|rule| rule.who.iter().map(move |name| (rule, name))) {
             let known = |group: &str| device.facts.groups.iter().any(|one| one.name == group);
             if let Some(group) = name.strip_prefix('%').filter(|group| !shells.is_empty() && !known(group)) {
@@ -75,10 +79,16 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
                     rule.who.iter().map(String::as_str).filter(|name| *name != "root").collect();
                 if !who.is_empty() {
                     let known = who.iter().any(|name| dials_in.contains(*name));
+                    // A list that many rules share is not told out with each of them.
+                    let shown = &who[..who.len().min(MOST_NAMED)];
+                    let more = match who.len() - shown.len() {
+                        0 => String::new(),
+                        more => format!(" and {more} more"),
+                    };
                     answers.push(Answer::new(
                         at,
-                        Subject::of(SubjectKind::SudoRule).with(who.join(" ")),
-                        judge(&format!("`{}`", who.join("`, `")), rule, known),
+                        Subject::of(SubjectKind::SudoRule).with(shown.join(" ") + &more),
+                        judge(&format!("`{}`{more}", shown.join("`, `")), rule, known),
                     ));
                 }
             }
@@ -86,6 +96,9 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     }
     answers
 }
+
+/// Names of a rule that are told out.
+const MOST_NAMED: usize = 32;
 
 fn judge(who: &str, rule: &SudoRule, dials_in: bool) -> Verdict {
     if rule.asks_password {

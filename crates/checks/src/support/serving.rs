@@ -172,7 +172,7 @@ impl<'a> ServiceCase<'a> {
         // Several statements may share a line.
         let mut seen = Vec::new();
         evidence.retain(|origin| {
-            let place = (origin.export, self.estate.export(origin.export).position(origin.start).line);
+            let place = (origin.export, self.estate.export(origin.export).line_of(origin.start));
             let new = !seen.contains(&place);
             seen.push(place);
             new

@@ -32,7 +32,7 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
     let (_, notes) = Phrasebook::read(&export);
     context::print(|out| {
         for note in &notes {
-            let line = export.position(note.origin.start).line;
+            let line = export.line_of(note.origin.start);
             writeln!(out, "{}:{line}: {}", path.display(), neutral(&note.text))?;
         }
         match notes.len() {
@@ -54,7 +54,7 @@ fn attempted(arguments: &args::PhrasebookTry) -> anyhow::Result<ExitCode> {
     }
     let (book, notes) = Phrasebook::read(&file);
     for note in &notes {
-        let line = file.position(note.origin.start).line;
+        let line = file.line_of(note.origin.start);
         crate::messages::warning(&format!("{}:{line}: {}", arguments.book.display(), note.text));
     }
     let export = crate::read::export(&arguments.export)?;
@@ -127,7 +127,7 @@ fn lines(
         tried.statements.len()
     )?;
     for note in &tried.notes {
-        let line = export.position(note.origin.start).line;
+        let line = export.line_of(note.origin.start);
         writeln!(out, "{line:>5} the sheet that comes out: {}", neutral(&masker.mask(&note.text)))?;
     }
     Ok(())

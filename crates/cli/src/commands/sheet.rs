@@ -55,9 +55,8 @@ fn checked(file: &Path) -> anyhow::Result<ExitCode> {
             writeln!(out)
         };
         let placed = |notes: &[Note]| -> Vec<String> {
-            let line = |note: &Note| {
-                format!("{:>4} {}", export.position(note.origin.start).line, neutral(&note.text))
-            };
+            let line =
+                |note: &Note| format!("{:>4} {}", export.line_of(note.origin.start), neutral(&note.text));
             notes.iter().map(line).collect()
         };
         let listed = |all: &[String]| -> Vec<String> {
@@ -118,7 +117,7 @@ fn written(estate: &Analyses, device: &Device) -> String {
     let file = |origin: Origin| estate.export(origin.export).path().to_owned();
     let seen = |origin: Origin| {
         let export = estate.export(origin.export);
-        format!("{}, line {}", export.path(), export.position(origin.start).line)
+        format!("{}, line {}", export.path(), export.line_of(origin.start))
     };
     let mask = |text: &str| estate.masker().mask(text);
     let files: Vec<String> = device.exports.iter().map(|id| estate.export(*id).path().to_owned()).collect();

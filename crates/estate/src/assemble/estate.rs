@@ -176,7 +176,7 @@ impl Estate {
     #[must_use]
     pub fn place(&self, origin: Origin) -> String {
         let export = self.export(origin.export);
-        format!("{}:{}", export.path(), export.position(origin.start).line)
+        format!("{}:{}", export.path(), export.line_of(origin.start))
     }
 
     /// What pppd is told for a dial-in tunnel.

@@ -76,7 +76,7 @@ impl Estate {
             .into_iter()
             .filter_map(|cut| {
                 let record: &ExportRecord = exports.get(cut.origin.export.0 as usize)?;
-                let line = record.export.position(cut.origin.start).line;
+                let line = record.export.line_of(cut.origin.start);
                 Some(LeftOutFile { path: format!("{}:{line}", record.export.path()), why: cut.text })
             })
             .chain(faults)

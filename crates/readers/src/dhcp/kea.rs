@@ -384,7 +384,7 @@ mod tests {
                 let ranges: Vec<_> = net
                     .ranges
                     .iter()
-                    .map(|(range, at)| format!("{}@{}", range.short(), export.position(at.start).line))
+                    .map(|(range, at)| format!("{}@{}", range.short(), export.line_of(at.start)))
                     .collect();
                 format!(
                     "{:?} {} {}",

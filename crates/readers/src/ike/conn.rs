@@ -3,6 +3,7 @@
 use super::proposals::{offer, strongswan_line};
 use super::{pool, seconds, selectors, swanctl};
 use crate::addresses;
+use std::collections::BTreeMap;
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{Offer, OfferPart};
 use trevlin_model::plan::{AddressPlan, FixedAddress};
@@ -18,13 +19,16 @@ pub(super) struct Conn<'a> {
     pub(super) origin: Origin,
 }
 
+/// Sections by their names, in the order of the files: those of one name add to each other.
+pub(super) type ByName<'s, 'a> = BTreeMap<&'a str, Vec<&'s Conn<'a>>>;
+
 /// Under which name `config setup` is kept.
 pub(super) const SETUP: &str = "config setup";
 
 /// What holds for one connection.
 #[derive(Clone, Copy)]
 pub(super) struct Said<'s, 'a> {
-    pub(super) all: &'s [Conn<'a>],
+    pub(super) all: &'s ByName<'s, 'a>,
     pub(super) name: &'s str,
     pub(super) daemon: IkeDaemon,
 }
@@ -366,17 +370,13 @@ fn protocol_and_port(text: &str) -> String {
 }
 
 /// The last line of a key in a section, then in those it takes in with `also`.
-fn lookup<'a>(all: &[Conn<'a>], name: &str, key: &str, depth: usize) -> Option<(&'a str, Origin)> {
+fn lookup<'a>(all: &ByName<'_, 'a>, name: &str, key: &str, depth: usize) -> Option<(&'a str, Origin)> {
     if depth > DEPTH {
         return None;
     }
-    let of = |wanted: &'static str| {
-        all.iter()
-            .filter(move |conn| conn.name == name)
-            .flat_map(move |conn| conn.lines.iter().filter(move |line| line.0 == wanted))
-    };
-    let mut own =
-        all.iter().filter(|conn| conn.name == name).flat_map(|conn| &conn.lines).filter(|line| line.0 == key);
+    let named = || all.get(name).into_iter().flatten().flat_map(|conn| &conn.lines);
+    let of = |wanted: &'static str| named().filter(move |line| line.0 == wanted);
+    let mut own = named().filter(|line| line.0 == key);
     own.next_back()
         .map(|line| (line.1, line.2))
         .or_else(|| of("also").find_map(|line| lookup(all, line.1, key, depth + 1)))

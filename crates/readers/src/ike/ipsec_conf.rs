@@ -5,11 +5,11 @@
 //! `conn %default` holds for every connection; `also` brings in another section's lines. The left side is taken for this end,
 //! as both daemons do where neither address is one of their own.
 
-use super::conn::{Conn, SETUP, Said};
+use super::conn::{ByName, Conn, SETUP, Said};
 use super::{finish, strongswan_conf, tell};
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use serde::Deserialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{Export, LineClass, Origin};
 
@@ -180,16 +180,25 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         return reading;
     }
     let mut malformed = Vec::new();
-    let mut seen: Vec<&str> = Vec::new();
+    let mut by_name = ByName::new();
+    all.iter().for_each(|conn| by_name.entry(conn.name).or_default().push(conn));
+    let mut seen: BTreeSet<&str> = BTreeSet::new();
     for conn in all.iter().filter(|conn| conn.name != "%default" && conn.name != SETUP) {
         // Sections of one name add to each other.
-        if seen.contains(&conn.name) {
+        if !seen.insert(conn.name) {
             continue;
         }
-        seen.push(conn.name);
-        let said = Said { all: &all, name: conn.name, daemon };
+        let said = Said { all: &by_name, name: conn.name, daemon };
         // Without `auto` the section only lends its lines to others.
         if said.get("auto").is_none_or(|(value, _)| value == "ignore") {
+            continue;
+        }
+        // What many sections take in from one is theirs each.
+        let taken =
+            ["leftsubnet", "rightsubnet", "leftsubnets", "rightsubnets", "rightsourceip", "ike", "esp"];
+        let size: usize =
+            taken.iter().filter_map(|key| said.get(key)).map(|(value, _)| 8 * value.len()).sum();
+        if !crate::growth::may_grow(size) {
             continue;
         }
         let (connection, offers, plan, asks) = said.connection(conn.origin);

@@ -133,7 +133,7 @@ mod tests {
             .iter()
             .map(|one| {
                 let nets: Vec<_> = one.addresses.iter().map(|address| address.net.to_string()).collect();
-                let line = export.position(one.origin.start).line;
+                let line = export.line_of(one.origin.start);
                 (one.name.as_str(), one.loopback, one.point_to_point, one.up, nets.join(" "), line)
             })
             .collect();

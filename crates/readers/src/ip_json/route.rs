@@ -161,7 +161,7 @@ mod tests {
         let reading = read(&export, &Surroundings::default());
         assert_eq!(reading.facts.routes.len(), 1);
         let lines: Vec<_> =
-            reading.ledger.notes.iter().map(|note| export.position(note.origin.start).line).collect();
+            reading.ledger.notes.iter().map(|note| export.line_of(note.origin.start)).collect();
         assert_eq!(lines, [3, 1]);
     }
 }

@@ -145,6 +145,10 @@ impl HeldSet {
         {
             return None;
         }
+        // A list that many rules name is theirs each.
+        if !crate::growth::may_grow(self.entries.len() * size_of::<IpRange>()) {
+            return None;
+        }
         let directions: Vec<&str> = directions.split(',').collect();
         let mut all = one_set(&self.parts, &self.entries, family, &directions);
         if self.parts == ["set"] {

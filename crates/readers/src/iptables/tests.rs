@@ -154,7 +154,7 @@ fn what_is_broken_is_named_and_the_rest_is_read() {
         let reading = read(&export, &Surroundings::default());
         let note = reading.ledger.notes.first().unwrap_or_else(|| panic!("{text}"));
         assert!(note.text.contains(part), "{text}: {}", note.text);
-        assert_eq!(export.position(note.origin.start).line, line, "{text}");
+        assert_eq!(export.line_of(note.origin.start), line, "{text}");
         assert_eq!(reading.facts.filters[0].complete, complete, "{text}");
     }
 }

@@ -212,6 +212,10 @@ impl<'s, 'a> Lists<'s, 'a> {
         let mut left = Sources::everybody();
         let mut found = Sources::default();
         for one in elements {
+            if !crate::growth::may_grow(left.ranges.len() * size_of::<trevlin_model::IpRange>()) {
+                found.names.push(FURTHER.into());
+                break;
+            }
             let mut words = one.words.as_slice();
             let negated = words.first().is_some_and(|word| word.starts_with('!'));
             if words.first() == Some(&"!") {

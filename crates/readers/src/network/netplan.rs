@@ -268,7 +268,7 @@ mod tests {
             .stored_interfaces
             .iter()
             .map(|one| {
-                let line = export.position(one.origin.start).line;
+                let line = export.line_of(one.origin.start);
                 format!("{} {} {}@{line}", one.name, one.addresses.len(), one.asks.is_some())
             })
             .collect();

@@ -94,6 +94,10 @@ fn compared(left: &Expr, op: Op, right: &Expr, sets: &Sets) -> Option<Vec<Match>
         (Expr::And(inner, mask), _) => masked(inner, mask, op, right),
         (_, Expr::Named(name)) => {
             let held = sets.get(name).filter(|held| !held.dynamic)?;
+            // A list that many rules name is theirs each.
+            if !crate::growth::may_grow((held.keys.len() + held.pairs.len()) * 2 * size_of::<Expr>()) {
+                return None;
+            }
             let keys: Vec<Expr> =
                 held.keys.iter().chain(held.pairs.iter().map(|(key, _)| key)).cloned().collect();
             among(left, &keys, negated)

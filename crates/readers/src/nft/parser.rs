@@ -336,7 +336,7 @@ impl<'a, 'b> Parser<'a, 'b> {
     /// A remark on the line above.
     fn remark_above(&self, first: Token<'a>) -> Option<String> {
         let mut before = self.tokens[..self.at].iter().rev();
-        let line = |token: &Token<'_>| self.export.position(self.export.origin_of(token.text).start).line;
+        let line = |token: &Token<'_>| self.export.line_of(self.export.origin_of(token.text).start);
         let last = before.find(|one| one.kind != Kind::End)?;
         (last.kind == Kind::Remark && !last.text.is_empty() && line(last) + 1 == line(&first))
             .then(|| last.text.to_owned())

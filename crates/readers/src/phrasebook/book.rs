@@ -310,7 +310,7 @@ impl Reader<'_> {
                 );
             }
         }
-        let line = self.export.position(at.start).line;
+        let line = self.export.line_of(at.start);
         book.phrases.push(Phrase {
             says: text.into(),
             line,

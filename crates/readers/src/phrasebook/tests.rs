@@ -24,7 +24,7 @@ fn tried(shape: &str, more: &str, phrases: &[(&str, &str)], export: &str) -> (St
         .ledger
         .notes
         .iter()
-        .map(|note| format!("{} {}", export.position(note.origin.start).line, note.text));
+        .map(|note| format!("{} {}", export.line_of(note.origin.start), note.text));
     (sheet.collect::<Vec<_>>().join("\n"), told.collect())
 }
 

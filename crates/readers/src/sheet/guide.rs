@@ -51,9 +51,8 @@ mod tests {
     fn told(text: String) -> (Vec<String>, super::super::Report) {
         let export = Export::new(ExportId(0), "x.toml", text);
         let report = super::super::check(&export);
-        let line = |note: &trevlin_model::Note| {
-            format!("{}: {}", export.position(note.origin.start).line, note.text)
-        };
+        let line =
+            |note: &trevlin_model::Note| format!("{}: {}", export.line_of(note.origin.start), note.text);
         (report.unread.iter().chain(&report.contradictions).map(line).collect(), report)
     }
 

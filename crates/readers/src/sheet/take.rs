@@ -601,10 +601,8 @@ mod tests {
         let Document { top, mut notes, .. } = of_toml(&export);
         assert!(notes.is_empty(), "{notes:?}");
         let one = take(top.get("x").unwrap(), &mut notes);
-        let told = notes
-            .iter()
-            .map(|note| format!("{} {}", export.position(note.origin.start).line, note.text))
-            .collect();
+        let told =
+            notes.iter().map(|note| format!("{} {}", export.line_of(note.origin.start), note.text)).collect();
         (one, told)
     }
 

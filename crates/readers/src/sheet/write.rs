@@ -67,8 +67,7 @@ pub fn write(facts: &Facts, head: &Head<'_>) -> String {
 
 /// Writes a document in the shape of a sheet as it stands.
 pub(crate) fn write_node(top: &Node, export: &Export, mask: &dyn Fn(&str) -> String) -> String {
-    let seen =
-        |origin: Origin| format!("{}, line {}", export.file_name(), export.position(origin.start).line);
+    let seen = |origin: Origin| format!("{}, line {}", export.file_name(), export.line_of(origin.start));
     let file = |_: Origin| String::new();
     let head = Head { device: "", kind: DeviceKind::Unknown, files: &[], seen: &seen, file: &file, mask };
     let mut out = Writer { head: &head, text: String::new() };

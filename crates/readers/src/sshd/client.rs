@@ -114,9 +114,10 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
     }
     let mut hosts: Vec<(&str, Origin)> = Vec::new();
+    let mut known = BTreeSet::new();
     for block in &blocks {
         for pattern in block.patterns.iter().filter(|one| !one.contains(['*', '?', '!'])) {
-            if !hosts.iter().any(|(known, _)| known == pattern) {
+            if known.insert(pattern.as_str()) {
                 hosts.push((pattern, block.origin));
             }
         }
@@ -130,6 +131,10 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         hosts.push(("every host", block.origin));
     }
     for (host, origin) in hosts {
+        // Every host is held against every block.
+        if !crate::growth::may_grow(16 * blocks.len()) {
+            break;
+        }
         let holds = |block: &&Block| block.holds(host);
         reading.facts.tunnels.extend(tunnel(
             export,

@@ -14,7 +14,7 @@ use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings
 use keywords::{Class, class};
 use lines::{arguments, keyword};
 use trevlin_model::ssh::{SshBlock, SshCriterion, SshServer, SshStatement};
-use trevlin_model::{Export, LineClass, Origin, Reference};
+use trevlin_model::{Export, Limit, LineClass, Origin, Reference};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -80,14 +80,19 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     // A file that another reads in is part of that server.
     if !around.reads_in(export, included) {
         let first = state.blocks.iter().flat_map(|block| &block.statements).map(|one| one.origin).next();
-        reading.facts.ssh_servers.push(SshServer {
+        let server = SshServer {
             program: trevlin_model::ssh::OPENSSH,
             origin: first.unwrap_or_else(|| export.origin(0..0)),
             blocks: state.blocks,
             missing: state.missing,
             refused: state.refused,
             keywords: keywords::modelled(),
-        });
+        };
+        let conditional = server.blocks.iter().filter(|block| !block.criteria.is_empty()).count();
+        if conditional > server.conditions_judged() {
+            book.cut(server.origin, Limit::Expansion, "not every `Match` block was tried out");
+        }
+        reading.facts.ssh_servers.push(server);
     }
     reading
 }

@@ -52,7 +52,9 @@ fn lines<'a>(
                 missing.push((crate::reader::missing_question(path), origin));
             }
             // ntpd goes five files deep.
-            for other in others.into_iter().filter(|_| depth < 5) {
+            // Of what is read in over and over only so much is looked at.
+            let once_more = |other: &&Export| depth < 5 && crate::growth::may_grow(16 * other.text().len());
+            for other in others.into_iter().filter(once_more) {
                 found.extend(lines(other, around, depth + 1, missing));
             }
         }

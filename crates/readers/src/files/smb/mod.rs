@@ -274,6 +274,10 @@ fn share(loaded: &mut Loaded, name: String, origin: Origin) -> usize {
 fn copy(name: &str, loaded: &mut Loaded) {
     let Some(at) = loaded.current else { return };
     let Some(other) = loaded.shares.iter().find(|one| one.name.eq_ignore_ascii_case(name)) else { return };
+    let size: usize = other.values.values().map(|(text, _)| text.len()).sum();
+    if !crate::growth::may_grow(size) {
+        return;
+    }
     let values = other.values.clone();
     loaded.shares[at].values.extend(values);
 }
@@ -433,7 +437,7 @@ fn part(share: &Share, global: &Values, whole: &Sources) -> Part {
     part.path = get(values, "path").map(|(path, _)| path.to_owned());
     part.sources = match sources(values) {
         Some(own) => own.and(whole),
-        None => whole.clone(),
+        None => serving::handed_on(whole),
     };
     let guest = get(global, "guestaccount").map_or("nobody", |(name, _)| name);
     let valid: Vec<String> = get(values, "validusers")

@@ -4,6 +4,7 @@ use super::access::{all_of, any, ordered};
 use crate::angles::Directive;
 use crate::serving::truth;
 use crate::web::{Way, both, page, parts_of};
+use std::collections::BTreeSet;
 use trevlin_model::served::{Asked, Part, Remark, Sources};
 use trevlin_model::{Origin, Setting};
 
@@ -92,6 +93,12 @@ pub(super) fn pages(
         return vec![part];
     }
     let sections = sections(own, is_host, all);
+    // Each page looks at every section, and each host has all of them.
+    if !crate::growth::may_grow(sections.len() * (sections.len() + size_of::<Part>())) {
+        let mut part = page("/", origin);
+        part.login = Setting::Unknown { why: "it has more sections than are followed".into() };
+        return vec![part];
+    }
     let root = own
         .iter()
         .rev()
@@ -136,14 +143,13 @@ pub(super) fn pages(
         }
     }
     wanted.extend(handed.iter().map(|(url, origin)| (url.clone(), String::new(), *origin)));
-    let mut seen: Vec<String> = Vec::new();
+    let mut seen: BTreeSet<String> = BTreeSet::new();
     let mut parts = Vec::new();
     for (url, folder, line) in wanted {
         let key = if url.len() > 1 { url.trim_end_matches('/').to_owned() } else { url.clone() };
-        if seen.contains(&key) {
+        if !seen.insert(key) {
             continue;
         }
-        seen.push(key);
         parts.extend(one_page(&url, &folder, line, &sections, own, &handed));
     }
     parts

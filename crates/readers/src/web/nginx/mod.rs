@@ -140,7 +140,7 @@ impl<'a> World<'a> {
             for other in files {
                 // A dump holds many files as one export, each by its own name.
                 let open_now = Open { again: open.contains(&other.path), depth: open.len() };
-                if !book.may_read_in(one.origin, other.export, open_now, usize::MAX) {
+                if !book.may_read_in_part(one.origin, other.export, open_now, usize::MAX, other.text.len()) {
                     continue;
                 }
                 open.push(other.path);
@@ -466,11 +466,12 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
 fn addresses(rules: &[&Statement<'_>], named_only: bool) -> Sources {
     let mut left = Sources::everybody();
     let mut found = Sources::default();
-    for rule in rules {
+    // Rules that say the same one after the other are one: in which of them somebody is makes no difference.
+    for run in rules.chunk_by(|one, next| one.name() == next.name()) {
         let mut meant = Sources::default();
-        serving::host(rule.value(), &mut meant);
-        found.origins.push(rule.origin);
-        if rule.name() == "allow" {
+        run.iter().for_each(|rule| serving::host(rule.value(), &mut meant));
+        found.origins.extend(run.iter().map(|rule| rule.origin));
+        if run[0].name() == "allow" {
             let taken = left.and(&Sources { names: Vec::new(), ..meant.clone() });
             found.ranges.extend(taken.ranges);
         }
