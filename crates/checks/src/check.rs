@@ -197,6 +197,8 @@ pub struct Question {
     pub evidence: Vec<Origin>,
     /// Files that would answer it and are not among the exports, by the paths under which the device has them.
     pub files: Vec<String>,
+    /// Whether its lines are quoted: not those that were not understood.
+    pub quoted: bool,
 }
 
 impl Check {
@@ -260,6 +262,14 @@ impl Verdict {
 
     /// Shorthand for an undetermined answer.
     pub fn ask(question: impl Into<Prose>, evidence: Vec<Origin>) -> Self {
-        Self::Undetermined(Question { question: question.into(), evidence, files: Vec::new() })
+        Self::Undetermined(Question { question: question.into(), evidence, files: Vec::new(), quoted: true })
+    }
+
+    /// The same without a word of its lines: what was not understood may hold anything, a secret too.
+    pub fn unquoted(mut self) -> Self {
+        if let Self::Undetermined(question) = &mut self {
+            question.quoted = false;
+        }
+        self
     }
 }

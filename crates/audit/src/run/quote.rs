@@ -86,12 +86,16 @@ pub(super) fn open_question(
     about: (DeviceId, Subject),
     question: Question,
 ) -> OpenQuestion {
+    let mut evidence = texts.evidence(estate, &question.evidence);
+    if !question.quoted {
+        evidence.iter_mut().for_each(|one| one.excerpt = texts.hold("…"));
+    }
     OpenQuestion {
         check: check.id,
         area: check.area,
         device: texts.hold(device),
         question: texts.hold(&estate.masker().mask(&question.question.into_string())),
-        evidence: texts.evidence(estate, &question.evidence),
+        evidence,
         files: question.files,
         about,
     }

@@ -2,7 +2,7 @@
 
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
@@ -73,15 +73,22 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
                 Verdict::ask(ask, vec![missing.origin]),
             ));
         }
+        let mut known_lists = BTreeMap::new();
         if device.facts.accounts.is_empty() {
             for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
-                let who: Vec<&str> =
-                    rule.who.iter().map(String::as_str).filter(|name| *name != "root").collect();
-                if !who.is_empty() {
-                    let known = who.iter().any(|name| dials_in.contains(*name));
-                    // A list that many rules share is not told out with each of them.
-                    let shown = &who[..who.len().min(MOST_NAMED)];
-                    let more = match who.len() - shown.len() {
+                // A list that many rules share is not told out with each of them, and gone through once.
+                let shown: Vec<&str> = rule
+                    .who
+                    .iter()
+                    .map(String::as_str)
+                    .filter(|name| *name != "root")
+                    .take(MOST_NAMED)
+                    .collect();
+                if !shown.is_empty() {
+                    let known = *known_lists
+                        .entry(Arc::as_ptr(&rule.who))
+                        .or_insert_with(|| rule.who.iter().any(|name| dials_in.contains(name.as_str())));
+                    let more = match rule.who.len().saturating_sub(MOST_NAMED) {
                         0 => String::new(),
                         more => format!(" and {more} more"),
                     };

@@ -54,7 +54,7 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
                 Why::Missing(path) => Some(path.clone()),
                 _ => None,
             });
-            let verdict = Verdict::ask(ask, lines).wanting_all(files);
+            let verdict = Verdict::ask(ask, lines).unquoted().wanting_all(files);
             answers.push(Answer::new(device, Subject::of(SubjectKind::File).with(path), verdict));
         }
     }

@@ -13,7 +13,10 @@ fn the_json_is_as_documented() {
     let keys =
         |value: &serde_json::Value| value.as_object().unwrap().keys().cloned().collect::<BTreeSet<_>>();
     let set = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<BTreeSet<_>>();
-    assert_eq!(keys(&outcome), set(&["schema", "as_of", "devices", "findings", "open_questions", "summary"]));
+    assert_eq!(
+        keys(&outcome),
+        set(&["schema", "as_of", "devices", "findings", "incomplete", "open_questions", "summary"])
+    );
     let device = &outcome["devices"][0];
     assert_eq!(keys(device), set(&["name", "kind", "exports"]));
     assert_eq!(

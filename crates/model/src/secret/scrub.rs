@@ -1,5 +1,7 @@
 //! Stand-ins for secrets, so that an export can be handed on: equal secrets have equal ones, what is nearly equal stays so, and
 //! each fits where the secret stood.
+//!
+//! Long because a stand-in has to fit every form in which secrets stand in files, and all forms are looked at together.
 
 use super::mask::{MASKED_ANYWHERE, MASKED_INSIDE_WORDS, forms, hex, is_of_machines, is_told_by_value};
 use super::{HeldSecret, KeyGrade, Secret, SecretKind};

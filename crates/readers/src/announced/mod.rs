@@ -8,31 +8,13 @@ mod names;
 mod programs;
 mod shapes;
 mod values;
+mod words;
 
 use aho_corasick::AhoCorasick;
-use serde::Deserialize;
-use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Facts, HeldSecret, Secret};
-
-use programs::Takes;
-
-/// Words and shapes, as the table has them.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Words {
-    words: BTreeSet<String>,
-    endings: Vec<String>,
-    key_kinds: BTreeSet<String>,
-    no_secret: BTreeSet<String>,
-    ordinary: BTreeSet<String>,
-    file_endings: Vec<String>,
-    programs: BTreeMap<String, BTreeMap<String, Takes>>,
-}
-
-trevlin_model::table! { static WORDS: Words = "../../tables/announced-secrets.toml"; }
 
 /// Something of this is in every line that announces a secret: in whatever capitals.
 const SIGNS: [&str; 22] = [

@@ -1,6 +1,7 @@
 //! Values of settings whose name says that they are secret.
 
-use super::{WORDS, values};
+use super::values;
+use super::words::WORDS;
 use crate::scrub::comment;
 use std::ops::Range;
 

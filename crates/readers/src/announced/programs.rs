@@ -1,26 +1,8 @@
 //! Arguments of programs that hold secrets: in hooks, units, jobs and scripts that a configuration names.
 
-use super::{WORDS, values};
-use serde::Deserialize;
+use super::values;
+use super::words::{Takes, WORDS};
 use std::ops::Range;
-
-/// How much of an option's value is a secret.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub(super) enum Takes {
-    /// All of it.
-    Whole,
-    /// What is written to the option without a blank.
-    Glued,
-    /// Either.
-    GluedOrWhole,
-    /// What follows the first colon.
-    AfterColon,
-    /// What follows the first percent sign.
-    AfterPercent,
-    /// The last word of the command.
-    Last,
-}
 
 /// Where such arguments stand in a line.
 pub(super) fn places(line: &str) -> Vec<Range<usize>> {

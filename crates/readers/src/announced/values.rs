@@ -1,6 +1,6 @@
 //! What may be a secret, and what is an ordinary value.
 
-use super::WORDS;
+use super::words::WORDS;
 
 /// Whether a value may be a secret where its name says so: not a choice of the setting, not a file, not something that stands for
 /// another value.

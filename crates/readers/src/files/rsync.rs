@@ -5,6 +5,7 @@
 use crate::ini::{Section, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::serving::{self, is_known, truth};
+use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
     Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
@@ -109,19 +110,31 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         },
     );
     served.open = open;
+    let mut known = Known::new();
     for module in rest.iter().filter(|one| !is_global(one)) {
         let get = |key: &str| module.last(key).map(|one| (one.value, one.origin)).or_else(|| of_all(key));
-        served.parts.push(part(module, &get));
+        served.parts.push(part(module, &get, &mut known));
     }
     reading.facts.served.push(served);
     reading
 }
 
-fn part<'a>(module: &Section<'a>, get: &dyn Fn(&str) -> Option<(&'a str, Origin)>) -> Part {
+/// Who is admitted by lists that were met, by where their texts are.
+type Known = BTreeMap<(Option<*const u8>, Option<*const u8>), Sources>;
+
+fn part<'a>(
+    module: &Section<'a>,
+    get: &dyn Fn(&str) -> Option<(&'a str, Origin)>,
+    known: &mut Known,
+) -> Part {
     let mut part = Part::new(PartKind::Module, module.name, module.origin);
     part.path = get("path").map(|(path, _)| path.to_owned());
     let list = |key| get(key).map(|(text, origin)| (hosts(text), origin));
-    part.sources = serving::admitted(list("hosts allow"), list("hosts deny"));
+    let at = |key| get(key).map(|(text, _)| text.as_ptr());
+    let made = known
+        .entry((at("hosts allow"), at("hosts deny")))
+        .or_insert_with(|| serving::admitted(list("hosts allow"), list("hosts deny")));
+    part.sources = serving::handed_on(made);
     let users = get("auth users").filter(|(text, _)| !text.is_empty());
     part.login = match users {
         Some((_, origin)) => Setting::Stated { value: Asked::Proof, origin },

@@ -255,11 +255,15 @@ mod tests {
             ("create a hash:net\nadd a 10.0.0.0/8\nadd a 10.1.0.0/16 nomatch", "dst", "none"),
             ("create a hash:mac\nadd a 02:00:5e:00:53:01", "src", "none"),
         ] {
-            let export = Export::new(ExportId(0), "ipset.save", text.into());
+            let export = Export::new(ExportId(0), "ipset.save", format!("{text}\n"));
             let sets = of(&Surroundings::of(vec![&export]));
             let found = sets["a"].condition(Family::V4, directions);
             assert_eq!(found.map_or("none".to_owned(), |kind| format!("{kind:?}")), wanted, "{text}");
         }
+        // One that breaks off may lack elements.
+        let export =
+            Export::new(ExportId(0), "ipset.save", "create a hash:ip\nadd a 10.0.0.1\nadd a 10.0.".into());
+        assert!(of(&Surroundings::of(vec![&export]))["a"].condition(Family::V4, "src").is_none());
         let text = "create a hash:ip,port\nadd a 10.0.0.1,udp:53\ncreate l list:set\nadd l a\n";
         let export = Export::new(ExportId(0), "ipset.save", text.into());
         let sets = of(&Surroundings::of(vec![&export]));

@@ -147,7 +147,7 @@ fn what_is_broken_is_named_and_the_rest_is_read() {
         ("*filter\n:INPUT DROP [0:0]\n-A INPUT -j GONE\nCOMMIT\n", 3, "not in this dump", true),
         ("*filter\nwhat is this\nCOMMIT\n", 2, "no command", false),
         ("*filter\n-A INPUT -m comment --comment \"open -j DROP\nCOMMIT\n", 2, "not closed", false),
-        ("*filter\nCOMMIT\n-A INPUT -j DROP\n", 3, "expected a `*table`", true),
+        ("*filter\nCOMMIT\n-A INPUT -j DROP\n", 3, "expected a `*table`", false),
         ("*filter\n:INPUT DROP [0:0]\nCOMMIT\n*filter\nCOMMIT\n", 4, "occurs twice", true),
     ] {
         let export = Export::new(ExportId(0), "iptables-save.txt", text.into());

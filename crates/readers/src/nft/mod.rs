@@ -116,7 +116,7 @@ pub(crate) fn rules_of_chain(export: &Export, around: &Surroundings<'_>) -> (Vec
 }
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
-    if crate::uci::rules_of_chains(around).contains(export.path()) {
+    if crate::uci::included::rules_of_chains(around).contains(export.path()) {
         return rules_of_chain(export, around).1;
     }
     let mut reading = Reading::of(export);

@@ -1,6 +1,7 @@
 //! Exports of OpenWrt: `uci export`, and files below `/etc/config`.
 
 mod firewall;
+pub(crate) mod included;
 mod network;
 mod services;
 #[cfg(test)]
@@ -11,7 +12,6 @@ mod tunnels;
 use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use network::Networks;
-use std::collections::BTreeSet;
 use text::Package;
 use trevlin_model::{Export, Filter, LineClass, NotModelled};
 
@@ -78,28 +78,6 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         take(package, export, around, &networks, &mut reading, !cut && parsed.broken.is_empty());
     }
     reading
-}
-
-/// Paths of files whose rules the firewall puts into its chains.
-#[derive(Debug)]
-struct RulesOfChains(BTreeSet<String>);
-
-/// Paths of files whose rules the firewall of a device puts into its chains (OpenWrt, firewall4: `config include` of the type
-/// `nftables`).
-pub(crate) fn rules_of_chains(around: &Surroundings<'_>) -> BTreeSet<String> {
-    let found = around.once(|| {
-        let mut paths = BTreeSet::new();
-        for (export, _) in around.of_format(&READER) {
-            let parsed = text::parse(export);
-            let firewall = parsed.packages.iter().filter(|package| package.name == "firewall");
-            for section in firewall.flat_map(|package| package.of("include")) {
-                let found = firewall::rules_of_chain(section, export, around);
-                paths.extend(found.map(|(file, ..)| file.path().to_owned()));
-            }
-        }
-        RulesOfChains(paths)
-    });
-    found.0.clone()
 }
 
 fn take(

@@ -296,3 +296,39 @@ fn a_firewall_without_its_networks_stands_by_their_names() {
     assert_eq!(reading.facts.forwards[0].entering.as_deref(), Some("uplink"));
     assert!(reading.ledger.notes.iter().any(|note| note.text.contains("/etc/config/network")));
 }
+
+#[test]
+fn rules_of_another_file_go_into_the_chain_that_is_named() {
+    let include = |position: &str| {
+        format!(
+            "{ZONES}config include\n\toption type nftables\n\toption path /etc/x.nft\n\toption position {position}\n\toption chain input_wan\n"
+        )
+    };
+    let more = "# ours\ntcp dport 7681 accept\nip saddr 192.0.2.1 drop\n";
+    for (position, exported, wanted) in [
+        ("chain-pre", true, "7681 Accept"),
+        ("chain-post", true, "IPv4 192.0.2.1 Drop"),
+        // Where it is not among the exports, or goes elsewhere, nobody knows what it does.
+        ("chain-pre", false, "open"),
+        ("table-post", true, "open"),
+    ] {
+        let main = Export::new(ExportId(0), "d/etc/config/firewall", include(position));
+        let other = Export::new(ExportId(1), "d/etc/x.nft", more.into());
+        let all = if exported { vec![&main, &other] } else { vec![&main] };
+        let reading = read(&main, &Surroundings::of(all));
+        let facts = &reading.facts;
+        let chain = facts.filters[0].chain("input_wan").unwrap();
+        let rule = if position == "chain-pre" { chain.rules.first() } else { chain.rules.last() };
+        let found = match facts.not_modelled.iter().any(|one| one.filters_packets && one.apart) {
+            true => "open".to_owned(),
+            false => rule.map_or(String::new(), |rule| {
+                format!(
+                    "{} {:?}",
+                    conditions(&rule.matches).replace("tcp ", "").replace("from ", ""),
+                    rule.target
+                )
+            }),
+        };
+        assert_eq!(found, wanted, "{position}");
+    }
+}

@@ -9,6 +9,7 @@ mod tests;
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known, truth};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::served::{
     Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
@@ -78,7 +79,7 @@ fn squashed(text: &str) -> String {
 }
 
 /// Values by name, each with its line.
-type Values = BTreeMap<String, (String, Origin)>;
+type Values = BTreeMap<String, (Arc<str>, Origin)>;
 
 struct Share {
     name: String,
@@ -188,7 +189,7 @@ fn load<'a>(
                     Some(at) => &mut loaded.shares[at].values,
                     None => &mut loaded.global,
                 };
-                values.insert(key.to_owned(), (value, origin));
+                values.insert(key.to_owned(), (value.into(), origin));
             }
             _ if key.contains(':') || is_known("smb", key) => book.class(origin, LineClass::PassedOver),
             _ => book.not_understood(origin, serving::unknown("smb.conf(5)")),
@@ -274,10 +275,6 @@ fn share(loaded: &mut Loaded, name: String, origin: Origin) -> usize {
 fn copy(name: &str, loaded: &mut Loaded) {
     let Some(at) = loaded.current else { return };
     let Some(other) = loaded.shares.iter().find(|one| one.name.eq_ignore_ascii_case(name)) else { return };
-    let size: usize = other.values.values().map(|(text, _)| text.len()).sum();
-    if !crate::growth::may_grow(size) {
-        return;
-    }
     let values = other.values.clone();
     loaded.shares[at].values.extend(values);
 }
@@ -312,7 +309,7 @@ fn include<'a>(
 }
 
 fn get<'v>(values: &'v Values, key: &str) -> Option<(&'v str, Origin)> {
-    values.get(key).map(|(value, origin)| (value.as_str(), *origin))
+    values.get(key).map(|(value, origin)| (&**value, *origin))
 }
 
 fn yes(values: &Values, key: &str) -> Option<(bool, Origin)> {
@@ -337,12 +334,13 @@ fn served(export: &Export, loaded: Loaded) -> Served {
     served.endpoints = endpoints(global, origin);
     served.offers.push(dialects(global, origin));
     served.open = loaded.open;
-    let whole = sources(global).unwrap_or_else(Sources::everybody);
+    let mut known = Known::new();
+    let whole = sources(global, &mut known).unwrap_or_else(Sources::everybody);
     for share in &loaded.shares {
         let printer = yes(&share.values, "printable").is_some_and(|(yes, _)| yes);
         let off = yes(&share.values, "available").is_some_and(|(yes, _)| !yes);
         if !printer && !off && !share.name.eq_ignore_ascii_case("ipc$") {
-            served.parts.push(part(share, global, &whole));
+            served.parts.push(part(share, global, &whole, &mut known));
         }
     }
     served
@@ -410,13 +408,21 @@ fn dialects(global: &Values, origin: Origin) -> Offer {
 }
 
 /// Who is admitted by `hosts allow` and `hosts deny`; the device itself always is, which says nothing about anybody else.
-fn sources(values: &Values) -> Option<Sources> {
-    let of = |key| {
-        get(values, key).map(|(text, origin)| (hosts(text), origin)).filter(|(list, _)| !list.is_nobody())
-    };
-    let (allow, deny) = (of("hostsallow"), of("hostsdeny"));
-    (allow.is_some() || deny.is_some()).then(|| serving::admitted(allow, deny))
+fn sources(values: &Values, known: &mut Known) -> Option<Sources> {
+    let at = |key| get(values, key).map(|(text, _)| text.as_ptr());
+    // Shares begin with what holds for all: a list is worked out once.
+    let made = known.entry((at("hostsallow"), at("hostsdeny"))).or_insert_with(|| {
+        let of = |key| {
+            get(values, key).map(|(text, origin)| (hosts(text), origin)).filter(|(list, _)| !list.is_nobody())
+        };
+        let (allow, deny) = (of("hostsallow"), of("hostsdeny"));
+        (allow.is_some() || deny.is_some()).then(|| serving::admitted(allow, deny))
+    });
+    made.as_ref().map(serving::handed_on)
 }
+
+/// Who is admitted by lists that were met, by where their texts are.
+type Known = BTreeMap<(Option<*const u8>, Option<*const u8>), Option<Sources>>;
 
 /// The addresses of a list, without those behind `EXCEPT`.
 fn hosts(text: &str) -> Sources {
@@ -431,11 +437,11 @@ fn hosts(text: &str) -> Sources {
     found.without(&except)
 }
 
-fn part(share: &Share, global: &Values, whole: &Sources) -> Part {
+fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Known) -> Part {
     let values = &share.values;
     let mut part = Part::new(PartKind::Share, share.name.clone(), share.origin);
     part.path = get(values, "path").map(|(path, _)| path.to_owned());
-    part.sources = match sources(values) {
+    part.sources = match sources(values, known) {
         Some(own) => own.and(whole),
         None => serving::handed_on(whole),
     };

@@ -5,6 +5,7 @@ mod chains;
 mod conditions;
 mod sections;
 
+use super::included::rules_of_chain;
 use super::network::Networks;
 use super::text::{Package, Said, Section};
 use crate::making::holds;
@@ -104,24 +105,6 @@ struct Compiler<'a, 'b> {
 pub(super) struct Compiled {
     pub(super) filter: Filter,
     pub(super) not_modelled: Vec<NotModelled>,
-}
-
-/// The file of an `include` section whose rules go into a chain, the chain's name, and whether they go before what is there
-/// (firewall4, fw4.uc, parse_include); only where it is among the exports.
-pub(super) fn rules_of_chain<'a>(
-    section: &Section,
-    named_in: &Export,
-    around: &Surroundings<'a>,
-) -> Option<(&'a Export, String, bool)> {
-    let before = match section.text("position")? {
-        "chain-pre" | "chain-prepend" => true,
-        "chain-post" | "chain-append" => false,
-        _ => return None,
-    };
-    if section.text("type") != Some("nftables") || section.is_on("enabled") == Some(false) {
-        return None;
-    }
-    Some((around.find(section.text("path")?, named_in)?, section.text("chain")?.to_owned(), before))
 }
 
 /// Compiles the package.

@@ -13,6 +13,7 @@ use crate::braces::{Comments, Statement, statements};
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known};
 use crate::tls;
+use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
 use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, find_paths};
@@ -272,11 +273,18 @@ const JUDGED: [&str; 31] = [
 ];
 
 /// The settings of the blocks that a statement stands in, the outermost first.
-type Chain<'c, 's, 'a> = [&'c [&'s Statement<'a>]];
+type Chain<'c, 's, 'a> = [&'c Settings<'s, 'a>];
+
+/// The settings of one block by their names, in the order of the file.
+type Settings<'s, 'a> = BTreeMap<&'s str, Vec<&'s Statement<'a>>>;
 
 /// The settings of a block. A main file may read in thousands of servers, and what is inherited is no block.
-fn settings<'s, 'a>(one: &'s Statement<'a>) -> Vec<&'s Statement<'a>> {
-    one.children().iter().filter(|one| one.block.is_none()).collect()
+fn settings<'s, 'a>(one: &'s Statement<'a>) -> Settings<'s, 'a> {
+    let mut by_name = Settings::new();
+    for one in one.children().iter().filter(|one| one.block.is_none()) {
+        by_name.entry(one.name()).or_default().push(one);
+    }
+    by_name
 }
 
 /// The blocks from the outermost to a server, and the server.
@@ -305,17 +313,18 @@ fn servers<'s, 'a>(
 
 /// The last statement of a name in the innermost block that has one.
 fn inherited<'s, 'a>(chain: &Chain<'_, 's, 'a>, name: &str) -> Option<&'s Statement<'a>> {
-    chain.iter().rev().find_map(|block| block.iter().rev().find(|one| one.name() == name)).copied()
+    chain.iter().rev().find_map(|block| block.get(name)?.last()).copied()
 }
 
 /// All statements of some names in the innermost block that has one.
 fn list<'s, 'a>(chain: &Chain<'_, 's, 'a>, names: &[&str]) -> Vec<&'s Statement<'a>> {
-    chain
-        .iter()
-        .rev()
-        .map(|block| block.iter().copied().filter(|one| names.contains(&one.name())).collect::<Vec<_>>())
-        .find(|all| !all.is_empty())
-        .unwrap_or_default()
+    let found = chain.iter().rev().find(|block| names.iter().any(|name| block.contains_key(name)));
+    let Some(block) = found else { return Vec::new() };
+    let mut all: Vec<&'s Statement<'a>> =
+        names.iter().filter_map(|name| block.get(name)).flatten().copied().collect();
+    // Back in the order in which they stand: all of one block are elements of one list.
+    all.sort_by_key(|one| std::ptr::from_ref(*one) as usize);
+    all
 }
 
 fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: bool) -> Served {
@@ -464,6 +473,10 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
 
 /// The first rule that fits decides; whom none fits is let in, unless only those who are named are meant.
 fn addresses(rules: &[&Statement<'_>], named_only: bool) -> Sources {
+    // What many places share is worked out for each, as long as there is room for it.
+    if !crate::growth::may_grow(rules.len() * size_of::<Origin>()) {
+        return serving::beyond(rules[0].origin);
+    }
     let mut left = Sources::everybody();
     let mut found = Sources::default();
     // Rules that say the same one after the other are one: in which of them somebody is makes no difference.
