@@ -90,6 +90,7 @@ libfuzzer_sys::fuzz_target!(|data: &[u8]| {
         chains,
         sets: Vec::new(),
         complete: true,
+        gaps_placed: false,
         origin: PLACE,
     };
     if let Err(why) = small_world::check(&filter) {
