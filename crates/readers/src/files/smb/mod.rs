@@ -446,7 +446,9 @@ fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Known) -> P
         None => serving::handed_on(whole),
     };
     let guest = get(global, "guestaccount").map_or("nobody", |(name, _)| name);
+    // Each share has its users, also where it takes the list from another: beyond the limit anybody may be among them.
     let valid: Vec<String> = get(values, "validusers")
+        .filter(|(text, _)| crate::growth::may_grow(8 * text.len()))
         .map_or_else(Vec::new, |(text, _)| list(text).iter().map(|one| (*one).to_owned()).collect());
     let has = |key: &str, name: &str| get(values, key).is_some_and(|(text, _)| list(text).contains(&name));
     // A guest who is not among the valid users, or among the others, does not come in.
