@@ -7,8 +7,6 @@ use trevlin_estate::assemble::Estate;
 use trevlin_estate::evidence::place;
 use trevlin_model::{GapKind, LineClass, Origin};
 
-use crate::map::EstateMap;
-
 /// Something that is missing.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Incomplete {
@@ -118,28 +116,11 @@ pub fn of_exports(estate: &Estate, device: usize) -> Vec<Incomplete> {
         {
             found.push(Incomplete { device, why: Why::Illegible, origin: export.origin_of(line.text) });
         }
-        if export.breaks_off()
-            && let Some(last) = export.line(export.line_count())
-        {
-            found.push(Incomplete { device, why: Why::EndsWithinLine, origin: export.origin_of(last.text) });
+        if export.breaks_off() {
+            found.push(Incomplete { device, why: Why::EndsWithinLine, origin: export.last_line() });
         }
     }
     found
-}
-
-/// What of the packet filters of a device is missing or not followed.
-#[must_use]
-pub fn of_filters(map: &EstateMap, device: usize) -> Vec<Incomplete> {
-    let tables = map.tables_in_force(device);
-    let placed = tables.into_iter().filter(|table| !table.complete && table.gaps_placed);
-    let placed = placed.map(|table| Incomplete {
-        device,
-        why: Why::Packets(format!("rules of table {} that were not understood", table.table)),
-        origin: table.origin,
-    });
-    let lacks = map.lacks(device).into_iter();
-    let lacks = lacks.map(|one| Incomplete { device, why: Why::Packets(one.what), origin: one.origin });
-    lacks.chain(placed).collect()
 }
 
 /// For outputs, with every secret masked.
@@ -155,19 +136,4 @@ pub fn rows(estate: &Estate, found: &[Incomplete]) -> Vec<IncompleteRow> {
         }
     };
     found.iter().map(row).collect()
-}
-
-/// What of all packet filters is missing or not followed, for outputs.
-#[must_use]
-pub fn rows_of_filters(map: &EstateMap) -> Vec<IncompleteRow> {
-    let found: Vec<Incomplete> = (0..map.devices.len()).flat_map(|at| of_filters(map, at)).collect();
-    rows(map, &found)
-}
-
-/// Everything, for outputs.
-#[must_use]
-pub fn rows_of_all(map: &EstateMap) -> Vec<IncompleteRow> {
-    let of = |at| of_filters(map, at).into_iter().chain(of_exports(map, at));
-    let found: Vec<Incomplete> = (0..map.devices.len()).flat_map(of).collect();
-    rows(map, &found)
 }

@@ -10,6 +10,7 @@ pub mod filter_review;
 pub mod incomplete;
 pub mod intents;
 pub mod l2tp;
+pub mod lacking;
 pub mod logins;
 pub mod management;
 pub mod map;

@@ -1,6 +1,7 @@
 //! An estate with how its devices are joined and who lays claim to which address: what everything about packets starts from.
 
 use crate::addresses::Plan;
+use crate::incomplete::{Incomplete, of_exports};
 use crate::topology::EstateShape;
 use std::ops::Deref;
 use std::sync::OnceLock;
@@ -12,18 +13,25 @@ pub struct EstateMap {
     estate: Estate,
     shape: OnceLock<EstateShape>,
     plan: OnceLock<Plan>,
+    incomplete: OnceLock<Vec<Vec<Incomplete>>>,
 }
 
 impl EstateMap {
     /// A map of an estate, with nothing worked out yet.
     #[must_use]
     pub fn of(estate: Estate) -> Self {
-        Self { estate, shape: OnceLock::new(), plan: OnceLock::new() }
+        Self { estate, shape: OnceLock::new(), plan: OnceLock::new(), incomplete: OnceLock::new() }
     }
 
     /// How the devices are joined.
     pub fn shape(&self) -> &EstateShape {
         self.shape.get_or_init(|| EstateShape::of(&self.estate))
+    }
+
+    /// What of each device's exports was not read whole.
+    pub fn incomplete(&self) -> &[Vec<Incomplete>] {
+        self.incomplete
+            .get_or_init(|| (0..self.estate.devices.len()).map(|at| of_exports(&self.estate, at)).collect())
     }
 
     /// The address plan.

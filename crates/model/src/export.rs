@@ -250,6 +250,12 @@ impl Export {
         (1..=self.line_count()).filter_map(|number| self.line(number))
     }
 
+    /// Where its last line stands; its beginning where it has none.
+    #[must_use]
+    pub fn last_line(&self) -> Origin {
+        self.line(self.line_count()).map_or(self.origin(0..0), |line| self.origin_of(line.text))
+    }
+
     /// Whether it ends with a line end, as what programs write does; one that is cut off seldom ends there.
     #[must_use]
     pub fn ends_with_line(&self) -> bool {

@@ -44,6 +44,21 @@ pub struct NotModelled {
     pub origin: Origin,
 }
 
+impl NotModelled {
+    /// Something that decides about packets beside the lists that are followed, as a phrase.
+    #[must_use]
+    pub fn beside(what: impl Into<String>, origin: Origin) -> Self {
+        Self {
+            what: what.into(),
+            may_serve: None,
+            filters_packets: true,
+            apart: true,
+            only_blocks: false,
+            origin,
+        }
+    }
+}
+
 /// Facts of one export, or of a whole device once put together.
 #[derive(Debug, Clone, Default)]
 pub struct Facts {

@@ -145,14 +145,7 @@ impl Filter {
             let Some(origin) = chain.rules.get(kept).map(|rule| rule.origin) else { continue };
             first = first.or(Some(origin));
             chain.rules.truncate(kept);
-            chain.rules.push(Rule {
-                matches: Vec::new(),
-                target: Target::NotModelled { name: "rules that were not read".into(), ends: true },
-                logs: false,
-                comment: None,
-                packets: None,
-                origin,
-            });
+            chain.rules.push(Rule::open("rules that were not read", origin));
         }
         (self.complete, self.gaps_placed) = (false, self.complete || self.gaps_placed);
         let text = format!(
@@ -263,6 +256,13 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// Stands where something was lost: it may do anything to any packet.
+    #[must_use]
+    pub fn open(what: &str, origin: Origin) -> Self {
+        let target = Target::NotModelled { name: what.into(), ends: true };
+        Self { matches: Vec::new(), target, logs: false, comment: None, packets: None, origin }
+    }
+
     /// Whether two rules say the same, wherever they stand and whatever they counted.
     #[must_use]
     pub fn says_the_same(&self, other: &Self) -> bool {
@@ -491,6 +491,14 @@ pub enum Target {
         /// Whether the walk through the table may end here.
         ends: bool,
     },
+}
+
+impl Target {
+    /// What a rule does of which the reader understood nothing that tells: it may end a packet's way.
+    #[must_use]
+    pub fn not_understood() -> Self {
+        Self::NotModelled { name: "not understood".into(), ends: true }
+    }
 }
 
 /// Which address a translation changes.

@@ -56,14 +56,10 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let first = files.iter().find(|one| matches!(kind(one), Some(FileKind::Zone | FileKind::Policy)));
     let built = first.is_some_and(|one| one.path() == export.path()).then(|| build::build(&config));
     for origin in config.direct.iter().filter(|origin| origin.export == export.id()) {
-        reading.facts.not_modelled.push(NotModelled {
-            what: "a list of rules that firewalld hands to the kernel as they are".into(),
-            may_serve: None,
-            filters_packets: true,
-            apart: true,
-            only_blocks: false,
-            origin: *origin,
-        });
+        reading.facts.not_modelled.push(NotModelled::beside(
+            "a list of rules that firewalld hands to the kernel as they are",
+            *origin,
+        ));
     }
     let notes = config.notes.into_iter().chain(built.iter().flat_map(|built| built.notes.clone()));
     for (origin, text) in notes {

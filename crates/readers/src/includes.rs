@@ -13,7 +13,8 @@ trevlin_model::table! {
 /// Reads an export and tells which files are missing that it reads in.
 pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Reading {
     let (mut reading, exceeded) = growth::within(export, || (reader.read)(export, around));
-    if exceeded {
+    // Where a reader could say of which line, it did.
+    if exceeded && !reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion) {
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.cut(export.origin(0..0), Limit::Expansion, "lists are used in very many places");
     }
@@ -67,6 +68,10 @@ fn missing<'a>(format: &str, export: &'a Export, around: &Surroundings<'_>) -> V
 /// The path that a line reads in.
 fn path(format: &str, line: &str, words: &[String]) -> Option<String> {
     let line = line.trim_start();
+    let begins = |word: &String| line.get(..word.len()).is_some_and(|start| start.eq_ignore_ascii_case(word));
+    if !words.iter().any(begins) {
+        return None;
+    }
     let first = line.find(|one: char| one.is_whitespace() || matches!(one, '=' | ':' | '"' | '\'' | '('));
     let first = &line[..first.unwrap_or(line.len())];
     // What stands in brackets is told by its first name.

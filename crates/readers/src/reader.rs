@@ -291,30 +291,6 @@ pub(crate) fn missing_question(path: &str) -> String {
     format!("`{path}` is not among the exports; ask for it")
 }
 
-/// What a file may still grow by: values that it names once and uses often are small in the file and large in memory.
-#[derive(Debug)]
-pub(crate) struct Growth {
-    left: usize,
-}
-
-impl Growth {
-    /// What is free, in bytes: a small file may use what it names as often as it likes.
-    const FREE: usize = 1 << 20;
-
-    /// What an export may grow by.
-    pub(crate) fn of(export: &Export) -> Self {
-        let times = export.limits().of(Limit::Expansion);
-        Self { left: export.text().len().saturating_mul(times).saturating_add(Self::FREE) }
-    }
-
-    /// Whether so many bytes more may be used; they are, then.
-    pub(crate) fn take(&mut self, bytes: usize) -> bool {
-        let left = self.left.checked_sub(bytes);
-        self.left = left.unwrap_or(self.left);
-        left.is_some()
-    }
-}
-
 /// Sets ledger lines by origin and collects notes: the one thing every reader does for each statement.
 pub(crate) struct Bookkeeper<'a> {
     export: &'a Export,

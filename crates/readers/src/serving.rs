@@ -141,6 +141,22 @@ pub(crate) fn handed_on(list: &Sources) -> Sources {
     }
 }
 
+/// Who is admitted by pairs of lists that were met, by where their texts are: most parts of a service share one.
+#[derive(Default)]
+pub(crate) struct Admitted(BTreeMap<[Option<*const u8>; 2], Option<Sources>>);
+
+impl Admitted {
+    /// Who is admitted by lists of these texts; `work_out` says it where they were not met before.
+    pub(crate) fn by(
+        &mut self,
+        texts: [Option<&str>; 2],
+        work_out: impl FnOnce() -> Option<Sources>,
+    ) -> Option<Sources> {
+        let known = self.0.entry(texts.map(|text| text.map(str::as_ptr))).or_insert_with(work_out);
+        known.as_ref().map(handed_on)
+    }
+}
+
 /// Keeps a secret, for redaction and for comparing. Nothing is kept of an empty one.
 pub(crate) fn hold(
     export: &Export,

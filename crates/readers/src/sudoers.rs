@@ -1,6 +1,7 @@
 //! `sudoers`: who may act as somebody else (sudoers(5)).
 
-use crate::reader::{Bookkeeper, Growth, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::growth::may_grow;
+use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_model::sudo::SudoRule;
@@ -175,7 +176,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     // A file that the main one reads in is judged there, in its place.
     if !around.reads_in(export, included) {
         reading.facts.missing.append(&mut state.missing);
-        reading.facts.sudo_rules = rules(state, &mut Growth::of(export), &mut book);
+        reading.facts.sudo_rules = rules(state, &mut book);
     }
     reading
 }
@@ -284,13 +285,13 @@ fn specification(right: &str, aliases: &BTreeMap<String, Vec<String>>) -> Specif
 }
 
 /// Rules with their aliases resolved and the defaults applied. Lists that say the same are resolved once, and shared.
-fn rules(state: State, growth: &mut Growth, book: &mut Bookkeeper<'_>) -> Vec<SudoRule> {
+fn rules(state: State, book: &mut Bookkeeper<'_>) -> Vec<SudoRule> {
     let State { aliases, rules, no_password, .. } = state;
     let everybody = no_password.iter().any(|(about, _)| about.is_none());
     let exempt: BTreeSet<String> = no_password
         .iter()
         .filter_map(|(about, _)| about.as_deref())
-        .flat_map(|names| resolve(&list(names), &aliases, growth).unwrap_or_default())
+        .flat_map(|names| resolve(&list(names), &aliases).unwrap_or_default())
         .collect();
     let mut known: BTreeMap<Vec<String>, (Arc<Vec<String>>, bool)> = BTreeMap::new();
     let mut found = Vec::new();
@@ -298,7 +299,7 @@ fn rules(state: State, growth: &mut Growth, book: &mut Bookkeeper<'_>) -> Vec<Su
         let (who, off) = match known.get(&who) {
             Some(known) => known.clone(),
             None => {
-                let Some(all) = resolve(&who, &aliases, growth) else {
+                let Some(all) = resolve(&who, &aliases) else {
                     book.cut(origin, Limit::Expansion, "aliases");
                     continue;
                 };
@@ -318,18 +319,14 @@ fn rules(state: State, growth: &mut Growth, book: &mut Bookkeeper<'_>) -> Vec<Su
 }
 
 /// Names with the members of aliases in their places; none where that is more than the file may grow to.
-fn resolve(
-    names: &[String],
-    aliases: &BTreeMap<String, Vec<String>>,
-    growth: &mut Growth,
-) -> Option<Vec<String>> {
+fn resolve(names: &[String], aliases: &BTreeMap<String, Vec<String>>) -> Option<Vec<String>> {
     let mut found = Vec::new();
     for name in names {
         let (negated, bare) = name.strip_prefix('!').map_or(("", name.as_str()), |rest| ("!", rest.trim()));
         match aliases.get(&format!("U{bare}")) {
             Some(members) => {
                 let size = members.iter().map(|member| size_of::<String>() + member.len() + 1).sum();
-                if !growth.take(size) {
+                if !may_grow(size) {
                     return None;
                 }
                 found.extend(members.iter().map(|member| format!("{negated}{member}")));
@@ -347,7 +344,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/sudoers", text.into());
-        read(&export, &Surroundings::of(vec![&export]))
+        crate::includes::read(&READER, &export, &Surroundings::of(vec![&export]))
     }
 
     #[test]

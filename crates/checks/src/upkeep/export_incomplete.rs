@@ -3,7 +3,7 @@
 use crate::check::{Answer, Check, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeMap;
-use trevlin_analysis::incomplete::{Incomplete, Why, of_exports};
+use trevlin_analysis::incomplete::{Incomplete, Why};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
@@ -31,8 +31,8 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
-        let mut by_export: BTreeMap<_, Vec<Incomplete>> = BTreeMap::new();
-        for found in of_exports(estate, device) {
+        let mut by_export: BTreeMap<_, Vec<&Incomplete>> = BTreeMap::new();
+        for found in &estate.incomplete()[device] {
             by_export.entry(found.origin.export).or_default().push(found);
         }
         if by_export.is_empty() && !one.exports.is_empty() {

@@ -2,7 +2,7 @@
 
 use super::values;
 use super::words::WORDS;
-use crate::scrub::comment;
+use crate::scrub::{comment, words_between};
 use std::ops::Range;
 
 /// How plainly a name says it.
@@ -14,11 +14,6 @@ enum Says {
     Plainly,
 }
 
-/// A word of a line, and where it stands.
-struct Word {
-    range: Range<usize>,
-}
-
 /// Signs that end a word.
 const ENDS: [char; 21] = [
     '"', '\'', '`', '=', ':', ',', ';', '(', ')', '<', '>', '[', ']', '{', '}', '&', '?', '|', '!', '\\', '#',
@@ -26,15 +21,14 @@ const ENDS: [char; 21] = [
 
 /// Where values of such settings stand in a line.
 pub(super) fn places(line: &str, after: &str) -> Vec<Range<usize>> {
-    let words = words(line);
+    let words = words_between(line, &ENDS);
     let remark = comment(line);
     let mut found = Vec::new();
     for (number, word) in words.iter().enumerate() {
-        let text = &line[word.range.clone()];
+        let text = &line[word.clone()];
         let Some(says) = says(text) else { continue };
-        let in_comment =
-            remark.as_ref().is_some_and(|part| part.start <= word.range.start && word.range.end <= part.end);
-        let before = line[..word.range.start].trim_end();
+        let in_comment = remark.as_ref().is_some_and(|part| part.start <= word.start && word.end <= part.end);
+        let before = line[..word.start].trim_end();
         // The rules of sudoers(5) have a tag of that name, and lines of PAM begin with one.
         if text == "PASSWD" || text == "NOPASSWD" {
             continue;
@@ -48,13 +42,13 @@ pub(super) fn places(line: &str, after: &str) -> Vec<Range<usize>> {
 fn value(
     line: &str,
     after: &str,
-    word: &Word,
+    word: &Range<usize>,
     number: usize,
     says: Says,
     in_comment: bool,
     before: &str,
 ) -> Option<Range<usize>> {
-    let rest = &line[word.range.end..];
+    let rest = &line[word.end..];
     let gap = rest.len() - rest.trim_start_matches([' ', '\t', '"', '\'', '`', ']', '\\']).len();
     let sign = rest[gap..].chars().next();
     let closing_tag = before.ends_with("</");
@@ -65,7 +59,7 @@ fn value(
     } && !closing_tag;
     if assigned {
         let signs = rest[gap..].len() - rest[gap..].trim_start_matches(['=', ':', '>', '+', ' ', '\t']).len();
-        let from = word.range.end + gap + signs;
+        let from = word.end + gap + signs;
         // `::` is no sign of an assignment, but part of a name or of an address.
         if rest[gap..].starts_with("::") {
             return None;
@@ -93,7 +87,7 @@ fn value(
     {
         return by_option(line, word, says);
     }
-    let mut from = word.range.end + rest.len() - rest.trim_start_matches(['"', '\'']).trim_start().len();
+    let mut from = word.end + rest.len() - rest.trim_start_matches(['"', '\'']).trim_start().len();
     let mut said = false;
     if in_comment {
         for verb in ["is ", "was ", "ist ", "war "] {
@@ -133,12 +127,12 @@ fn value(
 }
 
 /// An argument of a long option (`--password x`).
-fn by_option(line: &str, word: &Word, says: Says) -> Option<Range<usize>> {
-    let text = &line[word.range.clone()];
-    if says != Says::Plainly || !text.starts_with("--") || !line[word.range.end..].starts_with(' ') {
+fn by_option(line: &str, word: &Range<usize>, says: Says) -> Option<Range<usize>> {
+    let text = &line[word.clone()];
+    if says != Says::Plainly || !text.starts_with("--") || !line[word.end..].starts_with(' ') {
         return None;
     }
-    let place = extent(line, word.range.end + 1, false, false);
+    let place = extent(line, word.end + 1, false, false);
     values::may_be_secret(&line[place.clone()]).then_some(place)
 }
 
@@ -214,23 +208,6 @@ fn on_the_next_line(line: &str, after: &str, sign: Option<char>) -> Option<Range
         _ if block => Some(start..start + value.len()),
         _ => None,
     }
-}
-
-/// Words between blanks and signs.
-fn words(line: &str) -> Vec<Word> {
-    let mut found = Vec::new();
-    let mut start = None;
-    for (at, letter) in line.char_indices().chain([(line.len(), ' ')]) {
-        match (start, letter.is_whitespace() || ENDS.contains(&letter)) {
-            (None, false) => start = Some(at),
-            (Some(from), true) => {
-                found.push(Word { range: from..at });
-                start = None;
-            }
-            _ => {}
-        }
-    }
-    found
 }
 
 fn says_plainly(word: &str) -> bool {

@@ -2,11 +2,13 @@
 
 use super::values;
 use super::words::{Takes, WORDS};
+use crate::scrub::words_between;
 use std::ops::Range;
 
 /// Where such arguments stand in a line.
 pub(super) fn places(line: &str) -> Vec<Range<usize>> {
-    let words = words(line);
+    // Quotes around a word are no part of it.
+    let words = words_between(line, &['"', '\'', '`', ';', '(', ')']);
     let mut found = Vec::new();
     let mut options = None;
     for (at, word) in words.iter().enumerate() {
@@ -74,21 +76,4 @@ fn of_option(
 fn after(line: &str, word: Range<usize>, sign: char) -> Range<usize> {
     let text = &line[word.clone()];
     text.split_once(sign).map_or(word.clone(), |(_, rest)| word.end - rest.len()..word.end)
-}
-
-/// Words between blanks, without quotes around them.
-fn words(line: &str) -> Vec<Range<usize>> {
-    let mut found = Vec::new();
-    let mut start = None;
-    for (at, letter) in line.char_indices().chain([(line.len(), ' ')]) {
-        match (start, letter.is_whitespace() || matches!(letter, '"' | '\'' | '`' | ';' | '(' | ')')) {
-            (None, false) => start = Some(at),
-            (Some(from), true) => {
-                found.push(from..at);
-                start = None;
-            }
-            _ => {}
-        }
-    }
-    found
 }

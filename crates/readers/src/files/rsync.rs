@@ -4,8 +4,7 @@
 
 use crate::ini::{Section, sections};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
-use crate::serving::{self, is_known, truth};
-use std::collections::BTreeMap;
+use crate::serving::{self, Admitted, is_known, truth};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
     Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
@@ -110,7 +109,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         },
     );
     served.open = open;
-    let mut known = Known::new();
+    let mut known = Admitted::default();
     for module in rest.iter().filter(|one| !is_global(one)) {
         let get = |key: &str| module.last(key).map(|one| (one.value, one.origin)).or_else(|| of_all(key));
         served.parts.push(part(module, &get, &mut known));
@@ -119,22 +118,17 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-/// Who is admitted by lists that were met, by where their texts are.
-type Known = BTreeMap<(Option<*const u8>, Option<*const u8>), Sources>;
-
 fn part<'a>(
     module: &Section<'a>,
     get: &dyn Fn(&str) -> Option<(&'a str, Origin)>,
-    known: &mut Known,
+    known: &mut Admitted,
 ) -> Part {
     let mut part = Part::new(PartKind::Module, module.name, module.origin);
     part.path = get("path").map(|(path, _)| path.to_owned());
     let list = |key| get(key).map(|(text, origin)| (hosts(text), origin));
-    let at = |key| get(key).map(|(text, _)| text.as_ptr());
-    let made = known
-        .entry((at("hosts allow"), at("hosts deny")))
-        .or_insert_with(|| serving::admitted(list("hosts allow"), list("hosts deny")));
-    part.sources = serving::handed_on(made);
+    let texts = ["hosts allow", "hosts deny"].map(|key| get(key).map(|(text, _)| text));
+    let admitted = known.by(texts, || Some(serving::admitted(list("hosts allow"), list("hosts deny"))));
+    part.sources = admitted.unwrap_or_else(Sources::everybody);
     let users = get("auth users").filter(|(text, _)| !text.is_empty());
     part.login = match users {
         Some((_, origin)) => Setting::Stated { value: Asked::Proof, origin },

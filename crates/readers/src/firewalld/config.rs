@@ -99,10 +99,8 @@ impl Config {
     }
 
     fn settings(&mut self, file: &Export) {
-        if !file.ends_with_line()
-            && let Some(last) = file.line(file.line_count())
-        {
-            self.notes.push((file.origin_of(last.text), "the file breaks off here; export it again".into()));
+        if !file.ends_with_line() {
+            self.notes.push((file.last_line(), "the file breaks off here; export it again".into()));
         }
         for line in file.lines() {
             let Some((name, value)) = line.text.split_once('=') else { continue };

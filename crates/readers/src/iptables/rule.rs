@@ -75,7 +75,7 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
         && matches!(one.kind, TranslationKind::Destination | TranslationKind::Source | TranslationKind::NetworkMap));
     let doubtful = problem.is_some() || strange;
     if nowhere || (doubtful && matches!(target, Target::Continue | Target::Log)) {
-        target = Target::NotModelled { name: "not understood".into(), ends: true };
+        target = Target::not_understood();
     }
     let logs = target == Target::Log;
     let rule = Rule { matches, target, logs, comment, packets, origin };

@@ -2,15 +2,15 @@
 
 use crate::nft::expr::{Command, Expr};
 use crate::nft::lexer::{Kind, Token, split};
-use crate::reader::{Bookkeeper, Growth, Surroundings};
+use crate::reader::{Bookkeeper, Surroundings};
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Origin};
 
-/// What `define` names, and what may still come of it.
+/// What `define` names, and what was lost on the way.
+#[derive(Default)]
 pub(super) struct Variables {
     /// Each with how large it is.
     pub(super) known: BTreeMap<String, (Expr, usize)>,
-    pub(super) growth: Growth,
     /// Whether something was lost that may have been anything: a table, a chain, a list.
     pub(super) lost: bool,
     /// Files that are read in and that no export holds, with the line of each.

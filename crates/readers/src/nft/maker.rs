@@ -92,7 +92,7 @@ impl Maker {
         let mut rules = self.rules_of(text);
         if !text.whole {
             for rule in &mut rules {
-                rule.target = Target::NotModelled { name: "not understood".into(), ends: true };
+                rule.target = Target::not_understood();
             }
         }
         rules
@@ -158,7 +158,7 @@ impl Maker {
         let conditions = text.statements.iter().all(|one| matches!(one, Statement::Match(..)));
         let open = draft.matches.iter().any(|one| matches!(one.kind, MatchKind::NotModelled(_)));
         if conditions && open && draft.target == Target::Continue {
-            draft.target = Target::NotModelled { name: "not understood".into(), ends: true };
+            draft.target = Target::not_understood();
         }
         let target = std::mem::replace(&mut draft.target, Target::Continue);
         let logs_only = target == Target::Continue && draft.logs;

@@ -14,9 +14,8 @@ mod statements;
 pub(crate) mod table;
 mod values;
 
-use crate::reader::{Bookkeeper, Growth, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use expr::{Command, TableName};
-use std::collections::BTreeMap;
 use trevlin_model::{Export, ExportState, NotModelled, Rule};
 
 /// The reader.
@@ -95,12 +94,7 @@ fn state(export: &Export) -> ExportState {
 pub(crate) fn rules_of_chain(export: &Export, around: &Surroundings<'_>) -> (Vec<Rule>, Reading, bool) {
     let mut reading = Reading::of(export);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
-    let mut variables = cursor::Variables {
-        known: BTreeMap::new(),
-        growth: Growth::of(export),
-        lost: false,
-        missing: Vec::new(),
-    };
+    let mut variables = cursor::Variables::default();
     let (table, chain) = (TableName { family: "inet".into(), name: "fw4".into() }, "chain".to_owned());
     let origin = export.origin(0..0);
     let mut commands = vec![
@@ -116,7 +110,7 @@ pub(crate) fn rules_of_chain(export: &Export, around: &Surroundings<'_>) -> (Vec
 }
 
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
-    if crate::uci::included::rules_of_chains(around).contains(export.path()) {
+    if crate::uci::included::rules_of_chains(around).0.contains(export.path()) {
         return rules_of_chain(export, around).1;
     }
     let mut reading = Reading::of(export);
@@ -127,12 +121,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         (commands, broken, Vec::new())
     } else {
         let mut commands = Vec::new();
-        let mut variables = cursor::Variables {
-            known: BTreeMap::new(),
-            growth: Growth::of(export),
-            lost: false,
-            missing: Vec::new(),
-        };
+        let mut variables = cursor::Variables::default();
         parser::Parser::new(export, around, &mut book, &mut commands, &mut variables, part).file();
         (commands, variables.lost, variables.missing)
     };
@@ -153,25 +142,17 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         (filter.complete, filter.gaps_placed) = (filter.complete && !cut, filter.gaps_placed && !cut);
     }
     for (path, origin) in missing {
-        reading.facts.not_modelled.push(NotModelled {
-            what: format!("`{path}`, which is read in here and is not among the exports,"),
-            may_serve: None,
-            filters_packets: true,
-            apart: true,
-            only_blocks: false,
+        reading.facts.not_modelled.push(NotModelled::beside(
+            format!("`{path}`, which is read in here and is not among the exports,"),
             origin,
-        });
+        ));
     }
     // What remains where nothing of it could be taken still says that there is a filter.
     if cut && reading.facts.filters.is_empty() {
-        reading.facts.not_modelled.push(NotModelled {
-            what: "a ruleset that was not exported whole".into(),
-            may_serve: None,
-            filters_packets: true,
-            apart: true,
-            only_blocks: false,
-            origin: export.origin(0..0),
-        });
+        reading
+            .facts
+            .not_modelled
+            .push(NotModelled::beside("a ruleset that was not exported whole", export.origin(0..0)));
     }
     reading
 }

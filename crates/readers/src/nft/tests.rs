@@ -300,7 +300,7 @@ fn what_names_stand_for_is_bounded() {
         }
         text += "table ip t {\n chain c {\n type filter hook input priority 0;\n ip saddr $a39 accept\n ip saddr 10.0.0.9 drop\n }\n}\n";
         let export = Export::new(ExportId(0), "d/etc/nftables.conf", text);
-        let reading = read(&export, &Surroundings::of(vec![&export]));
+        let reading = crate::includes::read(&READER, &export, &Surroundings::of(vec![&export]));
         assert!(reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion), "{first}");
         // What comes behind is read, and what hangs on the name is not taken for known.
         let rules = &reading.facts.filters[0].chains[0].rules;

@@ -75,7 +75,7 @@ impl Parser<'_, '_> {
         }
         if let Some(name) = token.text.strip_prefix('$') {
             return match self.variables.known.get(name) {
-                Some((value, size)) if self.variables.growth.take(*size) => value.clone(),
+                Some((value, size)) if crate::growth::may_grow(*size) => value.clone(),
                 Some(_) => {
                     let origin = self.export.origin_of(token.text);
                     self.book.cut(origin, Limit::Expansion, "a variable");

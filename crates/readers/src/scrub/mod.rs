@@ -136,12 +136,15 @@ pub fn suspects(line: &str) -> Vec<Range<usize>> {
 
 /// Words between blanks, quotes, and signs that assign.
 fn words(line: &str) -> Vec<Range<usize>> {
+    words_between(line, &['"', '\'', '=', ':', ',', ';', '(', ')', '<', '>'])
+}
+
+/// Where words stand between blanks and signs.
+pub(crate) fn words_between(line: &str, signs: &[char]) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     let mut start = None;
     for (at, letter) in line.char_indices().chain([(line.len(), ' ')]) {
-        let ends = letter.is_whitespace()
-            || matches!(letter, '"' | '\'' | '=' | ':' | ',' | ';' | '(' | ')' | '<' | '>');
-        match (start, ends) {
+        match (start, letter.is_whitespace() || signs.contains(&letter)) {
             (None, false) => start = Some(at),
             (Some(from), true) => {
                 found.push(from..at);

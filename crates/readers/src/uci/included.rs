@@ -3,15 +3,16 @@
 use super::text::{self, Section};
 use crate::reader::Surroundings;
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use trevlin_model::Export;
 
 /// Their paths.
 #[derive(Debug)]
-struct RulesOfChains(BTreeSet<String>);
+pub(crate) struct RulesOfChains(pub(crate) BTreeSet<String>);
 
 /// Paths of such files of a device.
-pub(crate) fn rules_of_chains(around: &Surroundings<'_>) -> BTreeSet<String> {
-    let found = around.once(|| {
+pub(crate) fn rules_of_chains(around: &Surroundings<'_>) -> Arc<RulesOfChains> {
+    around.once(|| {
         let mut paths = BTreeSet::new();
         for export in around.exports.iter().filter(|one| one.text().contains("config include")) {
             let parsed = text::parse(export);
@@ -22,8 +23,7 @@ pub(crate) fn rules_of_chains(around: &Surroundings<'_>) -> BTreeSet<String> {
             }
         }
         RulesOfChains(paths)
-    });
-    found.0.clone()
+    })
 }
 
 /// The file of an `include` section whose rules go into a chain, the chain's name, and whether they go before what is there

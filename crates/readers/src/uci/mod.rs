@@ -55,8 +55,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     // The program ends each line, in its files as in what it prints.
     let cut = !parsed.packages.is_empty() && !export.ends_with_line();
     if cut {
-        let last =
-            export.line(export.line_count()).map_or(export.origin(0..0), |line| export.origin_of(line.text));
+        let last = export.last_line();
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.note(last, "the export breaks off here; export it again");
     }
@@ -65,14 +64,10 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let firewall =
         parsed.packages.iter().any(|package| package.name == "firewall" && !package.sections.is_empty());
     if (cut || nameless) && !firewall {
-        reading.facts.not_modelled.push(NotModelled {
-            what: "a firewall that this export may lack".into(),
-            may_serve: None,
-            filters_packets: true,
-            apart: true,
-            only_blocks: false,
-            origin: export.origin(0..0),
-        });
+        reading
+            .facts
+            .not_modelled
+            .push(NotModelled::beside("a firewall that this export may lack", export.origin(0..0)));
     }
     for package in &parsed.packages {
         take(package, export, around, &networks, &mut reading, !cut && parsed.broken.is_empty());

@@ -103,14 +103,10 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         reader.servers(root);
     }
     if broken {
-        reader.reading.facts.not_modelled.push(NotModelled {
-            what: "what this export lacks behind the place where it breaks off".into(),
-            may_serve: None,
-            filters_packets: true,
-            apart: true,
-            only_blocks: false,
-            origin: export.origin(0..0),
-        });
+        reader.reading.facts.not_modelled.push(NotModelled::beside(
+            "what this export lacks behind the place where it breaks off",
+            export.origin(0..0),
+        ));
     }
     let notes = std::mem::take(&mut reader.notes);
     let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);

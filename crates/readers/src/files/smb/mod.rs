@@ -7,7 +7,7 @@
 mod tests;
 
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
-use crate::serving::{self, is_known, truth};
+use crate::serving::{self, Admitted, is_known, truth};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
@@ -334,7 +334,7 @@ fn served(export: &Export, loaded: Loaded) -> Served {
     served.endpoints = endpoints(global, origin);
     served.offers.push(dialects(global, origin));
     served.open = loaded.open;
-    let mut known = Known::new();
+    let mut known = Admitted::default();
     let whole = sources(global, &mut known).unwrap_or_else(Sources::everybody);
     for share in &loaded.shares {
         let printer = yes(&share.values, "printable").is_some_and(|(yes, _)| yes);
@@ -408,21 +408,15 @@ fn dialects(global: &Values, origin: Origin) -> Offer {
 }
 
 /// Who is admitted by `hosts allow` and `hosts deny`; the device itself always is, which says nothing about anybody else.
-fn sources(values: &Values, known: &mut Known) -> Option<Sources> {
-    let at = |key| get(values, key).map(|(text, _)| text.as_ptr());
-    // Shares begin with what holds for all: a list is worked out once.
-    let made = known.entry((at("hostsallow"), at("hostsdeny"))).or_insert_with(|| {
+fn sources(values: &Values, known: &mut Admitted) -> Option<Sources> {
+    known.by(["hostsallow", "hostsdeny"].map(|key| get(values, key).map(|(text, _)| text)), || {
         let of = |key| {
             get(values, key).map(|(text, origin)| (hosts(text), origin)).filter(|(list, _)| !list.is_nobody())
         };
         let (allow, deny) = (of("hostsallow"), of("hostsdeny"));
         (allow.is_some() || deny.is_some()).then(|| serving::admitted(allow, deny))
-    });
-    made.as_ref().map(serving::handed_on)
+    })
 }
-
-/// Who is admitted by lists that were met, by where their texts are.
-type Known = BTreeMap<(Option<*const u8>, Option<*const u8>), Option<Sources>>;
 
 /// The addresses of a list, without those behind `EXCEPT`.
 fn hosts(text: &str) -> Sources {
@@ -437,7 +431,7 @@ fn hosts(text: &str) -> Sources {
     found.without(&except)
 }
 
-fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Known) -> Part {
+fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -> Part {
     let values = &share.values;
     let mut part = Part::new(PartKind::Share, share.name.clone(), share.origin);
     part.path = get(values, "path").map(|(path, _)| path.to_owned());

@@ -211,14 +211,7 @@ impl<'a> Compiler<'a, '_> {
         }
         let path = section.text("path").unwrap_or("a file");
         let what = format!("`{path}`, which the firewall reads in besides,");
-        self.not_modelled.push(NotModelled {
-            what,
-            may_serve: None,
-            filters_packets: true,
-            apart: true,
-            only_blocks: false,
-            origin: section.whole(),
-        });
+        self.not_modelled.push(NotModelled::beside(what, section.whole()));
     }
 
     /// A policy: its own line, else that of the defaults, else `DROP` (fw4.uc, parse_defaults).

@@ -1,0 +1,34 @@
+//! What of packet filters is missing or not followed, and all that is incomplete, for outputs.
+
+use crate::incomplete::{Incomplete, IncompleteRow, Why, rows};
+use crate::map::EstateMap;
+
+/// What of the packet filters of a device is missing or not followed.
+#[must_use]
+pub fn of_filters(map: &EstateMap, device: usize) -> Vec<Incomplete> {
+    let tables = map.tables_in_force(device);
+    let placed = tables.into_iter().filter(|table| !table.complete && table.gaps_placed);
+    let placed = placed.map(|table| Incomplete {
+        device,
+        why: Why::Packets(format!("rules of table {} that were not understood", table.table)),
+        origin: table.origin,
+    });
+    let lacks = map.lacks(device).into_iter();
+    let lacks = lacks.map(|one| Incomplete { device, why: Why::Packets(one.what), origin: one.origin });
+    lacks.chain(placed).collect()
+}
+
+/// What of all packet filters is missing or not followed, for outputs.
+#[must_use]
+pub fn rows_of_filters(map: &EstateMap) -> Vec<IncompleteRow> {
+    let found: Vec<Incomplete> = (0..map.devices.len()).flat_map(|at| of_filters(map, at)).collect();
+    rows(map, &found)
+}
+
+/// Everything, for outputs.
+#[must_use]
+pub fn rows_of_all(map: &EstateMap) -> Vec<IncompleteRow> {
+    let of = |at: usize| of_filters(map, at).into_iter().chain(map.incomplete()[at].iter().cloned());
+    let found: Vec<Incomplete> = (0..map.devices.len()).flat_map(of).collect();
+    rows(map, &found)
+}
