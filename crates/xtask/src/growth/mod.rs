@@ -1,0 +1,159 @@
+//! How an audit's time and memory grow with what one device may be sent as: files in which a few lines multiply with many others, or
+//! that name each other over and over.
+
+mod filters;
+mod includes;
+mod making;
+mod services;
+
+use anyhow::{Context, Result, bail};
+pub use making::Way;
+use making::{Files, Ways};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// What one way came to.
+#[derive(Debug)]
+pub struct Measured {
+    /// Its name.
+    pub name: String,
+    /// Bytes of each size.
+    pub bytes: Vec<usize>,
+    /// Seconds of each size.
+    pub seconds: Vec<f64>,
+    /// The most memory of the largest, in MiB.
+    pub memory: u64,
+}
+
+impl Measured {
+    /// How time grows with size: 1 where twice as much takes twice as long. What takes no time to speak of does not grow.
+    #[must_use]
+    pub fn exponent(&self) -> f64 {
+        /// Times below this are those of starting a program.
+        const FLOOR: f64 = 0.15;
+        let (Some(first), Some(last)) = (self.seconds.first(), self.seconds.last()) else { return 0.0 };
+        let sizes = self.bytes.last().copied().unwrap_or(1) as f64
+            / self.bytes.first().copied().unwrap_or(1).max(1) as f64;
+        (last.max(FLOOR) / first.max(FLOOR)).ln() / sizes.max(2.0).ln()
+    }
+
+    /// What is too much about it; nothing where all holds.
+    #[must_use]
+    pub fn fault(&self, seconds: f64, memory: u64) -> Option<String> {
+        let last = self.seconds.last().copied().unwrap_or_default();
+        if self.exponent() > 1.3 {
+            return Some(format!("grows with the power {:.2}", self.exponent()));
+        }
+        if last > seconds {
+            return Some(format!("takes {last:.1} s"));
+        }
+        (self.memory > memory).then(|| format!("takes {} MiB", self.memory))
+    }
+}
+
+/// Measures one way at each size.
+///
+/// # Errors
+/// Where files cannot be written or the program cannot be run.
+pub fn measure(
+    way: &Way,
+    program: &Path,
+    sizes: &[usize],
+    folder: &Path,
+    most: Duration,
+) -> Result<Measured> {
+    let mut measured = Measured { name: way.name.clone(), bytes: Vec::new(), seconds: Vec::new(), memory: 0 };
+    for size in sizes {
+        let at = folder.join("estate");
+        if at.exists() {
+            fs::remove_dir_all(&at)?;
+        }
+        let mut bytes = 0;
+        for (path, text) in (way.make)(*size) {
+            let file = at.join("d").join(path);
+            fs::create_dir_all(file.parent().context("a file lies in a folder")?)?;
+            bytes += text.len();
+            fs::write(file, text)?;
+        }
+        let (seconds, memory) = run(program, &at, most)?;
+        measured.bytes.push(bytes);
+        measured.seconds.push(seconds);
+        measured.memory = memory;
+        if seconds >= most.as_secs_f64() {
+            break;
+        }
+    }
+    Ok(measured)
+}
+
+/// Audits a folder: seconds, and the most memory in MiB. What takes longer than `most` is stopped.
+#[allow(clippy::disallowed_methods, reason = "a measurement reads the clock")]
+fn run(program: &Path, folder: &Path, most: Duration) -> Result<(f64, u64)> {
+    let begun = Instant::now();
+    let mut child = Command::new(program)
+        .args(["audit", "-q", "--format", "json"])
+        .arg(folder)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .with_context(|| format!("{} cannot be run", program.display()))?;
+    let status = format!("/proc/{}/status", child.id());
+    let mut memory = 0;
+    loop {
+        if let Some(ended) = child.try_wait()? {
+            if ended.code().is_none() {
+                bail!("the program was ended by a signal: {ended}");
+            }
+            return Ok((begun.elapsed().as_secs_f64(), memory));
+        }
+        let told = fs::read_to_string(&status).unwrap_or_default();
+        let line = told.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+        let kib = line.and_then(|rest| rest.split_whitespace().next()?.parse::<u64>().ok()).unwrap_or(0);
+        memory = memory.max(kib / 1024);
+        // More than any export is worth: the machine is needed by others.
+        if begun.elapsed() > most || memory > 4096 {
+            child.kill()?;
+            child.wait()?;
+            return Ok((most.as_secs_f64(), memory));
+        }
+        std::thread::sleep(Duration::from_millis(2));
+    }
+}
+
+/// Every way: each format's case over and over, and what multiplies.
+///
+/// # Errors
+/// Where the cases of the readers cannot be read.
+pub fn ways(cases: &Path) -> Result<Vec<Way>> {
+    let mut all = Ways::default();
+    let mut formats: Vec<PathBuf> =
+        fs::read_dir(cases)?.map(|entry| Ok(entry?.path())).collect::<Result<_>>()?;
+    formats.sort();
+    for format in formats {
+        let name = format.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let mut found = Vec::new();
+        below(&format, &format, &mut found)?;
+        let Some((path, text)) = found.into_iter().max_by_key(|(_, text)| text.len()) else { continue };
+        all.file(format!("{name}: its case over and over"), path, move |bytes| {
+            text.repeat(1 + bytes / text.len().max(1))
+        });
+    }
+    services::add(&mut all);
+    includes::add(&mut all);
+    filters::add(&mut all);
+    Ok(all.0)
+}
+
+fn below(at: &Path, top: &Path, found: &mut Files) -> Result<()> {
+    for entry in fs::read_dir(at)? {
+        let path = entry?.path();
+        if path.is_dir() && !path.is_symlink() {
+            below(&path, top, found)?;
+        } else if let Ok(text) = fs::read_to_string(&path) {
+            found.push((path.strip_prefix(top)?.to_string_lossy().into_owned(), text));
+        }
+    }
+    Ok(())
+}
