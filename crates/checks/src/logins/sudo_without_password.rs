@@ -77,18 +77,13 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
         if device.facts.accounts.is_empty() {
             for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
                 // A list that many rules share is not told out with each of them, and gone through once.
-                let shown: Vec<&str> = rule
-                    .who
-                    .iter()
-                    .map(String::as_str)
-                    .filter(|name| *name != "root")
-                    .take(MOST_NAMED)
-                    .collect();
+                let who = || rule.who.iter().map(String::as_str).filter(|name| *name != "root");
+                let shown: Vec<&str> = who().take(MOST_NAMED).collect();
                 if !shown.is_empty() {
-                    let known = *known_lists
+                    let (known, count) = *known_lists
                         .entry(Arc::as_ptr(&rule.who))
-                        .or_insert_with(|| rule.who.iter().any(|name| dials_in.contains(name.as_str())));
-                    let more = match rule.who.len().saturating_sub(MOST_NAMED) {
+                        .or_insert_with(|| (who().any(|name| dials_in.contains(name)), who().count()));
+                    let more = match count - shown.len() {
                         0 => String::new(),
                         more => format!(" and {more} more"),
                     };
