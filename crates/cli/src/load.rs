@@ -70,8 +70,9 @@ fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> a
     if let Some(name) = yardstick {
         gathered.file.yardstick.begin_with(name)?;
     }
-    let inputs = debug_span!("reading formats")
-        .in_scope(|| read_all(gathered.decoded, &gathered.file, Unread::Forgotten, telling));
+    let inputs = debug_span!("reading formats").in_scope(|| {
+        read_all(gathered.decoded, &gathered.file, &gathered.unread, Unread::Forgotten, telling)
+    });
     let mut estate = debug_span!("putting devices together")
         .in_scope(|| Estate::within(inputs, &gathered.file, limits::in_force()));
     let files = gathered.left_out.into_iter();
@@ -120,12 +121,12 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
         })
         .collect();
     let (mut commented, mut commented_places) = (Vec::new(), Vec::new());
-    for input in read_all(uncommented, &gathered.file, Unread::Kept, telling) {
+    for input in read_all(uncommented, &gathered.file, &gathered.unread, Unread::Kept, telling) {
         commented.extend(input.facts.secrets);
         commented_places.extend(input.facts.masked_places);
     }
     let estate = Estate::within(
-        read_all(gathered.decoded, &gathered.file, Unread::Kept, telling),
+        read_all(gathered.decoded, &gathered.file, &gathered.unread, Unread::Kept, telling),
         &gathered.file,
         limits::in_force(),
     );
@@ -166,6 +167,7 @@ struct Gathered {
     beside: Vec<(String, String)>,
     links: BTreeSet<String>,
     left_out: Vec<LeftOut>,
+    unread: BTreeMap<String, Vec<String>>,
 }
 
 fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
@@ -205,7 +207,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
         };
         let read: Vec<_> = files.map(|one| (one, text(one))).collect();
         drop(progress);
-        let mut kept = Vec::new();
+        let (mut kept, mut unread) = (Vec::new(), root.unread.clone());
         for (one, outcome) in read {
             if one.leads_to.is_some() {
                 links.insert(format!("{}{}", label.prefix, one.path));
@@ -215,18 +217,22 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
                     let long = blank_long_lines(&mut text, &limits);
                     left_out.extend(long.into_iter().map(|(line, why)| LeftOut {
                         at: PathBuf::from(format!("{}:{line}", one.at.display())),
+                        path: None,
                         why,
                     }));
                     kept.push((one.path.clone(), text));
                 }
-                Err(why) => left_out.push(LeftOut { at: one.at.clone(), why }),
+                Err(why) => {
+                    unread.push(one.path.clone());
+                    left_out.push(LeftOut { at: one.at.clone(), path: Some(one.path.clone()), why });
+                }
             }
         }
-        texts.push(Texts { root, label, files: kept, has_estate_file: stated.is_some() });
+        texts.push(Texts { root, label, files: kept, unread, has_estate_file: stated.is_some() });
     }
     let mut books = take_phrasebooks(&mut texts, telling, &mut beside);
     books.extend(phrasebooks::of_the_user(telling));
-    let decoded = sort_into_devices(texts, &Shelf::of(books), telling, &mut left_out);
+    let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), telling, &mut left_out);
     tell_what_was_left_out(&left_out, paths, telling);
     if decoded.is_empty() {
         bail!("nothing to audit: no file below {} could be read", list(paths));
@@ -245,7 +251,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
             formats.join("; ")
         );
     }
-    Ok(Gathered { decoded, file, beside, links, left_out })
+    Ok(Gathered { decoded, file, beside, links, left_out, unread })
 }
 
 /// Names what was left out. Many files of one folder with one reason are one message, unless all are asked for.
@@ -331,6 +337,8 @@ struct Texts<'a> {
     root: &'a Root,
     label: Label,
     files: Vec<(String, String)>,
+    /// Paths of what lies there and is not read.
+    unread: Vec<String>,
     has_estate_file: bool,
 }
 
@@ -366,16 +374,16 @@ fn take_phrasebooks(
 /// Files that one core is given at a time.
 const AT_A_TIME: usize = 32;
 
-/// Gives every file its device and every export its number.
+/// Gives every file its device and every export its number. With what lies there and is not read, by device.
 fn sort_into_devices(
     texts: Vec<Texts<'_>>,
     books: &Shelf<Arc<Phrasebook>>,
     telling: Telling,
     left_out: &mut Vec<LeftOut>,
-) -> Vec<Decoded> {
-    let mut decoded = Vec::new();
+) -> (Vec<Decoded>, BTreeMap<String, Vec<String>>) {
+    let (mut decoded, mut not_read) = (Vec::new(), BTreeMap::<String, Vec<String>>::new());
     let limits = Arc::new(limits::in_force());
-    for Texts { root, label, files, has_estate_file } in texts {
+    for Texts { root, label, files, unread, has_estate_file } in texts {
         let bytes = || files.iter().map(|(_, text)| text.len() as u64).sum();
         let progress = Progress::over("finding out formats", files.len(), bytes, telling);
         let (exports, recognised): (Vec<_>, Vec<_>) = files
@@ -407,14 +415,23 @@ fn sort_into_devices(
         if root.folder && telling != Telling::Nothing {
             several_in_one(&found, &folders).iter().for_each(|one| tell_of_several(one, root));
         }
+        let known: BTreeSet<String> = folders.iter().flatten().cloned().collect();
+        let device = |folder: &str| {
+            if folder.is_empty() { label.device.clone() } else { format!("{}{folder}", label.prefix) }
+        };
+        for path in unread {
+            let above = path.rmatch_indices('/').map(|(at, _)| &path[..at]).chain([""]);
+            if let Some(folder) = above.into_iter().find(|folder| known.contains(*folder)) {
+                not_read.entry(device(folder)).or_default().push(format!("{}{path}", label.prefix));
+            }
+        }
         for (((path, export), (recognised, book)), folder) in exports.into_iter().zip(recognised).zip(folders)
         {
             let folder = match folder.as_deref() {
-                Some("") => label.device.clone(),
-                Some(folder) => format!("{}{folder}", label.prefix),
+                Some(folder) => device(folder),
                 None => {
                     let why = "it lies beside the devices and is of no format that is read here; put it into its device's folder";
-                    left_out.push(LeftOut { at: root.given.join(path), why: why.into() });
+                    left_out.push(LeftOut { at: root.given.join(path), path: None, why: why.into() });
                     continue;
                 }
             };
@@ -425,7 +442,7 @@ fn sort_into_devices(
     for (number, one) in decoded.iter_mut().enumerate() {
         one.export.renumber(ExportId(number as u32));
     }
-    decoded
+    (decoded, not_read)
 }
 
 /// Told before anything is taken in: as one device a whole estate makes no sense, and takes long.
@@ -479,7 +496,13 @@ enum Unread {
 }
 
 /// Lets the readers read, each export with the others of its device at hand.
-fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile, unread: Unread, telling: Telling) -> Vec<Input> {
+fn read_all(
+    decoded: Vec<Decoded>,
+    file: &ValidEstateFile,
+    not_read: &BTreeMap<String, Vec<String>>,
+    unread: Unread,
+    telling: Telling,
+) -> Vec<Input> {
     let bytes = || decoded.iter().map(|one| one.export.text().len() as u64).sum();
     let progress = Progress::over("taking in", decoded.len(), bytes, telling);
     let mut by_folder: BTreeMap<String, Vec<(usize, Decoded)>> = BTreeMap::new();
@@ -492,7 +515,7 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile, unread: Unread, telli
     let largest =
         |device: &Vec<(usize, Decoded)>| device.iter().map(|(_, one)| one.export.text().len()).max();
     devices.sort_by_key(|device| std::cmp::Reverse(largest(device)));
-    let read = |device| read_device(device, file, unread, &progress);
+    let read = |device| read_device(device, file, not_read, unread, &progress);
     let mut inputs: Vec<(usize, Input)> = devices.into_par_iter().with_max_len(1).flat_map(read).collect();
     inputs.sort_unstable_by_key(|(at, _)| *at);
     inputs.into_iter().map(|(_, input)| input).collect()
@@ -502,6 +525,7 @@ fn read_all(decoded: Vec<Decoded>, file: &ValidEstateFile, unread: Unread, telli
 fn read_device(
     device: Vec<(usize, Decoded)>,
     file: &ValidEstateFile,
+    not_read: &BTreeMap<String, Vec<String>>,
     unread: Unread,
     progress: &Progress,
 ) -> Vec<(usize, Input)> {
@@ -511,7 +535,10 @@ fn read_device(
     let strange = |one: &Decoded| one.recognised.reader.is_none() && !trevlin_readers::is_copy(&one.export);
     let of_no_format =
         device.iter().filter(|(_, one)| strange(one)).map(|(_, one)| one.export.id()).collect();
-    let surroundings = Surroundings::with_ike_daemon(exports, ike).of_no_format(of_no_format);
+    let lying_there =
+        device.first().and_then(|(_, one)| not_read.get(&one.folder)).cloned().unwrap_or_default();
+    let surroundings =
+        Surroundings::with_ike_daemon(exports, ike).of_no_format(of_no_format).with_unread(lying_there);
     let read = |one: &Decoded| match (&one.book, one.reader()) {
         (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
         (None, Some(reader)) => {

@@ -1,8 +1,8 @@
 //! One file, read as an export.
 
-use crate::limits;
-use crate::walk::{self};
+use crate::{limits, open, walk};
 use anyhow::anyhow;
+use std::fs;
 use std::path::Path;
 use trevlin_model::{Export, ExportId, Limit, Limits};
 use trevlin_readers::archive::{scrambled, sealed};
@@ -25,7 +25,9 @@ pub(crate) fn read(file: &walk::File, limits: &Limits) -> Result<String, String>
 /// When it cannot be read, or is no text.
 pub(crate) fn export(at: &Path) -> anyhow::Result<Export> {
     let limits = limits::in_force();
-    let mut bytes = walk::read_file(at, &limits, Limit::FileBytes)
+    let mut bytes = fs::canonicalize(at)
+        .map_err(|error| walk::explain(&error))
+        .and_then(|whole| open::read(&whole, &limits, Limit::FileBytes))
         .map_err(|why| anyhow!("{} cannot be read: {why}", at.display()))?;
     let text = decode_whole(&mut bytes).map_err(|error| anyhow!("{}: {error}", at.display()))?;
     Ok(Export::new(ExportId(0), at.to_string_lossy(), text).within(limits))

@@ -1,15 +1,16 @@
-//! Finds the files below the paths given on the command line.
-//!
-//! Long because folders, archives and standard input end in the same list of files, under the same limits.
+//! Finds the files below the paths given on the command line: folders, archives and standard input end in the same list of files,
+//! under the same limits.
 
+use crate::open;
+use crate::packed::{files_of, opened, unpacked};
 use rayon::prelude::*;
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_model::{Limit, Limits, size};
-use trevlin_readers::archive::{self, Unpacked};
+use trevlin_readers::archive::{self, HISTORY, NO_FILE, is_history};
 use zeroize::Zeroizing;
 
 /// A file to read.
@@ -21,13 +22,35 @@ pub(crate) struct File {
     pub(crate) path: String,
     /// Where it leads, for a link that is itself what a service goes by: its text then is this.
     pub(crate) leads_to: Option<String>,
+    /// The folder given that it lies in, where it was found in one.
+    pub(crate) below: Option<Arc<Below>>,
     /// Bytes in it when it was found.
     pub(crate) size: u64,
     /// What is in it, where it lies in an archive or came by standard input.
     pub(crate) bytes: Option<Arc<Zeroizing<Vec<u8>>>>,
 }
 
+/// A folder given.
+#[derive(Debug)]
+pub(crate) struct Below {
+    given: PathBuf,
+    /// The same by a path without links.
+    root: PathBuf,
+}
+
+impl Below {
+    /// Where something below it lies by a path without links, as long as none takes the place of a folder on the way.
+    fn unlinked(&self, at: &Path) -> PathBuf {
+        at.strip_prefix(&self.given).map_or_else(|_| at.to_owned(), |rest| self.root.join(rest))
+    }
+}
+
 impl File {
+    /// One that is to be read where it lies.
+    pub(crate) fn found(at: &Path, path: String, size: u64) -> Self {
+        Self { at: at.to_owned(), path, leads_to: None, below: None, size, bytes: None }
+    }
+
     /// Its bytes. A file that grew since it was found is read as far as a file may be.
     ///
     /// # Errors
@@ -35,32 +58,20 @@ impl File {
     pub(crate) fn read(&self, limits: &Limits) -> Result<Zeroizing<Vec<u8>>, String> {
         match &self.bytes {
             Some(bytes) => Ok(Zeroizing::clone(bytes)),
-            None => read_file(&self.at, limits, Limit::FileBytes),
+            None => open::read(&self.unlinked()?, limits, Limit::FileBytes),
+        }
+    }
+
+    /// Where it lies by a path without links.
+    fn unlinked(&self) -> Result<PathBuf, String> {
+        match &self.below {
+            Some(below) => Ok(below.unlinked(&self.at)),
+            None => fs::canonicalize(&self.at).map_err(|error| explain(&error)),
         }
     }
 }
 
-/// The bytes of a file. A pipe or a device that took its place is not read.
-pub(crate) fn read_file(at: &Path, limits: &Limits, limit: Limit) -> Result<Zeroizing<Vec<u8>>, String> {
-    let most = limits.get(limit);
-    let there = fs::metadata(at).map_err(|error| explain(&error))?;
-    if !there.is_file() {
-        return Err(NO_FILE.into());
-    }
-    let file = fs::File::open(at).map_err(|error| explain(&error))?;
-    let mut bytes =
-        Zeroizing::new(Vec::with_capacity(usize::try_from(there.len().min(most)).unwrap_or_default()));
-    io::Read::read_to_end(&mut io::Read::take(file, most + 1), &mut bytes)
-        .map_err(|error| explain(&error))?;
-    if bytes.len() as u64 > most {
-        return Err(too_large(limits, limit));
-    }
-    Ok(bytes)
-}
-
-const NO_FILE: &str = "neither a file nor a folder";
-
-fn too_large(limits: &Limits, limit: Limit) -> String {
+pub(crate) fn too_large(limits: &Limits, limit: Limit) -> String {
     let which = if limit == Limit::FileBytes { ", which no configuration is" } else { "" };
     format!(
         "larger than {}{which}; leave it out or cut it down, or {}",
@@ -120,6 +131,8 @@ pub(crate) struct Root {
     pub(crate) folder: bool,
     /// Its files in order of path.
     pub(crate) files: Vec<File>,
+    /// Paths of what lies there and is not read: what is left out, and links to what is read in its own place.
+    pub(crate) unread: Vec<String>,
 }
 
 impl Root {
@@ -134,6 +147,8 @@ impl Root {
 pub(crate) struct LeftOut {
     /// Where it lies.
     pub(crate) at: PathBuf,
+    /// Path below the path given, as that of a file; none where it is no file of a device.
+    pub(crate) path: Option<String>,
     /// Why, and what to do.
     pub(crate) why: String,
 }
@@ -174,7 +189,7 @@ pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<L
         Err(error) => {
             let near = if error.kind() == io::ErrorKind::NotFound { near(given) } else { None };
             let hint = near.map(|near| format!("; did you mean {}?", near.display())).unwrap_or_default();
-            left_out.push(LeftOut { at: given.to_owned(), why: explain(&error) + &hint });
+            left_out.push(LeftOut { at: given.to_owned(), path: None, why: explain(&error) + &hint });
             return None;
         }
     };
@@ -182,16 +197,18 @@ pub(crate) fn walk(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<L
         let path = given
             .file_name()
             .map_or_else(|| given.display().to_string(), |name| name.to_string_lossy().into_owned());
-        if let Some(files) = opened(given, &path, &metadata, &limits, left_out) {
+        if let Some(files) = unpacked(given, &path, &metadata, &limits, left_out) {
             let files = allowed(files, allowance, left_out);
-            return Some(Root { given: given.to_owned(), folder: true, files });
+            return Some(Root { given: given.to_owned(), folder: true, files, unread: Vec::new() });
         }
         let file = take(given, path, &metadata, &limits, left_out)?;
         let files = allowed(vec![file], allowance, left_out);
-        return Some(Root { given: given.to_owned(), folder: false, files });
+        return Some(Root { given: given.to_owned(), folder: false, files, unread: Vec::new() });
     }
-    let files = walk_folder(given, allowance, left_out);
-    Some(Root { given: given.to_owned(), folder: true, files })
+    let before = left_out.len();
+    let mut root = walk_folder(given, allowance, left_out);
+    root.unread.extend(left_out[before..].iter().filter_map(|one| one.path.clone()));
+    Some(root)
 }
 
 /// How many folders are looked through at once, and how far each: where a limit is reached so much more has been looked at, and no
@@ -205,17 +222,22 @@ type Entry = walkdir::Result<(walkdir::DirEntry, Option<fs::Metadata>)>;
 type Entries = Box<dyn Iterator<Item = Entry> + Send>;
 
 /// The files of a folder in order of path.
-fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftOut>) -> Vec<File> {
+fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftOut>) -> Root {
     let limits = allowance.limits;
     let root = fs::canonicalize(given).unwrap_or_else(|_| given.to_owned());
-    let mut files = Vec::new();
-    let mut top = entries(given, 1);
+    let folder = Arc::new(Below { given: given.to_owned(), root });
+    let histories = Histories::default();
+    let (mut files, mut unread) = (Vec::new(), Vec::new());
+    // Where what is in archives goes.
+    let mut taken = BTreeSet::new();
+    let mut top = entries(given, 1, &histories);
     'all: loop {
         let some: Vec<Entry> = top.by_ref().take(FOLDERS_AT_ONCE).collect();
         if some.is_empty() {
             break;
         }
-        let begun: Vec<Entries> = some.into_par_iter().map(with_all_below).collect();
+        let begun: Vec<Entries> =
+            some.into_par_iter().map(|entry| with_all_below(entry, &histories)).collect();
         for entry in begun.into_iter().flatten() {
             let (entry, metadata) = match entry {
                 Ok((entry, _)) if is_folder(&entry) => continue,
@@ -227,16 +249,25 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
             };
             let path = below(given, entry.path());
             let Some(metadata) = metadata else {
-                match telling_link(entry.path(), path, &root, &limits) {
+                match telling_link(entry.path(), &path, &folder.root, &limits) {
                     Some(file) => files.push(file),
-                    None => left_out.extend(link(entry.path(), &root)),
+                    None => match link(entry.path(), &path, &folder.root) {
+                        Some(one) => left_out.push(one),
+                        None => unread.push(path),
+                    },
                 }
                 continue;
             };
-            let found: Vec<File> = match opened(entry.path(), &path, &metadata, &limits, left_out) {
+            let whole = folder.unlinked(entry.path());
+            let found: Vec<File> = match opened(entry.path(), &whole, &path, &metadata, &limits, left_out) {
                 Some(inside) => {
-                    let folder = archive::stem(&path).unwrap_or(&path);
-                    let placed = |file: File| File { path: format!("{folder}/{}", file.path), ..file };
+                    let stem = archive::stem(&path).filter(|stem| {
+                        // What lies there already keeps its place.
+                        !given.join(stem).exists() && !taken.contains(*stem)
+                    });
+                    let top = stem.unwrap_or(&path);
+                    taken.insert(top.to_owned());
+                    let placed = |file: File| File { path: format!("{top}/{}", file.path), ..file };
                     inside.into_iter().map(placed).collect()
                 }
                 None => take(entry.path(), path, &metadata, &limits, left_out).into_iter().collect(),
@@ -244,29 +275,52 @@ fn walk_folder(given: &Path, allowance: &mut Allowance, left_out: &mut Vec<LeftO
             let count = found.len();
             let found = allowed(found, allowance, left_out);
             let full = found.len() < count;
-            files.extend(found);
+            files.extend(found.into_iter().map(|file| File { below: Some(Arc::clone(&folder)), ..file }));
             if full {
                 break 'all;
             }
         }
     }
+    left_out.extend(histories.told(given));
     files.sort_by(|a, b| a.path.cmp(&b.path));
-    files
+    Root { given: given.to_owned(), folder: true, files, unread }
+}
+
+/// Folders of version control that were passed over.
+#[derive(Debug, Default, Clone)]
+struct Histories(Arc<Mutex<BTreeSet<PathBuf>>>);
+
+impl Histories {
+    /// Whether an entry is such a folder, which is remembered.
+    fn takes(&self, entry: &walkdir::DirEntry) -> bool {
+        let history = is_folder(entry) && entry.file_name().to_str().is_some_and(is_history);
+        if history {
+            self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(entry.path().to_owned());
+        }
+        history
+    }
+
+    fn told(&self, given: &Path) -> Vec<LeftOut> {
+        let found = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
+        let told = |at: PathBuf| LeftOut { path: Some(below(given, &at)), at, why: HISTORY.to_owned() };
+        found.into_iter().map(told).collect()
+    }
 }
 
 /// What lies below a folder, in order of path, and is asked for one by one.
-fn entries(folder: &Path, depth: usize) -> Entries {
+fn entries(folder: &Path, depth: usize, histories: &Histories) -> Entries {
     let known = |entry: walkdir::DirEntry| {
         let asked = !is_folder(&entry) && !entry.path_is_symlink();
         let metadata = if asked { Some(entry.metadata()?) } else { None };
         Ok((entry, metadata))
     };
+    let histories = histories.clone();
     let all = walkdir::WalkDir::new(folder)
         .sort_by_file_name()
         .min_depth(1)
         .max_depth(depth)
         .into_iter()
-        .filter_entry(|entry| entry.file_name() != ".git");
+        .filter_entry(move |entry| !histories.takes(entry));
     Box::new(all.map(move |entry| entry.and_then(known)))
 }
 
@@ -275,10 +329,10 @@ fn is_folder(entry: &walkdir::DirEntry) -> bool {
 }
 
 /// An entry, or what lies below it, the first of it at hand already.
-fn with_all_below(entry: Entry) -> Entries {
+fn with_all_below(entry: Entry, histories: &Histories) -> Entries {
     match &entry {
         Ok((folder, _)) if is_folder(folder) => {
-            let mut all = entries(folder.path(), usize::MAX);
+            let mut all = entries(folder.path(), usize::MAX, histories);
             let first: Vec<Entry> = all.by_ref().take(ENTRIES_AT_ONCE).collect();
             Box::new(first.into_iter().chain(all))
         }
@@ -291,7 +345,7 @@ fn allowed(files: Vec<File>, allowance: &mut Allowance, left_out: &mut Vec<LeftO
     let mut taken = Vec::with_capacity(files.len());
     for file in files {
         if let Err(limit) = allowance.take(file.size) {
-            left_out.push(LeftOut { at: file.at, why: allowance.words(limit) });
+            left_out.push(LeftOut { at: file.at, path: Some(file.path), why: allowance.words(limit) });
             break;
         }
         taken.push(file);
@@ -308,33 +362,34 @@ fn below(given: &Path, at: &Path) -> String {
 /// A link that says something by being there: a unit that systemd starts or may not start (systemd.unit(5)), a site or module that
 /// a web server has enabled. Of the first kind only where it leads is of use, and that need not exist; the second is read in its
 /// place, as long as it stays within the folder.
-fn telling_link(at: &Path, path: String, root: &Path, limits: &Limits) -> Option<File> {
+fn telling_link(at: &Path, path: &str, root: &Path, limits: &Limits) -> Option<File> {
     let mut parts = path.rsplit('/');
     let name = parts.next().unwrap_or_default();
     let folder = parts.next().unwrap_or_default();
-    if is_of_units(&path, folder) && name.contains('.') {
+    if is_of_units(path, folder) && name.contains('.') {
         let leads_to = fs::read_link(at).ok()?.to_string_lossy().into_owned();
-        return Some(File { at: at.to_owned(), path, leads_to: Some(leads_to), size: 0, bytes: None });
+        return Some(File { leads_to: Some(leads_to), ..File::found(at, path.to_owned(), 0) });
     }
     if !folder.ends_with("-enabled") {
         return None;
     }
     let target = fs::canonicalize(at).ok().filter(|target| target.starts_with(root))?;
     let metadata = fs::metadata(&target).ok()?;
-    take(&target, path, &metadata, limits, &mut Vec::new())
+    take(&target, path.to_owned(), &metadata, limits, &mut Vec::new())
 }
 
-fn is_of_units(path: &str, folder: &str) -> bool {
+pub(crate) fn is_of_units(path: &str, folder: &str) -> bool {
     folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/")
 }
 
 fn unreadable(given: &Path, error: &walkdir::Error) -> LeftOut {
     let why = error.io_error().map_or_else(|| error.to_string(), explain);
-    LeftOut { at: error.path().unwrap_or(given).to_owned(), why }
+    let at = error.path().unwrap_or(given);
+    LeftOut { at: at.to_owned(), path: Some(below(given, at)), why }
 }
 
 /// A link is not followed: what it leads to is read in its own place, or lies outside of what was given.
-fn link(at: &Path, root: &Path) -> Option<LeftOut> {
+fn link(at: &Path, path: &str, root: &Path) -> Option<LeftOut> {
     let why = match fs::canonicalize(at) {
         Ok(target) if target.starts_with(root) => return None,
         Ok(_) => {
@@ -342,7 +397,7 @@ fn link(at: &Path, root: &Path) -> Option<LeftOut> {
         }
         Err(_) => "a link to something that is not there; export the file it should lead to",
     };
-    Some(LeftOut { at: at.to_owned(), why: why.into() })
+    Some(LeftOut { at: at.to_owned(), path: Some(path.to_owned()), why: why.into() })
 }
 
 fn take(
@@ -359,9 +414,9 @@ fn take(
         let is_archive = archive::stem(&path).is_some() && metadata.len() > limits.get(Limit::ArchiveBytes);
         too_large(limits, if is_archive { Limit::ArchiveBytes } else { Limit::FileBytes })
     } else {
-        return Some(File { at: at.to_owned(), path, leads_to: None, size: metadata.len(), bytes: None });
+        return Some(File::found(at, path, metadata.len()));
     };
-    left_out.push(LeftOut { at: at.to_owned(), why });
+    left_out.push(LeftOut { at: at.to_owned(), path: Some(path), why });
     None
 }
 
@@ -376,114 +431,18 @@ fn input(limits: &Limits, left_out: &mut Vec<LeftOut>) -> Option<Root> {
         Ok(count) if count > largest => {
             format!("standard input is larger than {}; {}", size(largest), Limit::ArchiveBytes.remedy())
         }
-        Ok(_) => {
+        Ok(count) => {
             // Whatever form it is of, its content tells.
-            if let Some(unpacked) = archive::unpack("input.tar", &bytes, limits) {
-                let files = bared(files_of(&given, unpacked, left_out), "input");
-                return Some(Root { given, folder: true, files });
+            if let Some(inside) = archive::unpack("input.tar", &bytes, limits) {
+                let files = files_of(&given, inside, "input", left_out);
+                return Some(Root { given, folder: true, files, unread: Vec::new() });
             }
-            let file = File {
-                at: given.clone(),
-                path: "input".into(),
-                leads_to: None,
-                size: bytes.len() as u64,
-                bytes: Some(Arc::new(bytes)),
-            };
-            return Some(Root { given, folder: false, files: vec![file] });
+            let file = File { bytes: Some(Arc::new(bytes)), ..File::found(&given, "input".into(), count) };
+            return Some(Root { given, folder: false, files: vec![file], unread: Vec::new() });
         }
     };
-    left_out.push(LeftOut { at: given, why });
+    left_out.push(LeftOut { at: given, path: None, why });
     None
-}
-
-/// What is in a file, where it is an archive by name and content, as if it were the folder that was packed.
-fn opened(
-    at: &Path,
-    path: &str,
-    metadata: &fs::Metadata,
-    limits: &Limits,
-    left_out: &mut Vec<LeftOut>,
-) -> Option<Vec<File>> {
-    archive::stem(path)?;
-    if !metadata.is_file() || metadata.len() > limits.get(Limit::ArchiveBytes) {
-        return None;
-    }
-    let bytes = read_file(at, limits, Limit::ArchiveBytes).ok()?;
-    let name = path.rsplit('/').next().unwrap_or(path);
-    let unpacked = archive::unpack(name, &bytes, limits)?;
-    Some(bared(files_of(at, unpacked, left_out), archive::stem(name).unwrap_or(name)))
-}
-
-/// The files of an archive, in order of path, and its links as those of a folder.
-fn files_of(at: &Path, unpacked: Unpacked, left_out: &mut Vec<LeftOut>) -> Vec<File> {
-    let Unpacked { files, links, left_out: refused, .. } = unpacked;
-    left_out.extend(refused.into_iter().map(|(path, why)| LeftOut { at: inside(at, &path), why }));
-    let files: BTreeMap<String, Arc<Zeroizing<Vec<u8>>>> =
-        files.into_iter().map(|(path, bytes)| (path, Arc::new(bytes))).collect();
-    let of_archive = |(path, bytes): (String, Arc<Zeroizing<Vec<u8>>>)| {
-        let (at, size) = (at.join(&path), bytes.len() as u64);
-        File { at, path, leads_to: None, size, bytes: Some(bytes) }
-    };
-    let mut found = Vec::new();
-    for (path, target) in links {
-        let mut parts = path.rsplit('/');
-        let (name, folder) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
-        if is_of_units(&path, folder) && name.contains('.') {
-            found.push(File { at: at.join(&path), path, leads_to: Some(target), size: 0, bytes: None });
-            continue;
-        }
-        match resolved(&path, &target).and_then(|to| files.get(&to)) {
-            Some(bytes) if folder.ends_with("-enabled") => {
-                found.push(of_archive((path, Arc::clone(bytes))));
-            }
-            // What it leads to is read in its own place.
-            Some(_) => {}
-            None => left_out.push(LeftOut {
-                at: at.join(&path),
-                why: "a link to something that is not in the archive; export the file it should lead to"
-                    .into(),
-            }),
-        }
-    }
-    found.extend(files.into_iter().map(of_archive));
-    found.sort_by(|a, b| a.path.cmp(&b.path));
-    found
-}
-
-/// A path in an archive, whose own name the archive's messages begin with.
-fn inside(at: &Path, path: &str) -> PathBuf {
-    let name = at.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    match path.strip_prefix(name.as_str()) {
-        Some("") => at.to_owned(),
-        Some(rest) if !name.is_empty() => at.join(rest.trim_start_matches('/')),
-        _ => at.join(path),
-    }
-}
-
-/// Where a link in an archive leads to, as a path of the archive; none where that is outside of it.
-fn resolved(path: &str, target: &str) -> Option<String> {
-    let mut parts: Vec<&str> = if target.starts_with('/') { Vec::new() } else { path.split('/').collect() };
-    parts.pop();
-    for part in target.split('/').filter(|part| !part.is_empty() && *part != ".") {
-        if part == ".." {
-            parts.pop()?;
-        } else {
-            parts.push(part);
-        }
-    }
-    Some(parts.join("/"))
-}
-
-/// Without the folder that all lie in, where it has the archive's own name or is the top of an estate.
-fn bared(mut files: Vec<File>, stem: &str) -> Vec<File> {
-    let Some((top, _)) = files.first().and_then(|file| file.path.split_once('/')) else { return files };
-    let top = format!("{top}/");
-    let alone = files.iter().all(|file| file.path.starts_with(&top));
-    let estate = files.iter().any(|file| file.path == format!("{top}{}", trevlin_audit::ESTATE_FILE));
-    if alone && (estate || top.trim_end_matches('/') == stem) {
-        files.iter_mut().for_each(|file| file.path = file.path[top.len()..].to_owned());
-    }
-    files
 }
 
 #[cfg(test)]
@@ -495,18 +454,30 @@ mod tests {
     #[test]
     fn files_that_change_after_they_were_found() {
         let folder = tempfile::TempDir::new().unwrap();
+        let elsewhere = tempfile::TempDir::new().unwrap();
+        fs::write(elsewhere.path().join("secret"), "outside\n").unwrap();
         let limits = Limits::default().with("file-bytes=100").unwrap();
-        for name in ["grows", "vanishes", "turns", "stays"] {
+        let all = ["grows", "stays", "turns", "vanishes", "way/secret", "x-links"];
+        fs::create_dir(folder.path().join("way")).unwrap();
+        for name in all {
             fs::write(folder.path().join(name), "text\n").unwrap();
         }
         let mut left_out = Vec::new();
         let root = walk(folder.path(), &mut Allowance::of(limits), &mut left_out).unwrap();
-        assert_eq!((root.files.len(), left_out.len()), (4, 0));
+        assert_eq!((root.files.len(), left_out.len()), (all.len(), 0));
         fs::write(folder.path().join("grows"), "x".repeat(200)).unwrap();
-        for name in ["vanishes", "turns"] {
+        for name in ["vanishes", "turns", "x-links", "way/secret"] {
             fs::remove_file(folder.path().join(name)).unwrap();
         }
         fs::create_dir(folder.path().join("turns")).unwrap();
+        #[cfg(unix)]
+        {
+            std::os::unix::fs::symlink(elsewhere.path().join("secret"), folder.path().join("x-links"))
+                .unwrap();
+            // A folder on the way is a link now, and what it leads to has a file of the name.
+            fs::remove_dir(folder.path().join("way")).unwrap();
+            std::os::unix::fs::symlink(elsewhere.path(), folder.path().join("way")).unwrap();
+        }
         let told: Vec<String> = root
             .files
             .iter()
@@ -520,8 +491,51 @@ mod tests {
             "stays: 5 bytes",
             "turns: neither a file nor a folder",
             "vanishes: there is no such file or folder",
+            "way/secret: a link took its place",
+            "x-links: a link took its place",
         ]) {
             assert!(line.starts_with(wanted), "{line}");
         }
+    }
+
+    #[cfg(target_os = "linux")]
+    #[test]
+    fn a_pipe_that_took_the_place_of_a_file_is_not_waited_for() {
+        let folder = tempfile::TempDir::new().unwrap();
+        let at = folder.path().join("a");
+        fs::write(&at, "text\n").unwrap();
+        let limits = Limits::default();
+        let root = walk(folder.path(), &mut Allowance::of(limits), &mut Vec::new()).unwrap();
+        fs::remove_file(&at).unwrap();
+        rustix::fs::mkfifoat(rustix::fs::CWD, &at, rustix::fs::Mode::RUSR).unwrap();
+        assert_eq!(root.files[0].read(&limits).unwrap_err(), NO_FILE);
+    }
+
+    #[test]
+    fn former_states_and_clashes_of_archives() {
+        let folder = tempfile::TempDir::new().unwrap();
+        let at = |path: &str| folder.path().join(path);
+        for path in ["edge/.git/objects/a", "edge/etc/.svn/b", "edge/etc/c", "both/etc/d"] {
+            fs::create_dir_all(at(path).parent().unwrap()).unwrap();
+            fs::write(at(path), "text\n").unwrap();
+        }
+        // An empty archive is one, and so is what a second has of the same name.
+        let mut tar = vec![0u8; 512];
+        tar[..5].copy_from_slice(b"etc/e");
+        tar[124..136].copy_from_slice(b"00000000000\0");
+        tar[257..263].copy_from_slice(b"ustar\0");
+        let sum: u32 = tar.iter().map(|byte| u32::from(*byte)).sum::<u32>() + 8 * 32;
+        tar[148..156].copy_from_slice(format!("{sum:06o}\0 ").as_bytes());
+        tar.resize(512 * 3, 0);
+        for name in ["both.tar", "one.tar", "one.tgz"] {
+            fs::write(at(name), &tar).unwrap();
+        }
+        let mut left_out = Vec::new();
+        let root = walk(folder.path(), &mut Allowance::of(Limits::default()), &mut left_out).unwrap();
+        let paths: Vec<&str> = root.files.iter().map(|file| file.path.as_str()).collect();
+        assert_eq!(paths, ["both.tar/etc/e", "both/etc/d", "edge/etc/c", "one.tgz/etc/e", "one/etc/e"]);
+        let told: Vec<String> = left_out.iter().map(|one| below(folder.path(), &one.at)).collect();
+        assert_eq!(told, ["edge/.git", "edge/etc/.svn"]);
+        assert!(left_out.iter().all(|one| one.why == HISTORY));
     }
 }

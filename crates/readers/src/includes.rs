@@ -56,13 +56,51 @@ pub(crate) fn has_no_bearing(path: &str) -> bool {
 fn missing<'a>(format: &str, export: &'a Export, around: &Surroundings<'_>) -> Vec<(Line<'a>, String)> {
     let Some(words) = INCLUDES.get(format) else { return Vec::new() };
     let lines = export.lines().filter_map(|line| Some((line, path(format, line.text, words)?)));
-    // A pattern, a folder or a name made of values may well stand for nothing.
+    // A pattern, a folder or a name made of values may well stand for nothing; what was there is missed.
     let one = |path: &String| !path.contains(['*', '?', '[', '$', '%', '{']) && !path.ends_with('/');
     let gone = |path: &String| match format {
         "pam" => around.find(&format!("/etc/pam.d/{path}"), export).is_none(),
         _ => around.find(path, export).is_none(),
     };
-    lines.filter(|(_, path)| one(path) && !has_no_bearing(path) && gone(path)).collect()
+    let of_line = |(line, path): (Line<'a>, String)| -> Vec<(Line<'a>, String)> {
+        if one(&path) {
+            let missing = !has_no_bearing(&path) && gone(&path);
+            return missing.then_some((line, path)).into_iter().collect();
+        }
+        let pattern = if path.ends_with('/') { format!("{path}*") } else { path };
+        let there = around.find_unread(&pattern, export).into_iter();
+        there.map(|path| (line.clone(), path.to_owned())).collect()
+    };
+    lines.flat_map(of_line).chain(of_folders(export, around)).collect()
+}
+
+/// Words that read in all files of a folder, or a file where there is one, in whatever format; they take a path as the others do.
+const FOLDERS: [&str; 9] = [
+    "includedir",
+    "@includedir",
+    "#includedir",
+    "!includedir",
+    "include_dir",
+    "include_if_exists",
+    "includeoptional",
+    "conf-dir",
+    "source-directory",
+];
+
+/// Files of such a folder that are there and could not be read.
+fn of_folders<'a>(export: &'a Export, around: &Surroundings<'_>) -> Vec<(Line<'a>, String)> {
+    if !around.has_unread() {
+        return Vec::new();
+    }
+    let words = FOLDERS.map(str::to_owned);
+    let named = export.lines().filter_map(|line| Some((line, path("", line.text, &words)?)));
+    let found = named.flat_map(|(line, path)| {
+        let path = path.split(',').next().unwrap_or_default().trim_end_matches('/');
+        let mut there = around.find_unread(path, export);
+        there.extend(around.find_unread(&format!("{path}/*"), export));
+        there.into_iter().map(|path| (line.clone(), path.to_owned())).collect::<Vec<_>>()
+    });
+    found.collect()
 }
 
 /// The path that a line reads in.
@@ -160,6 +198,39 @@ mod tests {
         let export = Export::new(ExportId(0), "d/etc/ssh/sshd_config", "Include /etc/ssh/more.conf\n".into());
         let more = Export::new(ExportId(1), "d/etc/ssh/more.conf", "Port 22\n".into());
         assert!(missing("sshd", &export, &Surroundings::of(vec![&export, &more])).is_empty());
+    }
+
+    #[test]
+    fn what_lies_there_unread_is_missed_where_it_would_be_read_in() {
+        for (format, text, unread, wanted) in [
+            ("sshd", "Include /etc/ssh/sshd_config.d/*.conf\n", "d/etc/ssh/sshd_config.d/a.conf", "a.conf"),
+            ("sshd", "Include /etc/ssh/sshd_config.d/*.conf\n", "d/etc/ssh/sshd_config.d/a.conf.bak", ""),
+            ("sshd", "Include /etc/ssh/sshd_config.d/*.conf\n", "d/etc/ssh/sshd_config.d/.a.conf", ""),
+            (
+                "nginx",
+                "http {\n include /etc/nginx/conf.d/*.conf;\n}\n",
+                "d/etc/nginx/conf.d/a.conf",
+                "a.conf",
+            ),
+            ("sudoers", "@includedir /etc/sudoers.d\n", "d/etc/sudoers.d/a", "a"),
+            ("sudoers", "#includedir /etc/sudoers.d\n", "d/etc/sudoers.d", "sudoers.d"),
+            ("mariadb", "!includedir /etc/mysql/conf.d/\n", "d/etc/mysql/conf.d/a.cnf", "a.cnf"),
+            ("dnsmasq", "conf-dir=/etc/dnsmasq.d/,*.conf\n", "d/etc/dnsmasq.d/a.conf", "a.conf"),
+            (
+                "apache",
+                "IncludeOptional sites-enabled/*.conf\n",
+                "d/etc/apache2/sites-enabled/a.conf",
+                "a.conf",
+            ),
+            ("postgresql", "include_dir 'conf.d'\n", "d/etc/postgresql/conf.d/a.conf", "a.conf"),
+            ("sshd", "Port 22\n", "d/etc/ssh/sshd_config.d/a.conf", ""),
+        ] {
+            let export = Export::new(ExportId(0), "d/x", text.into());
+            let around = Surroundings::of(vec![&export]).with_unread(vec![unread.to_owned()]);
+            let found: Vec<_> = missing(format, &export, &around).into_iter().map(|one| one.1).collect();
+            let names: Vec<&str> = found.iter().filter_map(|path| path.rsplit('/').next()).collect();
+            assert_eq!(names.join(" "), wanted, "{format}: {text}");
+        }
     }
 
     #[test]

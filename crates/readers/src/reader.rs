@@ -83,6 +83,8 @@ pub struct Surroundings<'a> {
     pub exports: Vec<&'a Export>,
     /// Whose files for IKE these are, where somebody said so: two daemons have files of one name.
     pub ike_daemon: Option<IkeDaemon>,
+    /// Paths of what lies beside the exports and is not read: files that could not be, and links that are not followed.
+    unread: Vec<String>,
     /// Exports that every reader was asked about, and that are of no format.
     of_no_format: BTreeSet<ExportId>,
     /// Paths of exports that others read in, by the function that finds them: worked out once for each format.
@@ -118,6 +120,12 @@ impl<'a> Surroundings<'a> {
     #[must_use]
     pub fn of_no_format(self, of_no_format: BTreeSet<ExportId>) -> Self {
         Self { of_no_format, ..self }
+    }
+
+    /// The same, with the paths of what lies there and is not read.
+    #[must_use]
+    pub fn with_unread(self, unread: Vec<String>) -> Self {
+        Self { unread, ..self }
     }
 }
 
@@ -159,6 +167,20 @@ impl<'a> Surroundings<'a> {
             found
         });
         found.iter().map(|at| self.exports[*at]).collect()
+    }
+
+    /// Whether something lies there that is not read.
+    pub(crate) fn has_unread(&self) -> bool {
+        !self.unread.is_empty()
+    }
+
+    /// Paths of what is not read and would be meant by a path, with wildcards or without, in `named_in`.
+    pub(crate) fn find_unread(&self, pattern: &str, named_in: &Export) -> Vec<&str> {
+        if self.unread.is_empty() {
+            return Vec::new();
+        }
+        let paths: Vec<&str> = self.unread.iter().map(String::as_str).collect();
+        find_paths(pattern, named_in.path(), &paths).into_iter().map(|at| paths[at]).collect()
     }
 
     /// The exports that are of a reader's format, each with how sure that is.

@@ -1,0 +1,70 @@
+//! Opens files that others may change meanwhile: what was a file when it was found may be a link, a pipe or a device when it is
+//! opened. No link on the way is followed, and whether it is a file is asked of what was opened.
+
+use crate::walk::{explain, too_large};
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::Path;
+use trevlin_model::{Limit, Limits};
+use trevlin_readers::archive::NO_FILE;
+use zeroize::Zeroizing;
+
+/// The bytes of a file, whose path has no links in it.
+///
+/// # Errors
+/// When it cannot be read, is larger than the limit, or is no file any more.
+pub(crate) fn read(at: &Path, limits: &Limits, limit: Limit) -> Result<Zeroizing<Vec<u8>>, String> {
+    let most = limits.get(limit);
+    let file = without_links(at).map_err(|error| said(&error))?;
+    let there = file.metadata().map_err(|error| explain(&error))?;
+    if !there.is_file() {
+        return Err(NO_FILE.into());
+    }
+    let mut bytes =
+        Zeroizing::new(Vec::with_capacity(usize::try_from(there.len().min(most)).unwrap_or_default()));
+    file.take(most + 1).read_to_end(&mut bytes).map_err(|error| explain(&error))?;
+    if bytes.len() as u64 > most {
+        return Err(too_large(limits, limit));
+    }
+    Ok(bytes)
+}
+
+/// What an error in opening means: of links on the way one says that there are too many, and of a socket that nobody is there.
+fn said(error: &io::Error) -> String {
+    #[cfg(unix)]
+    {
+        use rustix::io::Errno;
+        match Errno::from_io_error(error) {
+            Some(Errno::LOOP) => {
+                return "a link took its place since it was found, and is not followed".to_owned();
+            }
+            Some(Errno::NXIO | Errno::OPNOTSUPP) => return NO_FILE.to_owned(),
+            _ => {}
+        }
+    }
+    explain(error)
+}
+
+/// Opens a file without waiting for anybody who writes to it (a pipe would).
+#[cfg(unix)]
+fn without_links(at: &Path) -> io::Result<File> {
+    use rustix::fs::{CWD, Mode, OFlags};
+    let how = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOFOLLOW | OFlags::NOCTTY | OFlags::CLOEXEC;
+    #[cfg(target_os = "linux")]
+    {
+        use rustix::fs::{ResolveFlags, openat2};
+        use rustix::io::Errno;
+        match openat2(CWD, at, how, Mode::empty(), ResolveFlags::NO_SYMLINKS) {
+            Ok(file) => return Ok(file.into()),
+            // An old kernel, or one that is told to refuse it: then of the last part at least.
+            Err(Errno::NOSYS | Errno::PERM) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(rustix::fs::openat(CWD, at, how, Mode::empty())?.into())
+}
+
+#[cfg(not(unix))]
+fn without_links(at: &Path) -> io::Result<File> {
+    File::open(at)
+}

@@ -1,0 +1,119 @@
+//! Archives as the folders that were packed.
+
+use crate::open;
+use crate::walk::{File, LeftOut, is_of_units};
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use trevlin_model::{Limit, Limits};
+use trevlin_readers::archive::{self, Unpacked};
+use zeroize::Zeroizing;
+
+/// The same for a file that was given by itself.
+pub(crate) fn unpacked(
+    at: &Path,
+    path: &str,
+    metadata: &fs::Metadata,
+    limits: &Limits,
+    left_out: &mut Vec<LeftOut>,
+) -> Option<Vec<File>> {
+    opened(at, &fs::canonicalize(at).ok()?, path, metadata, limits, left_out)
+}
+
+/// What is in a file, where it is an archive by name and content, as if it were the folder that was packed. `whole`: where it lies
+/// by a path without links.
+pub(crate) fn opened(
+    at: &Path,
+    whole: &Path,
+    path: &str,
+    metadata: &fs::Metadata,
+    limits: &Limits,
+    left_out: &mut Vec<LeftOut>,
+) -> Option<Vec<File>> {
+    archive::stem(path)?;
+    if !metadata.is_file() || metadata.len() > limits.get(Limit::ArchiveBytes) {
+        return None;
+    }
+    let bytes = open::read(whole, limits, Limit::ArchiveBytes).ok()?;
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let unpacked = archive::unpack(name, &bytes, limits)?;
+    Some(files_of(at, unpacked, archive::stem(name).unwrap_or(name), left_out))
+}
+
+/// The files of an archive, in order of path, and its links as those of a folder.
+pub(crate) fn files_of(at: &Path, unpacked: Unpacked, stem: &str, left_out: &mut Vec<LeftOut>) -> Vec<File> {
+    let Unpacked { files, links, left_out: refused, .. } = unpacked;
+    left_out.extend(refused.into_iter().map(|(path, why)| LeftOut {
+        at: inside(at, &path),
+        path: None,
+        why,
+    }));
+    let files: BTreeMap<String, Arc<Zeroizing<Vec<u8>>>> =
+        files.into_iter().map(|(path, bytes)| (path, Arc::new(bytes))).collect();
+    let of_archive = |(path, bytes): (String, Arc<Zeroizing<Vec<u8>>>)| {
+        let (at, size) = (at.join(&path), bytes.len() as u64);
+        File { bytes: Some(bytes), ..File::found(&at, path, size) }
+    };
+    let mut found = Vec::new();
+    for (path, target) in links {
+        let mut parts = path.rsplit('/');
+        let (name, folder) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
+        if is_of_units(&path, folder) && name.contains('.') {
+            found.push(File { leads_to: Some(target), ..File::found(&at.join(&path), path, 0) });
+            continue;
+        }
+        match resolved(&path, &target).and_then(|to| files.get(&to)) {
+            Some(bytes) if folder.ends_with("-enabled") => {
+                found.push(of_archive((path, Arc::clone(bytes))));
+            }
+            // What it leads to is read in its own place.
+            Some(_) => {}
+            None => left_out.push(LeftOut {
+                at: at.join(&path),
+                path: None,
+                why: "a link to something that is not in the archive; export the file it should lead to"
+                    .into(),
+            }),
+        }
+    }
+    found.extend(files.into_iter().map(of_archive));
+    found.sort_by(|a, b| a.path.cmp(&b.path));
+    bared(found, stem)
+}
+
+/// A path in an archive, whose own name the archive's messages begin with.
+fn inside(at: &Path, path: &str) -> PathBuf {
+    let name = at.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    match path.strip_prefix(name.as_str()) {
+        Some("") => at.to_owned(),
+        Some(rest) if !name.is_empty() => at.join(rest.trim_start_matches('/')),
+        _ => at.join(path),
+    }
+}
+
+/// Where a link in an archive leads to, as a path of the archive; none where that is outside of it.
+fn resolved(path: &str, target: &str) -> Option<String> {
+    let mut parts: Vec<&str> = if target.starts_with('/') { Vec::new() } else { path.split('/').collect() };
+    parts.pop();
+    for part in target.split('/').filter(|part| !part.is_empty() && *part != ".") {
+        if part == ".." {
+            parts.pop()?;
+        } else {
+            parts.push(part);
+        }
+    }
+    Some(parts.join("/"))
+}
+
+/// Without the folder that all lie in, where it has the archive's own name or is the top of an estate.
+fn bared(mut files: Vec<File>, stem: &str) -> Vec<File> {
+    let Some((top, _)) = files.first().and_then(|file| file.path.split_once('/')) else { return files };
+    let top = format!("{top}/");
+    let alone = files.iter().all(|file| file.path.starts_with(&top));
+    let estate = files.iter().any(|file| file.path == format!("{top}{}", trevlin_audit::ESTATE_FILE));
+    if alone && (estate || top.trim_end_matches('/') == stem) {
+        files.iter_mut().for_each(|file| file.path = file.path[top.len()..].to_owned());
+    }
+    files
+}

@@ -1,0 +1,153 @@
+//! Streams of compressed bytes, each read to its end: compressed files may be joined, and what follows the first must not be lost.
+
+use super::Form;
+use std::io::{self, Cursor, Read};
+use trevlin_model::{Limit, Limits, size};
+use zeroize::Zeroizing;
+
+/// Why something was not taken.
+pub(super) enum Refused {
+    /// Larger than a file may be.
+    Larger,
+    /// It grows as nothing does that was packed to be sent.
+    Ratio,
+    /// The archive holds more than may come out of one.
+    Total,
+    /// It breaks off, or is damaged.
+    Broken(String),
+}
+
+impl Refused {
+    pub(super) fn words(&self, limits: &Limits) -> String {
+        match self {
+            Self::Larger => format!(
+                "larger than {}, which no configuration is; {}",
+                size(limits.get(Limit::FileBytes)),
+                Limit::FileBytes.remedy()
+            ),
+            Self::Ratio => format!(
+                "it unpacks to more than {} times its size, as an archive does that is made to fill memory; {}",
+                limits.get(Limit::ArchiveRatio),
+                Limit::ArchiveRatio.remedy()
+            ),
+            Self::Total => format!(
+                "the archive holds more than {}; {}",
+                size(limits.get(Limit::ArchiveBytes)),
+                Limit::ArchiveBytes.remedy()
+            ),
+            Self::Broken(why) => format!("it cannot be unpacked ({why}); ask for it again"),
+        }
+    }
+}
+
+/// How many bytes may still come out, and what it means when more do.
+#[derive(Clone, Copy)]
+pub(super) struct Room {
+    pub(super) bytes: u64,
+    pub(super) by_ratio: bool,
+}
+
+/// What came out of a stream: all of it, or as much as came before it was refused.
+pub(super) struct Stream {
+    pub(super) bytes: Zeroizing<Vec<u8>>,
+    pub(super) refused: Option<Refused>,
+}
+
+/// All of a stream, unless it is too long. Only what is an archive itself may be longer than a file. `declared`: how long it says it
+/// is, where it does, so that what is too long is not read to be thrown away.
+pub(super) fn limited(mut reader: impl Read, declared: Option<u64>, room: Room, limits: &Limits) -> Stream {
+    let mut bytes = Zeroizing::new(Vec::new());
+    let refused = fill(&mut reader, &mut bytes, declared, room, limits).err();
+    Stream { bytes, refused }
+}
+
+/// Enough of a file to tell whether it is an archive.
+const BEGINNING: u64 = 1024;
+
+fn fill(
+    reader: &mut dyn Read,
+    bytes: &mut Vec<u8>,
+    declared: Option<u64>,
+    room: Room,
+    limits: &Limits,
+) -> Result<(), Refused> {
+    let too_long = || if room.by_ratio { Refused::Ratio } else { Refused::Total };
+    // Reads on to the one byte that is too much; whether there is one.
+    let mut read = |bytes: &mut Vec<u8>, most: u64| -> Result<bool, Refused> {
+        let left = (most + 1).saturating_sub(bytes.len() as u64);
+        io::copy(&mut reader.take(left), bytes).map_err(|error| Refused::Broken(error.to_string()))?;
+        Ok(bytes.len() as u64 > most)
+    };
+    if !read(bytes, BEGINNING.min(room.bytes))? {
+        return Ok(());
+    }
+    let largest = if Form::of(bytes).is_some() { u64::MAX } else { limits.get(Limit::FileBytes) };
+    if declared.is_some_and(|declared| declared > largest) {
+        return Err(Refused::Larger);
+    }
+    if !read(bytes, room.bytes.min(largest))? {
+        return Ok(());
+    }
+    Err(if room.bytes <= largest { too_long() } else { Refused::Larger })
+}
+
+/// Frames of Zstandard one after the other, and frames to be skipped (RFC 8878, 3.1).
+pub(super) struct Frames<'a> {
+    rest: &'a [u8],
+    frame: Option<Box<ruzstd::decoding::StreamingDecoder<Cursor<&'a [u8]>, ruzstd::decoding::FrameDecoder>>>,
+}
+
+/// Of a frame, and of one to be skipped, whose last four bits may be any.
+pub(super) const FRAME: [u8; 4] = *b"\x28\xb5\x2f\xfd";
+
+/// Whether a frame begins that is to be skipped.
+pub(super) fn is_skipped(bytes: &[u8]) -> bool {
+    matches!(bytes, [0x50..=0x5f, 0x2a, 0x4d, 0x18, ..])
+}
+
+impl<'a> Frames<'a> {
+    pub(super) fn of(bytes: &'a [u8]) -> Self {
+        Self { rest: bytes, frame: None }
+    }
+
+    /// The next frame with something in it, if there is one.
+    fn next(&mut self) -> io::Result<bool> {
+        let broken = |why: &str| io::Error::new(io::ErrorKind::InvalidData, why.to_owned());
+        while is_skipped(self.rest) {
+            let length = self.rest.get(4..8).and_then(|four| four.try_into().ok()).map(u32::from_le_bytes);
+            let next = length.and_then(|length| self.rest.get(8 + usize::try_from(length).ok()?..));
+            self.rest = next.ok_or_else(|| broken("it breaks off in a frame to be skipped"))?;
+        }
+        if self.rest.is_empty() {
+            return Ok(false);
+        }
+        if !self.rest.starts_with(&FRAME) {
+            return Err(broken("what follows a frame is none"));
+        }
+        let frame = ruzstd::decoding::StreamingDecoder::new(Cursor::new(self.rest));
+        self.frame = Some(Box::new(frame.map_err(|error| broken(&error.to_string()))?));
+        Ok(true)
+    }
+}
+
+impl Read for Frames<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        if into.is_empty() {
+            return Ok(0);
+        }
+        loop {
+            if let Some(frame) = &mut self.frame {
+                let count = frame.read(into)?;
+                if count > 0 {
+                    return Ok(count);
+                }
+                let read = usize::try_from(frame.get_ref().position()).unwrap_or(usize::MAX);
+                self.rest = self.rest.get(read..).unwrap_or_default();
+                self.frame = None;
+            }
+            if !self.next()? {
+                return Ok(0);
+            }
+        }
+    }
+}
