@@ -308,6 +308,9 @@ pub(crate) struct Addresses {
     /// Draw the plan into this file, by its ending an SVG or a PNG
     #[arg(long, value_name = "FILE")]
     pub(crate) picture: Option<PathBuf>,
+    /// Overwrite the picture where it is there, and write it among the exports if told to
+    #[arg(long, requires = "picture")]
+    pub(crate) force: bool,
     /// Form of the output
     #[arg(long, value_enum, default_value_t = TableFormat::Text)]
     pub(crate) format: TableFormat,
@@ -343,6 +346,9 @@ pub(crate) struct Exposure {
     /// Draw the paths into this file, by its ending an SVG or a PNG
     #[arg(long, value_name = "FILE")]
     pub(crate) picture: Option<PathBuf>,
+    /// Overwrite the picture where it is there, and write it among the exports if told to
+    #[arg(long, requires = "picture")]
+    pub(crate) force: bool,
     /// Form of the output
     #[arg(long, value_enum, default_value_t = TableFormat::Text)]
     pub(crate) format: TableFormat,

@@ -1,9 +1,8 @@
 //! The demo estate, compiled into the program.
 
-use crate::output;
+use crate::output::{self, NewFolder};
 use anyhow::{Context, bail};
 use include_dir::{Dir, DirEntry, include_dir};
-use std::fs;
 use std::path::{Path, PathBuf};
 
 static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
@@ -20,7 +19,7 @@ pub(crate) fn temporary() -> anyhow::Result<PathBuf> {
     Ok(folder.keep())
 }
 
-/// Writes the demo estate into a folder and returns the estate's own folder, `before`.
+/// Writes the demo estate into a folder, all of it or nothing, and returns the estate's own folder, `before`.
 ///
 /// # Errors
 /// When something is there already and may not be overwritten, or writing fails.
@@ -29,21 +28,17 @@ pub(crate) fn write(into: &Path, force: bool) -> anyhow::Result<PathBuf> {
     if !force && before.exists() {
         bail!("{} is there already; name another folder, or give --force to overwrite it", before.display());
     }
-    write_dir(&DEMO, into)?;
+    let mut all = NewFolder::begin(into)?;
+    write_dir(&DEMO, &mut all)?;
+    all.finish()?;
     Ok(before)
 }
 
-fn write_dir(dir: &Dir<'_>, into: &Path) -> anyhow::Result<()> {
-    let context = |path: &Path| format!("{} cannot be written", path.display());
+fn write_dir(dir: &Dir<'_>, all: &mut NewFolder) -> anyhow::Result<()> {
     for entry in dir.entries() {
-        let at = into.join(entry.path());
         match entry {
-            DirEntry::Dir(dir) => write_dir(dir, into)?,
-            DirEntry::File(file) => {
-                let folder = output::folder(&at);
-                fs::create_dir_all(folder).with_context(|| context(folder))?;
-                output::replace(&at, file.contents())?;
-            }
+            DirEntry::Dir(dir) => write_dir(dir, all)?,
+            DirEntry::File(file) => output::fill(&all.place(file.path())?, file.contents())?,
         }
     }
     Ok(())

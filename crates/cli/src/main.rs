@@ -18,6 +18,7 @@ mod picture;
 mod progress;
 mod read;
 mod telling;
+mod unfinished;
 mod walk;
 
 use clap::Parser;

@@ -1,5 +1,6 @@
 //! Files that are written: whole or not at all.
 
+use crate::unfinished::{self, Unfinished};
 use anyhow::{Context, bail};
 use std::fs;
 use std::io::Write;
@@ -16,12 +17,46 @@ pub(crate) fn folder(of: &Path) -> &Path {
 /// When it cannot be written.
 pub(crate) fn replace(at: &Path, bytes: &[u8]) -> anyhow::Result<()> {
     let context = || format!("{} cannot be written", at.display());
-    let mut file = tempfile::NamedTempFile::new_in(folder(at)).with_context(context)?;
+    let in_folder = || tempfile::Builder::new().prefix(UNFINISHED).tempfile_in(folder(at));
+    let (mut file, _unfinished) =
+        unfinished::make(in_folder, tempfile::NamedTempFile::path).with_context(context)?;
     file.write_all(bytes).with_context(context)?;
     if let Ok(known) = fs::metadata(at) {
         fs::set_permissions(file.path(), known.permissions()).with_context(context)?;
     }
     file.persist(at).with_context(context)?;
+    Ok(())
+}
+
+/// Writes a file that nobody else knows of yet: below a folder that is not done.
+///
+/// # Errors
+/// When it cannot be written.
+pub(crate) fn fill(at: &Path, bytes: &[u8]) -> anyhow::Result<()> {
+    fs::write(at, bytes).with_context(|| format!("{} cannot be written", at.display()))
+}
+
+/// How the names begin of what is not done yet.
+const UNFINISHED: &str = ".trevlin-unfinished-";
+
+/// Refuses to write a file over another, or among the exports, which the next run would read; with `force` neither is minded.
+///
+/// # Errors
+/// When the file is there, or would lie below one of the paths.
+pub(crate) fn may_write(file: &Path, what: &str, among_paths: &[PathBuf], force: bool) -> anyhow::Result<()> {
+    if force {
+        return Ok(());
+    }
+    if file.exists() || file.is_symlink() {
+        bail!("{} is there already; give --force to overwrite it", file.display());
+    }
+    if let Some(path) = among(folder(file), among_paths) {
+        bail!(
+            "{} would lie in {}, which is read: the next run would read the {what}; write it elsewhere, or give --force",
+            file.display(),
+            path.display()
+        );
+    }
     Ok(())
 }
 
@@ -31,10 +66,15 @@ pub(crate) fn is_free(folder: &Path) -> bool {
 }
 
 /// A folder that is made whole or not at all: what goes into it is written beside it, and stands under its name once all is there.
-/// Where there is one already, files are replaced in it one by one.
+/// Where there is one already, it is written within, and moved into its place once all is there.
 pub(crate) struct NewFolder {
     at: PathBuf,
-    staged: Option<tempfile::TempDir>,
+    staged: tempfile::TempDir,
+    /// Where what is written goes, by path below the folder.
+    files: Vec<PathBuf>,
+    /// Whether the folder is there and has something in it.
+    is_there: bool,
+    _unfinished: Unfinished,
 }
 
 impl NewFolder {
@@ -44,30 +84,34 @@ impl NewFolder {
     /// When nothing can be written beside it.
     pub(crate) fn begin(at: &Path) -> anyhow::Result<Self> {
         let context = || format!("{} cannot be made", at.display());
-        let empty = is_free(at);
-        let parent = folder(at);
-        fs::create_dir_all(parent).with_context(context)?;
-        let staged =
-            empty.then(|| tempfile::Builder::new().prefix(".trevlin-unfinished-").tempdir_in(parent));
-        Ok(Self { at: at.to_owned(), staged: staged.transpose().with_context(context)? })
-    }
-
-    fn top(&self) -> &Path {
-        self.staged.as_ref().map_or(&self.at, tempfile::TempDir::path)
+        let is_there = !is_free(at);
+        let beside = if is_there { at } else { folder(at) };
+        fs::create_dir_all(beside).with_context(context)?;
+        let make = || tempfile::Builder::new().prefix(UNFINISHED).tempdir_in(beside);
+        let (staged, _unfinished) = unfinished::make(make, tempfile::TempDir::path).with_context(context)?;
+        Ok(Self { at: at.to_owned(), staged, files: Vec::new(), is_there, _unfinished })
     }
 
     /// Where a file of it is to be written, with the folders that it needs. No link on the way is followed: it may lead anywhere.
     ///
     /// # Errors
-    /// When a folder cannot be made, or a link stands in its place.
-    pub(crate) fn place(&self, path: &Path) -> anyhow::Result<PathBuf> {
-        let at = self.top().join(path);
-        let folder = folder(&at);
-        let within = folder.ancestors().take_while(|one| one.starts_with(self.top()) && *one != self.top());
-        if let Some(link) = within.into_iter().find(|one| one.is_symlink()) {
+    /// When a folder cannot be made, or a link or a folder stands in its place.
+    pub(crate) fn place(&mut self, path: &Path) -> anyhow::Result<PathBuf> {
+        let target = self.at.join(path);
+        if let Some(link) = between(&target, &self.at).find(|one| one.is_symlink()) {
             bail!("{} is a link, and nothing is written through it", link.display());
         }
-        fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))?;
+        if let Some(file) = between(&target, &self.at).find(|one| one.is_file()) {
+            bail!("{} is a file, and a folder is to stand there; name another folder", file.display());
+        }
+        if target.is_dir() && !target.is_symlink() {
+            bail!("{} is a folder, and a file is to stand there; name another folder", target.display());
+        }
+        let at = self.staged.path().join(path);
+        let folder = folder(&at);
+        unfinished::while_going(|| fs::create_dir_all(folder))
+            .with_context(|| format!("{} cannot be made", folder.display()))?;
+        self.files.push(path.to_owned());
         Ok(at)
     }
 
@@ -76,8 +120,16 @@ impl NewFolder {
     /// # Errors
     /// When it cannot be moved into its place.
     pub(crate) fn finish(self) -> anyhow::Result<()> {
-        let Some(staged) = self.staged else { return Ok(()) };
         let context = || format!("{} cannot be made", self.at.display());
+        if self.is_there {
+            // All is written: what is left cannot run out of room.
+            for path in &self.files {
+                let target = self.at.join(path);
+                fs::create_dir_all(folder(&target)).with_context(context)?;
+                fs::rename(self.staged.path().join(path), target).with_context(context)?;
+            }
+            return Ok(());
+        }
         if self.at.exists() {
             // It was empty when it was looked at, and is left alone where it no longer is.
             fs::remove_dir(&self.at).with_context(context)?;
@@ -87,14 +139,19 @@ impl NewFolder {
             use std::os::unix::fs::PermissionsExt;
             // What is made for the time being is its maker's alone.
             let usual = fs::metadata(folder(&self.at)).map_or(0o755, |one| one.permissions().mode() & 0o777);
-            fs::set_permissions(staged.path(), fs::Permissions::from_mode(usual | 0o700))
+            fs::set_permissions(self.staged.path(), fs::Permissions::from_mode(usual | 0o700))
                 .with_context(context)?;
         }
-        fs::rename(staged.path(), &self.at).with_context(context)?;
+        fs::rename(self.staged.path(), &self.at).with_context(context)?;
         // It is no longer where it was made, and nothing is to be taken away there.
-        let _ = staged.keep();
+        let _ = self.staged.keep();
         Ok(())
     }
+}
+
+/// The folders between a file and the one it is written below, without that.
+fn between<'a>(file: &'a Path, top: &'a Path) -> impl Iterator<Item = &'a Path> {
+    folder(file).ancestors().take_while(move |one| one.starts_with(top) && *one != top)
 }
 
 /// The folder of an estate that a folder lies in, or would once it is made.

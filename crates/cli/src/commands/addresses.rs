@@ -2,8 +2,8 @@
 
 use crate::args::{self, TableFormat};
 use crate::context::{print, telling, width};
-use crate::load;
 use crate::picture;
+use crate::{load, output};
 use std::process::ExitCode;
 use trevlin_audit::{addresses, tables};
 
@@ -11,6 +11,9 @@ use trevlin_audit::{addresses, tables};
 pub(crate) const FREE_NETWORKS: usize = 5;
 
 pub(crate) fn run(arguments: &args::Addresses, common: &args::Common) -> anyhow::Result<ExitCode> {
+    if let Some(file) = &arguments.picture {
+        output::may_write(file, "picture", &arguments.paths, arguments.force)?;
+    }
     let estate = load::estate(&arguments.paths, telling(common))?;
     if let Some(wanted) = arguments.free {
         let free = addresses::free(estate.plan(), wanted, FREE_NETWORKS);

@@ -2,7 +2,7 @@
 
 use crate::args::{self, Common, TableFormat};
 use crate::context::{know_devices, print, telling, width};
-use crate::load;
+use crate::{load, output};
 use std::process::ExitCode;
 use trevlin_audit::Analyses;
 use trevlin_audit::exposure::from;
@@ -14,6 +14,9 @@ use trevlin_audit::tables::exposure::{ExposureSheet, sheet};
 /// # Errors
 /// When nothing tells where connections set out, or the picture cannot be written.
 pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result<ExitCode> {
+    if let Some(file) = &arguments.picture {
+        output::may_write(file, "picture", &arguments.paths, arguments.force)?;
+    }
     let estate = load::estate(&arguments.paths, telling(common))?;
     know_devices(&estate, &arguments.device)?;
     let mut sheet = match &arguments.from {

@@ -118,19 +118,8 @@ fn targets(arguments: &args::Report) -> anyhow::Result<Vec<(ReportFormat, Option
 
 /// A report over an earlier one, or among the exports, is seldom meant.
 fn may_write(file: &Path, arguments: &args::Report) -> anyhow::Result<()> {
+    output::may_write(file, "report", &arguments.paths, arguments.force)?;
     let folder = output::folder(file);
-    if !arguments.force {
-        if file.exists() {
-            bail!("{} is there already; give --force to overwrite it", file.display());
-        }
-        if let Some(path) = output::among(folder, &arguments.paths) {
-            bail!(
-                "{} would lie in {}, which is audited: the next audit would read the report; write it elsewhere, or give --force",
-                file.display(),
-                path.display()
-            );
-        }
-    }
     fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))
 }
 

@@ -5,8 +5,9 @@ use crate::context::{print, telling};
 use crate::load::{self, Copied};
 use crate::output::{self, NewFolder};
 use anyhow::{Context, bail};
+use rayon::prelude::*;
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Component, Path, PathBuf};
 use std::process::ExitCode;
@@ -67,11 +68,13 @@ pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<Ex
     let copied = load::to_copy(&arguments.paths, telling(common))?;
     let work = Work::new(&copied, key, arguments);
     let mut told = Told::default();
+    let mut paths = Paths::default();
     let mut files: Vec<(PathBuf, Made)> = Vec::new();
     for record in &copied.estate.exports {
         let path = record.export.path();
         if copied.links.contains(path) {
-            files.push((work.path(path)?, Made::Link(work.rest(record.export.text()))));
+            let made = Made::Link(work.rest(record.export.text()));
+            files.push((paths.of(path, &work.path(path)?, &mut told.renamed), made));
             continue;
         }
         if record.format.is_none() && !arguments.with_unread {
@@ -100,19 +103,23 @@ pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<Ex
         if arguments.names && text.contains("-----BEGIN CERTIFICATE-----") {
             told.certificates.push(work.rest(path));
         }
-        files.push((work.path(path)?, Made::Text(out)));
+        let at = paths.of(path, &work.path(path)?, &mut told.renamed);
+        work.tell_what_is_left(&at, &out, &mut told.left);
+        files.push((at, Made::Text(out)));
     }
     for (path, text) in &copied.beside {
         let (text, count) = work.scrubber.scrub(trevlin_model::ExportId(u32::MAX), text);
         told.replaced += count;
-        files.push((work.path(path)?, Made::Text(work.rest(&text))));
+        let (at, text) = (paths.of(path, &work.path(path)?, &mut told.renamed), work.rest(&text));
+        work.tell_what_is_left(&at, &text, &mut told.left);
+        files.push((at, Made::Text(text)));
     }
     told.left_out = copied.left_out.iter().map(|one| format!("{}: {}", one.at.display(), one.why)).collect();
     told.files = files.len();
     // Links come last: nothing is written through one.
     let (links, texts): (Vec<_>, Vec<_>) =
         files.into_iter().partition(|(_, made)| matches!(made, Made::Link(_)));
-    let copy = NewFolder::begin(&arguments.into)?;
+    let mut copy = NewFolder::begin(&arguments.into)?;
     for (path, made) in texts.into_iter().chain(links) {
         write(&copy.place(&path)?, &made)?;
     }
@@ -140,6 +147,10 @@ fn may_write(arguments: &args::Scrub) -> anyhow::Result<()> {
     });
     if key_inside {
         bail!("the key file would lie in the copy and be handed on with it; keep it elsewhere");
+    }
+    // One of an earlier run may lie where it does.
+    if let Some(key) = arguments.key.as_deref().filter(|key| !key.exists()) {
+        output::may_write(key, "key", &arguments.paths, arguments.force)?;
     }
     Ok(())
 }
@@ -198,13 +209,18 @@ impl Work {
     fn new(copied: &Copied, key: ScrubKey, arguments: &args::Scrub) -> Self {
         let estate: &Estate = &copied.estate;
         let facts = || estate.devices.iter().map(|device| &device.facts);
-        let held = facts().flat_map(trevlin_model::Facts::to_mask).chain(&copied.commented);
+        let held = || facts().flat_map(trevlin_model::Facts::to_mask).chain(&copied.commented);
+        held().collect::<Vec<_>>().into_par_iter().for_each(|one| key.prepare(one));
         let places: Vec<_> =
             facts().flat_map(|facts| &facts.masked_places).chain(&copied.commented_places).copied().collect();
         Self {
-            scrubber: Scrubber::new(key.clone(), held, &places),
+            scrubber: Scrubber::new(key.clone(), held(), &places),
             addresses: arguments.addresses.then(|| AddressMap::new(key)),
-            names: arguments.names.then(|| NameMap::new(&people_and_devices(estate), &COMMON)),
+            names: arguments.names.then(|| {
+                let of_exports = estate.exports.iter().flat_map(|one| [one.export.path(), one.export.text()]);
+                let of_others = copied.beside.iter().flat_map(|(path, text)| [path.as_str(), text]);
+                NameMap::new(&people_and_devices(estate), &COMMON, of_exports.chain(of_others))
+            }),
         }
     }
 
@@ -231,6 +247,20 @@ impl Work {
         out
     }
 
+    /// Lists where a name of the organisation is left in a file of the copy, and in its path.
+    fn tell_what_is_left(&self, at: &Path, text: &str, left: &mut Vec<String>) {
+        let Some(names) = &self.names else { return };
+        let shown = at.to_string_lossy();
+        let in_path = names.left(&shown);
+        left.extend(in_path.iter().map(|name| format!("{shown}: {name}, in the path")));
+        for (number, line) in (1..).zip(text.lines()) {
+            let found = names.left(line);
+            if !found.is_empty() {
+                left.push(format!("{shown}:{number}: {}", found.join(", ")));
+            }
+        }
+    }
+
     /// Where a file goes below the copy's folder.
     fn path(&self, path: &str) -> anyhow::Result<PathBuf> {
         let mapped = PathBuf::from(self.rest(path).trim_start_matches('/'));
@@ -238,6 +268,59 @@ impl Work {
             bail!("{} leads out of its folder", neutral(path));
         }
         Ok(mapped)
+    }
+}
+
+/// Paths of the copy: what was two stays two, whatever becomes of the names.
+#[derive(Default)]
+struct Paths {
+    /// What a folder of the estate is called in the copy, by its path in the estate.
+    folders: BTreeMap<PathBuf, PathBuf>,
+    /// Files and folders of the copy.
+    taken: BTreeSet<PathBuf>,
+}
+
+impl Paths {
+    /// Where the file goes that `mapped` stands for. Who would take another's place gets a number, which is told.
+    fn of(&mut self, path: &str, mapped: &Path, renamed: &mut Vec<String>) -> PathBuf {
+        let original = path.trim_start_matches('/');
+        let (mut from, mut to) = (PathBuf::new(), PathBuf::new());
+        let parts: Vec<_> = mapped.components().filter(|one| matches!(one, Component::Normal(_))).collect();
+        let names: Vec<&str> = original.split('/').filter(|one| !one.is_empty() && *one != ".").collect();
+        let last = parts.len().saturating_sub(1);
+        for (at, part) in parts.iter().enumerate() {
+            from.push(names.get(at).copied().unwrap_or_default());
+            let wanted = to.join(part);
+            if at == last {
+                return self.free(wanted, original, renamed);
+            }
+            to = match self.folders.get(&from) {
+                Some(known) => known.clone(),
+                None => {
+                    let free = self.free(wanted, &from.to_string_lossy(), renamed);
+                    self.folders.insert(from.clone(), free.clone());
+                    free
+                }
+            };
+        }
+        to
+    }
+
+    /// A path that is nobody's yet.
+    fn free(&mut self, wanted: PathBuf, original: &str, renamed: &mut Vec<String>) -> PathBuf {
+        if self.taken.insert(wanted.clone()) {
+            return wanted;
+        }
+        let name = wanted.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let (stem, ending) = match name.rsplit_once('.') {
+            Some((stem, ending)) if !stem.is_empty() => (stem, format!(".{ending}")),
+            _ => (name.as_str(), String::new()),
+        };
+        let numbered = (2..).map(|number| wanted.with_file_name(format!("{stem}-{number}{ending}")));
+        let free =
+            numbered.into_iter().find(|one| self.taken.insert((*one).clone())).unwrap_or(wanted.clone());
+        renamed.push(format!("{original} is {}: {} is another's", free.display(), wanted.display()));
+        free
     }
 }
 
@@ -269,6 +352,8 @@ struct Told {
     doubtful: Vec<String>,
     unread: Vec<String>,
     certificates: Vec<String>,
+    renamed: Vec<String>,
+    left: Vec<String>,
     left_out: Vec<String>,
 }
 
@@ -290,6 +375,8 @@ impl Told {
             ),
             ("Not copied, of no format that is read here (--with-unread copies them)", &self.unread),
             ("Certificates, which hold names and are as they were", &self.certificates),
+            ("Names of the organisation that stay; replace them before you hand it on", &self.left),
+            ("Renamed, so that two files do not become one", &self.renamed),
             ("Not copied", &self.left_out),
         ] {
             if lines.is_empty() {

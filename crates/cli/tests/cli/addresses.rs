@@ -118,12 +118,37 @@ fn pictures() {
 }
 
 #[test]
+fn a_picture_takes_nobodys_place() {
+    let estate =
+        folder(&[("gate/etc/network/interfaces", "iface eth0 inet static\n  address 10.4.0.1/24\n")]);
+    let path = estate.path().to_str().unwrap();
+    let elsewhere = tempfile::tempdir().unwrap();
+    let there = elsewhere.path().join("plan.svg");
+    fs::write(&there, "mine").unwrap();
+    let among = estate.path().join("gate/plan.svg");
+    for command in ["addresses", "exposure"] {
+        for (at, part) in
+            [(&there, "is there already; give --force"), (&among, "the next run would read the picture")]
+        {
+            let (_, err, status) = run(&[command, path, "--picture", at.to_str().unwrap()]);
+            assert!(status == 2 && err.contains(part), "{command}: {err}");
+        }
+        assert_eq!(fs::read_to_string(&there).unwrap(), "mine");
+        assert!(!among.exists());
+    }
+    let (_, err, status) = run(&["addresses", path, "--force", "--picture", there.to_str().unwrap()]);
+    assert_eq!(status, 0, "{err}");
+    assert!(fs::read_to_string(&there).unwrap().contains("<svg"));
+}
+
+#[test]
 fn names_do_nothing_in_a_picture() {
     let files = folder(&[
         ("d/chap-secrets", "\"<script>x</script>&\" * sesame 10.4.0.9\nb\u{1b}[2J * other 10.4.0.8\n"),
         ("d/dnsmasq.conf", "dhcp-range=10.4.0.5,10.4.0.20\n"),
     ]);
-    let picture = files.path().join("plan.svg");
+    let elsewhere = tempfile::tempdir().unwrap();
+    let picture = elsewhere.path().join("plan.svg");
     let (out, err, status) =
         run(&["addresses", files.path().to_str().unwrap(), "--picture", picture.to_str().unwrap()]);
     assert_eq!((out.as_str(), status), ("", 0), "{err}");

@@ -523,3 +523,56 @@ fn limits_are_documented() {
         "run the tests with TREVLIN_UPDATE_README=1 to bring docs/limits.md up to date:\n{table}"
     );
 }
+
+#[cfg(unix)]
+#[test]
+fn files_that_turn_into_others_while_they_are_read() {
+    use std::os::unix::fs::symlink;
+    use std::sync::atomic::{AtomicBool, Ordering};
+    let estate = folder(&[SOUND]);
+    let elsewhere = folder(&[("etc/outside.conf", "agentaddress udp:16161\nrocommunity public\n")]);
+    let mut turning = Vec::new();
+    for number in 0..20 {
+        let (gate, away) =
+            (estate.path().join(format!("gate{number}")), elsewhere.path().join(number.to_string()));
+        for file in ["etc/snmp/snmpd.conf", "etc/snmp/pipe.conf", "etc/way/outside.conf"] {
+            fs::create_dir_all(gate.join(file).parent().unwrap()).unwrap();
+            fs::write(gate.join(file), "agentaddress udp:161\nrocommunity public\n").unwrap();
+        }
+        // What they turn into: a link to a file elsewhere, a pipe that nobody writes to, a link to a folder elsewhere.
+        fs::create_dir_all(&away).unwrap();
+        symlink(elsewhere.path().join("etc/outside.conf"), away.join("link")).unwrap();
+        std::process::Command::new("mkfifo").arg(away.join("pipe")).status().unwrap();
+        symlink(elsewhere.path().join("etc"), away.join("folder")).unwrap();
+        for (one, other) in
+            [("etc/snmp/snmpd.conf", "link"), ("etc/snmp/pipe.conf", "pipe"), ("etc/way", "folder")]
+        {
+            turning.push((gate.join(one), away.join(other), away.join(format!("was-{other}"))));
+        }
+    }
+    let at = estate.path().to_str().unwrap();
+    let (out, _, _) = run(&["services", elsewhere.path().to_str().unwrap(), "--format", "json"]);
+    assert!(out.contains("16161"), "what lies elsewhere would be seen: {out}");
+    let done = AtomicBool::new(false);
+    std::thread::scope(|threads| {
+        threads.spawn(|| {
+            while !done.load(Ordering::Relaxed) {
+                for (own, other, aside) in &turning {
+                    let _ = fs::rename(own, aside).and_then(|()| fs::rename(other, own));
+                }
+                for (own, other, aside) in &turning {
+                    let _ = fs::rename(own, other).and_then(|()| fs::rename(aside, own));
+                }
+            }
+        });
+        let ended = std::panic::catch_unwind(|| {
+            for _ in 0..40 {
+                let (out, err, code) = run(&["services", at, "--format", "json"]);
+                assert!(code == 0 && !err.contains("panicked"), "{err}");
+                assert!(out.contains("161") && !out.contains("16161"), "{out}");
+            }
+        });
+        done.store(true, Ordering::Relaxed);
+        ended.unwrap();
+    });
+}

@@ -170,6 +170,11 @@ fn where_a_copy_may_not_go() {
         (text(full.path()), vec![], "is there already"),
         (at("copy"), vec!["--key".to_owned(), at("copy/key.json")], "would lie in the copy"),
         (at("copy"), vec!["--key".to_owned(), at("no-key.json")], "is no key file"),
+        (
+            at("copy"),
+            vec!["--key".to_owned(), text(&estate.path().join("gate/key.json"))],
+            "the next run would read the key",
+        ),
     ] {
         let arguments: Vec<&str> =
             ["scrub", &of, "--into", &into].into_iter().chain(more.iter().map(String::as_str)).collect();
@@ -235,4 +240,118 @@ fn nothing_is_written_through_a_link() {
     let (_, err, code) = run(&["scrub", &path(estate.path()), "--into", &path(&copy), "--force"]);
     assert!(code == 2 && err.contains("is a link, and nothing is written through it"), "{err}");
     assert!(std::fs::read_dir(&outside).unwrap().next().is_none());
+}
+
+#[test]
+fn two_files_do_not_become_one() {
+    // Names that differ in capitals have one stand-in, and a device is called as a stand-in is.
+    let estate = folder(&[
+        ("trevlin.toml", "organisation = [\"Skerry\"]\n"),
+        ("Edge/etc/snmp/snmpd.conf", "rocommunity first-word\nsysName of-one\n"),
+        ("edge/etc/snmp/snmpd.conf", "rocommunity second-word\nsysName of-two\n"),
+        ("device1/etc/snmp/snmpd.conf", "rocommunity third-word\nsysName of-three\n"),
+        ("quay/etc/snmp/snmpd.conf", "rocommunity fourth-word\nsysName skerrynet\n"),
+    ]);
+    let (made, said) = copy(estate.path(), &["--names"]);
+    let all = files(made.path());
+    assert_eq!(all.len(), 5, "{all:?}");
+    for own in ["of-one", "of-two", "of-three"] {
+        assert_eq!(all.values().filter(|text| text.contains(own)).count(), 1, "{own}");
+    }
+    assert!(said.contains("Renamed, so that two files do not become one:\n"), "{said}");
+    assert!(said.contains("is another's"), "{said}");
+    let left = said.split("Names of the organisation that stay").nth(1).unwrap();
+    assert!(left.contains("etc/snmp/snmpd.conf:2: skerry\n"), "{said}");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_run_that_is_told_to_end_leaves_nothing_behind() {
+    use std::os::unix::process::ExitStatusExt;
+    let estate = folder(&[]);
+    for device in 0..400 {
+        let at = estate.path().join(format!("d{device}/etc/snmp/snmpd.conf"));
+        fs::create_dir_all(at.parent().unwrap()).unwrap();
+        fs::write(at, "rocommunity tide-and-gull\nsysName of-a-gate\n").unwrap();
+    }
+    let work = TempDir::new().unwrap();
+    let of = |path: &Path| -> Vec<String> {
+        let all = fs::read_dir(path).unwrap();
+        all.map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned()).collect()
+    };
+    let mut ended = 0;
+    for signal in ["INT", "TERM", "HUP"].into_iter().cycle().take(60) {
+        let into = work.path().join("copy");
+        let mut child = std::process::Command::new(assert_cmd::cargo::cargo_bin("trevlin"))
+            .args(["scrub", "--into"])
+            .args([&into, &estate.path().to_owned()])
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        // As soon as something is begun.
+        let status = loop {
+            if !of(work.path()).is_empty() {
+                let id = child.id().to_string();
+                std::process::Command::new("kill").args(["-s", signal, &id]).status().unwrap();
+                break child.wait().unwrap();
+            }
+            if let Some(status) = child.try_wait().unwrap() {
+                break status;
+            }
+        };
+        let left = of(work.path());
+        if status.signal().is_some() {
+            ended += 1;
+            // It may have been told so after it was done.
+            assert!(left.is_empty() || left == ["copy"], "{signal}: {left:?}");
+        }
+        if into.exists() {
+            assert_eq!(of(&into).len(), 400);
+            fs::remove_dir_all(into).unwrap();
+        }
+    }
+    assert!(ended > 10, "{ended} of 60 were told in time");
+}
+
+#[cfg(unix)]
+#[test]
+fn where_there_is_no_room_nothing_is_left() {
+    let estate = folder(&[("gate/etc/snmp/snmpd.conf", "rocommunity sesame\nagentaddress udp:161\n")]);
+    fs::write(
+        estate.path().join("gate/etc/snmp/snmpd.conf"),
+        "rocommunity sesame\n".to_owned() + &"# of no use\n".repeat(900),
+    )
+    .unwrap();
+    let demo = text(&demo());
+    let work = TempDir::new().unwrap();
+    let at = |name: &str| text(&work.path().join(name));
+    let (copy, report, plan, into) = (at("copy"), at("report.html"), at("plan.svg"), at("demo"));
+    let (full, gate) = (at("full"), text(estate.path()));
+    fs::create_dir_all(work.path().join("full/gate")).unwrap();
+    fs::write(work.path().join("full/gate/mine"), "stays\n").unwrap();
+    let program = assert_cmd::cargo::cargo_bin("trevlin");
+    for arguments in [
+        vec!["scrub", &gate, "--into", &copy],
+        vec!["scrub", &gate, "--into", &full, "--force"],
+        vec!["report", &demo, "--to", &report],
+        vec!["addresses", &demo, "--picture", &plan],
+        vec!["demo", "--into", &into],
+    ] {
+        // Files may have 4 KiB and no more, as on a disk that is full.
+        let output = std::process::Command::new("sh")
+            .args(["-c", "trap '' XFSZ; ulimit -f 8; exec \"$0\" \"$@\""])
+            .arg(&program)
+            .args(&arguments)
+            .output()
+            .unwrap();
+        let err = String::from_utf8_lossy(&output.stderr);
+        assert_eq!(output.status.code(), Some(2), "{arguments:?}: {err}");
+        assert!(err.contains("cannot be written") && !err.contains("panicked"), "{err}");
+    }
+    assert_eq!(files(work.path()).into_keys().collect::<Vec<_>>(), [Path::new("full/gate/mine")]);
+    // Standard output that takes nothing.
+    let whole = fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let output = std::process::Command::new(&program).args(["audit", &demo]).stdout(whole).output().unwrap();
+    assert_eq!(output.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("No space left"), "{output:?}");
 }

@@ -12,12 +12,16 @@ use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use zeroize::Zeroizing;
 
 /// What stand-ins are made from. Whoever has it can try guesses at a secret against its stand-in, so it stays with who scrubbed.
 #[derive(Clone)]
-pub struct ScrubKey(Zeroizing<[u8; 32]>);
+pub struct ScrubKey {
+    bytes: Zeroizing<[u8; 32]>,
+    /// Stems that were tried before, by a digest that only the key gives: one secret stands in many places, and trying takes long.
+    stems: Arc<Mutex<BTreeMap<[u8; 32], String>>>,
+}
 
 impl std::fmt::Debug for ScrubKey {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -29,14 +33,19 @@ impl ScrubKey {
     /// A key of 32 random bytes.
     #[must_use]
     pub fn new(bytes: [u8; 32]) -> Self {
-        Self(Zeroizing::new(bytes))
+        Self { bytes: Zeroizing::new(bytes), stems: Arc::default() }
+    }
+
+    /// Makes the stand-in of a secret ahead of its use, so that many can be made at once.
+    pub fn prepare(&self, held: &HeldSecret) {
+        stand_in(self, held.kind, held.secret.expose());
     }
 
     /// Bytes that only who has the key can tell from a value, and that are the same for the same one: HMAC-SHA-256 (RFC 2104) in
     /// counter mode. `purpose` keeps different uses apart.
     pub fn bytes(&self, purpose: &str, value: &[u8]) -> impl Iterator<Item = u8> + use<> {
         let mut mac =
-            Hmac::<Sha256>::new_from_slice(self.0.as_slice()).expect("a key of any length is taken");
+            Hmac::<Sha256>::new_from_slice(self.bytes.as_slice()).expect("a key of any length is taken");
         mac.update(purpose.as_bytes());
         mac.update(&[0]);
         mac.update(value);
@@ -301,6 +310,18 @@ const STEM: &[u8; 32] = b"abcdefghijklmnopqrstuvwxyz234567";
 
 /// A stem that holds as a key; of random ones a few have patterns in them that an estimator counts against them.
 fn stem(key: &ScrubKey, common: &str) -> String {
+    let mut digest = [0; 32];
+    digest.iter_mut().zip(key.bytes("stems", common.as_bytes())).for_each(|(one, byte)| *one = byte);
+    let stems = || key.stems.lock().unwrap_or_else(PoisonError::into_inner);
+    let known = stems().get(&digest).cloned();
+    known.unwrap_or_else(|| {
+        let made = stem_anew(key, common);
+        stems().insert(digest, made.clone());
+        made
+    })
+}
+
+fn stem_anew(key: &ScrubKey, common: &str) -> String {
     let tried = |number: u8| -> String {
         let bytes = key.bytes(&format!("stem {number}"), common.as_bytes());
         bytes.map(|byte| char::from(STEM[usize::from(byte) % STEM.len()])).take(30).collect()

@@ -135,6 +135,12 @@ pub fn unpack(name: &str, bytes: &[u8], limits: &Limits) -> Option<Unpacked> {
     Some(found)
 }
 
+/// A tar, and whether it is known already that the rest of it is not there.
+struct Tar<'a> {
+    bytes: &'a [u8],
+    is_cut: bool,
+}
+
 /// Where what is in an archive goes: a single compressed file stands beside it, an archive's files in a folder of its name.
 struct Place<'a> {
     beside: &'a str,
@@ -148,23 +154,25 @@ impl Unpacked {
         let Stream { bytes: inner, refused } = match Form::of(bytes) {
             None => return,
             Some(Form::Zip) => return self.zip(name, place.within, bytes, limits, depth),
-            Some(Form::Tar) => return self.tar(name, place.within, bytes, limits, depth),
+            Some(Form::Tar) => {
+                return self.tar(name, place.within, Tar { bytes, is_cut: false }, limits, depth);
+            }
             Some(Form::Gzip) => limited(flate2::read::MultiGzDecoder::new(bytes), None, room, limits),
             Some(Form::Xz) => limited(lzma_rust2::XzReader::new(bytes, true), None, room, limits),
             Some(Form::Zstd) => limited(Frames::of(bytes), None, room, limits),
         };
         // Compression around an archive is one archive. Of one that breaks off, the files before are whole.
         if Form::of(&inner) == Some(Form::Tar) {
-            let told = self.left_out.len();
-            self.tar(name, place.within, &inner, limits, depth);
-            if let Some(why) = refused {
-                // That the rest is not there needs no second word.
-                self.left_out.truncate(told.max(self.left_out.len() - usize::from(self.ends_with(name))));
-                let files = self.files.len();
-                let why = why.words(limits);
-                self.left_out.push((name.to_owned(), format!("{why}; {files} files of it were read")));
+            if let Some(why) = &refused {
+                self.refuse(name, why, limits);
             }
-            return;
+            return self.tar(
+                name,
+                place.within,
+                Tar { bytes: &inner, is_cut: refused.is_some() },
+                limits,
+                depth,
+            );
         }
         self.out += inner.len() as u64;
         match refused {
@@ -176,11 +184,6 @@ impl Unpacked {
                 self.keep(path, inner, limits, depth);
             }
         }
-    }
-
-    /// Whether the last that was left out is an archive itself.
-    fn ends_with(&self, name: &str) -> bool {
-        self.left_out.last().is_some_and(|(path, _)| path == name)
     }
 
     fn refuse(&mut self, path: &str, why: &Refused, limits: &Limits) {
@@ -258,7 +261,8 @@ impl Unpacked {
         }
     }
 
-    fn tar(&mut self, name: &str, under: &str, bytes: &[u8], limits: &Limits, depth: usize) {
+    fn tar(&mut self, name: &str, under: &str, tar: Tar<'_>, limits: &Limits, depth: usize) {
+        let Tar { bytes, is_cut } = tar;
         let mut archive = tar::Archive::new(bytes);
         // Archives that were joined have an end within.
         archive.set_ignore_zeros(true);
@@ -273,6 +277,7 @@ impl Unpacked {
             let mut entry = match entry {
                 Ok(entry) => entry,
                 // What follows cannot be found any more.
+                Err(_) if is_cut => return,
                 Err(error) => return self.refuse(name, &Refused::Broken(error.to_string()), limits),
             };
             let written = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
@@ -307,6 +312,9 @@ impl Unpacked {
             let Stream { bytes, mut refused } = limited(entry, Some(declared), self.room(limits), limits);
             self.out += bytes.len() as u64;
             if refused.is_none() && bytes.len() as u64 != declared {
+                if is_cut {
+                    return;
+                }
                 refused = Some(Refused::Broken("it breaks off".to_owned()));
             }
             match refused {
@@ -315,7 +323,7 @@ impl Unpacked {
             }
         }
         // Two blocks of zeros (POSIX.1-2017, pax, "ustar Interchange Format").
-        if bytes.iter().rev().take_while(|byte| **byte == 0).count() < 1024 {
+        if !is_cut && bytes.iter().rev().take_while(|byte| **byte == 0).count() < 1024 {
             let why = "it has no end mark, so that files may be missing from it; ask for it again";
             self.left_out.push((name.to_owned(), why.to_owned()));
         }

@@ -12,12 +12,23 @@ pub struct NameMap {
     names: BTreeMap<String, String>,
     /// Lengths of those names in bytes, the longest first: a host goes before the domain it is in.
     lengths: Vec<usize>,
+    /// The organisation's names in lower case, replaced or not.
+    organisation: BTreeSet<String>,
 }
+
+/// What the organisation's names are, among the groups of names.
+const ORGANISATION: &str = "org";
 
 impl NameMap {
     /// Names by what they are, such as `user`, each replaced by that and a number. `kept` are words that mean the same everywhere.
+    /// A stand-in that `texts` have as a word of their own is nobody's: two names would be one.
     #[must_use]
-    pub fn new(groups: &[(&str, BTreeSet<String>)], kept: &[&str]) -> Self {
+    pub fn new<'a>(
+        groups: &[(&str, BTreeSet<String>)],
+        kept: &[&str],
+        texts: impl Iterator<Item = &'a str>,
+    ) -> Self {
+        let taken = stand_ins(groups, texts);
         let mut names = BTreeMap::new();
         for (what, all) in groups {
             let mut number = 0;
@@ -27,13 +38,36 @@ impl NameMap {
                     && lower.chars().any(char::is_alphabetic)
                     && !kept.iter().any(|word| *word == lower);
                 if plain && !names.contains_key(&lower) {
-                    number += 1;
+                    let free = (number + 1..).find(|one| !taken.contains(&format!("{what}{one}")));
+                    number = free.unwrap_or(number);
                     names.insert(lower, format!("{what}{number}"));
                 }
             }
         }
         let lengths: BTreeSet<usize> = names.keys().map(String::len).collect();
-        Self { names, lengths: lengths.into_iter().rev().collect() }
+        let organisation = groups.iter().filter(|(what, _)| *what == ORGANISATION);
+        let organisation = organisation.flat_map(|(_, all)| all).map(|name| name.to_lowercase()).collect();
+        Self { names, lengths: lengths.into_iter().rev().collect(), organisation }
+    }
+
+    /// Names of the organisation that are still in a text: as part of a longer word, or too common or short to be replaced. Those
+    /// shorter than a name that is replaced only count as words.
+    #[must_use]
+    pub fn left<'a>(&'a self, text: &str) -> Vec<&'a str> {
+        if self.organisation.is_empty() {
+            return Vec::new();
+        }
+        let lower = text.to_lowercase();
+        let as_word = |name: &str| {
+            lower.match_indices(name).any(|(at, _)| {
+                !lower[..at].ends_with(char::is_alphanumeric)
+                    && !lower[at + name.len()..].starts_with(char::is_alphanumeric)
+            })
+        };
+        let is_left = |name: &&str| {
+            if name.chars().count() < SHORTEST { as_word(name) } else { lower.contains(*name) }
+        };
+        self.organisation.iter().map(String::as_str).filter(|name| !name.is_empty()).filter(is_left).collect()
     }
 
     /// What became of which name.
@@ -67,6 +101,19 @@ impl NameMap {
     }
 }
 
+/// Words of the texts that look like stand-ins of these groups.
+fn stand_ins<'a>(
+    groups: &[(&str, BTreeSet<String>)],
+    texts: impl Iterator<Item = &'a str>,
+) -> BTreeSet<String> {
+    let words = texts.flat_map(|text| text.split(|letter: char| !letter.is_alphanumeric()));
+    let looks_so = |word: &&str| {
+        let of = word.trim_end_matches(|digit: char| digit.is_ascii_digit());
+        of.len() < word.len() && groups.iter().any(|(what, _)| of.eq_ignore_ascii_case(what))
+    };
+    words.filter(looks_so).map(str::to_lowercase).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -77,6 +124,7 @@ mod tests {
         let map = NameMap::new(
             &[("org", set(&["Veyholm", "Veyholm Ferry Line"])), ("user", set(&["astrid", "root", "al"]))],
             &["root"],
+            std::iter::empty(),
         );
         for (text, wanted) in [
             ("Veyholm Ferry Line, veyholm-rw, VEYHOLM", "org2, org1-rw, org1"),
@@ -85,6 +133,30 @@ mod tests {
             ("", ""),
         ] {
             assert_eq!(map.map_text(text), wanted);
+        }
+    }
+
+    #[test]
+    fn a_stand_in_is_nobody_elses_name() {
+        let set = |all: &[&str]| all.iter().map(|one| (*one).to_owned()).collect::<BTreeSet<_>>();
+        let texts = ["hosts: device1, DEVICE3 and device", "/device2x/a"];
+        let map = NameMap::new(&[("device", set(&["edge", "nas"]))], &[], texts.into_iter());
+        assert_eq!(map.map_text("edge nas device1"), "device2 device4 device1");
+    }
+
+    #[test]
+    fn what_is_left_of_the_organisation() {
+        let set = |all: &[&str]| all.iter().map(|one| (*one).to_owned()).collect::<BTreeSet<_>>();
+        let map = NameMap::new(&[("org", set(&["Veyholm", "VF", "web"]))], &["web"], std::iter::empty());
+        for (text, wanted) in [
+            ("veyholmvpn", "veyholm"),
+            ("veyholm", ""),
+            ("vf-gw", "vf"),
+            ("vfx", ""),
+            ("a web", "web"),
+            ("nothing", ""),
+        ] {
+            assert_eq!(map.left(&map.map_text(text)).join(" "), wanted, "{text}");
         }
     }
 }
