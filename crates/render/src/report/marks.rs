@@ -18,9 +18,14 @@ pub(super) fn format(out: &mut Output<'_>, state: &State<'_, '_>, value: &Value)
 /// Text that Markdown takes for nothing but text (CommonMark 0.31, 2.4: a backslash before a sign of ASCII takes its meaning away).
 pub(crate) fn markdown(text: &str) -> String {
     let mut out = String::with_capacity(text.len() + 8);
-    for letter in text.chars() {
+    for (at, letter) in text.char_indices() {
         match letter {
             '\n' | '\r' => out.push(' '),
+            // An address that stands by itself is made a link (GFM 0.29, 6.9).
+            ':' if text[at..].starts_with("://") => out.push_str("\\:"),
+            '.' if text[..at].len() >= 3 && text.as_bytes()[at - 3..at].eq_ignore_ascii_case(b"www") => {
+                out.push_str("\\.");
+            }
             '<' => out.push_str("&lt;"),
             '>' => out.push_str("&gt;"),
             '&' => out.push_str("&amp;"),
@@ -29,6 +34,49 @@ pub(crate) fn markdown(text: &str) -> String {
                 out.push('\\');
                 out.push(letter);
             }
+            _ => out.push(letter),
+        }
+    }
+    out
+}
+
+/// The same for strings of OSCAL that hold marks, which has some of its own: above, below, quoted, and values to be put in (OSCAL's
+/// documentation, "Markup line" and "Markup multiline").
+pub(super) fn oscal(text: &str) -> String {
+    in_ticks(
+        text,
+        |part| beyond_markdown(&markdown(part)),
+        |part| {
+            if part.trim().is_empty() { beyond_markdown(&markdown(part)) } else { code(part).to_string() }
+        },
+    )
+}
+
+fn beyond_markdown(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for letter in text.chars() {
+        if matches!(letter, '^' | '{' | '}' | '"') {
+            out.push('\\');
+        }
+        out.push(letter);
+    }
+    out
+}
+
+/// Braces of a message of SARIF, in plain text and in Markdown (SARIF 3.11.5).
+pub(super) fn braces(text: &str) -> String {
+    text.replace('{', "{{").replace('}', "}}")
+}
+
+/// A message of SARIF: braces hold the place of arguments, and a text in brackets with a target behind it is a link (SARIF 3.11.5,
+/// 3.11.6).
+pub(super) fn sarif(text: &str) -> String {
+    let text = braces(&crate::neutral(text));
+    let mut out = String::with_capacity(text.len());
+    for (at, letter) in text.char_indices() {
+        match letter {
+            '[' if text[at..].contains("](") => out.push_str("\\["),
+            ']' if text[at..].starts_with("](") => out.push_str("\\]"),
             _ => out.push(letter),
         }
     }
@@ -107,8 +155,29 @@ mod tests {
             ("[a](javascript:b)", "\\[a\\](javascript:b)"),
             ("a|b*c_d`e", "a\\|b\\*c\\_d\\`e"),
             ("one\n# two", "one \\# two"),
+            ("https://a.example/x", "https\\://a.example/x"),
+            ("www.a.example WWW.b", "www\\.a.example WWW\\.b"),
+            ("a@b.example", "a\\@b.example"),
+            ("é: 10.4.0.1:80", "é: 10.4.0.1:80"),
         ] {
             assert_eq!(markdown(text), wanted);
+        }
+        for (text, wanted) in [
+            (
+                "x^2^ {{ insert: param, a }} \"q\" ~s~",
+                "x\\^2\\^ \\{\\{ insert: param, a \\}\\} \\\"q\\\" \\~s\\~",
+            ),
+            ("says `a_{b}` of c_d", "says `a_{b}` of c\\_d"),
+            ("one tick ` and <b>", "one tick \\` and &lt;b&gt;"),
+        ] {
+            assert_eq!(oscal(text), wanted);
+        }
+        for (text, wanted) in [
+            ("community [secret] of {0}", "community [secret] of {{0}}"),
+            ("see [this](https://a.example) [that]", "see \\[this\\](https://a.example) [that]"),
+            ("\u{1b}[2J", "\\u{{1b}}[2J"),
+        ] {
+            assert_eq!(sarif(text), wanted);
         }
         assert_eq!(code("a `b` c").to_string(), "``a `b` c``");
         assert_eq!(code("`").to_string(), "`` ` ``");

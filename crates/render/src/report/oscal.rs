@@ -1,5 +1,6 @@
 //! Findings as assessment results in OSCAL (NIST's Open Security Controls Assessment Language, 1.1).
 
+use super::marks::oscal;
 use crate::{Renderer, neutral};
 use serde_json::{Value, json};
 use std::io;
@@ -77,7 +78,7 @@ fn component(device: &trevlin_audit::DeviceSummary) -> Value {
     json!({
         "uuid": id("device", &device.name),
         "type": "network-device",
-        "title": said(&device.name),
+        "title": marked(&device.name),
         "description": format!("{}, known by {} exports", device.kind.word(), device.exports.len()),
         "status": { "state": "operational" },
     })
@@ -95,15 +96,20 @@ fn said(text: &str) -> String {
     }
 }
 
+/// The same for one that holds marks.
+fn marked(text: &str) -> String {
+    oscal(&said(text))
+}
+
 fn subject(device: &str) -> Value {
-    json!([{ "subject-uuid": id("device", device), "type": "component", "title": said(device) }])
+    json!([{ "subject-uuid": id("device", device), "type": "component", "title": marked(device) }])
 }
 
 fn relevant(evidence: &[Evidence]) -> Vec<Value> {
     let one = |place: &Evidence| {
         let excerpt: Vec<_> = place.excerpt.lines().map(neutral).collect();
         let about = format!("{}, line {}: {}", said(&place.path), place.line, excerpt.join(" / "));
-        json!({ "description": about.trim_end(), "props": [property("path", &place.path), property("line", &place.line.to_string())] })
+        json!({ "description": oscal(about.trim_end()), "props": [property("path", &place.path), property("line", &place.line.to_string())] })
     };
     evidence.iter().map(one).collect()
 }
@@ -111,8 +117,8 @@ fn relevant(evidence: &[Evidence]) -> Vec<Value> {
 fn observation(one: &Finding) -> Value {
     let mut made = json!({
         "uuid": id("observation", &one.fingerprint),
-        "title": said(&one.title),
-        "description": said(&one.detail),
+        "title": marked(&one.title),
+        "description": marked(&one.detail),
         "props": [property("check", one.check), property("area", one.area.word()), property("fingerprint", &one.fingerprint)],
         "methods": ["EXAMINE"],
         "types": ["finding"],
@@ -127,7 +133,7 @@ fn unanswered((number, one): (usize, &OpenQuestion)) -> Value {
     let mut made = json!({
         "uuid": id("question", &format!("{}\n{}\n{number}", one.check, one.device)),
         "title": "What the exports cannot tell",
-        "description": said(&one.question),
+        "description": marked(&one.question),
         "props": [property("check", one.check), property("area", one.area.word()), property("open-question", "yes")],
         "methods": ["EXAMINE"],
         "types": ["control-objective"],
@@ -151,9 +157,9 @@ fn risk(one: &Finding) -> Value {
     properties.extend(one.acceptance.iter().flat_map(|one| acceptance(one)));
     json!({
         "uuid": id("risk", &one.fingerprint),
-        "title": said(&one.title),
-        "description": said(one.why),
-        "statement": said(&one.why_this_severity),
+        "title": marked(&one.title),
+        "description": marked(one.why),
+        "statement": marked(&one.why_this_severity),
         "props": properties,
         "status": status,
         "characterizations": [{
@@ -168,7 +174,7 @@ fn risk(one: &Finding) -> Value {
             "uuid": id("remedy", &one.fingerprint),
             "lifecycle": "recommendation",
             "title": "How to fix it",
-            "description": said(one.remedy),
+            "description": marked(one.remedy),
         }],
         "related-observations": [{ "observation-uuid": id("observation", &one.fingerprint) }],
     })
@@ -185,13 +191,13 @@ fn acceptance(one: &Acceptance) -> [Value; 3] {
 fn finding(one: &Finding) -> Value {
     json!({
         "uuid": id("finding", &one.fingerprint),
-        "title": said(&one.title),
-        "description": said(&one.detail),
+        "title": marked(&one.title),
+        "description": marked(&one.detail),
         "props": [property("fingerprint", &one.fingerprint), property("device", &one.device)],
         "target": {
             "type": "objective-id",
             "target-id": one.check.replace('/', "."),
-            "title": said(one.check),
+            "title": marked(one.check),
             "status": { "state": "not-satisfied", "reason": "fail" },
         },
         "related-observations": [{ "observation-uuid": id("observation", &one.fingerprint) }],

@@ -1,6 +1,6 @@
 //! Findings as a SARIF log (Static Analysis Results Interchange Format 2.1.0, an OASIS standard).
 
-use super::marks::capitalized;
+use super::marks::{braces, capitalized, sarif, ticked_markdown};
 use crate::Renderer;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -74,15 +74,15 @@ fn rule(check: &Check, taxonomies: &Taxonomies) -> Value {
     json!({
         "id": check.id,
         "name": name,
-        "shortDescription": { "text": check.title },
-        "fullDescription": { "text": check.why },
+        "shortDescription": { "text": sarif(check.title) },
+        "fullDescription": { "text": sarif(check.why) },
         "help": {
-            "text": format!("{} {} {}", check.why, check.fix, check.cited()),
+            "text": sarif(&format!("{} {} {}", check.why, check.fix, check.cited())),
             "markdown": format!(
                 "{}\n\n**Fix:** {}\n\n**See:** {}",
-                super::marks::markdown(check.why),
-                super::marks::markdown(check.fix),
-                super::marks::markdown(&check.cited().to_string())
+                braces(&ticked_markdown(check.why)),
+                braces(&ticked_markdown(check.fix)),
+                braces(&ticked_markdown(&check.cited().to_string()))
             ),
         },
         "defaultConfiguration": { "level": level(check.severity) },
@@ -104,7 +104,7 @@ impl Places<'_> {
             "ruleIndex": self.rules.get(one.check),
             "kind": "fail",
             "level": level(one.severity),
-            "message": { "text": format!("{}: {}. {}", one.device, one.title, one.detail) },
+            "message": { "text": sarif(&format!("{}: {}. {}", one.device, one.title, one.detail)) },
             "locations": one.evidence.iter().take(1).map(|place| self.location(place)).collect::<Vec<_>>(),
             "partialFingerprints": { "trevlin/1": one.fingerprint },
             "suppressions": suppressions(one.acceptance.as_deref()),
@@ -141,7 +141,7 @@ impl Places<'_> {
             "ruleIndex": self.rules.get(one.check),
             "kind": "open",
             "level": "none",
-            "message": { "text": format!("{}: {}", one.device, one.question) },
+            "message": { "text": sarif(&format!("{}: {}", one.device, one.question)) },
             "locations": one.evidence.iter().take(1).map(|place| self.location(place)).collect::<Vec<_>>(),
             "properties": { "area": one.area.word(), "device": one.device },
         })
@@ -214,7 +214,7 @@ fn notifications(outcome: &Outcome, places: &Places<'_>) -> Value {
         let one = |note: &trevlin_audit::NoteSummary| {
             json!({
                 "level": "warning",
-                "message": { "text": note.text },
+                "message": { "text": sarif(&note.text) },
                 "locations": [{ "physicalLocation": {
                     "artifactLocation": places.artifact(&export.path),
                     "region": { "startLine": note.line },
