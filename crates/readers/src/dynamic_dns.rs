@@ -131,7 +131,7 @@ fn read_ddclient(export: &Export, _: &Surroundings<'_>) -> Reading {
 }
 
 /// Assignments and names of a line: apart by commas and blanks, but not inside quotes.
-fn pieces(text: &str) -> Vec<&str> {
+pub(crate) fn pieces(text: &str) -> Vec<&str> {
     let mut all = Vec::new();
     let (mut start, mut quote) = (0, None);
     for (at, letter) in text.char_indices() {

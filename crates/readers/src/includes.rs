@@ -2,6 +2,7 @@
 
 use crate::growth;
 use crate::reader::{Bookkeeper, Reader, Reading, Surroundings, missing_note};
+use crate::settings;
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Gap, GapKind, Limit, Line};
 
@@ -27,6 +28,7 @@ pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Read
         }
         reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
     }
+    settings::tell(reader.name, export, &mut reading);
     reading
 }
 

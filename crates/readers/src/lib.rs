@@ -55,6 +55,7 @@ mod radius;
 mod reader;
 pub mod scrub;
 mod serving;
+mod settings;
 mod sheet;
 mod signs;
 mod snmp;

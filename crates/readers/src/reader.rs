@@ -369,6 +369,12 @@ impl<'a> Bookkeeper<'a> {
         self.class(origin, LineClass::Understood);
     }
 
+    /// Whether it was told already of a line of this export that it was not understood.
+    pub(crate) fn is_told(&self, origin: Origin) -> bool {
+        origin.export == self.export.id()
+            && self.ledger.class(self.export.line_of(origin.start)) == Some(LineClass::NotUnderstood)
+    }
+
     /// The statement was not understood; `text` says what was found, what was expected and what to do.
     pub(crate) fn not_understood(&mut self, origin: Origin, text: impl Into<String>) {
         self.class(origin, LineClass::NotUnderstood);

@@ -45,6 +45,99 @@ fn sideless(key: &str) -> String {
     rest.map_or_else(|| key.to_owned(), |rest| format!("~{rest}"))
 }
 
+/// Settings of `config setup` (ipsec.conf(5) of strongSwan and of Libreswan).
+const OF_SETUP: [&str; 89] = [
+    "audit-log",
+    "cachecrls",
+    "charondebug",
+    "charonstart",
+    "crl-strict",
+    "crl-timeout",
+    "crlcheckinterval",
+    "curl-iface",
+    "curl-timeout",
+    "ddos-ike-threshold",
+    "ddos-ike-treshold",
+    "ddos-mode",
+    "dnssec-anchors",
+    "dnssec-enable",
+    "dnssec-rootkey-file",
+    "drop-oppo-null",
+    "dumpdir",
+    "expire-lifetime",
+    "fragicmp",
+    "global-redirect",
+    "global-redirect-to",
+    "hidetos",
+    "ike-socket-bufsize",
+    "ike-socket-errqueue",
+    "ike-source-port",
+    "ikeport",
+    "iketcp_hold_time",
+    "ikev1-policy",
+    "ikev1-secctx-attr-type",
+    "interfaces",
+    "ipsecdir",
+    "keep-alive",
+    "keep_alive",
+    "klipsdebug",
+    "listen",
+    "listen-tcp",
+    "listen-udp",
+    "logappend",
+    "logfile",
+    "logip",
+    "logtime",
+    "max-halfopen-ike",
+    "mtu",
+    "myvendorid",
+    "nat-ikeport",
+    "nat_traversal",
+    "nflog-all",
+    "nhelpers",
+    "nocrsend",
+    "nssdir",
+    "ocsp-cache-max-age",
+    "ocsp-cache-min-age",
+    "ocsp-cache-size",
+    "ocsp-enable",
+    "ocsp-method",
+    "ocsp-strict",
+    "ocsp-timeout",
+    "ocsp-trustname",
+    "ocsp-uri",
+    "oe",
+    "overridemtu",
+    "packetdefault",
+    "pkcs11initargs",
+    "pkcs11keepstate",
+    "pkcs11module",
+    "pkcs11proxy",
+    "plutodebug",
+    "plutorestartoncrash",
+    "plutostart",
+    "plutostderrlog",
+    "plutostderrlogtime",
+    "postpluto",
+    "prepluto",
+    "protostack",
+    "retransmits",
+    "rundir",
+    "seccomp",
+    "secctx-attr-type",
+    "secctx_attr_value",
+    "secretsfile",
+    "seedbits",
+    "shuntlifetime",
+    "statsbin",
+    "strictcrlpolicy",
+    "syslog",
+    "uniqueids",
+    "virtual-private",
+    "virtual_private",
+    "xfrmlifetime",
+];
+
 fn recognise(export: &Export) -> Recognition {
     let conn = |line: &str| {
         if !line.starts_with("con") {
@@ -163,7 +256,12 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         let has = |list: fn(&Keywords) -> &Vec<String>| {
             known.is_some_and(|known| list(known).contains(&sideless(line.0)))
         };
-        if conn.name == SETUP {
+        if conn.name == SETUP && !OF_SETUP.contains(&line.0) {
+            book.not_understood(
+                line.2,
+                "no setting of `config setup` that is known here; check its spelling",
+            );
+        } else if conn.name == SETUP {
             book.class(line.2, LineClass::PassedOver);
         } else if has(|known| &known.understood) {
             book.understood(line.2);

@@ -22,6 +22,8 @@ pub(crate) const READER: Reader =
 #[serde(deny_unknown_fields)]
 struct Keys {
     keys: BTreeSet<String>,
+    /// Further in.
+    inner: BTreeSet<String>,
 }
 
 trevlin_model::table! { static KEYS: Keys = "../../tables/netplan-keys.toml"; }
@@ -83,6 +85,15 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             ),
         }
     }
+    for (key, span, _) in found.iter().flat_map(|document| document.entries()) {
+        if key != "network" {
+            let origin = export.origin(span.clone());
+            Bookkeeper::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere).not_understood(
+                origin,
+                "expected `network:`; netplan takes nothing else at the top of a file",
+            );
+        }
+    }
     for network in found.iter().filter_map(|document| document.get("network")) {
         for (kind, span, devices) in network.entries() {
             if KINDS.contains(&kind.as_str()) {
@@ -108,6 +119,25 @@ impl State<'_> {
         if bare.is_empty() { self.export.origin(span) } else { self.export.origin_of(bare) }
     }
 
+    /// Keys further in. What is named there is free in a few places.
+    fn inner(&mut self, above: &str, node: &Node) {
+        const FREE: [&str; 6] =
+            ["access-points", "external-ids", "other-config", "passthrough", "addresses", "port-priority"];
+        for element in node.elements() {
+            self.inner(above, element);
+        }
+        for (key, span, inner) in node.entries() {
+            if !FREE.contains(&above) && !KEYS.inner.contains(key) && !KEYS.keys.contains(key) {
+                let origin = self.origin(span.clone());
+                Bookkeeper::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
+                    .not_understood(origin, "no key of netplan(5) at this place; netplan refuses the file");
+            }
+            if !matches!(above, "external-ids" | "other-config" | "passthrough") {
+                self.inner(key, inner);
+            }
+        }
+    }
+
     fn device(&mut self, kind: &str, device: &str, at: Range<usize>, node: &Node) {
         let origin = self.origin(at);
         for (key, span, _) in node.entries() {
@@ -116,6 +146,9 @@ impl State<'_> {
                 Bookkeeper::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
                     .not_understood(origin, "no key of netplan(5) for a device; netplan refuses the file");
             }
+        }
+        for (key, _, inner) in node.entries() {
+            self.inner(key, inner);
         }
         // With `match` the key is a name of its own, and the interface is the one that is matched.
         let matched = node.get("match").and_then(|one| one.get("name"));

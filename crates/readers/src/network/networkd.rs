@@ -44,6 +44,98 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
+/// Sections that say nothing of what is judged (systemd.network(5), systemd.netdev(5), systemd.link(5)).
+const OTHERS: [&str; 88] = [
+    "Address",
+    "BFIFO",
+    "BandMultiQueueing",
+    "BareUDP",
+    "BatmanAdvanced",
+    "Bond",
+    "Bridge",
+    "BridgeFDB",
+    "BridgeMDB",
+    "BridgeVLAN",
+    "CAKE",
+    "CAN",
+    "ClassfulMultiQueueing",
+    "ControlledDelay",
+    "DHCPPrefixDelegation",
+    "DHCPServer",
+    "DHCPServerStaticLease",
+    "DHCPv4",
+    "DHCPv6",
+    "DHCPv6PrefixDelegation",
+    "DeficitRoundRobinScheduler",
+    "DeficitRoundRobinSchedulerClass",
+    "EnergyEfficientEthernet",
+    "EnhancedTransmissionSelection",
+    "FairQueueing",
+    "FairQueueingControlledDelay",
+    "FlowQueuePIE",
+    "FooOverUDP",
+    "GENEVE",
+    "GenericRandomEarlyDetection",
+    "HSR",
+    "HeavyHitterFilter",
+    "HierarchyTokenBucket",
+    "HierarchyTokenBucketClass",
+    "IPVLAN",
+    "IPVTAP",
+    "IPoIB",
+    "IPv6AcceptRA",
+    "IPv6AddressLabel",
+    "IPv6PREF64Prefix",
+    "IPv6Prefix",
+    "IPv6PrefixDelegation",
+    "IPv6RoutePrefix",
+    "IPv6SendRA",
+    "L2TP",
+    "L2TPSession",
+    "LLDP",
+    "Link",
+    "MACVLAN",
+    "MACVTAP",
+    "MACsec",
+    "MACsecReceiveAssociation",
+    "MACsecReceiveChannel",
+    "MACsecTransmitAssociation",
+    "Match",
+    "MobileNetwork",
+    "ModemManager",
+    "Neighbor",
+    "NetDev",
+    "Network",
+    "NetworkEmulator",
+    "NextHop",
+    "PFIFO",
+    "PFIFOFast",
+    "PFIFOHeadDrop",
+    "PIE",
+    "Peer",
+    "QDisc",
+    "QuickFairQueueing",
+    "QuickFairQueueingClass",
+    "Route",
+    "RoutingPolicyRule",
+    "SR-IOV",
+    "StochasticFairBlue",
+    "StochasticFairnessQueueing",
+    "Tap",
+    "TokenBucketFilter",
+    "TrivialLinkEqualizer",
+    "Tun",
+    "Tunnel",
+    "VLAN",
+    "VRF",
+    "VXCAN",
+    "VXLAN",
+    "WLAN",
+    "WireGuard",
+    "WireGuardPeer",
+    "Xfrm",
+];
+
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let all = sections(export, &['#', ';']);
@@ -51,7 +143,14 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     for section in &all {
         let keys = SECTIONS.get(section.name);
         let class = if keys.is_some() { LineClass::Understood } else { LineClass::PassedOver };
-        if !section.name.is_empty() {
+        // What begins so is for other programs (systemd.syntax(7)).
+        let known = keys.is_some() || OTHERS.contains(&section.name) || section.name.starts_with("X-");
+        if !section.name.is_empty() && !known {
+            book.not_understood(
+                section.origin,
+                "no section that networkd is known to have; it ignores what stands in it",
+            );
+        } else if !section.name.is_empty() {
             book.class(section.origin, class);
         }
         for entry in &section.entries {
@@ -60,6 +159,9 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     entry.origin,
                     "expected `[Section]` or `Key=value`; the daemon skips this line",
                 );
+            } else if !known {
+                // Said of the section.
+                book.class(entry.origin, LineClass::NotUnderstood);
             } else if keys.is_some_and(|keys| !keys.contains(entry.key)) {
                 let why = format!("no key of [{}]; the daemon ignores this line", section.name);
                 book.not_understood(entry.origin, why);

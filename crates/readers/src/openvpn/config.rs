@@ -18,6 +18,39 @@ use trevlin_model::{
 /// A value and the directive that set it last.
 pub(super) type Said<T> = Option<(T, Origin)>;
 
+/// Directives that the block of a connection takes (openvpn(8), INLINE FILE SUPPORT).
+const OF_CONNECTION: [&str; 29] = [
+    "bind",
+    "connect-retry",
+    "connect-retry-max",
+    "connect-timeout",
+    "explicit-exit-notify",
+    "float",
+    "fragment",
+    "http-proxy",
+    "http-proxy-option",
+    "key-direction",
+    "link-mtu",
+    "local",
+    "lport",
+    "mssfix",
+    "mtu-disc",
+    "nobind",
+    "port",
+    "proto",
+    "remote",
+    "rport",
+    "server-poll-timeout",
+    "socks-proxy",
+    "tls-auth",
+    "tls-crypt",
+    "tls-crypt-v2",
+    "tun-mtu",
+    "tun-mtu-extra",
+    "tun-mtu-max",
+    "max-packet-size",
+];
+
 /// How addresses are laid out inside the tunnel (openvpn(8), `--topology`).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Topology {
@@ -120,13 +153,19 @@ impl Config {
             // A block states another way to the server, with settings of its own.
             "connection" => {
                 let lines = directive.inline.unwrap_or_default().lines();
+                let mut unknown = None;
                 for line in lines.filter(|line| !line.trim_start().starts_with(['#', ';'])) {
+                    let word = line.split_whitespace().next();
+                    unknown = unknown.or(word.filter(|word| !OF_CONNECTION.contains(word)));
                     if let Some(host) = line.trim().strip_prefix("remote ") {
                         let origin = export.origin_of(line.trim());
                         self.remote.get_or_insert_with(|| (host.trim().to_owned(), origin));
                         let value = host.split_whitespace().collect::<Vec<_>>().join(" ");
                         self.settings.push(("remote".into(), Setting::Stated { value, origin }));
                     }
+                }
+                if let Some(word) = unknown {
+                    return Some(format!("`{word}` is no directive that a block of a connection takes"));
                 }
             }
             "nobind" => self.no_bind = Some(((), at)),

@@ -12,6 +12,7 @@ mod tunnels;
 use crate::forwards;
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use network::Networks;
+use std::collections::{BTreeMap, BTreeSet};
 use text::Package;
 use trevlin_model::{Export, Filter, LineClass, NotModelled};
 
@@ -75,6 +76,11 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading
 }
 
+trevlin_model::table! {
+    /// Options by package.
+    static OPTIONS: BTreeMap<String, BTreeSet<String>> = "../../tables/uci-options.toml";
+}
+
 fn take(
     package: &Package,
     export: &Export,
@@ -95,6 +101,7 @@ fn take(
                 reading.facts.filters.push(filter);
                 reading.facts.not_modelled.extend(compiled.not_modelled);
             }
+            tell_unknown(package, &mut Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere));
             return;
         }
         "network" => network::read(package, export, reading, networks),
@@ -123,5 +130,26 @@ fn take(
     }
     for (origin, text) in told {
         book.not_understood(origin, text);
+    }
+    tell_unknown(package, &mut book);
+}
+
+/// Tells options that nobody knows in a section of the package.
+fn tell_unknown(package: &Package, book: &mut Bookkeeper<'_>) {
+    let Some(known) = OPTIONS.get(&package.name) else { return };
+    let stars: Vec<&str> = known.iter().filter_map(|name| name.strip_suffix('*')).collect();
+    // What is said of a section holds for what stands in it.
+    let known_sections = package.sections.iter().filter(|section| !book.is_told(section.origin));
+    let options: Vec<_> = known_sections.flat_map(|section| &section.options).collect();
+    for (name, said) in options {
+        if !book.is_told(said.line)
+            && !known.contains(name)
+            && !stars.iter().any(|start| name.starts_with(start))
+        {
+            book.not_understood(
+                said.line,
+                format!("`{name}` is no option of `{}` that is known here; check its spelling, and look at what it does", package.name),
+            );
+        }
     }
 }

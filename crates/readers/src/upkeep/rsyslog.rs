@@ -168,7 +168,7 @@ fn statement(text: &str, origin: Origin, state: &mut State) -> LineClass {
     let action = action.trim();
     let is_selector = selector == "&"
         || selector.starts_with('/')
-        || selector.contains('.')
+        || selector.contains('.') && (selector.starts_with(['$', '"']) || names_facilities(selector))
         || selector.starts_with(':')
         || matches!(selector, "if" | "set" | "stop" | "call" | "}" | "{" | "else" | "unset" | "foreach");
     let target = action
@@ -268,6 +268,24 @@ fn parameters(text: &str) -> BTreeMap<String, String> {
         rest = &rest[(end + 1).min(rest.len())..];
     }
     found
+}
+
+/// Facilities of a selector (rsyslog.conf(5), SELECTORS).
+const FACILITIES: [&str; 27] = [
+    "*", "alert", "audit", "auth", "authpriv", "clock", "cron", "daemon", "ftp", "kern", "local0", "local1",
+    "local2", "local3", "local4", "local5", "local6", "local7", "lpr", "mail", "mark", "news", "ntp",
+    "security", "syslog", "user", "uucp",
+];
+
+/// Whether a selector names facilities that are known: `mail,cron.*;auth.info`. One by a number is known as well.
+fn names_facilities(selector: &str) -> bool {
+    let known = |name: &str| {
+        FACILITIES.contains(&name.to_ascii_lowercase().as_str())
+            || name.parse::<u8>().is_ok_and(|one| one < 24)
+    };
+    let parts = selector.split(';').filter(|part| !part.is_empty());
+    let lists = parts.filter_map(|part| part.split_once('.'));
+    lists.flat_map(|(names, _)| names.split(',')).all(|name| known(name.trim()))
 }
 
 fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mut State) -> LineClass {

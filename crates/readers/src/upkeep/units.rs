@@ -71,13 +71,22 @@ fn row(text: &str) -> Option<(&str, UnitState)> {
     let mut words = text.split_whitespace();
     let name = words.next().filter(|name| is_unit(name))?;
     let state = match words.next()? {
-        "enabled" | "enabled-runtime" | "linked" => UnitState::Enabled,
+        "enabled" | "enabled-runtime" | "linked" | "linked-runtime" => UnitState::Enabled,
         "disabled" => UnitState::Disabled,
         "masked" | "masked-runtime" => UnitState::Masked,
         "static" | "indirect" | "generated" | "alias" | "transient" => UnitState::Static,
         _ => return None,
     };
     Some((name, state))
+}
+
+/// Whether a row is of a kind of unit that is not looked at, or of one whose file says nothing (systemctl(1), UnitFileState).
+fn is_of_another_kind(text: &str) -> bool {
+    const KINDS: [&str; 9] =
+        [".automount", ".device", ".mount", ".path", ".scope", ".slice", ".swap", ".target", ".timer"];
+    let mut words = text.split_whitespace();
+    let (name, state) = (words.next().unwrap_or_default(), words.next());
+    state.is_some() && (KINDS.iter().any(|kind| name.ends_with(kind)) || state == Some("bad"))
 }
 
 fn read_list(export: &Export, _: &Surroundings<'_>) -> Reading {
@@ -95,7 +104,7 @@ fn read_list(export: &Export, _: &Surroundings<'_>) -> Reading {
                 reading.facts.units.push(Unit { name: name.to_owned(), state, origin });
             }
             // Slices, devices and scopes say nothing about services.
-            None if text.split_whitespace().count() >= 2 => {}
+            None if is_of_another_kind(text) => {}
             None => book.not_understood(origin, "expected a unit and its state, as `nginx.service enabled`"),
         }
     }
