@@ -71,7 +71,7 @@ fn missing<'a>(format: &str, export: &'a Export, around: &Surroundings<'_>) -> V
         }
         let pattern = if path.ends_with('/') { format!("{path}*") } else { path };
         let there = around.find_unread(&pattern, export).into_iter();
-        there.map(|path| (line.clone(), path.to_owned())).collect()
+        there.map(|path| (line, path.to_owned())).collect()
     };
     lines.flat_map(of_line).chain(of_folders(export, around)).collect()
 }
@@ -100,7 +100,7 @@ fn of_folders<'a>(export: &'a Export, around: &Surroundings<'_>) -> Vec<(Line<'a
         let path = path.split(',').next().unwrap_or_default().trim_end_matches('/');
         let mut there = around.find_unread(path, export);
         there.extend(around.find_unread(&format!("{path}/*"), export));
-        there.into_iter().map(|path| (line.clone(), path.to_owned())).collect::<Vec<_>>()
+        there.into_iter().map(|path| (line, path.to_owned())).collect::<Vec<_>>()
     });
     found.collect()
 }

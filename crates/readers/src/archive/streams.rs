@@ -91,10 +91,12 @@ fn fill(
     Err(if room.bytes <= largest { too_long() } else { Refused::Larger })
 }
 
+type Frame<'a> = ruzstd::decoding::StreamingDecoder<Cursor<&'a [u8]>, ruzstd::decoding::FrameDecoder>;
+
 /// Frames of Zstandard one after the other, and frames to be skipped (RFC 8878, 3.1).
 pub(super) struct Frames<'a> {
     rest: &'a [u8],
-    frame: Option<Box<ruzstd::decoding::StreamingDecoder<Cursor<&'a [u8]>, ruzstd::decoding::FrameDecoder>>>,
+    frame: Option<Box<Frame<'a>>>,
 }
 
 /// Of a frame, and of one to be skipped, whose last four bits may be any.
