@@ -28,7 +28,7 @@ pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Read
         }
         reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
     }
-    settings::tell(reader.name, export, &mut reading);
+    settings::tell(reader.name, export, around, &mut reading);
     reading
 }
 

@@ -3,7 +3,7 @@
 //! A name that is mistyped does nothing, or stops the daemon; one of a version that is not known here may decide. Either is told.
 
 use crate::dynamic_dns::pieces;
-use crate::reader::{Bookkeeper, Reading};
+use crate::reader::{Bookkeeper, Reading, Surroundings};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
@@ -51,10 +51,18 @@ impl Known {
 const LONGEST: usize = 60;
 
 /// Tells the settings of an export that nobody knows, where nothing else was told of their lines.
-pub(crate) fn tell(format: &str, export: &Export, reading: &mut Reading) {
+pub(crate) fn tell(format: &str, export: &Export, around: &Surroundings<'_>, reading: &mut Reading) {
     let Some(known) = KNOWN.get(format) else { return };
+    // A section may take after one of another file.
+    let bases = match known.form {
+        Form::Braces => {
+            Some(around.once(|| Bases(around.exports.iter().flat_map(|one| bases(one.text())).collect())))
+        }
+        _ => None,
+    };
     let mut last = 0;
-    for place in unknown(known, export.text()) {
+    let none = BTreeSet::new();
+    for place in unknown(known, export.text(), bases.as_ref().map_or(&none, |bases| &bases.0)) {
         let number = export.line_of(place.start as u32);
         let told = number == last || reading.ledger.class(number) == Some(LineClass::NotUnderstood);
         last = number;
@@ -80,12 +88,12 @@ pub(crate) fn tell(format: &str, export: &Export, reading: &mut Reading) {
 }
 
 /// Where names stand that are not known, in order.
-fn unknown(known: &Known, text: &str) -> Vec<Range<usize>> {
+fn unknown(known: &Known, text: &str, bases: &BTreeSet<String>) -> Vec<Range<usize>> {
     let mut found = Names { known, text, found: Vec::new() };
     match known.form {
         Form::Words => found.words(),
         Form::Pairs => found.pairs(),
-        Form::Braces => found.braces(),
+        Form::Braces => found.braces(bases),
         Form::Json if text.trim_start().starts_with('<') => found.elements(),
         Form::Json => found.json(),
         Form::Attributes => found.attributes(),
@@ -209,9 +217,8 @@ impl<'a> Names<'a> {
         }
     }
 
-    fn braces(&mut self) {
+    fn braces(&mut self, bases: &BTreeSet<String>) {
         let text = self.text;
-        let bases = bases(text);
         let mut blocks: Vec<bool> = Vec::new();
         let mut words: Vec<&str> = Vec::new();
         let mut at = 0;
@@ -267,12 +274,21 @@ impl<'a> Names<'a> {
     }
 }
 
+/// Sections that others of the device take after.
+struct Bases(BTreeSet<String>);
+
 /// Sections that others take after: `name : base, base {` (strongswan.conf(5), REFERENCING OTHER SECTIONS).
-fn bases(text: &str) -> BTreeSet<&str> {
+fn bases(text: &str) -> BTreeSet<String> {
     let lines = text.lines().filter_map(|line| line.split('#').next());
-    let behind = lines.flat_map(|line| line.split('{').filter_map(|head| head.split_once(':')));
+    let heads = lines
+        .flat_map(|line| line.match_indices('{').map(|(at, _)| line[..at].rsplit('{').next().unwrap_or("")));
+    let behind = heads.filter_map(|head| head.split_once(':'));
     let named = behind.flat_map(|(_, bases)| bases.split(','));
-    named.filter_map(|base| base.trim().split('.').next()).filter(|base| !base.is_empty()).collect()
+    named
+        .filter_map(|base| base.trim().split('.').next())
+        .filter(|base| !base.is_empty())
+        .map(str::to_owned)
+        .collect()
 }
 
 /// How long a comment is that begins a text; none where none does.
@@ -384,7 +400,8 @@ mod tests {
         ] {
             let set = |all: &[&str]| all.iter().map(|one| (*one).to_owned()).collect::<BTreeSet<_>>();
             let known = Known { form, open: set(&["free"]), names: set(&["a", "ab-*", "free"]) };
-            let found: Vec<&str> = unknown(&known, text).into_iter().map(|place| &text[place]).collect();
+            let found: Vec<&str> =
+                unknown(&known, text, &bases(text)).into_iter().map(|place| &text[place]).collect();
             assert_eq!(found.join(" "), wanted, "{form:?}: {text}");
         }
     }
