@@ -4,6 +4,7 @@
 use crate::check::Verdict;
 use crate::registry::CHECKS;
 use crate::testing::{estate, is_read};
+use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
@@ -220,51 +221,67 @@ fn said(map: &Analyses, yardstick: &Yardstick) -> (BTreeSet<(String, usize)>, bo
 fn nothing_is_right_of_a_damaged_export_that_the_whole_calls_wrong_without_a_question() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../readers/tests/cases/formats");
     let yardstick = Yardstick::on(jiff::civil::date(2026, 11, 25));
-    let mut silent = Vec::new();
-    let (mut formats, mut cuts, mut lost) = (0, 0, 0);
-    for entry in fs::read_dir(&root).unwrap() {
-        let folder = entry.unwrap().path();
-        let mut files = Vec::new();
-        below(&folder, &folder, &mut files);
-        let Some(at) = (0..files.len()).max_by_key(|at| files[*at].1.len()) else { continue };
-        formats += 1;
-        let of = |files: &[(String, String)]| {
-            let all: Vec<(&str, &str)> =
-                files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
-            said(&estate(&all), &yardstick)
-        };
-        let (whole, _) = of(&files);
-        let mut dice = Dice(0x0123_4567_89ab_cdef);
-        for _ in 0..20 {
-            let mut part = files.clone();
-            part[at].1 = damaged(&files[at].1, &mut dice);
-            let read = is_read(&part[at].0, &part[at].1);
-            if part[at].1.trim().is_empty() || part[at].1 == files[at].1 || !read {
-                continue;
-            }
-            cuts += 1;
-            let (now, asked) = of(&part);
-            let gone: Vec<_> = whole
-                .iter()
-                .filter(|(check, count)| {
-                    now.iter().find(|(known, _)| known == check).map_or(0, |(_, count)| *count) < *count
-                })
-                .collect();
-            if !gone.is_empty() {
-                lost += 1;
-                // A text that ends where a line does, and says nothing of its end, is as whole as any.
-                let ends = files[at].1.starts_with(part[at].1.as_str()) && part[at].1.ends_with('\n');
-                if !asked && !ends {
-                    silent.push(format!("{}: {gone:?} of\n{}", folder.display(), part[at].1));
-                }
+    let folders: Vec<_> = fs::read_dir(&root).unwrap().map(|entry| entry.unwrap().path()).collect();
+    let each: Vec<Damage> = folders.par_iter().filter_map(|folder| damage(folder, &yardstick)).collect();
+    let silent: Vec<&String> = each.iter().flat_map(|one| &one.silent).collect();
+    let (cuts, lost): (usize, usize) =
+        (each.iter().map(|one| one.cuts).sum(), each.iter().map(|one| one.lost).sum());
+    println!(
+        "{cuts} damaged exports of {} formats: findings are lost in {lost}, silently in {}",
+        each.len(),
+        silent.len()
+    );
+    let first: Vec<&str> = silent.iter().take(20).map(|one| one.as_str()).collect();
+    assert!(each.len() > 70 && silent.is_empty(), "{} silent:\n{}", silent.len(), first.join("\n"));
+}
+
+/// What became of the damaged exports of one format.
+struct Damage {
+    cuts: usize,
+    lost: usize,
+    silent: Vec<String>,
+}
+
+/// How often each export is damaged.
+const PLACES: usize = 100;
+
+fn damage(folder: &Path, yardstick: &Yardstick) -> Option<Damage> {
+    let mut files = Vec::new();
+    below(folder, folder, &mut files);
+    let at = (0..files.len()).max_by_key(|at| files[*at].1.len())?;
+    let of = |files: &[(String, String)]| {
+        let all: Vec<(&str, &str)> =
+            files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+        said(&estate(&all), yardstick)
+    };
+    let (whole, _) = of(&files);
+    let mut dice = Dice(0x0123_4567_89ab_cdef);
+    let mut found = Damage { cuts: 0, lost: 0, silent: Vec::new() };
+    for _ in 0..PLACES {
+        let mut part = files.clone();
+        part[at].1 = damaged(&files[at].1, &mut dice);
+        let read = is_read(&part[at].0, &part[at].1);
+        if part[at].1.trim().is_empty() || part[at].1 == files[at].1 || !read {
+            continue;
+        }
+        found.cuts += 1;
+        let (now, asked) = of(&part);
+        let gone: Vec<_> = whole
+            .iter()
+            .filter(|(check, count)| {
+                now.iter().find(|(known, _)| known == check).map_or(0, |(_, count)| *count) < *count
+            })
+            .collect();
+        if !gone.is_empty() {
+            found.lost += 1;
+            // A text that ends where a line or a block does, and says nothing of its end, is as whole as any.
+            let ends = files[at].1.starts_with(part[at].1.as_str()) && part[at].1.ends_with(['\n', '}']);
+            if !asked && !ends {
+                found.silent.push(format!("{}: {gone:?} of\n{}", folder.display(), part[at].1));
             }
         }
     }
-    println!(
-        "{cuts} damaged exports of {formats} formats: findings are lost in {lost}, silently in {}",
-        silent.len()
-    );
-    assert!(formats > 70 && silent.is_empty(), "{} silent:\n{}", silent.len(), silent.join("\n"));
+    Some(found)
 }
 
 fn below(at: &Path, top: &Path, found: &mut Vec<(String, String)>) {

@@ -268,7 +268,7 @@ impl Export {
         let end = self.text.trim_end_matches([' ', '\t']);
         !self.ends_with_line()
             && !end.is_empty()
-            && !end.ends_with(['}', ']', '>'])
+            && (!end.ends_with(['}', ']', '>']) || is_heading(end.rsplit('\n').next().unwrap_or_default()))
             && !end.ends_with("COMMIT")
             && !end.ends_with("-----")
     }
@@ -283,6 +283,14 @@ impl Export {
         }
         if self.text.is_empty() || self.text.ends_with('\n') { starts - 1 } else { starts }
     }
+}
+
+/// Whether a line opens a section, `[name]`, of which something is to follow; a list of JSON is none.
+fn is_heading(line: &str) -> bool {
+    let name = line.trim().strip_prefix('[').and_then(|rest| rest.strip_suffix(']'));
+    name.is_some_and(|name| {
+        name.starts_with(char::is_alphabetic) && !name.contains(['"', ',', '{', '[', ':'])
+    })
 }
 
 /// Finds the export that a path in a configuration means, among the paths of one device's exports.

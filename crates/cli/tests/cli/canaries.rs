@@ -75,6 +75,23 @@ const ELEMENTS: [&str; 17] = [
     "<!-- token=@ -->",
 ];
 
+/// Files that lie beside exports, in part.
+const NEIGHBOURS: [(&str, &str); 6] = [
+    ("notes.txt", "What was found on site\n"),
+    ("root/backup.sh", "#!/bin/sh\nset -e\n"),
+    ("var/log/job.log", "2026-03-01 begins\n"),
+    ("running/env.txt", "PATH=/bin\n"),
+    ("data.json", "{ \"a\": 1 }\n"),
+    ("page.xml", "<page>\n<a/>\n</page>\n"),
+];
+
+fn all_below(folder: &Path, each: &mut dyn FnMut(&Path)) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let at = entry.unwrap().path();
+        if at.is_dir() { all_below(&at, each) } else { each(&at) }
+    }
+}
+
 /// Cases of formats, each below a device of its name.
 fn cases() -> Vec<(String, String)> {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../readers/tests/cases/formats");
@@ -126,6 +143,11 @@ fn what_a_line_announces_is_in_no_output_and_in_no_copy() {
         files.push((path, planted(&text, &mut mint)));
     }
     devices.dedup();
+    // What lies beside exports and is of no format: notes, scripts, a log, data.
+    for (at, device) in devices.iter().enumerate() {
+        let (name, text) = NEIGHBOURS[at % NEIGHBOURS.len()];
+        files.push((format!("{device}/{name}"), planted(text, &mut mint)));
+    }
     let borrowed: Vec<(&str, &str)> =
         files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
     let folder = folder(&borrowed);
@@ -168,6 +190,23 @@ fn what_a_line_announces_is_in_no_output_and_in_no_copy() {
         let copied: PathBuf = into.path().join(path);
         outputs.push((format!("copy of {path}"), fs::read_to_string(copied).unwrap()));
     }
+    // Other names and addresses beside it, with the key that is kept.
+    let renamed = tempfile::tempdir().unwrap();
+    let key = renamed.path().join("key.json");
+    let copy = renamed.path().join("copy");
+    let (copy, key) = (copy.to_str().unwrap(), key.to_str().unwrap());
+    let more = ["--names", "--addresses", "--with-unread", "--key", key];
+    let arguments: Vec<&str> = ["scrub", at, "--into", copy].into_iter().chain(more).collect();
+    let (said, err, status) = run(&arguments);
+    assert_eq!(status, 0, "{err}");
+    outputs.push(("scrub --names".into(), said));
+    outputs.push(("key".into(), fs::read_to_string(key).unwrap()));
+    let mut copies = 0;
+    all_below(Path::new(copy), &mut |at| {
+        copies += 1;
+        outputs.push((format!("renamed {}", at.display()), fs::read_to_string(at).unwrap()));
+    });
+    assert_eq!(copies, files.len());
 
     // Most outputs quote the same lines, and a form is looked for by how it begins.
     let lines: BTreeSet<&str> = outputs.iter().flat_map(|(_, text)| text.lines()).collect();
@@ -192,4 +231,35 @@ fn what_a_line_announces_is_in_no_output_and_in_no_copy() {
         }
     }
     assert!(leaks.is_empty(), "{} leaks of {} secrets:\n{}", leaks.len(), secrets.len(), leaks.join("\n"));
+}
+
+/// What a copy has other words for, line by line: whoever makes the layer catch more sees here what it catches that is no secret.
+#[test]
+fn what_is_replaced_in_the_demo_is_as_written_down() {
+    let into = tempfile::tempdir().unwrap();
+    let before = crate::common::demo();
+    let (_, err, status) =
+        run(&["scrub", before.to_str().unwrap(), "--with-unread", "--into", into.path().to_str().unwrap()]);
+    assert_eq!(status, 0, "{err}");
+    let (mut replaced, mut words, mut changed) = (Vec::new(), 0, 0);
+    let mut paths: Vec<PathBuf> = Vec::new();
+    all_below(into.path(), &mut |at| paths.push(at.strip_prefix(into.path()).unwrap().to_owned()));
+    paths.sort();
+    for path in paths.iter().filter(|path| !into.path().join(path).is_symlink()) {
+        let (own, copy) = (
+            fs::read_to_string(before.join(path)).unwrap(),
+            fs::read_to_string(into.path().join(path)).unwrap(),
+        );
+        assert_eq!(own.lines().count(), copy.lines().count(), "{}", path.display());
+        for (number, (own, copy)) in (1..).zip(own.lines().zip(copy.lines())) {
+            words += own.split_whitespace().count();
+            if own != copy {
+                let other =
+                    own.split_whitespace().zip(copy.split_whitespace()).filter(|(a, b)| a != b).count();
+                changed += other.max(1);
+                replaced.push(format!("{}:{number}", path.display()));
+            }
+        }
+    }
+    insta::assert_snapshot!(format!("{changed} of {words} words\n{}\n", replaced.join("\n")));
 }

@@ -216,6 +216,10 @@ impl Scrubber {
                 let known = list.binary_search_by(|(form, _)| form.expose().cmp(candidate)).ok()?;
                 let joins = |one: char| one.is_alphanumeric() || one == '-' || one == '_';
                 let whole = !text[..at].ends_with(joins) && !text[at + length..].starts_with(joins);
+                // An element or a setting that happens to be called so is not the secret.
+                if whole && is_a_name(&text[..at], &text[at + length..]) {
+                    return None;
+                }
                 // What could be part of a word of the format is left in longer ones.
                 let odd =
                     candidate.contains(|one: char| !one.is_ascii_lowercase() && one != '-' && one != '_');
@@ -233,6 +237,16 @@ impl Scrubber {
         }
         out
     }
+}
+
+/// Whether a word stands as the name of an element or of a setting: `<radius>`, `</radius>`, `"radius":`, `password = x`.
+fn is_a_name(before: &str, behind: &str) -> bool {
+    let first = before.rsplit('\n').next().unwrap_or_default().trim_start();
+    let element = before.ends_with('<') || before.ends_with("</");
+    let member = first.trim_start_matches(['{', ',', ' ']) == "\""
+        && behind.trim_start_matches('"').trim_start().starts_with(':');
+    let setting = first.is_empty() && behind.trim_start_matches([' ', '\t']).starts_with(['=', '{']);
+    element || member || setting
 }
 
 /// What comes in the place of a known secret, in the form in which it is written there.
@@ -405,6 +419,12 @@ fn loose(key: &ScrubKey, text: &str) -> String {
 
 /// A text of the same shape: letters for letters, digits for digits, and hexadecimal where it is all hexadecimal.
 fn shaped(key: &ScrubKey, text: &str) -> String {
+    // How hexadecimal and base64 begin in several formats.
+    for prefix in ["0x", "0X", "0s", "0S"] {
+        if let Some(rest) = text.strip_prefix(prefix).filter(|rest| rest.len() >= 8 && !rest.contains(' ')) {
+            return format!("{prefix}{}", shaped(key, rest));
+        }
+    }
     let of_hex = text.chars().filter(|one| one.is_alphanumeric()).all(|one| one.is_ascii_hexdigit());
     let mut bytes = key.bytes("shape", text.trim().as_bytes());
     let mut roll = |first: u8, count: u8| char::from(first + bytes.next().unwrap_or_default() % count);

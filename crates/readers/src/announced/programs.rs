@@ -13,7 +13,7 @@ pub(super) fn places(line: &str) -> Vec<Range<usize>> {
     let mut options = None;
     for (at, word) in words.iter().enumerate() {
         let text = &line[word.clone()];
-        if let Some(known) = WORDS.programs.get(text.rsplit(['/', '=']).next().unwrap_or(text)) {
+        if let Some(known) = WORDS.programs.get(text.rsplit(['/', '=', '>']).next().unwrap_or(text)) {
             options = Some(known);
             if let Some(Takes::Last) = known.get("") {
                 found.extend(words.last().filter(|_| at + 2 < words.len()).cloned());
