@@ -4,6 +4,7 @@ use crate::assemble::Estate;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use trevlin_model::account::Account;
 use trevlin_model::sudo::SudoRule;
 use trevlin_model::{Device, Origin};
 
@@ -47,60 +48,160 @@ pub fn is_generic(name: &str) -> bool {
     lower.split(|letter: char| !letter.is_alphabetic()).any(|part| GENERIC.words.contains(part))
 }
 
-/// Groups of an account, by name: those that list it, and its first.
-pub fn groups_of(device: &Device, name: &str) -> Vec<String> {
-    let account = device.facts.accounts.iter().find(|account| account.name == name);
-    let is_first = |gid: u32| account.is_some_and(|account| account.gid == gid);
-    let holds = |group: &&trevlin_model::account::UserGroup| {
-        is_first(group.gid) || group.members.iter().any(|member| member == name)
-    };
-    device.facts.groups.iter().filter(holds).map(|group| group.name.clone()).collect()
+/// Accounts, groups and rules of a device, to be asked about many names.
+pub struct People<'a> {
+    device: &'a Device,
+    accounts: BTreeMap<&'a str, &'a Account>,
+    /// Groups by the names of their members, and by their numbers.
+    by_member: BTreeMap<&'a str, Vec<usize>>,
+    by_number: BTreeMap<u32, Vec<usize>>,
+    /// Lists of those whom rules are about that may do everything as the superuser, the list of the last rule first.
+    lists: Vec<WhoList<'a>>,
+    /// Which lists name somebody.
+    naming: BTreeMap<Who<'a>, Vec<usize>>,
+}
+
+/// One list, which several rules may share.
+struct WhoList<'a> {
+    /// The last rule that has it.
+    rule: usize,
+    /// Where each name stands last, and whether it is left out there: what comes later wins.
+    last: BTreeMap<Who<'a>, (usize, bool)>,
+}
+
+/// How a list names somebody (sudoers(5), User_List).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Who<'a> {
+    All,
+    Name(&'a str),
+    Group(&'a str),
+    Number(u32),
+}
+
+impl<'a> People<'a> {
+    /// Those of a device.
+    #[must_use]
+    pub fn of(device: &'a Device) -> Self {
+        let facts = &device.facts;
+        let mut made = Self {
+            device,
+            accounts: BTreeMap::new(),
+            by_member: BTreeMap::new(),
+            by_number: BTreeMap::new(),
+            lists: Vec::new(),
+            naming: BTreeMap::new(),
+        };
+        // The first of a name is the one that counts.
+        for account in facts.accounts.iter().rev() {
+            made.accounts.insert(&account.name, account);
+        }
+        for (at, group) in facts.groups.iter().enumerate() {
+            made.by_number.entry(group.gid).or_default().push(at);
+            for member in &group.members {
+                made.by_member.entry(member).or_default().push(at);
+            }
+        }
+        let rules = facts.sudo_rules.iter().enumerate().rev();
+        let mut seen = BTreeSet::new();
+        for (rule, said) in rules.filter(|(_, rule)| rule.all_commands && rule.as_root) {
+            if !seen.insert(Arc::as_ptr(&said.who)) {
+                continue;
+            }
+            let mut last = BTreeMap::new();
+            for (place, name) in said.who.iter().enumerate() {
+                let (name, left_out) =
+                    name.strip_prefix('!').map_or((name.as_str(), false), |name| (name, true));
+                last.insert(Who::of(name), (place, left_out));
+            }
+            for who in last.keys() {
+                made.naming.entry(*who).or_default().push(made.lists.len());
+            }
+            made.lists.push(WhoList { rule, last });
+        }
+        made
+    }
+
+    /// Groups of an account, by name: those that list it, and its first.
+    #[must_use]
+    pub fn groups_of(&self, name: &str) -> Vec<String> {
+        self.groups(name).into_iter().map(|at| self.device.facts.groups[at].name.clone()).collect()
+    }
+
+    fn groups(&self, name: &str) -> BTreeSet<usize> {
+        let listed = self.by_member.get(name).into_iter().flatten();
+        let own = self.accounts.get(name).and_then(|account| self.by_number.get(&account.gid));
+        listed.chain(own.into_iter().flatten()).copied().collect()
+    }
+
+    /// The rule that decides whether an account may do everything as the superuser: of those about it the last one wins
+    /// (sudoers(5), SUDOERS FILE FORMAT).
+    #[must_use]
+    pub fn sudo_rule(&self, name: &str) -> Option<&'a SudoRule> {
+        let number = self.accounts.get(name).map_or(u32::MAX, |account| account.uid);
+        let groups = self.groups(name);
+        let mut own = vec![Who::Name(name), Who::Number(number)];
+        own.extend(groups.iter().map(|at| Who::Group(&self.device.facts.groups[*at].name)));
+        let is_about = |list: &usize| {
+            let named = own.iter().chain([&Who::All]).filter_map(|who| self.lists[*list].last.get(who));
+            named.max_by_key(|(place, _)| *place).is_some_and(|(_, left_out)| !left_out)
+        };
+        let by_name = own.iter().flat_map(|who| self.naming.get(who).into_iter().flatten());
+        let by_name = by_name.copied().filter(|list| is_about(list)).min();
+        // Lists of everybody are looked through from the last on, as far as the one that was found.
+        let of_all = self.naming.get(&Who::All).into_iter().flatten().copied();
+        let of_all = of_all.take_while(|list| by_name.is_none_or(|known| *list < known)).find(is_about);
+        let list = of_all.or(by_name)?;
+        Some(&self.device.facts.sudo_rules[self.lists[list].rule])
+    }
+
+    /// Who administers the device, by name, with the line that says so.
+    #[must_use]
+    pub fn administrators(&self) -> BTreeMap<String, Origin> {
+        let facts = &self.device.facts;
+        let mut found = BTreeMap::new();
+        for account in facts.accounts.iter().filter(|account| account.has_shell()) {
+            if account.uid == 0 {
+                found.insert(account.name.clone(), account.origin);
+            } else if let Some(rule) = self.sudo_rule(&account.name) {
+                found.insert(account.name.clone(), rule.origin);
+            } else if facts.sudo_rules.is_empty() {
+                // Without the rules the group is what tells.
+                let groups = self.groups(&account.name).into_iter().map(|at| &facts.groups[at]);
+                let group = groups.into_iter().find(|group| ADMINISTRATORS.contains(&group.name.as_str()));
+                found.extend(group.map(|group| (account.name.clone(), group.origin)));
+            }
+        }
+        // A list that many rules share is looked at once.
+        let mut shared = BTreeSet::new();
+        for rule in facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
+            if rule.who.len() > 1 && !shared.insert(Arc::as_ptr(&rule.who)) {
+                continue;
+            }
+            for name in rule.who.iter().filter(|name| !name.starts_with(['%', '#', '!']) && *name != "ALL") {
+                found.entry(name.clone()).or_insert(rule.origin);
+            }
+        }
+        found
+    }
+}
+
+impl<'a> Who<'a> {
+    fn of(name: &'a str) -> Self {
+        let number = || name.strip_prefix('#')?.parse().ok().map(Self::Number);
+        match name {
+            "ALL" => Self::All,
+            _ => match name.strip_prefix('%') {
+                Some(group) => Self::Group(group),
+                None => number().unwrap_or(Self::Name(name)),
+            },
+        }
+    }
 }
 
 /// Groups of the superuser: those of its account, and the one that has its name where nothing was exported.
 pub fn root_groups(device: &Device) -> Vec<String> {
-    let groups = groups_of(device, "root");
+    let groups = People::of(device).groups_of("root");
     if groups.is_empty() { vec!["root".to_owned()] } else { groups }
-}
-
-/// The rule that decides whether an account may do everything as the superuser: of those about it the last one wins
-/// (sudoers(5), SUDOERS FILE FORMAT).
-pub fn sudo_rule<'a>(device: &'a Device, name: &str) -> Option<&'a SudoRule> {
-    let uid =
-        device.facts.accounts.iter().find(|account| account.name == name).map_or(u32::MAX, |one| one.uid);
-    let groups = groups_of(device, name);
-    let about = |rule: &&SudoRule| rule.all_commands && rule.as_root && rule.is_about(name, uid, &groups);
-    device.facts.sudo_rules.iter().rfind(about)
-}
-
-/// Who administers a device, by name, with the line that says so.
-pub fn administrators(device: &Device) -> BTreeMap<String, Origin> {
-    let mut found = BTreeMap::new();
-    for account in device.facts.accounts.iter().filter(|account| account.has_shell()) {
-        if account.uid == 0 {
-            found.insert(account.name.clone(), account.origin);
-        } else if let Some(rule) = sudo_rule(device, &account.name) {
-            found.insert(account.name.clone(), rule.origin);
-        } else if device.facts.sudo_rules.is_empty() {
-            // Without the rules the group is what tells.
-            let group = device.facts.groups.iter().find(|group| {
-                ADMINISTRATORS.contains(&group.name.as_str())
-                    && (group.gid == account.gid || group.members.contains(&account.name))
-            });
-            found.extend(group.map(|group| (account.name.clone(), group.origin)));
-        }
-    }
-    // A list that many rules share is looked at once.
-    let mut shared = BTreeSet::new();
-    for rule in device.facts.sudo_rules.iter().filter(|rule| rule.all_commands && rule.as_root) {
-        if rule.who.len() > 1 && !shared.insert(Arc::as_ptr(&rule.who)) {
-            continue;
-        }
-        for name in rule.who.iter().filter(|name| !name.starts_with(['%', '#', '!']) && *name != "ALL") {
-            found.entry(name.clone()).or_insert(rule.origin);
-        }
-    }
-    found
 }
 
 #[cfg(test)]
@@ -142,7 +243,7 @@ mod tests {
                 files.push(("d/etc/sudoers", sudoers));
             }
             let estate = crate::testing::estate(&files);
-            let found: Vec<String> = administrators(&estate.devices[0]).into_keys().collect();
+            let found: Vec<String> = People::of(&estate.devices[0]).administrators().into_keys().collect();
             assert_eq!(found, wanted, "{sudoers}");
         }
     }

@@ -2,7 +2,7 @@
 //! each format.
 
 use crate::evidence::evidence;
-use crate::identities::{administrators, groups_of, names, root_groups, sudo_rule};
+use crate::identities::{People, names, root_groups};
 use crate::testing::{Page, WHOLE, of_folder};
 use crate::words::against;
 use trevlin_model::Family;
@@ -52,13 +52,11 @@ fn whole(folder: &str) -> String {
             page.line("dial-in", &estate.dial_in(at, number));
         }
         page.each("running", facts.running().map(|one| &one.name));
-        page.each("administrator", administrators(device));
+        page.each("administrator", People::of(device).administrators());
         page.each("root group", root_groups(device));
+        let people = People::of(device);
         for login in &facts.logins {
-            page.line(
-                "login",
-                &(&login.user, groups_of(device, &login.user), sudo_rule(device, &login.user)),
-            );
+            page.line("login", &(&login.user, people.groups_of(&login.user), people.sudo_rule(&login.user)));
         }
         page.each("word", against(&estate, device, &[]));
         let origins: Vec<_> = facts.routes.iter().map(|one| one.origin).collect();

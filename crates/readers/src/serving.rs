@@ -128,9 +128,7 @@ pub(crate) fn beyond(origin: Origin) -> Sources {
 /// What a list is copied for once more, where the export may still grow by it; beyond that nobody looks, and so it counts as
 /// everybody. The limit is told with the export.
 pub(crate) fn handed_on(list: &Sources) -> Sources {
-    let names: usize = list.names.iter().map(String::len).sum();
-    let size = list.ranges.len() * size_of::<IpRange>() + list.origins.len() * size_of::<Origin>() + names;
-    if growth::may_grow(size) {
+    if growth::may_grow(size(list)) {
         list.clone()
     } else {
         Sources {
@@ -139,6 +137,21 @@ pub(crate) fn handed_on(list: &Sources) -> Sources {
             ..Sources::everybody()
         }
     }
+}
+
+fn size(list: &Sources) -> usize {
+    let names: usize = list.names.iter().map(String::len).sum();
+    list.ranges.len() * size_of::<IpRange>() + list.origins.len() * size_of::<Origin>() + names
+}
+
+/// Who is of two lists, the second of which many parts have: beyond the limit the first counts alone, which is more than both.
+pub(crate) fn of_both(own: &Sources, whole: &Sources) -> Sources {
+    if growth::may_grow(size(whole)) {
+        return own.and(whole);
+    }
+    let mut names = own.names.clone();
+    names.push(BEYOND.to_owned());
+    Sources { names, ..own.clone() }
 }
 
 /// Who is admitted by pairs of lists that were met, by where their texts are: most parts of a service share one.

@@ -62,7 +62,7 @@ pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<Access> {
             evidence,
         );
         row.service.clone_from(&logins[0].service);
-        let administrators = identities::administrators(device);
+        let administrators = identities::People::of(device).administrators();
         let users = logins.iter().map(|login| login.user.clone());
         row.administrators = users.filter(|user| administrators.contains_key(user)).collect();
         found.push(row);

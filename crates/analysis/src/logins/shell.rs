@@ -72,11 +72,12 @@ fn shell(
         None => (Vec::new(), LoginVerdict::Closed),
     };
     let port = server.port(connection);
-    let administrators = identities::administrators(device).into_keys().filter(|name| name != "root");
+    let people = identities::People::of(device);
+    let administrators = people.administrators().into_keys().filter(|name| name != "root");
     let about = connection.user.is_none_or(|user| user != "root");
     let of_row = |name: &String| {
         let in_group = connection.groups.is_empty()
-            || identities::groups_of(device, name).iter().any(|group| connection.groups.contains(group));
+            || people.groups_of(name).iter().any(|group| connection.groups.contains(group));
         about && in_group && connection.user.is_none_or(|user| user == name)
     };
     Access {

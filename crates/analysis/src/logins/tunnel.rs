@@ -64,7 +64,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access>
     let Proof { who, list, factors, verdict } = proof(estate, at, number)?;
     let from =
         tunnel.listeners.first().map_or_else(String::new, |listener| listener_from(estate, at, listener));
-    let administrators = identities::administrators(device);
+    let administrators = identities::People::of(device).administrators();
     let logins = device.logins.iter().filter(|login| login.service == tunnel.name);
     let administrators: BTreeSet<String> = logins
         .filter(|login| administrators.contains_key(&login.user))

@@ -10,8 +10,10 @@ pub use trevlin_packets::way::has_ports;
 
 use crate::management::ManagementPort;
 use serde::{Serialize, Serializer};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::net::IpAddr;
+use std::sync::Arc;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::housekeeping::UnitState;
 use trevlin_model::served::{Served, ServedKind};
@@ -82,6 +84,8 @@ pub struct Service {
     pub configured: Option<Origin>,
     /// The line of its socket.
     pub observed: Option<Origin>,
+    /// What its program serves at this place by its files, by number among what the device serves.
+    pub sites: Arc<[usize]>,
 }
 
 impl Service {
@@ -278,26 +282,31 @@ fn configured(name: &str, what: What, protocol: u8, origin: Origin) -> Service {
         known: Known::Configured,
         configured: Some(origin),
         observed: None,
+        sites: Arc::default(),
     }
 }
 
 /// What stands behind a service that is known by its files: every site that its program serves at the same place.
 #[must_use]
 pub fn sites_at<'a>(device: &'a Device, service: &Service) -> Vec<&'a Served> {
-    let What::Served(number, _) = service.what else { return Vec::new() };
-    let program = device.facts.served[number].program;
-    let there = |one: &&Served| {
-        let at = |place: &trevlin_model::served::Endpoint| {
-            (place.port, place.address) == (service.port, service.address)
-        };
-        one.program == program && one.endpoints.iter().any(at)
-    };
-    device.facts.served.iter().filter(there).collect()
+    service.sites.iter().map(|number| &device.facts.served[*number]).collect()
 }
 
 /// Services by their files. Sites of one server at one port are one service.
 fn of_files(device: &Device) -> Vec<Service> {
+    let mut at_place: BTreeMap<(&str, u16, Option<IpAddr>), Vec<usize>> = BTreeMap::new();
+    for (number, served) in device.facts.served.iter().enumerate() {
+        for place in &served.endpoints {
+            let numbers = at_place.entry((served.program, place.port, place.address)).or_default();
+            if numbers.last() != Some(&number) {
+                numbers.push(number);
+            }
+        }
+    }
+    let at_place: BTreeMap<_, Arc<[usize]>> =
+        at_place.into_iter().map(|(place, numbers)| (place, Arc::from(numbers))).collect();
     let mut all: Vec<(Service, &'static str, usize)> = Vec::new();
+    let mut known: BTreeMap<_, usize> = BTreeMap::new();
     for (number, served) in device.facts.served.iter().enumerate().filter(|(_, one)| one.refused.is_none()) {
         let off = switched_off(device, served).is_some();
         for place in &served.endpoints {
@@ -309,21 +318,21 @@ fn of_files(device: &Device) -> Vec<Service> {
                 interface: place.interface.clone(),
                 port: place.port,
                 known: if off { Known::Disabled } else { Known::Configured },
+                sites: Arc::clone(&at_place[&(served.program, place.port, place.address)]),
                 ..one
             };
-            let same = |(known, program, _): &&mut (Service, &str, usize)| {
-                *program == served.program
-                    && (known.protocol, known.address, &known.interface, known.port)
-                        == (service.protocol, service.address, &service.interface, service.port)
-            };
-            match all.iter_mut().find(same) {
+            let key = (served.program, service.protocol, service.address, &place.interface, service.port);
+            match known.get(&key).map(|at| &mut all[*at]) {
                 Some((known, _, count)) => {
                     if known.families != service.families {
                         known.families = Families::Both;
                     }
                     *count += usize::from(known.what != service.what);
                 }
-                None => all.push((service, served.program, 0)),
+                None => {
+                    known.insert(key, all.len());
+                    all.push((service, served.program, 0));
+                }
             }
         }
     }
@@ -474,6 +483,7 @@ fn observe(device: &Device, all: &mut Vec<Service>) {
             known: Known::Observed,
             configured: None,
             observed: Some(socket.origin),
+            sites: Arc::default(),
         });
     }
 }

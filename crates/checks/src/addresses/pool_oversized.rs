@@ -1,8 +1,9 @@
 //! A pool is far larger than its callers need.
 
-use crate::addresses::pool_too_small::{needs, room, words};
+use crate::addresses::pool_too_small::{Stores, words};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
@@ -24,6 +25,7 @@ pub(crate) const CHECK: Check = Check {
 };
 
 fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+    let (stores, mut answered) = (Stores::of(estate), BTreeSet::new());
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };
@@ -31,16 +33,14 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
         let Some((_, origin)) = pool.ranges.first().filter(|(range, _)| range.first().is_ipv4()) else {
             continue;
         };
-        if answers.iter().any(|one| {
-            one.device == holder.device.into()
-                && one.subject == Subject::of(SubjectKind::Addresses).with(&holder.name)
-        }) {
+        if answered.contains(&(holder.device, &holder.name)) {
             continue;
         }
-        let Some((least, _)) = room(estate, holder) else { continue };
+        let Some((least, _)) = stores.room(holder) else { continue };
+        answered.insert((holder.device, &holder.name));
         let marks = yardstick.at(holder.device);
         let (large, times) = (u128::from(marks.pool_callers), u128::from(marks.pool_times_need));
-        let need = needs(estate, holder).into_iter().max_by_key(|need| need.callers);
+        let need = stores.needs(holder).into_iter().max_by_key(|need| need.callers);
         let verdict = match need {
             None => Verdict::DoesNotApply,
             Some(need) if least >= large && least / times >= u128::from(need.callers.max(1)) => {

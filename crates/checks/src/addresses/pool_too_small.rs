@@ -2,10 +2,12 @@
 
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::PoolOwner;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
+use trevlin_model::Pool;
 use trevlin_model::{Family, Origin};
 
 /// The check.
@@ -39,42 +41,65 @@ pub(super) struct Need {
     pub(super) origin: Origin,
 }
 
-/// How many callers may come to a tunnel: the limit that is stated, and the names of its list.
-pub(super) fn needs(estate: &EstateMap, holder: &PoolOwner) -> Vec<Need> {
-    let device = &estate.devices[holder.device];
-    let stated =
-        device.facts.plans().find(|(name, _)| *name == holder.name).and_then(|(_, plan)| plan.sessions);
-    let mut needs: Vec<Need> = stated
-        .map(|(callers, origin)| Need { callers, says: "callers are let in at a time", origin })
-        .into_iter()
-        .collect();
-    let logins: Vec<_> =
-        device.logins.iter().filter(|login| login.service == holder.name && login.certain).collect();
-    if let Some(first) = logins.first() {
-        let callers = u32::try_from(logins.len()).unwrap_or(u32::MAX);
-        needs.push(Need { callers, says: "names stand in the list of logins", origin: first.origin });
-    }
-    needs
+/// The pools of an estate by the tunnel they are of, each a store for its callers, with what is known of these.
+pub(super) struct Stores<'a> {
+    pools: BTreeMap<Of<'a>, Vec<&'a Pool>>,
+    /// Names of each list that let somebody in, counted, and where the first stands.
+    names: BTreeMap<Of<'a>, (u32, Origin)>,
+    sessions: BTreeMap<Of<'a>, (u32, Origin)>,
 }
 
-/// For how many callers a tunnel's pools have room, at least and at most: of the IP version with more of them, since a
-/// caller gets one address of each.
-pub(super) fn room(estate: &EstateMap, holder: &PoolOwner) -> Option<(u128, u128)> {
-    let pools =
-        estate.plan().pools.iter().filter(|one| one.device == holder.device && one.name == holder.name);
-    let (mut least, mut most) = ([0u128; 2], [0u128; 2]);
-    for pool in pools.filter_map(|one| one.pool.as_ref()) {
-        if !pool.malformed.is_empty() {
-            return None;
+/// A tunnel: its device, and its name.
+type Of<'a> = (usize, &'a str);
+
+impl<'a> Stores<'a> {
+    pub(super) fn of(estate: &'a EstateMap) -> Self {
+        let mut made = Self { pools: BTreeMap::new(), names: BTreeMap::new(), sessions: BTreeMap::new() };
+        for one in &estate.plan().pools {
+            if let Some(pool) = &one.pool {
+                made.pools.entry((one.device, &one.name)).or_default().push(pool);
+            }
         }
-        let at = usize::from(pool.ranges.first().is_some_and(|(range, _)| range.family() == Family::V6));
-        let size = pool.size();
-        let per_caller = || pool.per_caller.possible().map(|count| u128::from(*count).max(1));
-        least[at] = least[at].saturating_add(size / per_caller().max().unwrap_or(1));
-        most[at] = most[at].saturating_add(size / per_caller().min().unwrap_or(1));
+        for (at, device) in estate.devices.iter().enumerate() {
+            for (name, plan) in device.facts.plans() {
+                if let Some(stated) = plan.sessions {
+                    made.sessions.entry((at, name)).or_insert(stated);
+                }
+            }
+            for login in device.logins.iter().filter(|login| login.certain) {
+                let (count, _) = made.names.entry((at, &login.service)).or_insert((0, login.origin));
+                *count = count.saturating_add(1);
+            }
+        }
+        made
     }
-    let at = usize::from(most[1] > 0 && most[0] == 0);
-    (most[at] > 0).then_some((least[at], most[at]))
+
+    /// How many callers may come to a tunnel: the limit that is stated, and the names of its list.
+    pub(super) fn needs(&self, holder: &'a PoolOwner) -> Vec<Need> {
+        let of = (holder.device, holder.name.as_str());
+        let need =
+            |says| move |(callers, origin): &(u32, Origin)| Need { callers: *callers, says, origin: *origin };
+        let stated = self.sessions.get(&of).map(need("callers are let in at a time"));
+        stated.into_iter().chain(self.names.get(&of).map(need("names stand in the list of logins"))).collect()
+    }
+
+    /// For how many callers a tunnel's pools have room, at least and at most: of the IP version with more of them, since a
+    /// caller gets one address of each.
+    pub(super) fn room(&self, holder: &'a PoolOwner) -> Option<(u128, u128)> {
+        let (mut least, mut most) = ([0u128; 2], [0u128; 2]);
+        for pool in self.pools.get(&(holder.device, holder.name.as_str())).into_iter().flatten() {
+            if !pool.malformed.is_empty() {
+                return None;
+            }
+            let at = usize::from(pool.ranges.first().is_some_and(|(range, _)| range.family() == Family::V6));
+            let size = pool.size();
+            let per_caller = || pool.per_caller.possible().map(|count| u128::from(*count).max(1));
+            least[at] = least[at].saturating_add(size / per_caller().max().unwrap_or(1));
+            most[at] = most[at].saturating_add(size / per_caller().min().unwrap_or(1));
+        }
+        let at = usize::from(most[1] > 0 && most[0] == 0);
+        (most[at] > 0).then_some((least[at], most[at]))
+    }
 }
 
 /// The title and the sentence for a pool and what it should be for.
@@ -98,18 +123,17 @@ pub(super) fn words(
 }
 
 fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+    let (stores, mut answered) = (Stores::of(estate), BTreeSet::new());
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {
         let Some(pool) = &holder.pool else { continue };
         // Several pools of one tunnel are one store.
-        if answers.iter().any(|one| {
-            one.device == holder.device.into()
-                && one.subject == Subject::of(SubjectKind::Addresses).with(&holder.name)
-        }) {
+        if answered.contains(&(holder.device, &holder.name)) {
             continue;
         }
-        let Some((_, most)) = room(estate, holder) else { continue };
-        let needs = needs(estate, holder);
+        let Some((_, most)) = stores.room(holder) else { continue };
+        answered.insert((holder.device, &holder.name));
+        let needs = stores.needs(holder);
         let verdict = match needs.iter().find(|need| u128::from(need.callers) > most) {
             _ if needs.is_empty() => Verdict::DoesNotApply,
             None => Verdict::Pass,

@@ -36,7 +36,7 @@ pub(crate) const CHECK: Check = Check {
 fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut administrators: BTreeMap<String, (Origin, &Device)> = BTreeMap::new();
     for device in &estate.devices {
-        for (name, origin) in identities::administrators(device) {
+        for (name, origin) in identities::People::of(device).administrators() {
             administrators.entry(name).or_insert((origin, device));
         }
     }

@@ -34,8 +34,9 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     for (at, device) in estate.devices.iter().enumerate() {
         let shells: Vec<_> =
             device.facts.accounts.iter().filter(|one| one.has_shell() && one.uid != 0).collect();
+        let people = identities::People::of(device);
         for account in &shells {
-            if let Some(rule) = identities::sudo_rule(device, &account.name) {
+            if let Some(rule) = people.sudo_rule(&account.name) {
                 let verdict =
                     judge(&format!("`{}`", account.name), rule, dials_in.contains(account.name.as_str()));
                 answers.push(Answer::new(at, Subject::of(SubjectKind::Account).with(&account.name), verdict));
@@ -46,11 +47,12 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
             .sudo_rules
             .iter()
             .filter(|rule| rule.all_commands && rule.as_root && !rule.asks_password);
+        let groups: BTreeSet<&str> = device.facts.groups.iter().map(|one| one.name.as_str()).collect();
         // A list that many rules share is looked at once.
         let mut shared = BTreeSet::new();
         let open = open.filter(|rule| rule.who.len() <= 1 || shared.insert(Arc::as_ptr(&rule.who)));
         for (rule, name) in open.flat_map(|rule| rule.who.iter().map(move |name| (rule, name))) {
-            let known = |group: &str| device.facts.groups.iter().any(|one| one.name == group);
+            let known = |group: &str| groups.contains(group);
             if let Some(group) = name.strip_prefix('%').filter(|group| !shells.is_empty() && !known(group)) {
                 let ask = format!(
                     "the group `{group}` may do everything without a password, and its members are not among the exports; ask for \

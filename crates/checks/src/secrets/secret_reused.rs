@@ -7,8 +7,8 @@ use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
-use trevlin_model::HeldSecret;
 use trevlin_model::secret::{SecretKind, group_letter, reuse_groups};
+use trevlin_model::{HeldSecret, Origin};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
@@ -33,9 +33,10 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     let mut held: Vec<(usize, &Arc<HeldSecret>)> = Vec::new();
     let mut places = BTreeSet::new();
     for (at, device) in estate.devices.iter().enumerate() {
+        let opens = of_logins(estate, at);
         for one in &device.facts.secrets {
             // A file that another reads in is met twice.
-            if in_use(estate, at, one) && places.insert(one.origin) {
+            if in_use(one, &opens) && places.insert(one.origin) {
                 held.push((at, one));
             }
         }
@@ -74,24 +75,25 @@ fn not_comparable(estate: &EstateMap) -> Vec<Answer> {
     found
 }
 
-/// Whether a secret opens something: a line of a list that lets nobody in does not.
-fn in_use(estate: &EstateMap, device: usize, one: &HeldSecret) -> bool {
-    if one.secret.is_placeholder() {
-        return false;
-    }
-    if one.kind != SecretKind::LoginPassword {
-        return true;
-    }
+/// Where passwords stand that let somebody in, or that the device dials out with.
+fn of_logins(estate: &EstateMap, device: usize) -> BTreeSet<Origin> {
     let device = &estate.devices[device];
-    let login = device
-        .logins
-        .iter()
-        .any(|login| login.secret.as_ref().is_some_and(|secret| secret.origin == one.origin));
+    let logins = device.logins.iter().filter_map(|login| Some(login.secret.as_ref()?.origin));
     // A line without addresses is a password for dialling out (pppd(8), AUTHENTICATION).
-    login || device.facts.credentials.iter().any(|line| {
-        line.addresses == trevlin_model::AllowedAddresses::None
-            && matches!(&line.secret, trevlin_model::Setting::Stated { value: Some(secret), .. } if secret.origin == one.origin)
-    })
+    let out = device.facts.credentials.iter().filter_map(|line| match &line.secret {
+        trevlin_model::Setting::Stated { value: Some(secret), .. }
+            if line.addresses == trevlin_model::AllowedAddresses::None =>
+        {
+            Some(secret.origin)
+        }
+        _ => None,
+    });
+    logins.chain(out).collect()
+}
+
+/// Whether a secret opens something: a line of a list that lets nobody in does not.
+fn in_use(one: &HeldSecret, of_logins: &BTreeSet<Origin>) -> bool {
+    !one.secret.is_placeholder() && (one.kind != SecretKind::LoginPassword || of_logins.contains(&one.origin))
 }
 
 /// Whether a group has to be equal: a key shared by both ends, or one person's password told twice.

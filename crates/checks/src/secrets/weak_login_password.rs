@@ -3,6 +3,7 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
+use rayon::prelude::*;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::whence::Whence;
 use trevlin_estate::area::{Area, Severity};
@@ -34,12 +35,11 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     each_device(estate, |at| {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
-        for login in &device.logins {
+        // A list may be long, and guessing takes long.
+        answers.par_extend(device.logins.par_iter().filter_map(|login| {
             let subject = Subject::of(SubjectKind::Login).with(&login.user).with(&login.service);
-            if let Some(verdict) = judge(estate, at, login, yardstick) {
-                answers.push(Answer::new(at, subject, verdict));
-            }
-        }
+            judge(estate, at, login, yardstick).map(|verdict| Answer::new(at, subject, verdict))
+        }));
         for one in device.facts.credentials.iter().filter(|one| one.addresses != AllowedAddresses::None) {
             if let Setting::Unknown { why } = &one.secret {
                 let question = format!(

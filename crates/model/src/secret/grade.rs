@@ -2,6 +2,9 @@
 
 use super::Secret;
 use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::hash::{BuildHasher, RandomState};
+use std::sync::{LazyLock, Mutex, PoisonError};
 use zeroize::Zeroizing;
 
 /// Longest prefix that is graded: estimating is quadratic, and nothing this long is weak for want of more.
@@ -12,6 +15,59 @@ const BITS_A_DIGIT: f64 = std::f64::consts::LOG2_10;
 
 /// Bits in one letter of a text in words: about what a language leaves open (NIST SP 800-63-1, appendix A: 1.5 to 2).
 const BITS_A_LETTER: f64 = 2.0;
+
+/// What the estimator said of a value, by a digest of it and of the context that nobody else can make: one secret stands in many
+/// places, and estimating takes long.
+#[derive(Debug, Clone, Copy)]
+struct Estimate {
+    score: zxcvbn::Score,
+    digits: f64,
+}
+
+type Digest = (u64, u64);
+
+static KNOWN: LazyLock<(RandomState, RandomState, Mutex<BTreeMap<Digest, Estimate>>)> =
+    LazyLock::new(Default::default);
+
+fn estimate(value: &str, context: &[&str]) -> Estimate {
+    let (one, other, known) = &*KNOWN;
+    // Words that are nowhere in the value do not count; what stands for them keeps the others at their places, which do.
+    let plain = Zeroizing::new(plainly(value));
+    let counts = |word: &&str| {
+        let word = plainly(word);
+        word.is_empty() || plain.contains(&word) || plain.contains(&word.chars().rev().collect::<String>())
+    };
+    let context: Vec<&str> = context.iter().map(|word| if counts(word) { *word } else { "\u{1}" }).collect();
+    let context = context.as_slice();
+    let digest = (one.hash_one((value, context)), other.hash_one((value, context)));
+    let lock = || known.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(known) = lock().get(&digest) {
+        return *known;
+    }
+    // Not within the lock: others estimate meanwhile.
+    let entropy = zxcvbn::zxcvbn(value, context);
+    let made = Estimate { score: entropy.score(), digits: entropy.guesses_log10() };
+    lock().insert(digest, made);
+    made
+}
+
+/// A text with one letter for all that the estimator takes for each other: capitals, and signs that stand for letters.
+fn plainly(text: &str) -> String {
+    let same = |letter: char| match letter {
+        '4' | '@' => 'a',
+        '8' => 'b',
+        '(' | '{' | '[' | '<' => 'c',
+        '3' => 'e',
+        '6' | '9' => 'g',
+        '1' | '!' | '|' | 'l' | '7' | '+' | 't' => 'i',
+        '0' => 'o',
+        '$' | '5' => 's',
+        '%' => 'x',
+        '2' => 'z',
+        other => other,
+    };
+    text.to_lowercase().chars().map(same).collect()
+}
 
 /// Digits of guesses below which the estimator gives its lowest score.
 const TRIVIAL_DIGITS: f64 = 3.0;
@@ -94,7 +150,7 @@ impl Secret {
         if self.known_default().is_some() || made_of(value, context) {
             return Grade::Trivial;
         }
-        match zxcvbn::zxcvbn(value, context).score() {
+        match estimate(value, context).score {
             zxcvbn::Score::Zero => Grade::Trivial,
             zxcvbn::Score::One => Grade::Weak,
             zxcvbn::Score::Two => Grade::Middling,
@@ -157,13 +213,13 @@ impl Secret {
 fn digits_of_guesses(value: &str, context: &[&str]) -> f64 {
     const COUNTED: f64 = 19.0;
     const PIECE: usize = 16;
-    let whole = zxcvbn::zxcvbn(value, context).guesses_log10();
+    let whole = estimate(value, context).digits;
     if whole < COUNTED {
         return whole;
     }
     let letters: Vec<char> = value.chars().collect();
     let pieces = letters.chunks(PIECE).map(|piece| Zeroizing::new(piece.iter().collect::<String>()));
-    let sum: f64 = pieces.map(|piece| zxcvbn::zxcvbn(&piece, context).guesses_log10()).sum();
+    let sum: f64 = pieces.map(|piece| estimate(&piece, context).digits).sum();
     sum.max(whole)
 }
 
@@ -310,6 +366,29 @@ mod tests {
             let key = |_| (0..length).map(|_| char::from(letters.as_bytes()[next(letters.len())])).collect();
             let wordy = (0..20_000).map(key).filter(|key: &String| is_wordy(key)).count();
             assert!(wordy <= most, "{wordy} with {} letters and a length of {length}", letters.len());
+        }
+    }
+
+    #[test]
+    fn words_that_are_nowhere_in_a_value_change_nothing() {
+        let context = ["astrid", "veyholm", "harbour", "edge", "3l1z4", "p@ul", "nas"];
+        for value in [
+            "Veyholm2026",
+            "mlohyev",
+            "4str1d!",
+            "tide-and-gull",
+            "3l1za-1",
+            "lu@p.9",
+            "QuX1ttRD2DFdaTZlKuOI",
+            "edgeedge",
+            "e",
+            "",
+        ] {
+            let bare = zxcvbn::zxcvbn(value, &context);
+            let told = estimate(value, &context);
+            assert_eq!((told.score, told.digits), (bare.score(), bare.guesses_log10()), "{value}");
+            // Said again, it is the same.
+            assert_eq!(estimate(value, &context).digits, told.digits);
         }
     }
 }

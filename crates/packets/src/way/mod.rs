@@ -145,8 +145,17 @@ struct Ready {
     by_prefix: ByPrefix,
 }
 
-/// Destinations that go the way of one prefix and of none that is longer, by the prefix.
-type ByPrefix = Mutex<BTreeMap<Option<IpNet>, Ranges>>;
+/// Destinations that go one way, by what sends them there.
+type ByPrefix = Mutex<BTreeMap<Sends, Ranges>>;
+
+/// What sends destinations one way.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+enum Sends {
+    /// A prefix, where none that is longer fits.
+    Prefix(Option<IpNet>),
+    /// The callers of a tunnel, by its interface and the line that says so, where no others come before.
+    Callers(String, Origin),
+}
 
 /// One device made ready to be asked, alone: what leaves it is delivered, and what answers comes back the same way.
 #[derive(Debug)]

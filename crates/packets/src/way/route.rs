@@ -3,7 +3,7 @@
 use super::packet::{Known, Packet};
 use super::shape::numbers;
 use super::step::{NoRoute, RouteUnknown, StepKind};
-use super::{SourceCheck, Way};
+use super::{Sends, SourceCheck, Way};
 use crate::cube::{Field, Ranges, Value, common, holds as lies, other_ranges, ranges};
 use crate::space::number;
 use crate::trace::Of;
@@ -73,13 +73,33 @@ impl Way<'_> {
         if let Some((range, interface, origin)) =
             self.host.callers.iter().find(|(range, _, _)| range.contains(destination))
         {
-            self.narrow(
-                of,
-                &difference(&ranges(numbers([range], self.family)), own, self.space.last_address()),
-            );
+            if self.trace.is_some() {
+                let alike = self.of_callers(interface, *origin, own);
+                // Others of the same addresses come before: then of this range alone.
+                let alike = if lies(&alike, value) {
+                    alike
+                } else {
+                    difference(&ranges(numbers([range], self.family)), own, self.space.last_address())
+                };
+                self.narrow(of, &alike);
+            }
             return Routed::Out(interface.clone(), None, Some(*origin));
         }
         self.longest(destination, of)
+    }
+
+    /// Addresses of a tunnel's callers that nobody else has and that are not the device's own.
+    fn of_callers(&self, interface: &str, origin: Origin, own: &Ranges) -> Ranges {
+        let mut known = self.by_prefix.lock().unwrap_or_else(PoisonError::into_inner);
+        let made = known.entry(Sends::Callers(interface.to_owned(), origin)).or_insert_with(|| {
+            let is_of = |one: &&(IpRange, String, Origin)| one.1 == interface && one.2 == origin;
+            let all = || self.host.callers.iter();
+            let these = numbers(all().filter(is_of).map(|one| &one.0), self.family);
+            let others = numbers(all().filter(|one| !is_of(one)).map(|one| &one.0), self.family);
+            let alone = difference(&ranges(these), &ranges(others), self.space.last_address());
+            difference(&alone, own, self.space.last_address())
+        });
+        made.clone()
     }
 
     /// The greatest block of multicast addresses (RFC 5771, RFC 4291).
@@ -115,7 +135,7 @@ impl Way<'_> {
             let chosen = best.map(|route| route.destination).or(connected.map(|(_, address)| address.net));
             // What is alike hangs on nothing but the prefix, and packet after packet asks for it.
             let mut by_prefix = self.by_prefix.lock().unwrap_or_else(PoisonError::into_inner);
-            let alike = by_prefix.entry(chosen).or_insert_with(|| {
+            let alike = by_prefix.entry(Sends::Prefix(chosen)).or_insert_with(|| {
                 let nets = routes().map(|route| route.destination).chain(networks().map(|(_, one)| one.net));
                 let deeper = nets
                     .filter(|net| chosen.is_none_or(|chosen| net.prefix_len() > chosen.prefix_len()))

@@ -7,6 +7,7 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELL
 use crate::serving::{self, hold, is_known, truth};
 use crate::telling::MOSQUITTO as TELLING;
 use crate::tls;
+use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offered};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind};
@@ -63,12 +64,17 @@ const JUDGED: [&str; 20] = [
 /// Settings of one listener, in order.
 struct Scope<'a> {
     head: Option<(Vec<&'a str>, Origin)>,
-    lines: Vec<(&'a str, &'a str, Origin)>,
+    /// Where its first line stands.
+    first: Option<Origin>,
+    /// What was said last of each setting.
+    last: Last<'a>,
 }
+
+type Last<'a> = BTreeMap<&'a str, (&'a str, Origin)>;
 
 impl<'a> Scope<'a> {
     fn get(&self, name: &str) -> Option<(&'a str, Origin)> {
-        self.lines.iter().rev().find(|one| one.0 == name).map(|one| (one.1, one.2))
+        self.last.get(name).copied()
     }
 }
 
@@ -84,7 +90,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         || (!beside.iter().any(|one| one.file_name() == "mosquitto.conf")
             && beside.first().is_none_or(|one| one.path() > export.path()));
     files.extend(beside);
-    let mut scopes = vec![Scope { head: None, lines: Vec::new() }];
+    let mut scopes = vec![Scope { head: None, first: None, last: Last::new() }];
     for file in files {
         for line in file.lines() {
             let text = line.text.trim();
@@ -100,10 +106,12 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             if name == "listener" {
                 scopes.push(Scope {
                     head: Some((value.split_whitespace().collect(), origin)),
-                    lines: Vec::new(),
+                    first: None,
+                    last: Last::new(),
                 });
             } else if let Some(scope) = scopes.last_mut() {
-                scope.lines.push((name, value, origin));
+                scope.first.get_or_insert(origin);
+                scope.last.insert(name, (value, origin));
             }
         }
     }
@@ -135,14 +143,12 @@ fn served(scopes: &[Scope<'_>], export: &Export) -> Vec<Served> {
     let global = &scopes[0];
     let apart = global.get("per_listener_settings").is_some_and(|one| truth(one.0) == Some(true));
     let origin = |scope: &Scope<'_>| {
-        scope
-            .head
-            .as_ref()
-            .map(|one| one.1)
-            .or_else(|| scope.lines.first().map(|one| one.2))
-            .unwrap_or_else(|| export.origin(0..0))
+        scope.head.as_ref().map(|one| one.1).or(scope.first).unwrap_or_else(|| export.origin(0..0))
     };
     let stated = scopes.iter().any(|scope| scope.head.is_some()) || global.get("port").is_some();
+    // Of a setting for all of them the last one holds, wherever it stands.
+    let mut of_all = Last::new();
+    scopes.iter().for_each(|scope| of_all.extend(&scope.last));
     let mut found = Vec::new();
     for scope in scopes {
         let default = scope.head.is_none();
@@ -153,7 +159,7 @@ fn served(scopes: &[Scope<'_>], export: &Export) -> Vec<Served> {
         let get = |name: &str| scope.get(name);
         // Who may come in is stated for all of them at once, at any place, unless they are kept apart.
         let who = |name: &str| {
-            if apart { scope.get(name) } else { scopes.iter().rev().find_map(|one| one.get(name)) }
+            if apart { scope.get(name) } else { of_all.get(name).copied() }
         };
         let line = origin(scope);
         let mut one =

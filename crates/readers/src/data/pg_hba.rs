@@ -9,6 +9,7 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::serving;
 use crate::telling::PG_HBA_KINDS as KINDS;
 use crate::telling::PG_HBA_METHODS as METHODS;
+use std::collections::BTreeMap;
 use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Sources};
 use trevlin_model::{Export, Origin, Setting};
 
@@ -122,15 +123,55 @@ fn covers(before: &Row, row: &Row) -> bool {
     kind && within(&before.databases, &row.databases) && within(&before.users, &row.users)
 }
 
+/// Lines so far, by what they may cover: the same users, or the same databases, or all of either.
+#[derive(Default)]
+struct Earlier {
+    by_user: BTreeMap<String, Vec<usize>>,
+    by_database: BTreeMap<String, Vec<usize>>,
+}
+
+impl Earlier {
+    fn add(&mut self, at: usize, row: &Row) {
+        for (list, known) in [(&row.users, &mut self.by_user), (&row.databases, &mut self.by_database)] {
+            for name in list {
+                known.entry(name.clone()).or_default().push(at);
+            }
+        }
+    }
+
+    /// Those that may cover a line, in their order: by users or by databases, whichever are fewer.
+    fn of(&self, row: &Row) -> Vec<usize> {
+        let named = |known: &BTreeMap<String, Vec<usize>>, list: &[String]| {
+            let first = list.first().map_or("all", String::as_str);
+            let names = if first == "all" { vec!["all"] } else { vec!["all", first] };
+            names.into_iter().filter_map(|name| known.get(name)).flatten().copied().collect::<Vec<_>>()
+        };
+        let (users, databases) = (named(&self.by_user, &row.users), named(&self.by_database, &row.databases));
+        let mut fewer = if users.len() < databases.len() { users } else { databases };
+        fewer.sort_unstable();
+        fewer.dedup();
+        fewer
+    }
+}
+
 fn parts(rows: &[Row], no_tls: bool) -> Vec<Part> {
     let mut found = Vec::new();
+    let mut earlier = Earlier::default();
     for (at, row) in rows.iter().enumerate() {
+        if let Some(before) = at.checked_sub(1) {
+            earlier.add(before, &rows[before]);
+        }
         // Without TLS no such connection comes about.
         if row.method == "reject" || (no_tls && row.kind == "hostssl") {
             continue;
         }
         let mut sources = row.sources.clone();
-        for before in rows[..at].iter().filter(|before| covers(before, row)) {
+        let others = earlier.of(row).into_iter().map(|other| &rows[other]);
+        let meet = |before: &&Row| {
+            let theirs = &before.sources.ranges;
+            row.sources.ranges.iter().any(|own| theirs.iter().any(|other| own.intersection(other).is_some()))
+        };
+        for before in others.filter(meet).filter(|before| covers(before, row)) {
             sources = sources.without(&before.sources.ranges);
             if sources.is_nobody() {
                 break;

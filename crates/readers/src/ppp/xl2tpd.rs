@@ -87,8 +87,12 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         (entry.key.to_owned(), Setting::Stated { value, origin: entry.origin })
     };
     let global = all.iter().filter(|one| one.name == "global").flat_map(|one| &one.entries);
-    let settings: Vec<(String, Setting<String>)> =
-        global.filter(|entry| GLOBAL.contains(&entry.key)).map(said).collect();
+    // Said again, the later one holds.
+    let mut settings: Vec<(String, Setting<String>)> = Vec::new();
+    for entry in global.filter(|entry| GLOBAL.contains(&entry.key)) {
+        settings.retain(|(key, _)| key != entry.key);
+        settings.push(said(entry));
+    }
     for section in all {
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if !section.name.is_empty() {

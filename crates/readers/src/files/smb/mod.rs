@@ -436,7 +436,7 @@ fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -
     let mut part = Part::new(PartKind::Share, share.name.clone(), share.origin);
     part.path = get(values, "path").map(|(path, _)| path.to_owned());
     part.sources = match sources(values, known) {
-        Some(own) => own.and(whole),
+        Some(own) => serving::of_both(&own, whole),
         None => serving::handed_on(whole),
     };
     let guest = get(global, "guestaccount").map_or("nobody", |(name, _)| name);
