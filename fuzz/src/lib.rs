@@ -105,3 +105,28 @@ pub fn read(group: &[&str], data: &[u8]) {
         let _ = audit(&estate, &estate.yardstick(jiff::civil::date(2026, 11, 25)));
     }
 }
+
+/// An estate of exports of one device, read as the command reads them.
+pub fn estate_of(files: &[(&str, &str)]) -> Analyses {
+    let exports: Vec<Export> = (0..)
+        .zip(files)
+        .map(|(id, (path, text))| Export::new(ExportId(id), *path, (*text).to_owned()))
+        .collect();
+    let around = Surroundings::of(exports.iter().collect());
+    let made: Vec<_> = exports
+        .iter()
+        .map(|export| match trevlin_readers::recognise(export).reader {
+            Some(reader) => (Some(reader.name), trevlin_readers::includes::read(reader, export, &around)),
+            None => (None, trevlin_readers::Reading::of(export)),
+        })
+        .collect();
+    drop(around);
+    let inputs = exports.into_iter().zip(made).map(|(export, (format, reading))| Input {
+        export,
+        folder: "gate".into(),
+        format,
+        facts: reading.facts,
+        ledger: reading.ledger,
+    });
+    Analyses::of(Estate::assemble(inputs.collect(), &ValidEstateFile::default()))
+}

@@ -21,7 +21,7 @@ pub(crate) fn drop_repeated_files(roots: &mut [Root]) {
     let mut seen = BTreeSet::new();
     for root in roots {
         // A link to a site that is enabled and the site itself are two files.
-        let key = |file: &crate::walk::File, at: PathBuf| {
+        let key = |file: &crate::file::File, at: PathBuf| {
             (at, file.path.contains("-enabled/"), file.leads_to.is_some())
         };
         root.files.retain(|file| fs::canonicalize(&file.at).map_or(true, |at| seen.insert(key(file, at))));

@@ -3,11 +3,12 @@
 //! Long because one way from paths to an estate, each step handing on what the next needs.
 
 use crate::args::Judging;
+use crate::file::{File, LeftOut};
 use crate::labels::{Label, drop_repeated_files, labels};
 use crate::progress::Progress;
 use crate::read::read;
 use crate::telling::Telling;
-use crate::walk::{self, LeftOut, Root};
+use crate::walk::{self, Root};
 use crate::{limits, links, messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
 use rayon::prelude::*;
@@ -200,7 +201,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
         }
         let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
         let progress = Progress::over("reading", root.files.len(), || root.size(), telling);
-        let text = |one: &walk::File| {
+        let text = |one: &File| {
             let text = one.leads_to.clone().map_or_else(|| read(one, &limits), Ok);
             progress.done(text.as_ref().map_or(0, String::len));
             text
@@ -284,7 +285,7 @@ fn list(paths: &[PathBuf]) -> String {
     paths.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ")
 }
 
-fn estate_file(stated: &walk::File) -> anyhow::Result<(ValidEstateFile, String)> {
+fn estate_file(stated: &File) -> anyhow::Result<(ValidEstateFile, String)> {
     let shown = stated.at.display();
     let bytes = stated.read(&limits::in_force()).map_err(|why| anyhow!("{shown} cannot be read: {why}"))?;
     let text = String::from_utf8(bytes.to_vec()).with_context(|| format!("{shown} is not UTF-8"))?;

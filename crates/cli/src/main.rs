@@ -5,6 +5,7 @@ mod args;
 mod commands;
 mod context;
 mod demo;
+mod file;
 mod labels;
 mod limits;
 mod links;

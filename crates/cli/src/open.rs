@@ -1,11 +1,10 @@
 //! Opens files that others may change meanwhile: what was a file when it was found may be a link, a pipe or a device when it is
 //! opened. No link on the way is followed, and whether it is a file is asked of what was opened.
 
-use crate::walk::{explain, too_large};
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
-use trevlin_model::{Limit, Limits};
+use trevlin_model::{Limit, Limits, size};
 use trevlin_readers::archive::NO_FILE;
 use zeroize::Zeroizing;
 
@@ -27,6 +26,27 @@ pub(crate) fn read(at: &Path, limits: &Limits, limit: Limit) -> Result<Zeroizing
         return Err(too_large(limits, limit));
     }
     Ok(bytes)
+}
+
+/// What an input or output error means for somebody who gave a path.
+pub(crate) fn explain(error: &io::Error) -> String {
+    match error.kind() {
+        io::ErrorKind::NotFound => "there is no such file or folder; check the path".into(),
+        io::ErrorKind::PermissionDenied => {
+            "it may not be read by you; change its permissions or run as its owner".into()
+        }
+        _ => error.to_string(),
+    }
+}
+
+/// Said of what is larger than a limit.
+pub(crate) fn too_large(limits: &Limits, limit: Limit) -> String {
+    let which = if limit == Limit::FileBytes { ", which no configuration is" } else { "" };
+    format!(
+        "larger than {}{which}; leave it out or cut it down, or {}",
+        size(limits.get(limit)),
+        limit.remedy()
+    )
 }
 
 /// What an error in opening means: of links on the way one says that there are too many, and of a socket that nobody is there.

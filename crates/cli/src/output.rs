@@ -72,7 +72,7 @@ pub(crate) struct NewFolder {
     staged: tempfile::TempDir,
     /// Where what is written goes, by path below the folder.
     files: Vec<PathBuf>,
-    /// Whether the folder is there and has something in it.
+    /// Whether the folder is there, and what is in it is to stay or its place is.
     is_there: bool,
     _unfinished: Unfinished,
 }
@@ -84,7 +84,9 @@ impl NewFolder {
     /// When nothing can be written beside it.
     pub(crate) fn begin(at: &Path) -> anyhow::Result<Self> {
         let context = || format!("{} cannot be made", at.display());
-        let is_there = !is_free(at);
+        // A folder that somebody may stand in, or is named by none of its own, keeps its place too.
+        let named = at.file_name().is_some() && fs::canonicalize(at).ok() != std::env::current_dir().ok();
+        let is_there = !is_free(at) || (at.exists() && !named);
         let beside = if is_there { at } else { folder(at) };
         fs::create_dir_all(beside).with_context(context)?;
         let make = || tempfile::Builder::new().prefix(UNFINISHED).tempdir_in(beside);

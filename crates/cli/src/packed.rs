@@ -1,7 +1,7 @@
 //! Archives as the folders that were packed.
 
+use crate::file::{File, LeftOut};
 use crate::open;
-use crate::walk::{File, LeftOut, is_of_units};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -116,4 +116,9 @@ fn bared(mut files: Vec<File>, stem: &str) -> Vec<File> {
         files.iter_mut().for_each(|file| file.path = file.path[top.len()..].to_owned());
     }
     files
+}
+
+/// Whether a link in a folder says by its place that systemd starts a unit, or may not start it (systemd.unit(5)).
+pub(crate) fn is_of_units(path: &str, folder: &str) -> bool {
+    folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/")
 }

@@ -1,6 +1,7 @@
 //! One file, read as an export.
 
-use crate::{limits, open, walk};
+use crate::file::File;
+use crate::{limits, open};
 use anyhow::anyhow;
 use std::fs;
 use std::path::Path;
@@ -8,7 +9,7 @@ use trevlin_model::{Export, ExportId, Limit, Limits};
 use trevlin_readers::archive::{scrambled, sealed};
 use trevlin_readers::decode_whole;
 
-pub(crate) fn read(file: &walk::File, limits: &Limits) -> Result<String, String> {
+pub(crate) fn read(file: &File, limits: &Limits) -> Result<String, String> {
     let mut bytes = file.read(limits)?;
     let ask = |what| format!("{what}; ask for a readable export");
     if let Some(what) = sealed(&bytes) {
@@ -26,7 +27,7 @@ pub(crate) fn read(file: &walk::File, limits: &Limits) -> Result<String, String>
 pub(crate) fn export(at: &Path) -> anyhow::Result<Export> {
     let limits = limits::in_force();
     let mut bytes = fs::canonicalize(at)
-        .map_err(|error| walk::explain(&error))
+        .map_err(|error| open::explain(&error))
         .and_then(|whole| open::read(&whole, &limits, Limit::FileBytes))
         .map_err(|why| anyhow!("{} cannot be read: {why}", at.display()))?;
     let text = decode_whole(&mut bytes).map_err(|error| anyhow!("{}: {error}", at.display()))?;

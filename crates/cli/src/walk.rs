@@ -1,8 +1,9 @@
 //! Finds the files below the paths given on the command line: folders, archives and standard input end in the same list of files,
 //! under the same limits.
 
-use crate::open;
-use crate::packed::{files_of, opened, unpacked};
+use crate::file::{Below, File, LeftOut};
+use crate::open::{explain, too_large};
+use crate::packed::{files_of, is_of_units, opened, unpacked};
 use rayon::prelude::*;
 use std::collections::BTreeSet;
 use std::fs;
@@ -12,73 +13,6 @@ use std::sync::{Arc, Mutex, PoisonError};
 use trevlin_model::{Limit, Limits, size};
 use trevlin_readers::archive::{self, HISTORY, NO_FILE, is_history};
 use zeroize::Zeroizing;
-
-/// A file to read.
-#[derive(Debug)]
-pub(crate) struct File {
-    /// Where it lies.
-    pub(crate) at: PathBuf,
-    /// Path below the path given, with `/` between its parts.
-    pub(crate) path: String,
-    /// Where it leads, for a link that is itself what a service goes by: its text then is this.
-    pub(crate) leads_to: Option<String>,
-    /// The folder given that it lies in, where it was found in one.
-    pub(crate) below: Option<Arc<Below>>,
-    /// Bytes in it when it was found.
-    pub(crate) size: u64,
-    /// What is in it, where it lies in an archive or came by standard input.
-    pub(crate) bytes: Option<Arc<Zeroizing<Vec<u8>>>>,
-}
-
-/// A folder given.
-#[derive(Debug)]
-pub(crate) struct Below {
-    given: PathBuf,
-    /// The same by a path without links.
-    root: PathBuf,
-}
-
-impl Below {
-    /// Where something below it lies by a path without links, as long as none takes the place of a folder on the way.
-    fn unlinked(&self, at: &Path) -> PathBuf {
-        at.strip_prefix(&self.given).map_or_else(|_| at.to_owned(), |rest| self.root.join(rest))
-    }
-}
-
-impl File {
-    /// One that is to be read where it lies.
-    pub(crate) fn found(at: &Path, path: String, size: u64) -> Self {
-        Self { at: at.to_owned(), path, leads_to: None, below: None, size, bytes: None }
-    }
-
-    /// Its bytes. A file that grew since it was found is read as far as a file may be.
-    ///
-    /// # Errors
-    /// When it cannot be read, or is no file any more.
-    pub(crate) fn read(&self, limits: &Limits) -> Result<Zeroizing<Vec<u8>>, String> {
-        match &self.bytes {
-            Some(bytes) => Ok(Zeroizing::clone(bytes)),
-            None => open::read(&self.unlinked()?, limits, Limit::FileBytes),
-        }
-    }
-
-    /// Where it lies by a path without links.
-    fn unlinked(&self) -> Result<PathBuf, String> {
-        match &self.below {
-            Some(below) => Ok(below.unlinked(&self.at)),
-            None => fs::canonicalize(&self.at).map_err(|error| explain(&error)),
-        }
-    }
-}
-
-pub(crate) fn too_large(limits: &Limits, limit: Limit) -> String {
-    let which = if limit == Limit::FileBytes { ", which no configuration is" } else { "" };
-    format!(
-        "larger than {}{which}; leave it out or cut it down, or {}",
-        size(limits.get(limit)),
-        limit.remedy()
-    )
-}
 
 /// What may still be taken of the files of a run.
 #[derive(Debug)]
@@ -139,28 +73,6 @@ impl Root {
     /// Bytes of its files, as they were found.
     pub(crate) fn size(&self) -> u64 {
         self.files.iter().map(|file| file.size).sum()
-    }
-}
-
-/// What could not be taken, and why.
-#[derive(Debug, PartialEq, Eq)]
-pub(crate) struct LeftOut {
-    /// Where it lies.
-    pub(crate) at: PathBuf,
-    /// Path below the path given, as that of a file; none where it is no file of a device.
-    pub(crate) path: Option<String>,
-    /// Why, and what to do.
-    pub(crate) why: String,
-}
-
-/// What an input or output error means for somebody who gave a path.
-pub(crate) fn explain(error: &io::Error) -> String {
-    match error.kind() {
-        io::ErrorKind::NotFound => "there is no such file or folder; check the path".into(),
-        io::ErrorKind::PermissionDenied => {
-            "it may not be read by you; change its permissions or run as its owner".into()
-        }
-        _ => error.to_string(),
     }
 }
 
@@ -376,10 +288,6 @@ fn telling_link(at: &Path, path: &str, root: &Path, limits: &Limits) -> Option<F
     let target = fs::canonicalize(at).ok().filter(|target| target.starts_with(root))?;
     let metadata = fs::metadata(&target).ok()?;
     take(&target, path.to_owned(), &metadata, limits, &mut Vec::new())
-}
-
-pub(crate) fn is_of_units(path: &str, folder: &str) -> bool {
-    folder.ends_with(".wants") || folder.ends_with(".requires") || path.contains("systemd/system/")
 }
 
 fn unreadable(given: &Path, error: &walkdir::Error) -> LeftOut {

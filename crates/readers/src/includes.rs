@@ -3,7 +3,7 @@
 use crate::growth;
 use crate::reader::{Bookkeeper, Reader, Reading, Surroundings, missing_note};
 use crate::settings;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Export, Gap, GapKind, Limit, Line};
 
 trevlin_model::table! {
@@ -19,10 +19,12 @@ pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Read
         let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.cut(export.origin(0..0), Limit::Expansion, "lists are used in very many places");
     }
-    for (line, path) in missing(reader.name, export, around) {
+    let missing = missing(reader.name, export, around);
+    let notes = if missing.is_empty() { &[][..] } else { &reading.ledger.notes };
+    let mut noted: BTreeSet<u32> = notes.iter().map(|note| export.line_of(note.origin.start)).collect();
+    for (line, path) in missing {
         let origin = export.origin_of(line.text);
-        let told = reading.ledger.notes.iter().any(|note| export.line_of(note.origin.start) == line.number);
-        if !told {
+        if noted.insert(line.number) {
             let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
             book.note(origin, missing_note(&path));
         }

@@ -1,4 +1,6 @@
 //! `sudoers`: who may act as somebody else (sudoers(5)).
+//!
+//! Long because one language is read in one place, with the names of its settings beside it.
 
 use crate::growth::may_grow;
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};

@@ -51,6 +51,9 @@ enum Chore {
         /// Bytes of the largest; the others are a half and a quarter of it.
         #[arg(long, default_value_t = 1 << 20)]
         bytes: usize,
+        /// How time may grow with size: 1 where twice as much takes twice as long
+        #[arg(long, default_value_t = 1.3)]
+        power: f64,
         /// Seconds that the largest may take.
         #[arg(long, default_value_t = 10.0)]
         seconds: f64,
@@ -94,7 +97,7 @@ fn run(chore: Chore) -> Result<()> {
             std::fs::write(into.join("expected.json"), serde_json::to_vec_pretty(&expected)?)?;
             println!("{} findings to be found", expected.len());
         }
-        Chore::Growth { program, cases, bytes, seconds, memory, only } => {
+        Chore::Growth { program, cases, bytes, power, seconds, memory, only } => {
             let folder = std::env::temp_dir().join(format!("growth-{}", std::process::id()));
             let ways = growth::ways(&cases)?;
             let ways =
@@ -104,7 +107,7 @@ fn run(chore: Chore) -> Result<()> {
                 let most = std::time::Duration::from_secs_f64(seconds * 6.0);
                 let found = growth::measure(way, &program, &[bytes / 4, bytes / 2, bytes], &folder, most)?;
                 let times: Vec<String> = found.seconds.iter().map(|one| format!("{one:.2}")).collect();
-                let fault = found.fault(seconds, memory);
+                let fault = found.fault(power, seconds, memory);
                 println!(
                     "{:>6.2}  {:>20} s  {:>5} MiB  {}{}",
                     found.exponent(),

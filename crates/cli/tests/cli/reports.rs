@@ -99,7 +99,10 @@ fn where_a_report_goes() {
     assert!(code == 2 && err.contains("stands for no format"), "{err}");
     let inside = text(&estate.path().join("report.html"));
     let (_, err, code) = run(&["report", &path, "--to", &inside]);
-    assert!(code == 2 && err.contains("which is audited") && !Path::new(&inside).exists(), "{err}");
+    assert!(
+        code == 2 && err.contains("the next run would read the report") && !Path::new(&inside).exists(),
+        "{err}"
+    );
     let (shown, _, code) = run(&["report", &path, "--to", "-"]);
     assert!(code == 0 && shown.starts_with("# Audit of "), "{shown}");
     assert_eq!(run(&["report", &path, "--to", "-", "--format", "csv,html"]).2, 2);

@@ -26,8 +26,9 @@ struct Estimate {
 
 type Digest = (u64, u64);
 
-static KNOWN: LazyLock<(RandomState, RandomState, Mutex<BTreeMap<Digest, Estimate>>)> =
-    LazyLock::new(Default::default);
+type Estimates = Mutex<BTreeMap<Digest, Estimate>>;
+
+static KNOWN: LazyLock<(RandomState, RandomState, Estimates)> = LazyLock::new(Default::default);
 
 fn estimate(value: &str, context: &[&str]) -> Estimate {
     let (one, other, known) = &*KNOWN;

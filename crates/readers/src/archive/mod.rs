@@ -4,14 +4,16 @@
 //! anything is kept: by the size of a file, of all files, their number, how much larger an archive may grow, and how deep one may lie
 //! in another. What comes out is counted whether it is kept or not, and for all archives in one another together.
 
+mod form;
 mod sealed;
 mod streams;
 
 pub use sealed::{scrambled, sealed};
 
+use form::Form;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Cursor, Read};
-use streams::{FRAME, Frames, Refused, Room, Stream, is_skipped, limited};
+use streams::{Frames, Refused, Room, Stream, limited};
 use trevlin_model::{Limit, Limits};
 use zeroize::Zeroizing;
 
@@ -46,16 +48,6 @@ struct Inner {
     depth: usize,
 }
 
-/// A form of archive, or of compression.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Form {
-    Zip,
-    Tar,
-    Gzip,
-    Xz,
-    Zstd,
-}
-
 /// Endings that archives go by, the longest of each first.
 const ENDINGS: [&str; 11] =
     [".tar.gz", ".tar.xz", ".tar.zst", ".tgz", ".txz", ".tzst", ".tar", ".zip", ".gz", ".xz", ".zst"];
@@ -84,38 +76,6 @@ pub const HISTORY: &str = "what version control keeps; former states are not loo
 
 /// Said of something that is no file.
 pub const NO_FILE: &str = "neither a file nor a folder";
-
-impl Form {
-    /// By the first bytes (APPNOTE of ZIP 4.3.7; POSIX.1-2017, pax; RFC 1952, 2.3.1; the .xz format 2.1.1.1; RFC 8878, 3.1.1).
-    fn of(bytes: &[u8]) -> Option<Self> {
-        let begins = |magic: &[u8]| bytes.starts_with(magic);
-        if begins(b"PK\x03\x04") || begins(b"PK\x05\x06") {
-            Some(Self::Zip)
-        } else if begins(b"\x1f\x8b") {
-            Some(Self::Gzip)
-        } else if begins(b"\xfd7zXZ\0") {
-            Some(Self::Xz)
-        } else if begins(&FRAME) || is_skipped(bytes) {
-            Some(Self::Zstd)
-        } else if bytes.get(257..262) == Some(b"ustar") || is_old_header(bytes) {
-            Some(Self::Tar)
-        } else {
-            None
-        }
-    }
-}
-
-/// Whether bytes begin as a tar of before POSIX did, which has no mark but the sum of its header.
-fn is_old_header(bytes: &[u8]) -> bool {
-    let Some(header) = bytes.get(..512) else { return false };
-    let digits = header[148..156].split(|byte| matches!(byte, 0 | b' ')).find(|part| !part.is_empty());
-    let stated = digits
-        .and_then(|digits| std::str::from_utf8(digits).ok())
-        .and_then(|digits| u32::from_str_radix(digits, 8).ok());
-    // The sum counts itself as blanks.
-    let sum: u32 = header[..148].iter().chain(&header[156..]).map(|byte| u32::from(*byte)).sum();
-    stated == Some(sum + 8 * u32::from(b' '))
-}
 
 /// Opens an archive by name and content. A name without an archive's ending, or bytes that are none, are none.
 #[must_use]

@@ -1,6 +1,6 @@
 //! Streams of compressed bytes, each read to its end: compressed files may be joined, and what follows the first must not be lost.
 
-use super::Form;
+use super::form::{FRAME, Form, is_skipped};
 use std::io::{self, Cursor, Read};
 use trevlin_model::{Limit, Limits, size};
 use zeroize::Zeroizing;
@@ -97,14 +97,6 @@ type Frame<'a> = ruzstd::decoding::StreamingDecoder<Cursor<&'a [u8]>, ruzstd::de
 pub(super) struct Frames<'a> {
     rest: &'a [u8],
     frame: Option<Box<Frame<'a>>>,
-}
-
-/// Of a frame, and of one to be skipped, whose last four bits may be any.
-pub(super) const FRAME: [u8; 4] = *b"\x28\xb5\x2f\xfd";
-
-/// Whether a frame begins that is to be skipped.
-pub(super) fn is_skipped(bytes: &[u8]) -> bool {
-    matches!(bytes, [0x50..=0x5f, 0x2a, 0x4d, 0x18, ..])
 }
 
 impl<'a> Frames<'a> {

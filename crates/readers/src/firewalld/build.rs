@@ -266,7 +266,15 @@ impl Builder<'_> {
                 };
                 for (entering, origin) in &entering {
                     for (leaving, _) in &leaving {
-                        let matches = entering.iter().chain(leaving).cloned().collect();
+                        let matches: Vec<Match> = entering.iter().chain(leaving).cloned().collect();
+                        // One for each pair of zones of each policy: more than is followed is open, and told.
+                        if !crate::growth::may_grow(size_of::<Rule>() + size_of_val(matches.as_slice())) {
+                            let why = "there are more pairs of zones and policies than are followed; what the rest decide is open";
+                            if self.notes.last().is_none_or(|(_, told)| told != why) {
+                                self.notes.push((policy.origin, why.into()));
+                            }
+                            return;
+                        }
                         rules.push(rule(matches, Target::Jump(format!("{prefix}{}", policy.name)), *origin));
                     }
                 }

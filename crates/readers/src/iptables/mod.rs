@@ -203,6 +203,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             "the dump breaks off: its last line should say `# Completed on`; export it again",
         );
     }
+    // Of a remark alone that breaks off nobody can tell what was to follow.
+    lost |= filters.is_empty() && export.breaks_off();
     let mut filters = keep_last(filters, &mut book);
     if lost {
         filters.iter_mut().for_each(|filter| (filter.complete, filter.gaps_placed) = (false, false));

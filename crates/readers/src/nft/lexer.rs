@@ -67,7 +67,9 @@ pub(super) fn split(text: &str) -> Vec<Token<'_>> {
                 word(&rest[..end], &mut tokens);
                 end
             }
-            other => other.len_utf8(),
+            other if other.is_whitespace() || other == '\u{feff}' => other.len_utf8(),
+            // No sign of the language: whoever reads on finds that it does not belong there.
+            other => sign(other.len_utf8(), Kind::Word),
         };
     }
     tokens

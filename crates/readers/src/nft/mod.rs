@@ -137,7 +137,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading.facts.forwards = built.filters.iter().flat_map(crate::forwards::of).collect();
     reading.facts.filters = built.filters;
     // Rules that were lost may have decided anything; of one of which a part was, its place is known.
-    let cut = breaks_off || !reading.ledger.cuts.is_empty();
+    let cut = breaks_off || export.breaks_off() || !reading.ledger.cuts.is_empty();
     for filter in &mut reading.facts.filters {
         (filter.complete, filter.gaps_placed) = (filter.complete && !cut, filter.gaps_placed && !cut);
     }
@@ -147,8 +147,8 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             origin,
         ));
     }
-    // What remains where nothing of it could be taken still says that there is a filter.
-    if cut && reading.facts.filters.is_empty() {
+    // What remains where nothing of it could be taken still says that there is a filter; of a table its name may be all that is left.
+    if cut && reading.facts.filters.iter().all(|filter| filter.chains.is_empty()) {
         reading
             .facts
             .not_modelled

@@ -1,5 +1,7 @@
 //! The nftables language, nft(8), into commands. What is not understood is told with its place and skipped up to the end of its
 //! line, so that the rest is still read.
+//!
+//! Long because the commands of one language are read in one place, each by a method of one parser.
 
 use super::expr::{Base, Command, Place, RuleText, TableName, number};
 use super::lexer::{Kind, Token, split};
@@ -251,7 +253,14 @@ impl<'a, 'b> Parser<'a, 'b> {
                     self.next();
                     self.include(inner);
                 }
-                _ => self.rule(table, &name, Place::End),
+                _ => {
+                    let head = self.commands.len() == at + 1
+                        && matches!(self.commands.get(at), Some(Command::Chain { base: None, .. }));
+                    self.rule(table, &name, Place::End);
+                    // What begins a chain that nothing hooks may be what hooked it.
+                    let broken = |one: &Command| matches!(one, Command::Rule { rule, .. } if !rule.whole);
+                    self.variables.lost |= head && self.commands.last().is_some_and(broken);
+                }
             }
         }
     }
@@ -259,10 +268,12 @@ impl<'a, 'b> Parser<'a, 'b> {
     /// `filter hook input priority filter - 5; policy drop;` behind `type`.
     fn base(&mut self, first: Token<'a>) -> Option<Base> {
         let mut base = Base { kind: self.word()?.to_owned(), ..Base::default() };
+        let (mut placed, mut odd) = (false, false);
         while !self.at_end() {
             match self.next().map(|one| one.text) {
                 Some("hook") => base.hook = self.word().unwrap_or_default().to_owned(),
                 Some("priority") => {
+                    placed = true;
                     let word = self.word().map(str::to_owned).unwrap_or_else(|| {
                         // `- 5` with a blank.
                         self.next().map(|one| one.text.to_owned()).unwrap_or_default()
@@ -292,11 +303,17 @@ impl<'a, 'b> Parser<'a, 'b> {
                 Some("device" | "devices") => {
                     self.right(0);
                 }
-                _ => {}
+                _ => odd = true,
             }
         }
         let origin = self.origin_from(first);
-        self.book.understood(origin);
+        if odd || !placed || base.hook.is_empty() {
+            // What follows on the line, such as the policy, may be lost with it.
+            self.variables.lost = true;
+            self.book.not_understood(origin, "expected `type KIND hook HOOK priority PRIORITY`");
+        } else {
+            self.book.understood(origin);
+        }
         Some(base)
     }
 

@@ -42,9 +42,9 @@ impl Measured {
 
     /// What is too much about it; nothing where all holds.
     #[must_use]
-    pub fn fault(&self, seconds: f64, memory: u64) -> Option<String> {
+    pub fn fault(&self, power: f64, seconds: f64, memory: u64) -> Option<String> {
         let last = self.seconds.last().copied().unwrap_or_default();
-        if self.exponent() > 1.3 {
+        if self.exponent() > power {
             return Some(format!("grows with the power {:.2}", self.exponent()));
         }
         if last > seconds {
