@@ -64,8 +64,8 @@ shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml be
 shot sheet 'trevlin sheet show before --device yard-gate | head -n 44' 120 10 48
 shot intents 'trevlin reach before --intents --color always' 120 12 20
 shot compare 'trevlin compare before after --color always' 120 11 43
-target/release/trevlin addresses "$work/before" --picture docs/screenshots/address-plan.png
-target/release/trevlin exposure "$work/before" --picture docs/screenshots/exposure-paths.png
+target/release/trevlin addresses "$work/before" --force --picture docs/screenshots/address-plan.png
+target/release/trevlin exposure "$work/before" --force --picture docs/screenshots/exposure-paths.png
 
 # page NAME ANCHOR: what a browser shows of the report from an anchor on.
 target/release/trevlin report "$work/before" --to "$work/report.html" >/dev/null
