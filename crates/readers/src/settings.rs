@@ -40,11 +40,10 @@ trevlin_model::table! {
     static KNOWN: BTreeMap<String, Known> = "../tables/known-settings.toml";
 }
 
-impl Known {
-    fn has(&self, name: &str) -> bool {
-        let stars = || self.names.iter().filter_map(|known| known.strip_suffix('*'));
-        self.names.contains(name) || stars().any(|start| name.starts_with(start))
-    }
+/// Whether a name is among those that are known, of which a star at the end stands for any rest.
+pub(crate) fn is_among(names: &BTreeSet<String>, name: &str) -> bool {
+    let mut stars = names.iter().filter_map(|known| known.strip_suffix('*'));
+    names.contains(name) || stars.any(|start| name.starts_with(start))
 }
 
 /// Longest name that is quoted.
@@ -110,7 +109,7 @@ struct Names<'a> {
 impl<'a> Names<'a> {
     /// Takes a name down that is not known.
     fn name(&mut self, name: &str) {
-        if !name.is_empty() && !self.known.has(name) {
+        if !name.is_empty() && !is_among(&self.known.names, name) {
             let start = name.as_ptr() as usize - self.text.as_ptr() as usize;
             self.found.push(start..start + name.len());
         }

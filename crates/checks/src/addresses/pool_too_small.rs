@@ -7,8 +7,7 @@ use trevlin_analysis::addresses::PoolOwner;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
-use trevlin_model::Pool;
-use trevlin_model::{Family, Origin};
+use trevlin_model::{Family, Origin, Pool};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {

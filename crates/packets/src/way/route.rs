@@ -73,25 +73,21 @@ impl Way<'_> {
         if let Some((range, interface, origin)) =
             self.host.callers.iter().find(|(range, _, _)| range.contains(destination))
         {
-            if self.trace.is_some() {
-                let alike = self.of_callers(interface, *origin, own);
+            if self.trace.is_some() && !self.narrow_to_callers(interface, *origin, own, (value, of)) {
                 // Others of the same addresses come before: then of this range alone.
-                let alike = if lies(&alike, value) {
-                    alike
-                } else {
-                    difference(&ranges(numbers([range], self.family)), own, self.space.last_address())
-                };
-                self.narrow(of, &alike);
+                let alone =
+                    difference(&ranges(numbers([range], self.family)), own, self.space.last_address());
+                self.narrow(of, &alone);
             }
             return Routed::Out(interface.clone(), None, Some(*origin));
         }
         self.longest(destination, of)
     }
 
-    /// Addresses of a tunnel's callers that nobody else has and that are not the device's own.
-    fn of_callers(&self, interface: &str, origin: Origin, own: &Ranges) -> Ranges {
+    /// Narrows to the addresses of a tunnel's callers that nobody else has and that are not the device's own, where the value is one.
+    fn narrow_to_callers(&self, interface: &str, origin: Origin, own: &Ranges, (value, of): Known) -> bool {
         let mut known = self.by_prefix.lock().unwrap_or_else(PoisonError::into_inner);
-        let made = known.entry(Sends::Callers(interface.to_owned(), origin)).or_insert_with(|| {
+        let alike = known.entry(Sends::Callers(interface.to_owned(), origin)).or_insert_with(|| {
             let is_of = |one: &&(IpRange, String, Origin)| one.1 == interface && one.2 == origin;
             let all = || self.host.callers.iter();
             let these = numbers(all().filter(is_of).map(|one| &one.0), self.family);
@@ -99,7 +95,11 @@ impl Way<'_> {
             let alone = difference(&ranges(these), &ranges(others), self.space.last_address());
             difference(&alone, own, self.space.last_address())
         });
-        made.clone()
+        let is_one = lies(alike, value);
+        if is_one {
+            self.narrow(of, alike);
+        }
+        is_one
     }
 
     /// The greatest block of multicast addresses (RFC 5771, RFC 4291).

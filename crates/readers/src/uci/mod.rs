@@ -137,15 +137,11 @@ fn take(
 /// Tells options that nobody knows in a section of the package.
 fn tell_unknown(package: &Package, book: &mut Bookkeeper<'_>) {
     let Some(known) = OPTIONS.get(&package.name) else { return };
-    let stars: Vec<&str> = known.iter().filter_map(|name| name.strip_suffix('*')).collect();
     // What is said of a section holds for what stands in it.
     let known_sections = package.sections.iter().filter(|section| !book.is_told(section.origin));
     let options: Vec<_> = known_sections.flat_map(|section| &section.options).collect();
     for (name, said) in options {
-        if !book.is_told(said.line)
-            && !known.contains(name)
-            && !stars.iter().any(|start| name.starts_with(start))
-        {
+        if !book.is_told(said.line) && !crate::settings::is_among(known, name) {
             book.not_understood(
                 said.line,
                 format!("`{name}` is no option of `{}` that is known here; check its spelling, and look at what it does", package.name),

@@ -43,13 +43,7 @@ pub(crate) fn markdown(text: &str) -> String {
 /// The same for strings of OSCAL that hold marks, which has some of its own: above, below, quoted, and values to be put in (OSCAL's
 /// documentation, "Markup line" and "Markup multiline").
 pub(super) fn oscal(text: &str) -> String {
-    in_ticks(
-        text,
-        |part| beyond_markdown(&markdown(part)),
-        |part| {
-            if part.trim().is_empty() { beyond_markdown(&markdown(part)) } else { code(part).to_string() }
-        },
-    )
+    ticked_as(text, |part| beyond_markdown(&markdown(part)))
 }
 
 fn beyond_markdown(text: &str) -> String {
@@ -72,10 +66,11 @@ pub(super) fn braces(text: &str) -> String {
 /// 3.11.6).
 pub(super) fn sarif(text: &str) -> String {
     let text = braces(&crate::neutral(text));
+    let last = text.rfind("](").unwrap_or(0);
     let mut out = String::with_capacity(text.len());
     for (at, letter) in text.char_indices() {
         match letter {
-            '[' if text[at..].contains("](") => out.push_str("\\["),
+            '[' if at < last => out.push_str("\\["),
             ']' if text[at..].starts_with("](") => out.push_str("\\]"),
             _ => out.push(letter),
         }
@@ -97,11 +92,12 @@ pub(super) fn ticked(state: &State<'_, '_>, text: &str) -> Value {
 
 /// The same in Markdown.
 pub(crate) fn ticked_markdown(text: &str) -> String {
-    in_ticks(
-        text,
-        markdown,
-        |part| if part.trim().is_empty() { markdown(part) } else { code(part).to_string() },
-    )
+    ticked_as(text, markdown)
+}
+
+/// Code where backticks stand, unless there is nothing between them; all else as `plain` has it.
+fn ticked_as(text: &str, plain: impl Fn(&str) -> String) -> String {
+    in_ticks(text, &plain, |part| if part.trim().is_empty() { plain(part) } else { code(part).to_string() })
 }
 
 fn in_ticks(text: &str, plain: impl Fn(&str) -> String, code: impl Fn(&str) -> String) -> String {
