@@ -67,7 +67,7 @@ pub use pool::{MalformedAddress, Pool, PoolPlacement};
 pub use ppp::{AllowedAddresses, Credential, Mppe, PppProfile, SecretsFile};
 pub use residual::{Residual, ResidualKind};
 pub use secret::{HeldSecret, Secret};
-pub use sets::{IpRangeSet, PortSet};
+pub use sets::{IpRangeSet, PortSet, Taken};
 pub use setting::{DefaultValue, Setting};
 #[doc(hidden)]
 pub use table::read_table;

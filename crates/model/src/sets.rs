@@ -1,6 +1,7 @@
 //! Sets of addresses and of ports: ranges in order, apart from each other.
 
 use crate::{Family, IpRange, PortRange};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::ops::Deref;
@@ -247,6 +248,43 @@ set! {
 set! {
     /// A set of ports.
     PortSet of PortRange
+}
+
+/// Addresses that are taken one range after the other, where the first that takes an address keeps it. Each range costs what it
+/// takes away, however many were taken before.
+#[derive(Debug, Clone, Default)]
+pub struct Taken {
+    /// Ranges apart from each other, by their first address.
+    ranges: BTreeMap<IpAddr, IpRange>,
+}
+
+impl Taken {
+    /// Ranges of it that meet another, in order.
+    fn meeting(&self, range: &IpRange) -> Vec<IpRange> {
+        let before = self.ranges.range(..range.first()).next_back().map(|(_, known)| *known);
+        let within = self.ranges.range(range.first()..=range.last()).map(|(_, known)| *known);
+        before.into_iter().filter(|known| known.last() >= range.first()).chain(within).collect()
+    }
+
+    /// What of a range is not taken yet, in order.
+    #[must_use]
+    pub fn left_of(&self, range: IpRange) -> Vec<IpRange> {
+        left(&[range], &self.meeting(&range))
+    }
+
+    /// Takes a range; what of it was not taken before, in order.
+    pub fn take(&mut self, range: IpRange) -> Vec<IpRange> {
+        let known = self.meeting(&range);
+        let new = left(&[range], &known);
+        let mut whole = range;
+        for one in &known {
+            self.ranges.remove(&one.first());
+            let (first, last) = (whole.first().min(one.first()), whole.last().max(one.last()));
+            whole = IpRange::new(first, last).unwrap_or(whole);
+        }
+        self.ranges.insert(whole.first(), whole);
+        new
+    }
 }
 
 impl IpRangeSet {

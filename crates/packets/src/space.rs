@@ -179,8 +179,17 @@ impl Space {
     /// The number of an interface. A name that nothing here names is the one that stands for such.
     #[must_use]
     pub fn interface(&self, name: &str) -> Value {
-        let known = self.names.iter().position(|one| one == name);
-        known.unwrap_or_else(|| self.unnamed(name)) as Value
+        if name.is_empty() {
+            return NO_INTERFACE;
+        }
+        self.number_of(name).unwrap_or_else(|| self.unnamed(name)) as Value
+    }
+
+    /// Where a name stands. The first stands for none and the last for what nothing names; those between are in order.
+    fn number_of(&self, name: &str) -> Option<usize> {
+        let last = self.names.len() - 1;
+        let found = self.names[1..last].binary_search_by(|one| one.as_str().cmp(name)).ok();
+        found.map(|at| at + 1).or_else(|| (self.names[last] == name).then_some(last))
     }
 
     /// The stand-in for an interface that nothing names: the one of the longest pattern that means it.
@@ -223,12 +232,18 @@ impl Space {
     }
 
     fn named_by(&self, pattern: &str) -> Ranges {
-        let fits = |name: &str| match pattern.strip_suffix('+') {
-            Some(beginning) => name.starts_with(beginning),
-            None => name == pattern,
-        };
-        let all = self.names.iter().enumerate().skip(1).filter(|(_, name)| fits(name));
-        ranges(all.map(|(at, _)| (at as Value, at as Value)).collect())
+        let number = |at: usize| (at as Value, at as Value);
+        match pattern.strip_suffix('+') {
+            // Those that begin so stand beside each other, but for the last, which stands for what nothing names.
+            Some(beginning) => {
+                let sorted = &self.names[..self.names.len() - 1];
+                let first = sorted.partition_point(|name| name.as_str() < beginning).max(1);
+                let many = sorted[first..].partition_point(|name| name.starts_with(beginning));
+                let last = beginning.is_empty().then_some(self.names.len() - 1);
+                ranges((first..first + many).chain(last).map(number).collect())
+            }
+            None => ranges(self.number_of(pattern).into_iter().map(number).collect()),
+        }
     }
 
     fn addresses(&self, all: &[IpRange]) -> Ranges {

@@ -10,7 +10,9 @@ mod kind;
 
 use crate::reader::{Reader, Reading, Recognition, Surroundings};
 use kind::{FileKind, kind};
-use trevlin_model::{Export, LineClass, NotModelled, Note};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use trevlin_model::{Export, ExportId, Filter, LineClass, NotModelled, Note, Origin};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -29,50 +31,83 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
+/// What all files of a device together say, and what of it belongs to which of them.
+#[derive(Default)]
+struct Together {
+    /// The file with which the tables are handed over: the first that has a part in them.
+    first: Option<ExportId>,
+    filters: Vec<Filter>,
+    of_file: BTreeMap<ExportId, OfFile>,
+}
+
+#[derive(Default)]
+struct OfFile {
+    classes: Vec<(Origin, LineClass)>,
+    notes: Vec<(Origin, String)>,
+    direct: Vec<Origin>,
+}
+
+impl Together {
+    fn of(exports: &[&Export]) -> Self {
+        let mut files: Vec<&Export> = exports.iter().copied().filter(|one| kind(one).is_some()).collect();
+        files.sort_by_key(|one| one.path());
+        let mut config = config::Config::of(&files);
+        // A file in its folders that cannot be told for what it is may have been a zone.
+        let strange = exports.iter().filter(|one| {
+            one.path().contains("firewalld/") && one.file_name().ends_with(".xml") && kind(one).is_none()
+        });
+        let expected = "expected a zone, a policy, a service or a list of firewalld";
+        config.notes.extend(strange.map(|one| (one.origin(0..0), expected.to_owned())));
+        let mut together = Self::default();
+        let first = files.iter().find(|one| matches!(kind(one), Some(FileKind::Zone | FileKind::Policy)));
+        if let Some(first) = first {
+            let built = build::build(&config);
+            together.first = Some(first.id());
+            together.filters = built.filters;
+            config.notes.extend(built.notes);
+        }
+        let of_file = &mut together.of_file;
+        for (origin, class) in config.classes {
+            of_file.entry(origin.export).or_default().classes.push((origin, class));
+        }
+        for (origin, text) in config.notes {
+            of_file.entry(origin.export).or_default().notes.push((origin, text));
+        }
+        for origin in config.direct {
+            of_file.entry(origin.export).or_default().direct.push(origin);
+        }
+        together
+    }
+}
+
 fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut files: Vec<&Export> = around.exports.iter().copied().filter(|one| kind(one).is_some()).collect();
-    if !files.iter().any(|one| one.path() == export.path()) {
-        files = vec![export];
-    }
-    files.sort_by_key(|one| one.path());
-    let mut config = config::Config::of(&files);
-    // A file in its folders that cannot be told for what it is may have been a zone.
-    let strange = around.exports.iter().filter(|one| {
-        one.path().contains("firewalld/") && one.file_name().ends_with(".xml") && kind(one).is_none()
-    });
-    for one in strange {
-        config
-            .notes
-            .push((one.origin(0..0), "expected a zone, a policy, a service or a list of firewalld".into()));
-    }
-    for (origin, class) in &config.classes {
-        if origin.export == export.id() {
+    let beside = around.exports.iter().any(|one| one.id() == export.id());
+    let together = if beside {
+        around.once(|| Together::of(&around.exports))
+    } else {
+        Arc::new(Together::of(&[export]))
+    };
+    if let Some(own) = together.of_file.get(&export.id()) {
+        for (origin, class) in &own.classes {
             let last = origin.end.max(origin.start + 1) - 1;
             reading.ledger.set(export.line_of(origin.start), export.line_of(last), *class);
         }
-    }
-    // The tables are handed over once, with the first file that has a part in them.
-    let first = files.iter().find(|one| matches!(kind(one), Some(FileKind::Zone | FileKind::Policy)));
-    let built = first.is_some_and(|one| one.path() == export.path()).then(|| build::build(&config));
-    for origin in config.direct.iter().filter(|origin| origin.export == export.id()) {
-        reading.facts.not_modelled.push(NotModelled::beside(
-            "a list of rules that firewalld hands to the kernel as they are",
-            *origin,
-        ));
-    }
-    let notes = config.notes.into_iter().chain(built.iter().flat_map(|built| built.notes.clone()));
-    for (origin, text) in notes {
-        if origin.export == export.id() {
-            reading.ledger.set(
-                export.line_of(origin.start),
-                export.line_of(origin.start),
-                LineClass::NotUnderstood,
-            );
-            reading.ledger.notes.push(Note { origin, text });
+        for origin in &own.direct {
+            reading.facts.not_modelled.push(NotModelled::beside(
+                "a list of rules that firewalld hands to the kernel as they are",
+                *origin,
+            ));
+        }
+        for (origin, text) in &own.notes {
+            let line = export.line_of(origin.start);
+            reading.ledger.set(line, line, LineClass::NotUnderstood);
+            reading.ledger.notes.push(Note { origin: *origin, text: text.clone() });
         }
     }
-    reading.facts.filters = built.into_iter().flat_map(|built| built.filters).collect();
+    if together.first == Some(export.id()) {
+        reading.facts.filters = together.filters.clone();
+    }
     reading.facts.forwards = reading.facts.filters.iter().flat_map(crate::forwards::of).collect();
     reading
 }

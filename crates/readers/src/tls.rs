@@ -2,6 +2,7 @@
 //! versions of OpenSSL (ciphers(1)).
 
 use crate::suites;
+use std::collections::BTreeSet;
 use trevlin_model::Origin;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 
@@ -194,7 +195,7 @@ pub(crate) fn openssl(
     }
     if let Some((list, at)) = ciphers {
         let pieces = || list.split([':', ',', ' ']).filter(|piece| !piece.is_empty());
-        let gone: Vec<&str> = pieces().filter_map(|piece| piece.strip_prefix(['!', '-'])).collect();
+        let gone: BTreeSet<&str> = pieces().filter_map(|piece| piece.strip_prefix(['!', '-'])).collect();
         for piece in pieces().filter(|piece| !piece.starts_with(['!', '-', '@'])) {
             for part in piece.trim_start_matches('+').split('+').filter(|part| !gone.contains(part)) {
                 add(part, None, at);

@@ -56,11 +56,16 @@ fn addresses(tunnel: &Tunnel) -> Vec<IpRange> {
     let calling = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none());
     let allowed = calling.flat_map(|peer| peer.allowed.iter().map(|(range, _)| *range));
     let mut all: Vec<IpRange> = pools.chain(fixed).chain(allowed).collect();
-    all.sort_unstable();
-    all.dedup();
-    // What lies in another is no range of its own.
-    let whole = all.clone();
-    all.retain(|one| !whole.iter().any(|other| other != one && other.covers(one)));
+    // What lies in another is no range of its own: of those that begin before it, the one that goes furthest is enough to ask.
+    all.sort_unstable_by_key(|one| (one.first(), std::cmp::Reverse(one.last())));
+    let mut furthest: Option<IpRange> = None;
+    all.retain(|one| {
+        let inside = furthest.is_some_and(|other| other.covers(one));
+        if furthest.is_none_or(|other| other.family() != one.family() || other.last() < one.last()) {
+            furthest = Some(*one);
+        }
+        !inside
+    });
     all
 }
 

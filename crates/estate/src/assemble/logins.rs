@@ -1,6 +1,8 @@
 //! Logins of a device: which lines of its lists let somebody in.
 
 use crate::assemble::Estate;
+use indexmap::IndexMap;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::{AllowedAddresses, Credential, Login, LoginDaemon, LoginList, SecretsFile, Setting};
 
@@ -44,17 +46,16 @@ pub(super) fn of(estate: &Estate, device: usize) -> Vec<Login> {
     }
     // One person in two lists, or a list exported twice, is one login as long as the password is the same.
     let mut kept: Vec<Login> = Vec::new();
+    let mut known: BTreeMap<(String, String), Vec<usize>> = BTreeMap::new();
     for login in found {
-        let same = |held: &Login| {
-            held.user == login.user
-                && held.service == login.service
-                && match (&held.secret, &login.secret) {
-                    (Some(a), Some(b)) => a.secret.same_as(&b.secret),
-                    (None, None) => true,
-                    _ => false,
-                }
+        let of_person = known.entry((login.user.clone(), login.service.clone())).or_default();
+        let same = |held: &Login| match (&held.secret, &login.secret) {
+            (Some(a), Some(b)) => a.secret.same_as(&b.secret),
+            (None, None) => true,
+            _ => false,
         };
-        if !kept.iter().any(same) {
+        if !of_person.iter().any(|at| same(&kept[*at])) {
+            of_person.push(kept.len());
             kept.push(login);
         }
     }
@@ -80,22 +81,18 @@ fn login(one: &Credential, service: &str, certain: bool) -> Login {
 /// The lines that pppd would take: of several for one client the most exact, and of those the first (pppd(8),
 /// AUTHENTICATION); a client that may use no address cannot come in.
 fn usable<'a>(all: impl Iterator<Item = &'a Credential>, name: Option<&str>) -> Vec<&'a Credential> {
-    let mut best: Vec<&Credential> = Vec::new();
+    let mut best: IndexMap<(&str, &str), &Credential> = IndexMap::new();
     for one in all {
         let wild = one.server == "*";
         if !wild && name.is_some_and(|name| name != one.server) {
             continue;
         }
         // Without the local name two servers' lines cannot be told apart, so each is kept.
-        let rival = best
-            .iter_mut()
-            .find(|held| held.client == one.client && (name.is_some() || held.server == one.server));
-        match rival {
-            Some(held) if held.server == "*" && !wild => *held = one,
-            Some(_) => {}
-            None => best.push(one),
+        let server = if name.is_some() { "" } else { one.server.as_str() };
+        let held = best.entry((&one.client, server)).or_insert(one);
+        if held.server == "*" && !wild {
+            *held = one;
         }
     }
-    best.retain(|one| one.addresses != AllowedAddresses::None);
-    best
+    best.into_values().filter(|one| one.addresses != AllowedAddresses::None).collect()
 }

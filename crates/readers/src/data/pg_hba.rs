@@ -11,7 +11,7 @@ use crate::telling::PG_HBA_KINDS as KINDS;
 use crate::telling::PG_HBA_METHODS as METHODS;
 use std::collections::BTreeMap;
 use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Sources};
-use trevlin_model::{Export, Origin, Setting};
+use trevlin_model::{Export, Origin, Setting, Taken};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -114,68 +114,86 @@ fn row(kind: &'static str, rest: &[&str], origin: Origin) -> Option<Row> {
     Some(Row { kind, databases: names(databases), users: names(users), sources, method, certificate, origin })
 }
 
-/// Whether what one line fits, as far as database, user and kind go, another before it fits as well.
-fn covers(before: &Row, row: &Row) -> bool {
-    let within = |outer: &[String], inner: &[String]| {
-        outer.iter().any(|one| one == "all") || inner.iter().all(|one| outer.contains(one))
-    };
-    let kind = before.kind == row.kind || (before.kind == "host" && row.kind.starts_with("host"));
-    kind && within(&before.databases, &row.databases) && within(&before.users, &row.users)
+/// Lines that ask the same of kind, database and user, and the addresses that they fit.
+struct Alike {
+    kind: &'static str,
+    databases: Vec<String>,
+    users: Vec<String>,
+    addresses: Taken,
+}
+
+impl Alike {
+    /// Whether what a line fits, as far as database, user and kind go, these fit as well.
+    fn cover(&self, row: &Row) -> bool {
+        let within = |outer: &[String], inner: &[String]| {
+            outer.iter().any(|one| one == "all") || inner.iter().all(|one| outer.contains(one))
+        };
+        let kind = self.kind == row.kind || (self.kind == "host" && row.kind.starts_with("host"));
+        kind && within(&self.databases, &row.databases) && within(&self.users, &row.users)
+    }
 }
 
 /// Lines so far, by what they may cover: the same users, or the same databases, or all of either.
 #[derive(Default)]
 struct Earlier {
+    all: Vec<Alike>,
+    known: BTreeMap<(&'static str, Vec<String>, Vec<String>), usize>,
     by_user: BTreeMap<String, Vec<usize>>,
     by_database: BTreeMap<String, Vec<usize>>,
 }
 
 impl Earlier {
-    fn add(&mut self, at: usize, row: &Row) {
-        for (list, known) in [(&row.users, &mut self.by_user), (&row.databases, &mut self.by_database)] {
-            for name in list {
-                known.entry(name.clone()).or_default().push(at);
+    fn add(&mut self, row: &Row) {
+        let alike = (row.kind, row.databases.clone(), row.users.clone());
+        let next = self.all.len();
+        let at = *self.known.entry(alike).or_insert(next);
+        if at == next {
+            self.all.push(Alike {
+                kind: row.kind,
+                databases: row.databases.clone(),
+                users: row.users.clone(),
+                addresses: Taken::default(),
+            });
+            for (list, known) in [(&row.users, &mut self.by_user), (&row.databases, &mut self.by_database)] {
+                for name in list {
+                    known.entry(name.clone()).or_default().push(at);
+                }
             }
+        }
+        for range in &row.sources.ranges {
+            self.all[at].addresses.take(*range);
         }
     }
 
-    /// Those that may cover a line, in their order: by users or by databases, whichever are fewer.
-    fn of(&self, row: &Row) -> Vec<usize> {
-        let named = |known: &BTreeMap<String, Vec<usize>>, list: &[String]| {
+    /// Who is left for a line: by users or by databases, whichever are fewer.
+    fn left(&self, row: &Row) -> Sources {
+        let named = |known: &'_ BTreeMap<String, Vec<usize>>, list: &[String]| {
             let first = list.first().map_or("all", String::as_str);
             let names = if first == "all" { vec!["all"] } else { vec!["all", first] };
             names.into_iter().filter_map(|name| known.get(name)).flatten().copied().collect::<Vec<_>>()
         };
         let (users, databases) = (named(&self.by_user, &row.users), named(&self.by_database, &row.databases));
-        let mut fewer = if users.len() < databases.len() { users } else { databases };
-        fewer.sort_unstable();
-        fewer.dedup();
-        fewer
+        let fewer = if users.len() < databases.len() { users } else { databases };
+        let mut left = row.sources.clone();
+        for one in fewer.into_iter().map(|at| &self.all[at]).filter(|one| one.cover(row)) {
+            left.ranges = left.ranges.into_iter().flat_map(|range| one.addresses.left_of(range)).collect();
+            if left.is_nobody() {
+                break;
+            }
+        }
+        left
     }
 }
 
 fn parts(rows: &[Row], no_tls: bool) -> Vec<Part> {
     let mut found = Vec::new();
     let mut earlier = Earlier::default();
-    for (at, row) in rows.iter().enumerate() {
-        if let Some(before) = at.checked_sub(1) {
-            earlier.add(before, &rows[before]);
-        }
+    for row in rows {
+        let sources = earlier.left(row);
+        earlier.add(row);
         // Without TLS no such connection comes about.
         if row.method == "reject" || (no_tls && row.kind == "hostssl") {
             continue;
-        }
-        let mut sources = row.sources.clone();
-        let others = earlier.of(row).into_iter().map(|other| &rows[other]);
-        let meet = |before: &&Row| {
-            let theirs = &before.sources.ranges;
-            row.sources.ranges.iter().any(|own| theirs.iter().any(|other| own.intersection(other).is_some()))
-        };
-        for before in others.filter(meet).filter(|before| covers(before, row)) {
-            sources = sources.without(&before.sources.ranges);
-            if sources.is_nobody() {
-                break;
-            }
         }
         if sources.is_nobody() {
             continue;

@@ -2,6 +2,7 @@
 //! refer to others, and files that are read in.
 
 use crate::reader::{Bookkeeper, Open, Surroundings};
+use indexmap::{IndexMap, IndexSet};
 use trevlin_model::{Export, Limit, LineClass, Origin};
 
 /// How deep references to sections are followed.
@@ -12,8 +13,8 @@ const DEPTH: usize = 100;
 pub(super) struct Section<'a> {
     /// Sections it refers to, by their whole names.
     references: Vec<Vec<&'a str>>,
-    values: Vec<Value<'a>>,
-    sections: Vec<(&'a str, Section<'a>)>,
+    values: IndexMap<&'a str, Value<'a>>,
+    sections: IndexMap<&'a str, Section<'a>>,
     /// The line that opens it.
     origin: Option<Origin>,
 }
@@ -149,8 +150,9 @@ impl<'a> Parser<'_, 'a> {
                     match tokens.get(*at) {
                         Some(Token::Sign('=', sign)) => {
                             let value = Self::value(export, *sign + 1, name, *place, tokens, at);
-                            section.values.retain(|one| one.key != *name);
-                            section.values.push(value);
+                            // The later one counts, and stands where it stands.
+                            section.values.shift_remove(name);
+                            section.values.insert(name, value);
                         }
                         _ => {
                             let Some(references) = Self::heading(tokens, at) else {
@@ -166,13 +168,8 @@ impl<'a> Parser<'_, 'a> {
                                 return;
                             }
                             // A section that is there already is added to.
-                            let known = section.sections.iter().position(|(known, _)| known == name);
-                            let number = known.unwrap_or_else(|| {
-                                let new = Section { origin: Some(origin), ..Section::default() };
-                                section.sections.push((name, new));
-                                section.sections.len() - 1
-                            });
-                            let inner = &mut section.sections[number].1;
+                            let new = || Section { origin: Some(origin), ..Section::default() };
+                            let inner = section.sections.entry(name).or_insert_with(new);
                             inner.references.extend(references);
                             self.settings(export, tokens, at, inner, depth + 1, book);
                         }
@@ -319,27 +316,24 @@ impl<'s, 'a> View<'s, 'a> {
 
     /// The value that holds for a key; an empty one stands for the default, as if nothing were stated.
     pub(super) fn get(&self, key: &str) -> Option<&'s Value<'a>> {
-        let found = self.pieces.iter().find_map(|piece| piece.values.iter().find(|one| one.key == key))?;
+        let found = self.pieces.iter().find_map(|piece| piece.values.get(key))?;
         (!found.text.is_empty()).then_some(found)
     }
 
     /// Every key with the value that holds for it, in order.
     pub(super) fn values(&self) -> Vec<&'s Value<'a>> {
-        let mut found: Vec<&Value<'a>> = Vec::new();
-        for value in self.pieces.iter().flat_map(|piece| &piece.values) {
-            if !found.iter().any(|one| one.key == value.key) {
-                found.push(value);
-            }
+        let mut found: IndexMap<&str, &Value<'a>> = IndexMap::new();
+        for value in self.pieces.iter().flat_map(|piece| piece.values.values()) {
+            found.entry(value.key).or_insert(value);
         }
-        found.retain(|one| !one.text.is_empty());
-        found
+        found.into_values().filter(|one| !one.text.is_empty()).collect()
     }
 
     /// A section of it by name, with what it inherits itself and what its inherited namesakes say.
     pub(super) fn section(&self, name: &str) -> Option<Self> {
         let mut pieces = Vec::new();
         for piece in &self.pieces {
-            for (_, found) in piece.sections.iter().filter(|(known, _)| *known == name) {
+            if let Some(found) = piece.sections.get(name) {
                 self.expand(found, &mut pieces, 0);
             }
         }
@@ -361,13 +355,8 @@ impl<'s, 'a> View<'s, 'a> {
 
     /// Names of its sections, in order; those it inherits follow its own.
     pub(super) fn names(&self) -> Vec<&'a str> {
-        let mut found: Vec<&str> = Vec::new();
-        for (name, _) in self.pieces.iter().flat_map(|piece| &piece.sections) {
-            if !found.contains(name) {
-                found.push(name);
-            }
-        }
-        found
+        let names = self.pieces.iter().flat_map(|piece| piece.sections.keys().copied());
+        names.collect::<IndexSet<&str>>().into_iter().collect()
     }
 
     /// The line that opens it.
@@ -388,7 +377,7 @@ impl<'s, 'a> View<'s, 'a> {
                 found.push((path.join("."), origin));
             }
         }
-        for (_, inner) in section.sections.iter().filter(|_| depth < DEPTH) {
+        for inner in section.sections.values().filter(|_| depth < DEPTH) {
             Self::lost(inner, view, found, depth + 1);
         }
     }
@@ -396,9 +385,7 @@ impl<'s, 'a> View<'s, 'a> {
 
 /// The section of a whole name, as the files have it.
 fn by_path<'s, 'a>(root: &'s Section<'a>, path: &[&'a str]) -> Option<&'s Section<'a>> {
-    path.iter().try_fold(root, |section, name| {
-        section.sections.iter().find(|(known, _)| known == name).map(|(_, found)| found)
-    })
+    path.iter().try_fold(root, |section, name| section.sections.get(name))
 }
 
 /// Calls `tell` for every value of a file with the names of the sections it stands in.
@@ -408,7 +395,7 @@ pub(super) fn each_value<'a>(root: &Section<'a>, tell: &mut impl FnMut(&[&'a str
         within: &mut Vec<&'a str>,
         tell: &mut impl FnMut(&[&'a str], &Value<'a>),
     ) {
-        section.values.iter().for_each(|value| tell(within, value));
+        section.values.values().for_each(|value| tell(within, value));
         for (name, inner) in &section.sections {
             within.push(name);
             walk(inner, within, tell);

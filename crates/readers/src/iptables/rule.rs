@@ -44,18 +44,22 @@ fn counters(text: &str) -> (Option<u64>, &str) {
 /// Takes a line apart.
 pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> ParsedLine {
     let (packets, text) = counters(text);
-    let mut words = match split(text) {
-        Ok(tokens) => Words { tokens, at: 0 },
-        Err(problem) => return ParsedLine { command: None, problem: Some(problem), sets: Vec::new() },
+    let refused = |problem| ParsedLine { command: None, problem: Some(problem), sets: Vec::new() };
+    let tokens = match split(text) {
+        Ok(tokens) => tokens,
+        Err(problem) => return refused(problem),
     };
+    // Signs of which the bytes were lost; names of devices and chains take any others. What is in quotes decides nothing.
+    let lost = |token: &&Token<'_>| !token.quoted && token.text.contains(char::REPLACEMENT_CHARACTER);
+    let mut problem = tokens.iter().find(lost).map(|token| format!("`{}` is not legible", token.text));
+    let mut words = Words { tokens, at: 0 };
     let (verb, chain, place) = match head(&mut words) {
         Ok(Head::Whole(command)) => {
-            return ParsedLine { command: Some(command), problem: None, sets: Vec::new() };
+            return ParsedLine { command: Some(command), problem, sets: Vec::new() };
         }
         Ok(Head::Rule(verb, chain, place)) => (verb, chain, place),
-        Err(why) => return ParsedLine { command: None, problem: Some(why), sets: Vec::new() },
+        Err(why) => return refused(why),
     };
-    let mut problem = None;
     let mut body = Conditions::new(family, sets);
     let mut target = Target::Continue;
     let mut owner_is_target = false;

@@ -56,7 +56,7 @@ fn carry_out(
         }
         Command::FlushTable(name) => {
             if let Some(table) = tables.get_mut(&name) {
-                table.chains.iter_mut().for_each(|(_, chain)| chain.rules.clear());
+                table.chains.values_mut().for_each(|chain| chain.rules.clear());
             }
         }
         Command::Chain { table, name, base, origin } => {
@@ -74,7 +74,7 @@ fn carry_out(
                 }
                 None => {
                     let chain = ChainText { base, origin, rules: Vec::new(), out_of_order: false };
-                    table.chains.push((name, chain));
+                    table.chains.insert(name, chain);
                 }
             }
         }
@@ -96,7 +96,7 @@ fn carry_out(
         }
         Command::DeleteChain(table, chain) => {
             if let Some(table) = tables.get_mut(&table) {
-                table.chains.retain(|(name, _)| *name != chain);
+                table.chains.shift_remove(&chain);
             }
         }
         Command::Rule { table, chain, place, rule } => {
@@ -222,7 +222,7 @@ fn finish(name: &TableName, table: Table, state: ExportState, built: &mut Built)
     }
     for rule in chains.iter().flat_map(|chain| &chain.rules) {
         if let Target::Jump(to) | Target::Goto(to) = &rule.target
-            && !chains.iter().any(|chain| chain.name == *to)
+            && !table.chains.contains_key(to)
         {
             complete = false;
             built.notes.push((

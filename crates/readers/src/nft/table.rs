@@ -1,14 +1,15 @@
 //! A table while it is being read.
 
 use crate::nft::expr::{Base, Element, RuleText};
+use indexmap::IndexMap;
 use trevlin_model::Origin;
 
 #[derive(Default)]
 pub(super) struct Table {
     pub(super) origin: Option<Origin>,
     pub(super) dormant: bool,
-    pub(super) chains: Vec<(String, ChainText)>,
-    pub(super) sets: Vec<(String, SetText)>,
+    pub(super) chains: IndexMap<String, ChainText>,
+    pub(super) sets: IndexMap<String, SetText>,
 }
 
 pub(super) struct ChainText {
@@ -28,14 +29,10 @@ pub(super) struct SetText {
 
 impl Table {
     pub(super) fn chain(&mut self, name: &str) -> Option<&mut ChainText> {
-        self.chains.iter_mut().find(|(one, _)| one == name).map(|(_, chain)| chain)
+        self.chains.get_mut(name)
     }
 
     pub(super) fn set(&mut self, name: &str) -> &mut SetText {
-        let at = self.sets.iter().position(|(one, _)| one == name).unwrap_or_else(|| {
-            self.sets.push((name.to_owned(), SetText::default()));
-            self.sets.len() - 1
-        });
-        &mut self.sets[at].1
+        self.sets.entry(name.to_owned()).or_default()
     }
 }

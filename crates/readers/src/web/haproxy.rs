@@ -6,6 +6,7 @@ use super::{Way, page, parts_of};
 use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, hold, is_known, words};
 use crate::tls;
+use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
@@ -84,16 +85,23 @@ struct Section<'a> {
     origin: Origin,
 }
 
+/// Backends by their name, each with its place among the sections.
+type Backends<'a> = BTreeMap<&'a str, Vec<(usize, &'a Section<'a>)>>;
+
 fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let sections = sections(export, &mut reading);
     let global = sections.iter().find(|one| one.kind == "global");
+    let mut backends: Backends<'_> = BTreeMap::new();
+    for (at, one) in sections.iter().enumerate().filter(|(_, one)| one.kind == "backend") {
+        backends.entry(one.name).or_default().push((at, one));
+    }
     let mut defaults: Option<&Section<'_>> = None;
     for section in &sections {
         match section.kind {
             "defaults" => defaults = Some(section),
             "frontend" | "listen" => {
-                let held = served(section, defaults, global, &sections);
+                let held = served(section, defaults, global, &backends);
                 if !held.endpoints.is_empty() {
                     reading.facts.served.push(held);
                 }
@@ -192,7 +200,7 @@ fn served(
     section: &Section<'_>,
     defaults: Option<&Section<'_>>,
     global: Option<&Section<'_>>,
-    all: &[Section<'_>],
+    all: &Backends<'_>,
 ) -> Served {
     let http = |one: &Section<'_>| {
         one.lines.iter().rev().find(|line| line.is(&["mode"])).map(|line| line.words.get(1) == Some(&"http"))
@@ -250,14 +258,12 @@ fn served(
         }
     }
     served.parts = parts;
-    let backends: Vec<&str> = section
-        .lines
-        .iter()
-        .filter(|line| line.is(&["default_backend"]) || line.is(&["use_backend"]))
-        .filter_map(|line| line.words.get(1).copied())
-        .collect();
-    let behind = all.iter().filter(|one| one.kind == "backend" && backends.contains(&one.name));
-    for one in std::iter::once(section).chain(behind).chain(defaults) {
+    let named =
+        section.lines.iter().filter(|line| line.is(&["default_backend"]) || line.is(&["use_backend"]));
+    let named = named.filter_map(|line| all.get(line.words.get(1)?)).flatten();
+    // In the order of the file, each once.
+    let behind: BTreeMap<usize, &Section<'_>> = named.map(|(at, one)| (*at, *one)).collect();
+    for one in std::iter::once(section).chain(behind.into_values()).chain(defaults) {
         served.parts.extend(statistics(one, &allowed));
     }
     served

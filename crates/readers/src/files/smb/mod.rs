@@ -8,6 +8,7 @@ mod tests;
 
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, Admitted, is_known, truth};
+use indexmap::IndexMap;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
@@ -92,7 +93,8 @@ struct Loaded {
     global: Values,
     /// The first heading of `[global]`.
     heading: Option<Origin>,
-    shares: Vec<Share>,
+    /// By their names in small letters.
+    shares: IndexMap<String, Share>,
     /// The section that statements belong to; `None` for `[global]`.
     current: Option<usize>,
     open: Vec<(String, Origin)>,
@@ -264,17 +266,16 @@ fn logical_lines(export: &Export) -> Vec<(String, Origin)> {
 
 /// The share of this name; a new one begins with what `[global]` says of shares so far.
 fn share(loaded: &mut Loaded, name: String, origin: Origin) -> usize {
-    if let Some(at) = loaded.shares.iter().position(|one| one.name.eq_ignore_ascii_case(&name)) {
-        return at;
-    }
-    loaded.shares.push(Share { name, values: loaded.global.clone(), origin });
-    loaded.shares.len() - 1
+    let entry = loaded.shares.entry(name.to_ascii_lowercase());
+    let at = entry.index();
+    entry.or_insert_with(|| Share { name, values: loaded.global.clone(), origin });
+    at
 }
 
 /// Takes over what another share says.
 fn copy(name: &str, loaded: &mut Loaded) {
     let Some(at) = loaded.current else { return };
-    let Some(other) = loaded.shares.iter().find(|one| one.name.eq_ignore_ascii_case(name)) else { return };
+    let Some(other) = loaded.shares.get(&name.to_ascii_lowercase()) else { return };
     let values = other.values.clone();
     loaded.shares[at].values.extend(values);
 }
@@ -326,7 +327,7 @@ fn list(text: &str) -> Vec<&str> {
 
 fn served(export: &Export, loaded: Loaded) -> Served {
     let global = &loaded.global;
-    let first = loaded.shares.first().map(|one| one.origin);
+    let first = loaded.shares.first().map(|(_, one)| one.origin);
     let stated = global.values().map(|(_, origin)| *origin).min();
     let origin = loaded.heading.or(stated).or(first).unwrap_or(export.origin(0..0));
     let mut served =
@@ -336,7 +337,7 @@ fn served(export: &Export, loaded: Loaded) -> Served {
     served.open = loaded.open;
     let mut known = Admitted::default();
     let whole = sources(global, &mut known).unwrap_or_else(Sources::everybody);
-    for share in &loaded.shares {
+    for share in loaded.shares.values() {
         let printer = yes(&share.values, "printable").is_some_and(|(yes, _)| yes);
         let off = yes(&share.values, "available").is_some_and(|(yes, _)| !yes);
         if !printer && !off && !share.name.eq_ignore_ascii_case("ipc$") {

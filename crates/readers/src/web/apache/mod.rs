@@ -6,6 +6,7 @@
 
 mod access;
 mod loader;
+mod main_server;
 mod pages;
 mod sites;
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! Pages of a site, each with what the sections of its folders and locations say of it.
 
 use super::access::{all_of, any, ordered};
+use super::main_server::Main;
 use crate::angles::Directive;
 use crate::serving::truth;
 use crate::web::{Way, both, page, parts_of};
@@ -9,15 +10,9 @@ use trevlin_model::served::{Asked, Part, Remark, Sources};
 use trevlin_model::{Origin, Setting};
 
 /// Sections of folders and locations that may hold for a page, in the order in which they count.
-fn sections<'d, 'a>(
-    own: &'d [Directive<'a>],
-    is_host: bool,
-    all: &'d [Directive<'a>],
-) -> Vec<&'d Directive<'a>> {
-    let of = |name: &'static str| {
-        let main = all.iter().filter(move |one| one.name == name);
-        main.chain(own.iter().filter(move |one| is_host && one.name == name))
-    };
+fn sections<'d, 'a>(own: &'d [Directive<'a>], is_host: bool, main: &Main<'d, 'a>) -> Vec<&'d Directive<'a>> {
+    let of =
+        |name: &'static str| main.each(name).chain(own.iter().filter(move |one| is_host && one.name == name));
     let mut folders: Vec<&Directive<'_>> = of("directory").collect();
     folders.sort_by_key(|one| one.first().trim_end_matches('/').len());
     folders.extend(of("directorymatch"));
@@ -79,12 +74,7 @@ impl<'d, 'a> Said<'d, 'a> {
     }
 }
 
-pub(super) fn pages(
-    own: &[Directive<'_>],
-    is_host: bool,
-    all: &[Directive<'_>],
-    origin: Origin,
-) -> Vec<Part> {
+pub(super) fn pages(own: &[Directive<'_>], is_host: bool, main: &Main<'_, '_>, origin: Origin) -> Vec<Part> {
     let here = |name: &str| own.iter().filter(|one| one.name == name).collect::<Vec<_>>();
     if let Some(line) = redirect(own) {
         let mut part = page("/", line);
@@ -92,19 +82,15 @@ pub(super) fn pages(
         part.remarks.push((Remark::Redirect, line));
         return vec![part];
     }
-    let sections = sections(own, is_host, all);
+    let sections = sections(own, is_host, main);
     // Each page looks at every section, and each host has all of them.
     if !crate::growth::may_grow(sections.len() * (sections.len() + size_of::<Part>())) {
         let mut part = page("/", origin);
         part.login = Setting::Unknown { why: "it has more sections than are followed".into() };
         return vec![part];
     }
-    let root = own
-        .iter()
-        .rev()
-        .chain(all.iter().rev())
-        .find(|one| one.name == "documentroot")
-        .map_or("", |one| one.first().trim_end_matches('/'));
+    let root = own.iter().rev().find(|one| one.name == "documentroot").or_else(|| main.last("documentroot"));
+    let root = root.map_or("", |one| one.first().trim_end_matches('/'));
     let passes = |name: &str| -> Vec<(String, Origin)> {
         let all = here(name);
         all.iter()
@@ -117,10 +103,10 @@ pub(super) fn pages(
     // Pages by their path on the site, and the folder behind each.
     let mut wanted: Vec<(String, String, Origin)> = vec![("/".into(), root.to_owned(), origin)];
     let mut aliases: Vec<(&str, &str)> = Vec::new();
-    for one in all.iter().filter(|_| is_host).chain(own) {
-        if matches!(one.name.as_str(), "alias" | "scriptalias")
-            && let [url, folder, ..] = one.words.as_slice()
-        {
+    let aliasing = |one: &&Directive<'_>| matches!(one.name.as_str(), "alias" | "scriptalias");
+    let of_main = is_host.then(|| main.of_either("alias", "scriptalias")).into_iter().flatten();
+    for one in of_main.chain(own.iter().filter(aliasing)) {
+        if let [url, folder, ..] = one.words.as_slice() {
             aliases.push((url, folder));
             wanted.push(((*url).to_owned(), (*folder).to_owned(), one.origin));
         }

@@ -1,5 +1,6 @@
 //! Virtual hosts and the places where they are asked.
 
+use super::main_server::Main;
 use super::{Loader, pages};
 use crate::angles::Directive;
 use crate::serving::{self, truth};
@@ -35,9 +36,10 @@ pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<Served>
             Some(Listen { host, port, tls, origin: one.origin })
         })
         .collect();
-    let hosts: Vec<&Directive<'_>> = all.iter().filter(|one| one.name == "virtualhost").collect();
+    let main = Main::of(all);
+    let hosts: Vec<&Directive<'_>> = main.each("virtualhost").collect();
     let mut found: Vec<Served> =
-        hosts.iter().filter_map(|host| site(host.children(), Some(host), all, &listens, loader)).collect();
+        hosts.iter().filter_map(|host| site(host.children(), Some(host), &main, &listens, loader)).collect();
     // What no virtual host takes is answered by the main server.
     let taken = |listen: &Listen| {
         hosts.iter().flat_map(|one| &one.words).any(|word| {
@@ -53,7 +55,7 @@ pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<Served>
         .map(|one| Listen { host: one.host.clone(), ..*one })
         .collect();
     if !left.is_empty() {
-        found.extend(site(all, None, all, &left, loader));
+        found.extend(site(all, None, &main, &left, loader));
     }
     found
 }
@@ -61,16 +63,11 @@ pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<Served>
 fn site(
     own: &[Directive<'_>],
     host: Option<&Directive<'_>>,
-    all: &[Directive<'_>],
+    main: &Main<'_, '_>,
     listens: &[Listen],
     loader: &Loader<'_>,
 ) -> Option<Served> {
-    let last = |name: &str| {
-        own.iter()
-            .rev()
-            .find(|one| one.name == name)
-            .or_else(|| all.iter().rev().find(|one| one.name == name))
-    };
+    let last = |name: &str| own.iter().rev().find(|one| one.name == name).or_else(|| main.last(name));
     let engine = last("sslengine").filter(|one| truth(one.first()) == Some(true));
     let mut endpoints = Vec::new();
     for listen in listens {
@@ -124,7 +121,7 @@ fn site(
     if let Some(engine) = engine {
         served.offers.push(offer(last("sslprotocol"), last("sslciphersuite"), engine.origin));
     }
-    served.parts = pages::pages(own, host.is_some(), all, origin);
+    served.parts = pages::pages(own, host.is_some(), main, origin);
     Some(served)
 }
 

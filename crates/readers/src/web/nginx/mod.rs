@@ -16,7 +16,7 @@ use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
-use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, find_paths};
+use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, Taken, find_paths};
 
 /// The reader.
 pub(crate) const READER: Reader = Reader {
@@ -477,21 +477,22 @@ fn addresses(rules: &[&Statement<'_>], named_only: bool) -> Sources {
     if !crate::growth::may_grow(rules.len() * size_of::<Origin>()) {
         return serving::beyond(rules[0].origin);
     }
-    let mut left = Sources::everybody();
+    let mut taken = Taken::default();
     let mut found = Sources::default();
-    // Rules that say the same one after the other are one: in which of them somebody is makes no difference.
-    for run in rules.chunk_by(|one, next| one.name() == next.name()) {
+    for rule in rules {
         let mut meant = Sources::default();
-        run.iter().for_each(|rule| serving::host(rule.value(), &mut meant));
-        found.origins.extend(run.iter().map(|rule| rule.origin));
-        if run[0].name() == "allow" {
-            let taken = left.and(&Sources { names: Vec::new(), ..meant.clone() });
-            found.ranges.extend(taken.ranges);
+        serving::host(rule.value(), &mut meant);
+        found.origins.push(rule.origin);
+        let fits = meant.ranges.into_iter().flat_map(|range| taken.take(range));
+        if rule.name() == "allow" {
+            found.ranges.extend(fits);
+            found.names.extend(meant.names);
+        } else {
+            fits.for_each(drop);
         }
-        left = left.without(&meant.ranges);
     }
     if !named_only {
-        found.ranges.extend(left.ranges);
+        found.ranges.extend(Sources::everybody().ranges.into_iter().flat_map(|range| taken.left_of(range)));
     }
     found
 }

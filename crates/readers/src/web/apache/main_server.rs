@@ -1,0 +1,41 @@
+//! What stands outside of virtual hosts, which each of them inherits.
+
+use crate::angles::Directive;
+use std::collections::BTreeMap;
+
+/// What stands outside of virtual hosts, by name: each of them asks for a few names among what may be many.
+pub(super) struct Main<'d, 'a> {
+    by_name: BTreeMap<&'d str, Vec<(usize, &'d Directive<'a>)>>,
+}
+
+impl<'d, 'a> Main<'d, 'a> {
+    pub(super) fn of(all: &'d [Directive<'a>]) -> Self {
+        let mut by_name: BTreeMap<&str, Vec<(usize, &Directive<'_>)>> = BTreeMap::new();
+        for (at, one) in all.iter().enumerate() {
+            by_name.entry(&one.name).or_default().push((at, one));
+        }
+        Self { by_name }
+    }
+
+    fn with_place(&self, name: &str) -> impl Iterator<Item = (usize, &'d Directive<'a>)> {
+        self.by_name.get(name).into_iter().flatten().copied()
+    }
+
+    /// The directives of a name, in order.
+    pub(super) fn each(&self, name: &str) -> impl Iterator<Item = &'d Directive<'a>> {
+        self.with_place(name).map(|(_, one)| one)
+    }
+
+    /// Those of two names, in the order in which they stand.
+    pub(super) fn of_either(&self, one: &str, other: &str) -> impl Iterator<Item = &'d Directive<'a>> {
+        let mut all: Vec<(usize, &Directive<'_>)> =
+            self.with_place(one).chain(self.with_place(other)).collect();
+        all.sort_by_key(|(at, _)| *at);
+        all.into_iter().map(|(_, one)| one)
+    }
+
+    /// The last of a name.
+    pub(super) fn last(&self, name: &str) -> Option<&'d Directive<'a>> {
+        self.by_name.get(name)?.last().map(|(_, one)| *one)
+    }
+}
