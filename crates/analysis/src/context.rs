@@ -1,6 +1,6 @@
 //! Everything that is worked out about an estate, each part once: audits, views and reports ask the same.
 
-use crate::filter_review::{FilterReview, Kept, review_device};
+use crate::filter_review::{FilterReview, Kept, count_rules, review_device};
 use crate::map::EstateMap;
 use crate::views::{InnerViews, Views};
 use rayon::prelude::*;
@@ -18,6 +18,8 @@ pub struct Analyses {
     inner_views: OnceLock<InnerViews>,
     /// Reviews of packet filters, by device.
     rule_reviews: Vec<OnceLock<Vec<Kept>>>,
+    /// Rules of the packet filters of all devices.
+    rules: OnceLock<usize>,
 }
 
 impl Analyses {
@@ -30,6 +32,7 @@ impl Analyses {
             views: OnceLock::new(),
             inner_views: OnceLock::new(),
             rule_reviews,
+            rules: OnceLock::new(),
         }
     }
 
@@ -56,7 +59,11 @@ impl Analyses {
 
     /// The review of a device's packet filters.
     pub fn rule_reviews(&self, device: usize) -> &[Kept] {
-        let made: &Vec<Kept> = once(&self.rule_reviews[device], || review_device(&self.map, device));
+        let made: &Vec<Kept> = once(&self.rule_reviews[device], || {
+            let all =
+                once(&self.rules, || (0..self.devices.len()).map(|one| count_rules(&self.map, one)).sum());
+            review_device(&self.map, device, *all)
+        });
         made
     }
 

@@ -65,7 +65,7 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
         let Some(line) = export.line(number) else { break };
         // Of a line that is very long only what is around the place is looked at: each of many findings quotes a part of it.
         let at = if number == start.line { origin.start.saturating_sub(line.start) as usize } else { 0 };
-        let (text, before) = around(line.text, at);
+        let (text, before) = around(line.text, at, estate.masker().longest_value());
         let masked = estate.masker().mask_at(text, export.origin_of(text));
         // How far into the masked line the place lies: what stands before it, masked alike.
         let column = estate.masker().mask_at(before, export.origin_of(before)).chars().count();
@@ -85,9 +85,11 @@ pub fn place(estate: &Estate, origin: Origin) -> Evidence {
     }
 }
 
-/// The part of a line around a byte, far beyond what is shown of it, and what of that stands before the byte.
-fn around(line: &str, at: usize) -> (&str, &str) {
-    const MARGIN: usize = 16 << 10;
+/// The part of a line around a byte, far beyond what is shown of it, and what of that stands before the byte. No secret that is told
+/// by its value, of which none is longer than `longest`, reaches from what is shown to where the part ends.
+fn around(line: &str, at: usize, longest: usize) -> (&str, &str) {
+    const MARGIN: usize = 1 << 10;
+    let margin = MARGIN.max(4 * LONGEST_EXCERPT_LINE) + longest;
     let boundary = |mut at: usize| {
         at = at.min(line.len());
         while !line.is_char_boundary(at) {
@@ -96,7 +98,7 @@ fn around(line: &str, at: usize) -> (&str, &str) {
         at
     };
     let (from, at, to) =
-        (boundary(at.saturating_sub(MARGIN)), boundary(at), boundary(at.saturating_add(MARGIN)));
+        (boundary(at.saturating_sub(margin)), boundary(at), boundary(at.saturating_add(margin)));
     (&line[from..to], &line[from..at])
 }
 

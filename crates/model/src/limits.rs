@@ -158,7 +158,7 @@ pub const LIMITS: [LimitRow; 12] = [
     LimitRow {
         limit: Limit::SetNodes,
         name: "set-nodes",
-        what: "nodes of a set diagram that one question about packets may cost; all questions about the rules of a device cost in proportion",
+        what: "nodes of a set diagram that one question about packets may cost; all questions about rules together cost in proportion",
         bytes: false,
         default: 60_000,
         range: (1, ANY),

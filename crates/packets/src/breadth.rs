@@ -63,16 +63,19 @@ fn addresses(cube: &Cube, field: Field, family: Family) -> f64 {
 fn services(cube: &Cube) -> f64 {
     let ports = cube.side(Field::DestinationPort).map_or(65536.0, size);
     let limited = cube.side(Field::DestinationPort).is_some() || cube.side(Field::SourcePort).is_some();
-    let holds =
-        |protocol: u128| cube.side(Field::Protocol).is_none_or(|side| crate::cube::holds(side, protocol));
-    let with: f64 = WITH_PORTS.iter().filter(|one| holds(**one)).map(|_| ports).sum();
+    let protocols = cube.side(Field::Protocol);
+    let holds = |protocol: u128| protocols.is_none_or(|side| crate::cube::holds(side, protocol));
+    let with = WITH_PORTS.iter().filter(|one| holds(**one)).count() as f64;
     // A condition about ports is for those that have them.
     let without = if limited {
         0.0
     } else {
-        (0..256).filter(|one| holds(*one) && !WITH_PORTS.contains(one)).count() as f64
+        let all = protocols.map_or(256, |side| {
+            side.iter().map(|(first, last)| (last + 1).min(256).saturating_sub(*first)).sum()
+        });
+        all as f64 - with
     };
-    with + without
+    with * ports + without
 }
 
 #[cfg(test)]

@@ -12,7 +12,7 @@ const DEPTH: usize = 64;
 
 /// How many steps a base chain may come to, beyond a few for each rule. A chain that is jumped to from many places counts each
 /// time.
-const MOST_STEPS: usize = 400_000;
+const MOST_STEPS: usize = 100_000;
 
 /// A rule of a table, by the number of its chain and its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

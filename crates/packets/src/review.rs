@@ -14,8 +14,22 @@ pub use standing::{Left, Partly, RuleReview, Standing, new_connections};
 use std::collections::BTreeMap;
 use trevlin_model::{Chain, Filter, Hook};
 
-/// Cubes that are looked at over all reviews of a device, for each node of a set diagram that one question may cost.
-const WORK_PER_NODE: usize = 3_000;
+/// Cubes that all reviews of a run may look at, for each node of a set diagram that one question may cost.
+const WORK_PER_NODE: usize = 2_000;
+
+/// So many nodes give a rule one cube more, however many rules there are elsewhere. With the default that is more than twice what
+/// rules of real filters take.
+const NODES_PER_WORK: usize = 60;
+
+/// The work that some of the rules of a run may cost, in cubes that are looked at: their part of what the run may, and a little for
+/// each of them. So few rules that lead to very many steps cost no more than their part, and those of others are judged as ever.
+#[must_use]
+pub fn work_of(nodes: usize, rules: usize, of_all: usize) -> usize {
+    let all = nodes as u128 * rules as u128;
+    let part = all.saturating_mul(WORK_PER_NODE as u128) / of_all.max(1) as u128;
+    let own = all / NODES_PER_WORK as u128;
+    usize::try_from(part.saturating_add(own)).unwrap_or(usize::MAX)
+}
 
 /// The review of one base chain.
 #[derive(Debug)]
@@ -30,14 +44,13 @@ pub struct ChainReview {
     pub whole: bool,
 }
 
-/// Reviews a base chain. The work that may be spent on a device is shared by so many reviews; what cannot be told with this one's
-/// share is left open, the same way on every machine.
+/// Reviews a base chain with so much work, in cubes that are looked at; what cannot be told with it is left open, the same way on
+/// every machine.
 #[must_use]
-pub fn review(space: &Space, filter: &Filter, chain: &Chain, among: usize) -> ChainReview {
+pub fn review(space: &Space, filter: &Filter, chain: &Chain, work: usize) -> ChainReview {
     let program = Program::of(space, filter, chain);
     let hook = chain.hook.unwrap_or(Hook::Forward);
     let desk = Desk::new(space, &program, at_hook(space, hook));
-    let work = space.nodes().saturating_mul(WORK_PER_NODE) / among.max(1);
     let mut rules: BTreeMap<RuleId, RuleReview> = BTreeMap::new();
     for (number, one) in desk.share_out(work) {
         let Some(id) = desk.step(number).rule else { continue };
@@ -50,4 +63,20 @@ pub fn review(space: &Space, filter: &Filter, chain: &Chain, among: usize) -> Ch
     }
     let at = filter.chains.iter().position(|one| std::ptr::eq(one, chain)).unwrap_or(0);
     ChainReview { chain: at, hook, rules, whole: program.whole }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_work_of_a_run_is_shared_by_rules() {
+        let nodes = 60_000;
+        let alone = work_of(nodes, 40, 40);
+        assert_eq!(alone, 120_000_000 + 40_000);
+        // However many filters there are, together they cost what one may, and a little for each rule.
+        let each = work_of(nodes, 40, 40 * 500);
+        assert_eq!(each * 500, 120_000_000 + 40 * 500 * 1_000);
+        assert_eq!((work_of(nodes, 0, 0), work_of(usize::MAX, usize::MAX, 1)), (0, usize::MAX));
+    }
 }

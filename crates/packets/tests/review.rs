@@ -9,7 +9,7 @@ use trevlin_model::{
     IpRange, Match, MatchKind, Origin, PortRange, Protocol, Rule, Target,
 };
 use trevlin_packets::Space;
-use trevlin_packets::review::{RuleReview, Standing, review};
+use trevlin_packets::review::{RuleReview, Standing, review, work_of};
 
 const PLACE: Origin = Origin { export: ExportId(0), start: 0, end: 1 };
 
@@ -216,7 +216,12 @@ fn rules_are_told_whatever_tells_them_apart() {
         };
         let filter = filter_of(vec![chain]);
         let space = Space::new(Family::V4, &[&filter], &[]).costing(RULES as usize / 5);
-        let review = review(&space, &filter, &filter.chains[0], 1);
+        let review = review(
+            &space,
+            &filter,
+            &filter.chains[0],
+            work_of(space.nodes(), RULES as usize, RULES as usize),
+        );
         assert_eq!(review.rules.len(), RULES as usize, "{name}");
         let dead = |one: &&RuleReview| one.standing != Standing::Alive;
         assert_eq!(review.rules.values().find(dead), None, "{name}");

@@ -1,7 +1,7 @@
 //! What an export may still grow by while its reader reads it: what is small in a file and used in many places is large in memory.
 
 use std::cell::Cell;
-use trevlin_model::{Export, Limit};
+use trevlin_model::{Export, Limit, Match, Rule};
 
 /// What is free, in bytes: a small file may use what it names as often as it likes.
 const FREE: usize = 1 << 20;
@@ -13,6 +13,11 @@ thread_local! {
 
 /// Reads an export within its budget, and says whether that was not enough.
 pub(crate) fn within<T>(export: &Export, read: impl FnOnce() -> T) -> (T, bool) {
+    within_all(&[export], read)
+}
+
+/// Works out what belongs to several exports within the budget of all of them, whoever asks for it first.
+pub(crate) fn within_all<T>(exports: &[&Export], work_out: impl FnOnce() -> T) -> (T, bool) {
     /// Puts back what was there, whatever happens to the reader.
     struct Before(Option<(usize, bool)>);
     impl Drop for Before {
@@ -20,10 +25,11 @@ pub(crate) fn within<T>(export: &Export, read: impl FnOnce() -> T) -> (T, bool) 
             LEFT.set(self.0);
         }
     }
-    let times = export.limits().of(Limit::Expansion);
-    let budget = export.text().len().saturating_mul(times).saturating_add(FREE);
+    let times = exports.first().map_or(0, |export| export.limits().of(Limit::Expansion));
+    let size: usize = exports.iter().map(|export| export.text().len()).sum();
+    let budget = size.saturating_mul(times).saturating_add(FREE);
     let before = Before(LEFT.replace(Some((budget, false))));
-    let made = read();
+    let made = work_out();
     let exceeded = LEFT.get().is_some_and(|(_, exceeded)| exceeded);
     drop(before);
     (made, exceeded)
@@ -44,6 +50,27 @@ pub(crate) fn may_grow(bytes: usize) -> bool {
     }
 }
 
+/// A file that the export reads in adds to what it may grow by, as if its bytes stood there, once.
+pub(crate) fn gain(export: &Export, bytes: usize) {
+    if let Some((left, exceeded)) = LEFT.get() {
+        let more = bytes.saturating_mul(export.limits().of(Limit::Expansion));
+        LEFT.set(Some((left.saturating_add(more), exceeded)));
+    }
+}
+
+/// Whether one rule more may be made of what a file says once for many: what is worked out of a rule later is more than the rule.
+pub(crate) fn may_make_rule(matches: &[Match]) -> bool {
+    const WORKED_OUT: usize = 1 << 10;
+    may_grow(size_of::<Rule>() + size_of_val(matches) + WORKED_OUT)
+}
+
+/// Tells that what was taken over was not whole.
+pub(crate) fn was_exceeded() {
+    if let Some((left, _)) = LEFT.get() {
+        LEFT.set(Some((left, true)));
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -57,6 +84,12 @@ mod tests {
         let (taken, exceeded) = within(&export, || (may_grow(FREE), may_grow(times * 10), may_grow(1)));
         assert_eq!((taken, exceeded), ((true, true, false), true));
         assert!(!within(&export, || may_grow(FREE)).1);
+        // What several share has the budget of them all, and is none of whoever asks for it.
+        let shared = || within_all(&[&export, &export], || may_grow(FREE + 2 * times * 10));
+        assert_eq!(within(&export, || (shared(), may_grow(FREE))), (((true, false), true), false));
+        assert!(within(&export, was_exceeded).1);
+        let read_in = || (gain(&export, 10), may_grow(FREE + 2 * times * 10), may_grow(1));
+        assert_eq!(within(&export, read_in), (((), true, false), true));
         assert!(may_grow(usize::MAX), "and nobody does afterwards");
     }
 }

@@ -3,6 +3,7 @@
 use crate::growth;
 use crate::reader::{Bookkeeper, Reader, Reading, Surroundings, missing_note};
 use crate::settings;
+use crate::starts;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Export, Gap, GapKind, Limit, Line};
 
@@ -28,6 +29,9 @@ pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Read
             let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
             book.note(origin, missing_note(&path));
         }
+        reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
+    }
+    for (origin, path) in starts::missing(reader, export, around) {
         reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
     }
     settings::tell(reader.name, export, around, &mut reading);

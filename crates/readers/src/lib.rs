@@ -61,6 +61,7 @@ mod signs;
 mod snmp;
 mod sockets;
 mod sshd;
+mod starts;
 mod stunnel;
 mod sudoers;
 mod suites;

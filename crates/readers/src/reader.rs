@@ -1,5 +1,6 @@
 //! What a reader is.
 
+use crate::growth;
 use aho_corasick::packed;
 use std::any::{Any, TypeId};
 use std::collections::{BTreeMap, BTreeSet};
@@ -73,8 +74,8 @@ impl Reading {
 /// Numbers of exports that are of a reader's format, and how sure that is, by the reader's name.
 type ByReader = BTreeMap<&'static str, Arc<Vec<(usize, Recognition)>>>;
 
-/// What readers worked out of all files of a device, by its type.
-type WorkedOut = BTreeMap<TypeId, Arc<dyn Any + Send + Sync>>;
+/// What readers worked out of all files of a device, by its type, and whether that was more than may be.
+type WorkedOut = BTreeMap<TypeId, (Arc<dyn Any + Send + Sync>, bool)>;
 
 /// The other exports of the device.
 #[derive(Debug, Default, Clone)]
@@ -211,12 +212,17 @@ impl<'a> Surroundings<'a> {
         let of_type = TypeId::of::<T>();
         let lock = || self.worked_out.lock().unwrap_or_else(PoisonError::into_inner);
         let known = lock().get(&of_type).cloned();
-        if let Some(known) = known.and_then(|known| known.downcast().ok()) {
-            return known;
+        let known = known.and_then(|(known, exceeded)| Some((known.downcast().ok()?, exceeded)));
+        let (made, exceeded) = known.unwrap_or_else(|| {
+            // Not within the lock: what is worked out may ask for other things.
+            let (made, exceeded) = growth::within_all(&self.exports, work_out);
+            let made = Arc::new(made);
+            lock().insert(of_type, (Arc::<T>::clone(&made), exceeded));
+            (made, exceeded)
+        });
+        if exceeded {
+            growth::was_exceeded();
         }
-        // Not within the lock: what is worked out may ask for other things.
-        let made = Arc::new(work_out());
-        lock().insert(of_type, Arc::<T>::clone(&made));
         made
     }
 
@@ -418,7 +424,9 @@ impl<'a> Bookkeeper<'a> {
             return false;
         }
         let (once, times, bytes) = &mut self.read_in;
-        once.insert(other.id(), size);
+        if once.insert(other.id(), size).is_none() {
+            growth::gain(self.export, size);
+        }
         *times += 1;
         *bytes += size;
         let most = FREE_READ_IN + TIMES_READ_IN * (self.export.text().len() + once.values().sum::<usize>());

@@ -120,11 +120,6 @@ pub(crate) fn loopback() -> [IpRange; 2] {
 /// Stands for addresses that were not looked at.
 const BEYOND: &str = "addresses beyond a limit";
 
-/// Whoever may be meant by a list that was not looked at.
-pub(crate) fn beyond(origin: Origin) -> Sources {
-    Sources { ranges: Vec::new(), names: vec![BEYOND.to_owned()], origins: vec![origin] }
-}
-
 /// What a list is copied for once more, where the export may still grow by it; beyond that nobody looks, and so it counts as
 /// everybody. The limit is told with the export.
 pub(crate) fn handed_on(list: &Sources) -> Sources {

@@ -160,8 +160,10 @@ pub(crate) fn openssl(
 ) -> Offer {
     let mut offer = offer(Spelling::OpenSsl, origin);
     // Many servers share one list, and each has its algorithms.
-    let most = ciphers.map_or(0, |(text, _)| text.split([':', ',', ' ']).count() * size_of::<Offered>());
-    if !crate::growth::may_grow(most) {
+    let text = ciphers.map_or("", |(text, _)| text);
+    let most = || text.split([':', ',', ' ']).count() * size_of::<Offered>();
+    // To look through a list for each of them is work as well.
+    if !crate::growth::may_grow(text.len()) || !crate::growth::may_grow(most()) {
         let why = "its list of ciphers is used in more places than are followed; look at it by hand";
         offer.open = Some((AlgorithmRole::Encryption, why.into()));
         return offer;

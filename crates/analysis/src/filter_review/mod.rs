@@ -14,7 +14,7 @@ use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::jumps::{Jumps, WayTo, blocks_anything};
 use trevlin_packets::program::RuleId;
-use trevlin_packets::review::{ChainReview, RuleReview, Standing, review};
+use trevlin_packets::review::{ChainReview, RuleReview, Standing, review, work_of};
 
 /// What was found for a rule, and by which hooks packets come to it.
 pub type Reviewed = (RuleReview, BTreeSet<Hook>);
@@ -115,8 +115,15 @@ pub fn filters(filter: &Filter, chain: &Chain) -> bool {
     blocks_anything(filter, chain)
 }
 
-/// Reviews the tables in force on a device.
-pub fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
+/// How many rules the tables in force on a device have.
+#[must_use]
+pub fn count_rules(estate: &Estate, device: usize) -> usize {
+    let tables = estate.tables_in_force(device);
+    tables.iter().flat_map(|table| &table.chains).map(|chain| chain.rules.len()).sum()
+}
+
+/// Reviews the tables in force on a device, as one of those that share the work of a run by their rules.
+pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Kept> {
     let tables = estate.tables_in_force(device);
     let facts = &estate.devices[device].facts;
     let judged: Vec<(usize, &Filter, Vec<&Chain>)> = facts
@@ -129,8 +136,10 @@ pub fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
         })
         .filter(|(.., chains)| !chains.is_empty())
         .collect();
-    let reviews =
+    let reviews: usize =
         judged.iter().map(|(_, filter, chains)| filter.families.each().count() * chains.len()).sum();
+    let nodes = estate.limits.of(Limit::SetNodes);
+    let work = work_of(nodes, count_rules(estate, device), of_all) / reviews.max(1);
     let mut found = Vec::new();
     for (number, filter, chains) in judged {
         let mut one = Kept {
@@ -143,10 +152,9 @@ pub fn review_device(estate: &Estate, device: usize) -> Vec<Kept> {
         for family in filter.families.each() {
             let of_family: Vec<&Filter> =
                 tables.iter().copied().filter(|table| table.families.has(family)).collect();
-            let space =
-                Space::new(family, &of_family, &facts.interfaces).costing(estate.limits.of(Limit::SetNodes));
+            let space = Space::new(family, &of_family, &facts.interfaces).costing(nodes);
             for chain in &chains {
-                take(&mut one, review(&space, filter, chain, reviews));
+                take(&mut one, review(&space, filter, chain, work));
             }
             one.spaces.push(space);
         }

@@ -20,7 +20,7 @@ pub(super) mod weak_key_exchange;
 
 use crate::check::{Answer, Check, Fail, Verdict};
 use crate::subject::Subject;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::crypto::algorithms::{Algorithm, lookup};
 use trevlin_analysis::map::EstateMap;
 use trevlin_analysis::services::is_met;
@@ -63,26 +63,42 @@ fn judge(
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for one in device.facts.running().filter(|one| !one.offers.is_empty()) {
-            let verdict = tunnel(check, estate, &one.name, &one.offers, roles, what, unknown_names);
+            let verdict = tunnel(
+                check,
+                estate,
+                &one.name,
+                &one.offers.iter().collect::<Vec<_>>(),
+                roles,
+                what,
+                unknown_names,
+            );
             answers.push(Answer::new(at, Subject::tunnel(one), verdict));
         }
         let mut offering = Vec::new();
         for served in device.facts.served.iter().filter(|one| one.refused.is_none() && is_met(device, one)) {
             // Dialects of file shares are another check's.
-            let offers: Vec<Offer> =
-                served.offers.iter().filter(|one| one.spelling != Spelling::Smb).cloned().collect();
+            let offers: Vec<&Offer> =
+                served.offers.iter().filter(|one| one.spelling != Spelling::Smb).collect();
             if !offers.is_empty() {
                 offering.push((served, offers));
             }
         }
         let judge =
-            |name: &str, offers: &[Offer]| tunnel(check, estate, name, offers, roles, what, unknown_names);
+            |name: &str, offers: &[&Offer]| tunnel(check, estate, name, offers, roles, what, unknown_names);
         answers
             .extend(by_line(offering, judge).into_iter().map(|(one, verdict)| Answer::new(at, one, verdict)));
         for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
             let offers = shell(server);
             if !offers.is_empty() {
-                let verdict = tunnel(check, estate, "secure shell", &offers, roles, what, unknown_names);
+                let verdict = tunnel(
+                    check,
+                    estate,
+                    "secure shell",
+                    &offers.iter().collect::<Vec<_>>(),
+                    roles,
+                    what,
+                    unknown_names,
+                );
                 answers.push(Answer::new(at, Subject::ssh(), verdict));
             }
         }
@@ -92,10 +108,10 @@ fn judge(
 
 /// One line that holds for several services, as pages that one server serves, is one finding.
 fn by_line(
-    all: Vec<(&Served, Vec<Offer>)>,
-    judge: impl Fn(&str, &[Offer]) -> Verdict,
+    all: Vec<(&Served, Vec<&Offer>)>,
+    judge: impl Fn(&str, &[&Offer]) -> Verdict,
 ) -> Vec<(Subject, Verdict)> {
-    let mut kept: Vec<(&Served, Vec<Offer>, Verdict, usize)> = Vec::with_capacity(all.len());
+    let mut kept: Vec<(&Served, Vec<&Offer>, Verdict, usize)> = Vec::with_capacity(all.len());
     let mut failed: BTreeMap<Vec<Origin>, usize> = BTreeMap::new();
     for (served, offers) in all {
         let verdict = judge(&served.name, &offers);
@@ -110,7 +126,7 @@ fn by_line(
         }
         kept.push((served, offers, verdict, 0));
     }
-    let told = |(served, offers, verdict, others): (&Served, Vec<Offer>, Verdict, usize)| {
+    let told = |(served, offers, verdict, others): (&Served, Vec<&Offer>, Verdict, usize)| {
         let verdict = match others {
             0 => verdict,
             1 => judge(&format!("{} and one other", served.name), &offers),
@@ -155,7 +171,7 @@ fn tunnel(
     check: &Check,
     estate: &EstateMap,
     name: &str,
-    offers: &[Offer],
+    offers: &[&Offer],
     roles: &[AlgorithmRole],
     what: &str,
     unknown_names: bool,
@@ -219,12 +235,8 @@ fn fail(
     let mut listed: Vec<&Known<'_>> = vec![worst];
     let alike = |one: &&&Known<'_>| one.offered.default.is_some() == worst.offered.default.is_some();
     listed.extend(weak.iter().filter(|one| !std::ptr::eq(**one, worst)).filter(alike).copied());
-    let mut names: Vec<&str> = Vec::new();
-    listed.retain(|one| {
-        let new = !names.contains(&one.offered.name.as_str());
-        names.push(&one.offered.name);
-        new
-    });
+    let mut names: BTreeSet<&str> = BTreeSet::new();
+    listed.retain(|one| names.insert(&one.offered.name));
     let more = listed.len().saturating_sub(LISTED);
     listed.truncate(LISTED);
     let mut told: Vec<_> = listed

@@ -100,6 +100,17 @@ impl Masker {
         masker
     }
 
+    /// Bytes of the longest secret that is told by its value wherever it stands.
+    #[must_use]
+    pub fn longest_value(&self) -> usize {
+        self.values
+            .iter()
+            .filter_map(|lists| lists.last_key_value())
+            .map(|(length, _)| *length)
+            .max()
+            .unwrap_or_default()
+    }
+
     /// A copy of a text that starts at `start` in its export, with every secret masked.
     #[must_use]
     pub fn mask_at(&self, text: &str, place: Origin) -> String {

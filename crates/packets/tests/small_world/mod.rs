@@ -145,8 +145,9 @@ macro_rules! same {
 }
 
 fn reviewed(filter: &Filter, nodes: usize, among: usize) -> ChainReview {
+    let work = nodes.saturating_mul(3_000) / among;
     let space = Space::new(Family::V4, &[filter], &[]).costing(nodes);
-    review(&space, filter, &filter.chains[0], among)
+    review(&space, filter, &filter.chains[0], work)
 }
 
 /// Holds a review that may cost little against one that may cost as much as it takes: it may know less, and nothing else.

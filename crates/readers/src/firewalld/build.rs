@@ -268,7 +268,7 @@ impl Builder<'_> {
                     for (leaving, _) in &leaving {
                         let matches: Vec<Match> = entering.iter().chain(leaving).cloned().collect();
                         // One for each pair of zones of each policy: more than is followed is open, and told.
-                        if !crate::growth::may_grow(size_of::<Rule>() + size_of_val(matches.as_slice())) {
+                        if !crate::growth::may_make_rule(&matches) {
                             let why = "there are more pairs of zones and policies than are followed; what the rest decide is open";
                             if self.notes.last().is_none_or(|(_, told)| told != why) {
                                 self.notes.push((policy.origin, why.into()));

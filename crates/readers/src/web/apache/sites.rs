@@ -5,6 +5,7 @@ use super::{Loader, pages};
 use crate::angles::Directive;
 use crate::serving::{self, truth};
 use crate::tls;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{Carried, Endpoint, Served, ServedKind};
 use trevlin_model::{Families, Origin, Protocol};
@@ -19,42 +20,61 @@ struct Listen {
     origin: Origin,
 }
 
+/// Everywhere the server listens.
+#[derive(Default)]
+struct Listens {
+    all: Vec<Listen>,
+    by_port: BTreeMap<u16, Vec<usize>>,
+}
+
+impl Listens {
+    fn of(all: impl Iterator<Item = Listen>) -> Self {
+        let mut listens = Self::default();
+        for (at, one) in all.enumerate() {
+            listens.by_port.entry(one.port).or_default().push(at);
+            listens.all.push(one);
+        }
+        listens
+    }
+}
+
 pub(super) fn servers(all: &[Directive<'_>], loader: &Loader<'_>) -> Vec<Served> {
-    let listens: Vec<Listen> = all
-        .iter()
-        .filter(|one| one.name == "listen")
-        .filter_map(|one| {
-            let text = loader.value(one.first());
-            let (host, port) = match text.parse() {
-                Ok(port) => (None, port),
-                Err(_) => {
-                    let (host, port) = serving::host_and_port(&text);
-                    (host.map(str::to_owned), port?)
-                }
-            };
-            let tls = one.words.get(1).is_some_and(|word| word.eq_ignore_ascii_case("https"));
-            Some(Listen { host, port, tls, origin: one.origin })
-        })
-        .collect();
+    let listening = all.iter().filter(|one| one.name == "listen").filter_map(|one| {
+        let text = loader.value(one.first());
+        let (host, port) = match text.parse() {
+            Ok(port) => (None, port),
+            Err(_) => {
+                let (host, port) = serving::host_and_port(&text);
+                (host.map(str::to_owned), port?)
+            }
+        };
+        let tls = one.words.get(1).is_some_and(|word| word.eq_ignore_ascii_case("https"));
+        Some(Listen { host, port, tls, origin: one.origin })
+    });
+    // Where a place is named twice, the server listens there once.
+    let mut places = BTreeSet::new();
+    let listens = Listens::of(listening.filter(|one| places.insert((one.host.clone(), one.port))));
     let main = Main::of(all);
     let hosts: Vec<&Directive<'_>> = main.each("virtualhost").collect();
     let mut found: Vec<Served> =
         hosts.iter().filter_map(|host| site(host.children(), Some(host), &main, &listens, loader)).collect();
     // What no virtual host takes is answered by the main server.
+    let mut named: BTreeSet<(Option<u16>, Option<String>)> = BTreeSet::new();
+    for word in hosts.iter().flat_map(|one| &one.words) {
+        let text = loader.value(word);
+        let (host, port) = serving::host_and_port(&text);
+        named.insert((port, host.filter(|name| *name != "_default_").map(str::to_owned)));
+    }
     let taken = |listen: &Listen| {
-        hosts.iter().flat_map(|one| &one.words).any(|word| {
-            let text = loader.value(word);
-            let (host, port) = serving::host_and_port(&text);
-            let port = port.is_none_or(|port| port == listen.port);
-            port && (matches!(host, None | Some("_default_")) || host == listen.host.as_deref())
-        })
+        let ports = [None, Some(listen.port)];
+        ports
+            .iter()
+            .any(|port| [&None, &listen.host].iter().any(|host| named.contains(&(*port, (*host).clone()))))
     };
-    let left: Vec<Listen> = listens
-        .iter()
-        .filter(|one| !taken(one))
-        .map(|one| Listen { host: one.host.clone(), ..*one })
-        .collect();
-    if !left.is_empty() {
+    let left = Listens::of(
+        listens.all.iter().filter(|one| !taken(one)).map(|one| Listen { host: one.host.clone(), ..*one }),
+    );
+    if !left.all.is_empty() {
         found.extend(site(all, None, &main, &left, loader));
     }
     found
@@ -64,42 +84,33 @@ fn site(
     own: &[Directive<'_>],
     host: Option<&Directive<'_>>,
     main: &Main<'_, '_>,
-    listens: &[Listen],
+    listens: &Listens,
     loader: &Loader<'_>,
 ) -> Option<Served> {
     let last = |name: &str| own.iter().rev().find(|one| one.name == name).or_else(|| main.last(name));
     let engine = last("sslengine").filter(|one| truth(one.first()) == Some(true));
     let mut endpoints = Vec::new();
-    for listen in listens {
+    for (listen, name) in meeting(host, listens, loader) {
         let carried = if engine.is_some() || (listen.tls && host.is_none()) {
             Carried::Encrypted
         } else {
             Carried::Plain
         };
-        let at = |origin| Endpoint::everywhere(Protocol::TCP, listen.port, carried, origin);
-        let Some(host) = host else {
-            endpoints.extend(placed(at(listen.origin), listen.host.as_deref()));
-            continue;
-        };
-        for word in &host.words {
-            let text = loader.value(word);
-            let (name, port) = serving::host_and_port(&text);
-            if port.is_some_and(|port| port != listen.port) {
-                continue;
-            }
-            let name = name.filter(|name| *name != "_default_");
-            match (name, listen.host.as_deref()) {
-                (Some(name), Some(listening)) if name != listening => {}
-                (name, listening) => endpoints.extend(placed(at(listen.origin), name.or(listening))),
-            }
+        // A host for every port is at each of them.
+        if !crate::growth::may_grow(size_of::<Endpoint>()) {
+            break;
         }
+        let at = Endpoint::everywhere(Protocol::TCP, listen.port, carried, listen.origin);
+        endpoints.extend(placed(at, name.as_deref().or(listen.host.as_deref())));
     }
     // A virtual host at a port where the server does not listen is never asked.
-    if endpoints.is_empty() && host.is_some() && !listens.is_empty() {
+    if endpoints.is_empty() && host.is_some() && !listens.all.is_empty() {
         return None;
     }
-    let origin =
-        host.map_or_else(|| own.first().map_or(listens[0].origin, |_| listens[0].origin), |one| one.origin);
+    let origin = host.map_or_else(
+        || own.first().map_or(listens.all[0].origin, |_| listens.all[0].origin),
+        |one| one.origin,
+    );
     if endpoints.is_empty() {
         // The lines with ports were not exported; the host names its own.
         let carried = if engine.is_some() { Carried::Encrypted } else { Carried::Plain };
@@ -123,6 +134,45 @@ fn site(
     }
     served.parts = pages::pages(own, host.is_some(), main, origin);
     Some(served)
+}
+
+/// Where the server listens for a virtual host, with the name or address that the host has there; all places for the main server.
+fn meeting<'l>(
+    host: Option<&Directive<'_>>,
+    listens: &'l Listens,
+    loader: &Loader<'_>,
+) -> Vec<(&'l Listen, Option<String>)> {
+    let Some(host) = host else { return listens.all.iter().map(|one| (one, None)).collect() };
+    let mut by_port: BTreeMap<Option<u16>, BTreeSet<Option<String>>> = BTreeMap::new();
+    for word in &host.words {
+        let text = loader.value(word);
+        let (name, port) = serving::host_and_port(&text);
+        let name = name.filter(|name| *name != "_default_").map(str::to_owned);
+        by_port.entry(port).or_default().insert(name);
+    }
+    // Hosts are many, and so may be places: those of other ports are not looked at, and a host for every port is told what it costs.
+    let near: Vec<usize> = if by_port.contains_key(&None) {
+        if crate::growth::may_grow(listens.all.len()) { (0..listens.all.len()).collect() } else { Vec::new() }
+    } else {
+        let mut near: Vec<usize> = by_port
+            .keys()
+            .flatten()
+            .filter_map(|port| listens.by_port.get(port))
+            .flatten()
+            .copied()
+            .collect();
+        near.sort_unstable();
+        near
+    };
+    let mut found = Vec::new();
+    for listen in near.into_iter().map(|at| &listens.all[at]) {
+        for name in [None, Some(listen.port)].iter().filter_map(|port| by_port.get(port)).flatten() {
+            if name.is_none() || listen.host.is_none() || *name == listen.host {
+                found.push((listen, name.clone()));
+            }
+        }
+    }
+    found
 }
 
 fn placed(at: Endpoint, host: Option<&str>) -> Option<Endpoint> {

@@ -10,9 +10,11 @@ mod tests;
 
 use super::{Way, both, page, parts_of};
 use crate::braces::{Comments, Statement, statements};
+use crate::growth::may_grow;
 use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
 use crate::serving::{self, is_known};
 use crate::tls;
+use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
@@ -276,16 +278,24 @@ const JUDGED: [&str; 31] = [
 type Chain<'c, 's, 'a> = [&'c Settings<'s, 'a>];
 
 /// The settings of one block by their names, in the order of the file.
-type Settings<'s, 'a> = BTreeMap<&'s str, Vec<&'s Statement<'a>>>;
+#[derive(Default)]
+struct Settings<'s, 'a> {
+    by_name: BTreeMap<&'s str, Vec<&'s Statement<'a>>>,
+    /// Whom its lists of addresses let in, by themselves and beside a login: worked out once for all places that inherit them.
+    admitted: [OnceCell<Sources>; 2],
+}
 
 /// The settings of a block. A main file may read in thousands of servers, and what is inherited is no block.
 fn settings<'s, 'a>(one: &'s Statement<'a>) -> Settings<'s, 'a> {
-    let mut by_name = Settings::new();
+    let mut settings = Settings::default();
     for one in one.children().iter().filter(|one| one.block.is_none()) {
-        by_name.entry(one.name()).or_default().push(one);
+        settings.by_name.entry(one.name()).or_default().push(one);
     }
-    by_name
+    settings
 }
+
+/// Bytes that a server comes to, with one page.
+const SERVER: usize = 2 << 10;
 
 /// The blocks from the outermost to a server, and the server.
 fn servers<'s, 'a>(
@@ -301,7 +311,8 @@ fn servers<'s, 'a>(
                 let chain = [outer, &[&own]].concat();
                 servers(one.children(), &chain, found, one.name() == "stream");
             }
-            "server" if one.block.is_some() => {
+            // A file that is read in over and over has its servers each time.
+            "server" if one.block.is_some() && may_grow(SERVER) => {
                 let own = settings(one);
                 let chain = [outer, &[&own]].concat();
                 found.push(server(one, &chain, stream));
@@ -313,18 +324,23 @@ fn servers<'s, 'a>(
 
 /// The last statement of a name in the innermost block that has one.
 fn inherited<'s, 'a>(chain: &Chain<'_, 's, 'a>, name: &str) -> Option<&'s Statement<'a>> {
-    chain.iter().rev().find_map(|block| block.get(name)?.last()).copied()
+    chain.iter().rev().find_map(|block| block.by_name.get(name)?.last()).copied()
 }
 
-/// All statements of some names in the innermost block that has one.
-fn list<'s, 'a>(chain: &Chain<'_, 's, 'a>, names: &[&str]) -> Vec<&'s Statement<'a>> {
-    let found = chain.iter().rev().find(|block| names.iter().any(|name| block.contains_key(name)));
-    let Some(block) = found else { return Vec::new() };
-    let mut all: Vec<&'s Statement<'a>> =
-        names.iter().filter_map(|name| block.get(name)).flatten().copied().collect();
-    // Back in the order in which they stand: all of one block are elements of one list.
-    all.sort_by_key(|one| std::ptr::from_ref(*one) as usize);
-    all
+impl<'s, 'a> Settings<'s, 'a> {
+    /// Its rules about addresses.
+    fn rules(&self) -> Vec<&'s Statement<'a>> {
+        let all = ["allow", "deny"].into_iter().filter_map(|name| self.by_name.get(name)).flatten();
+        let mut all: Vec<&'s Statement<'a>> = all.copied().collect();
+        // Back in the order in which they stand: all of one block are elements of one list.
+        all.sort_by_key(|one| std::ptr::from_ref(*one) as usize);
+        all
+    }
+
+    /// Whom they let in; whom none fits as well, unless only those who are named are meant.
+    fn admits(&self, named_only: bool) -> &Sources {
+        self.admitted[usize::from(named_only)].get_or_init(|| addresses(&self.rules(), named_only))
+    }
 }
 
 fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: bool) -> Served {
@@ -438,19 +454,21 @@ fn pages<'s, 'a>(path: &str, one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, 
 
 /// Who is let in, where lists of addresses or a login say (ngx_http_access_module, ngx_http_auth_basic_module; satisfy).
 fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
-    let rules = list(chain, &["allow", "deny"]);
+    let has_rules =
+        |block: &&&Settings<'_, '_>| ["allow", "deny"].iter().any(|name| block.by_name.contains_key(name));
+    let rules = chain.iter().rev().find(has_rules);
     let basic = inherited(chain, "auth_basic").filter(|one| one.value() != "off");
     let verified = inherited(chain, "ssl_verify_client").filter(|one| one.value() == "on");
-    if rules.is_empty() && basic.is_none() && verified.is_none() {
+    if rules.is_none() && basic.is_none() && verified.is_none() {
         return None;
     }
     let mut all: Vec<Way> = Vec::new();
     let any = inherited(chain, "satisfy").is_some_and(|one| one.value() == "any");
     // Where one of several is enough, whom no rule fits has not met this one.
-    let by_address = (!rules.is_empty()).then(|| Way {
-        sources: addresses(&rules, any && basic.is_some()),
-        asked: Asked::Nothing,
-        origin: rules[0].origin,
+    let by_address = rules.map(|block| {
+        let sources = serving::handed_on(block.admits(any && basic.is_some()));
+        let origin = sources.origins[0];
+        Way { sources, asked: Asked::Nothing, origin }
     });
     let by_login =
         basic.map(|one| Way { sources: Sources::everybody(), asked: Asked::Password, origin: one.origin });
@@ -473,10 +491,6 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
 
 /// The first rule that fits decides; whom none fits is let in, unless only those who are named are meant.
 fn addresses(rules: &[&Statement<'_>], named_only: bool) -> Sources {
-    // What many places share is worked out for each, as long as there is room for it.
-    if !crate::growth::may_grow(rules.len() * size_of::<Origin>()) {
-        return serving::beyond(rules[0].origin);
-    }
     let mut taken = Taken::default();
     let mut found = Sources::default();
     for rule in rules {
