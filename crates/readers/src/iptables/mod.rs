@@ -338,6 +338,16 @@ fn declare(section: &mut Section<'_>, declaration: &str, origin: Origin) -> Resu
         None => return Err("a policy is missing: expected ACCEPT, DROP or -".into()),
         Some(other) => return Err(format!("`{other}` is no policy; expected ACCEPT, DROP or -")),
     };
+    // Where anything else follows, it may have been a line of its own.
+    let counted = |word: &str| {
+        let inside = word.strip_prefix('[').and_then(|rest| rest.strip_suffix(']'));
+        let numbers = inside.and_then(|numbers| numbers.split_once(':'));
+        numbers.is_some_and(|(one, other)| one.parse::<u64>().is_ok() && other.parse::<u64>().is_ok())
+    };
+    let counters = words.next();
+    if counters.is_some_and(|word| !counted(word)) || words.next().is_some() {
+        return Err(format!("expected `:{name} POLICY [packets:bytes]` and nothing more"));
+    }
     let chain = section.chain(name, origin);
     chain.origin = origin;
     if chain.hook.is_some() {

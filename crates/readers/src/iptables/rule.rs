@@ -52,6 +52,7 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
     // Signs of which the bytes were lost; names of devices and chains take any others. What is in quotes decides nothing.
     let lost = |token: &&Token<'_>| !token.quoted && token.text.contains(char::REPLACEMENT_CHARACTER);
     let mut problem = tokens.iter().find(lost).map(|token| format!("`{}` is not legible", token.text));
+    let illegible = problem.is_some();
     let mut words = Words { tokens, at: 0 };
     let (verb, chain, place) = match head(&mut words) {
         Ok(Head::Whole(command)) => {
@@ -69,6 +70,11 @@ pub(super) fn parse(text: &str, family: Family, origin: Origin, sets: &Sets) -> 
         }
     }
     let Gathered { mut matches, comment, sets, strange } = body.finish();
+    if illegible {
+        // Nor is anything told by what was left of the others.
+        matches.clear();
+        target = Target::not_understood();
+    }
     if problem.is_some() {
         // What was not understood may have been a condition, or what the rule does.
         let open = MatchKind::NotModelled(Residual::described("what is not understood of this line"));

@@ -203,3 +203,15 @@ fn ipv6_rules() {
     assert_eq!(forward.to.addresses.unwrap().to_string(), "2001:db8:4::5");
     assert_eq!(forward.to.ports.unwrap().to_string(), "8443");
 }
+
+#[test]
+fn what_is_not_legible_may_have_been_anything() {
+    for text in ["-i eth\u{fffd} -j ACCEPT", "-p tcp --dport 22 -j ACC\u{fffd}PT", "-i eth0\u{fffd}~"] {
+        let (rule, note) = rule(&format!("-A INPUT {text}"));
+        assert!(note.is_some(), "{text}");
+        let open = |one: &trevlin_model::Match| matches!(one.kind, MatchKind::NotModelled(_));
+        assert!(rule.matches.iter().all(open) && rule.target == Target::not_understood(), "{text}: {rule:?}");
+    }
+    let (rule, note) = rule("-A INPUT -i eth0 -m comment --comment \"f\u{fffd}r b\u{fffd}ro\" -j ACCEPT");
+    assert_eq!((rule.target, note), (Target::Accept, None), "a remark decides nothing");
+}

@@ -53,6 +53,7 @@ impl<'a, 'b> Parser<'a, 'b> {
     pub(super) fn next(&mut self) -> Option<Token<'a>> {
         while let Some(token) = self.tokens.get(self.at).copied() {
             self.at += 1;
+            self.variables.lost |= token.kind == Kind::Broken;
             if token.kind != Kind::Remark {
                 return Some(token);
             }
@@ -66,7 +67,9 @@ impl<'a, 'b> Parser<'a, 'b> {
     }
 
     pub(super) fn take(&mut self, wanted: &str) -> bool {
-        let found = self.peek().is_some_and(|one| one.text == wanted && one.kind != Kind::String);
+        let found = self
+            .peek()
+            .is_some_and(|one| one.text == wanted && !matches!(one.kind, Kind::String | Kind::Broken));
         if found {
             self.next();
         }

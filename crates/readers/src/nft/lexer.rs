@@ -20,6 +20,8 @@ pub(super) enum Kind {
     End,
     /// A remark behind `#`, without it.
     Remark,
+    /// A word or a string of which signs were lost, or the end; it may have been any.
+    Broken,
 }
 
 fn of_word(letter: char) -> bool {
@@ -49,9 +51,14 @@ pub(super) fn split(text: &str) -> Vec<Token<'_>> {
             '"' | '\'' => {
                 let inside = &rest[1..];
                 let line = inside.find('\n').unwrap_or(inside.len());
-                let end = inside[..line].find(letter).unwrap_or(line);
-                tokens.push(Token { kind: Kind::String, text: &inside[..end] });
-                (end + 2).min(rest.len())
+                let closed = inside[..line].find(letter);
+                let end = closed.unwrap_or(line);
+                let text = &inside[..end];
+                // What is only said to whoever reads may be illegible.
+                let said = tokens.last().is_some_and(|one| matches!(one.text, "comment" | "prefix"));
+                let whole = closed.is_some() && (said || !text.contains(char::REPLACEMENT_CHARACTER));
+                tokens.push(Token { kind: if whole { Kind::String } else { Kind::Broken }, text });
+                (end + 1 + usize::from(closed.is_some())).min(rest.len())
             }
             '[' => {
                 // An IPv6 address before a port.
@@ -69,7 +76,7 @@ pub(super) fn split(text: &str) -> Vec<Token<'_>> {
             }
             other if other.is_whitespace() || other == '\u{feff}' => other.len_utf8(),
             // No sign of the language: whoever reads on finds that it does not belong there.
-            other => sign(other.len_utf8(), Kind::Word),
+            other => sign(other.len_utf8(), Kind::Broken),
         };
     }
     tokens

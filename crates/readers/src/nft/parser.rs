@@ -321,6 +321,7 @@ impl<'a, 'b> Parser<'a, 'b> {
     fn rule(&mut self, table: &TableName, chain: &str, place: Place) {
         let Some(first) = self.peek() else { return };
         let above = self.remark_above(first);
+        let (begun, lost) = (self.at, self.variables.lost);
         let mut rule = RuleText {
             statements: Vec::new(),
             comment: None,
@@ -339,6 +340,14 @@ impl<'a, 'b> Parser<'a, 'b> {
                     self.part_not_understood(begin, "expected a condition or a statement that nft(8) has");
                 }
             }
+        }
+        // What is illegible of a rule stays in its place.
+        self.variables.lost = lost;
+        if self.tokens[begun..self.at].iter().any(|one| one.kind == Kind::Broken) {
+            // Nor is anything told by what was left of it: the end of a line may have been among what was lost.
+            rule.statements.clear();
+            rule.whole = false;
+            self.part_not_understood(first, "a part of this rule is not legible");
         }
         rule.origin = self.origin_from(first);
         let behind = self.tokens.get(self.at).filter(|one| one.kind == Kind::Remark);

@@ -308,3 +308,25 @@ fn what_names_stand_for_is_bounded() {
         assert!(rules[0].matches.iter().any(|one| matches!(one.kind, MatchKind::NotModelled(_))), "{first}");
     }
 }
+
+#[test]
+fn what_is_not_legible_may_have_been_anything() {
+    for (rule, legible) in [
+        ("iifname \"eth0\" accept", true),
+        ("iifname \"eth0\" accept comment \"f\u{fffd}r b\u{fffd}ro\"", true),
+        ("log prefix \"f\u{fffd}r\" accept", true),
+        ("iifname \"e\u{fffd}h0\" accept", false),
+        ("iifname \"eth0 accept", false),
+        ("iifname \u{fffd}th0 accept", false),
+        ("tcp dport 2\u{fffd} accept", false),
+    ] {
+        let text = format!(
+            "table ip t {{\n chain c {{\n type filter hook input priority 0; policy drop;\n {rule}\n }}\n}}\n"
+        );
+        let export = Export::new(ExportId(0), "d/etc/nftables.conf", text);
+        let reading = crate::includes::read(&READER, &export, &Surroundings::of(vec![&export]));
+        let filter = &reading.facts.filters[0];
+        assert_eq!((filter.complete, filter.chains[0].rules.len()), (legible, 1), "{rule}");
+        assert_eq!(filter.chains[0].policy, Some(Target::Drop), "{rule}");
+    }
+}
