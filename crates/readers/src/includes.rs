@@ -31,8 +31,12 @@ pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Read
         }
         reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
     }
-    for (origin, path) in starts::missing(reader, export, around) {
-        reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
+    for one in starts::named(reader, export, around) {
+        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        book.understood(one.origin);
+        if one.missing {
+            reading.ledger.gaps.push(Gap { kind: GapKind::Missing(one.path), origin: one.origin });
+        }
     }
     settings::tell(reader.name, export, around, &mut reading);
     reading

@@ -21,9 +21,18 @@ trevlin_model::table! {
     static STARTS: BTreeMap<String, Start> = "../tables/starts.toml";
 }
 
-/// Paths of files that the daemon of a format is started with and that no export is, each with the line that says so. They are
-/// told once, with the first export of the format.
-pub(crate) fn missing(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Vec<(Origin, String)> {
+/// A file that a daemon is started with.
+pub(crate) struct Named {
+    /// Its path.
+    pub(crate) path: String,
+    /// The line that says so.
+    pub(crate) origin: Origin,
+    /// Whether no export is that file.
+    pub(crate) missing: bool,
+}
+
+/// Files that the daemon of a format is started with, each once. They are told with the first export of the format.
+pub(crate) fn named(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Vec<Named> {
     let Some(start) = STARTS.get(reader.name) else { return Vec::new() };
     if around.of_format(reader).map(|(one, _)| one.id()).min() != Some(export.id()) {
         return Vec::new();
@@ -34,8 +43,9 @@ pub(crate) fn missing(reader: &Reader, export: &Export, around: &Surroundings<'_
         let Some(kind) = Kind::of(one, start) else { continue };
         for line in one.lines() {
             for path in kind.paths(&line, start) {
-                if !there(&path, export, around) && told.insert(path.clone()) {
-                    found.push((one.origin_of(line.text.trim()), path));
+                if told.insert(path.clone()) {
+                    let missing = !there(&path, export, around);
+                    found.push(Named { path, origin: one.origin_of(line.text.trim()), missing });
                 }
             }
         }
@@ -149,9 +159,10 @@ mod tests {
             let other = Export::new(ExportId(1), format!("d/{path}"), text.into());
             let around = Surroundings::of(vec![&export, &other]);
             let reader = crate::READERS.iter().find(|reader| reader.name == "haproxy").unwrap();
-            let found = missing(reader, &export, &around);
-            assert!(found.iter().all(|(origin, _)| origin.export == other.id()));
-            let found: Vec<String> = found.into_iter().map(|(_, path)| path).collect();
+            let found = named(reader, &export, &around);
+            assert!(found.iter().all(|one| one.origin.export == other.id()));
+            let found: Vec<String> =
+                found.into_iter().filter(|one| one.missing).map(|one| one.path).collect();
             assert_eq!(found, wanted, "{path}: {text}");
         }
     }
