@@ -105,7 +105,15 @@ fn run(chore: Chore) -> Result<()> {
             let (mut count, mut faults) = (0, Vec::new());
             for way in ways {
                 let most = std::time::Duration::from_secs_f64(seconds * 6.0);
-                let found = growth::measure(way, &program, &[bytes / 4, bytes / 2, bytes], &folder, most)?;
+                let measure =
+                    || growth::measure(way, &program, &[bytes / 4, bytes / 2, bytes], &folder, most);
+                let mut found = measure()?;
+                // What seems too much is measured again: a machine that is busy for a moment tells nothing.
+                for _ in 0..2 {
+                    if found.fault(power, seconds, memory).is_some() {
+                        found = found.or(&measure()?);
+                    }
+                }
                 let times: Vec<String> = found.seconds.iter().map(|one| format!("{one:.2}")).collect();
                 let fault = found.fault(power, seconds, memory);
                 println!(

@@ -18,7 +18,7 @@ use std::time::{Duration, Instant};
 const FLOOR: f64 = 0.15;
 
 /// What one way came to.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Measured {
     /// Its name.
     pub name: String,
@@ -51,6 +51,24 @@ impl Measured {
             return Some(format!("takes {last:.1} s"));
         }
         (self.memory > memory).then(|| format!("takes {} MiB", self.memory))
+    }
+}
+
+impl Measured {
+    /// This with the shorter time of each size that both went through, and the lesser memory: whatever else a machine does only adds.
+    #[must_use]
+    pub fn or(mut self, again: &Self) -> Self {
+        for (one, other) in self.seconds.iter_mut().zip(&again.seconds) {
+            *one = one.min(*other);
+        }
+        if again.seconds.len() > self.seconds.len() {
+            return Self {
+                seconds: [&self.seconds, &again.seconds[self.seconds.len()..]].concat(),
+                ..again.clone()
+            };
+        }
+        self.memory = self.memory.min(again.memory);
+        self
     }
 }
 
@@ -168,4 +186,28 @@ fn below(at: &Path, top: &Path, found: &mut Files) -> Result<()> {
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_shorter_time_of_each_size_counts() {
+        let of = |seconds: &[f64], memory| Measured {
+            name: "a".into(),
+            bytes: vec![100, 200, 400],
+            seconds: seconds.to_vec(),
+            memory,
+        };
+        let busy = of(&[0.5, 1.0, 8.0], 90);
+        assert_eq!(busy.fault(1.3, 10.0, 300).as_deref(), Some("grows with the power 2.00"));
+        let both = busy.or(&of(&[0.6, 1.1, 2.0], 70));
+        assert_eq!((both.seconds.as_slice(), both.memory), (&[0.5, 1.0, 2.0][..], 70));
+        assert_eq!(both.fault(1.3, 10.0, 300), None);
+        // One that was stopped before its largest size is whole by the other.
+        assert_eq!(of(&[0.5, 60.0], 90).or(&both).seconds, [0.5, 1.0, 2.0]);
+        assert_eq!(both.fault(1.3, 1.0, 300).as_deref(), Some("takes 2.0 s"));
+        assert_eq!(both.fault(1.3, 10.0, 60).as_deref(), Some("takes 70 MiB"));
+    }
 }
