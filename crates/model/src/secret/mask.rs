@@ -30,6 +30,8 @@ pub struct Masker {
     /// How those values begin, sorted.
     beginnings: Zeroizing<Vec<[u8; MASKED_ANYWHERE]>>,
     sieve: Sieve,
+    /// Bytes of the longest of those values.
+    longest_value: usize,
 }
 
 /// Which beginnings there may be: most places in a text are passed over by looking at this alone.
@@ -97,18 +99,16 @@ impl Masker {
             }
         }
         masker.sieve = Sieve::of(&masker.beginnings);
+        let longest =
+            masker.values.iter().filter_map(|lists| lists.last_key_value()).map(|(length, _)| *length);
+        masker.longest_value = longest.max().unwrap_or_default();
         masker
     }
 
     /// Bytes of the longest secret that is told by its value wherever it stands.
     #[must_use]
     pub fn longest_value(&self) -> usize {
-        self.values
-            .iter()
-            .filter_map(|lists| lists.last_key_value())
-            .map(|(length, _)| *length)
-            .max()
-            .unwrap_or_default()
+        self.longest_value
     }
 
     /// A copy of a text that starts at `start` in its export, with every secret masked.
