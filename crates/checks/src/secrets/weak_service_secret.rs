@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use crate::support::serving::of_device;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::baseline::Yardstick;
@@ -35,7 +35,7 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
         let mut seen = BTreeSet::new();
-        let mut before: Vec<&HeldSecret> = Vec::new();
+        let mut before: BTreeMap<(SecretKind, &str), Vec<&HeldSecret>> = BTreeMap::new();
         for held in &device.facts.secrets {
             let judged = match held.kind {
                 SecretKind::Community | SecretKind::ServicePassword | SecretKind::RadioPassphrase => true,
@@ -44,11 +44,10 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
                 _ => false,
             };
             // One word in two lines, for both versions of IP, is one secret.
-            let same = |one: &&HeldSecret| {
-                one.kind == held.kind && one.owner == held.owner && one.secret.same_as(&held.secret)
-            };
-            if judged && seen.insert(held.origin) && !before.iter().any(same) {
-                before.push(held);
+            let alike = before.entry((held.kind, held.owner.as_str())).or_default();
+            let same = |one: &&HeldSecret| one.secret.same_as(&held.secret);
+            if judged && seen.insert(held.origin) && !alike.iter().any(same) {
+                alike.push(held);
                 let subject = Subject::of(SubjectKind::Secret).with(held.kind.key()).with(&held.owner);
                 answers.push(Answer::new(at, subject, judge(estate, at, held, yardstick)));
             }
@@ -59,10 +58,10 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
 
 /// Whether it stands in a line of a service.
 fn is_of_service(estate: &Analyses, held: &HeldSecret) -> bool {
-    let text = estate.export(held.origin.export).text();
-    let before = text.get(..held.origin.start as usize).unwrap_or_default();
-    let line = before.rsplit('\n').next().unwrap_or_default().trim_start().to_ascii_lowercase();
-    line.starts_with("createuser")
+    const WORD: &str = "createuser";
+    let export = estate.export(held.origin.export);
+    let line = export.line(export.line_of(held.origin.start)).map_or("", |line| line.text.trim_start());
+    line.get(..WORD.len()).is_some_and(|first| first.eq_ignore_ascii_case(WORD))
 }
 
 fn judge(estate: &Analyses, at: usize, held: &HeldSecret, yardstick: &Yardstick) -> Verdict {
