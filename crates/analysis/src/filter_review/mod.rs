@@ -118,7 +118,10 @@ pub fn filters(filter: &Filter, chain: &Chain) -> bool {
 /// How many rules the tables in force on a device have.
 #[must_use]
 pub fn count_rules(estate: &Estate, device: usize) -> usize {
-    let tables = estate.tables_in_force(device);
+    rules_in(&estate.tables_in_force(device))
+}
+
+fn rules_in(tables: &[&Filter]) -> usize {
     tables.iter().flat_map(|table| &table.chains).map(|chain| chain.rules.len()).sum()
 }
 
@@ -139,7 +142,7 @@ pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Kept>
     let reviews: usize =
         judged.iter().map(|(_, filter, chains)| filter.families.each().count() * chains.len()).sum();
     let nodes = estate.limits.of(Limit::SetNodes);
-    let work = work_of(nodes, count_rules(estate, device), of_all) / reviews.max(1);
+    let work = work_of(nodes, rules_in(&tables), of_all) / reviews.max(1);
     let mut found = Vec::new();
     for (number, filter, chains) in judged {
         let mut one = Kept {

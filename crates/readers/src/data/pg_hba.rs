@@ -9,6 +9,8 @@ use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
 use crate::serving;
 use crate::telling::PG_HBA_KINDS as KINDS;
 use crate::telling::PG_HBA_METHODS as METHODS;
+use indexmap::IndexMap;
+use indexmap::map::Entry;
 use std::collections::BTreeMap;
 use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Sources};
 use trevlin_model::{Export, Origin, Setting, Taken};
@@ -114,12 +116,12 @@ fn row(kind: &'static str, rest: &[&str], origin: Origin) -> Option<Row> {
     Some(Row { kind, databases: names(databases), users: names(users), sources, method, certificate, origin })
 }
 
-/// Lines that ask the same of kind, database and user, and the addresses that they fit.
+/// What lines ask of kind, database and user.
+#[derive(PartialEq, Eq, Hash)]
 struct Alike {
     kind: &'static str,
     databases: Vec<String>,
     users: Vec<String>,
-    addresses: Taken,
 }
 
 impl Alike {
@@ -136,32 +138,27 @@ impl Alike {
 /// Lines so far, by what they may cover: the same users, or the same databases, or all of either.
 #[derive(Default)]
 struct Earlier {
-    all: Vec<Alike>,
-    known: BTreeMap<(&'static str, Vec<String>, Vec<String>), usize>,
+    /// Those that ask the same, and the addresses that they fit.
+    all: IndexMap<Alike, Taken>,
     by_user: BTreeMap<String, Vec<usize>>,
     by_database: BTreeMap<String, Vec<usize>>,
 }
 
 impl Earlier {
     fn add(&mut self, row: &Row) {
-        let alike = (row.kind, row.databases.clone(), row.users.clone());
-        let next = self.all.len();
-        let at = *self.known.entry(alike).or_insert(next);
-        if at == next {
-            self.all.push(Alike {
-                kind: row.kind,
-                databases: row.databases.clone(),
-                users: row.users.clone(),
-                addresses: Taken::default(),
-            });
+        let (databases, users) = (row.databases.clone(), row.users.clone());
+        let entry = self.all.entry(Alike { kind: row.kind, databases, users });
+        let (at, is_new) = (entry.index(), matches!(entry, Entry::Vacant(_)));
+        let addresses = entry.or_default();
+        for range in &row.sources.ranges {
+            addresses.take(*range);
+        }
+        if is_new {
             for (list, known) in [(&row.users, &mut self.by_user), (&row.databases, &mut self.by_database)] {
                 for name in list {
                     known.entry(name.clone()).or_default().push(at);
                 }
             }
-        }
-        for range in &row.sources.ranges {
-            self.all[at].addresses.take(*range);
         }
     }
 
@@ -175,8 +172,9 @@ impl Earlier {
         let (users, databases) = (named(&self.by_user, &row.users), named(&self.by_database, &row.databases));
         let fewer = if users.len() < databases.len() { users } else { databases };
         let mut left = row.sources.clone();
-        for one in fewer.into_iter().map(|at| &self.all[at]).filter(|one| one.cover(row)) {
-            left.ranges = left.ranges.into_iter().flat_map(|range| one.addresses.left_of(range)).collect();
+        let earlier = fewer.into_iter().filter_map(|at| self.all.get_index(at));
+        for (_, addresses) in earlier.filter(|(alike, _)| alike.cover(row)) {
+            left.ranges = left.ranges.into_iter().flat_map(|range| addresses.left_of(range)).collect();
             if left.is_nobody() {
                 break;
             }

@@ -107,10 +107,7 @@ fn site(
     if endpoints.is_empty() && host.is_some() && !listens.all.is_empty() {
         return None;
     }
-    let origin = host.map_or_else(
-        || own.first().map_or(listens.all[0].origin, |_| listens.all[0].origin),
-        |one| one.origin,
-    );
+    let origin = host.map_or_else(|| listens.all[0].origin, |one| one.origin);
     if endpoints.is_empty() {
         // The lines with ports were not exported; the host names its own.
         let carried = if engine.is_some() { Carried::Encrypted } else { Carried::Plain };
