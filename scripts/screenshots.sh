@@ -57,7 +57,7 @@ shot addresses 'trevlin addresses before --color always | head -n 40'
 shot tunnels 'trevlin tunnels before' 120 9 54
 shot rules 'trevlin rules before --device harbour-edge --color always | head -n 60' 102 8 66
 shot reach 'trevlin reach before --from outside --to 192.0.2.18 --proto tcp --port 8443 --entering harbour-edge:eth0' 110 12 34
-shot check 'trevlin checks tunnels/pptp-answers'
+shot check 'trevlin checks tunnels/pptp'
 shot exposure 'trevlin exposure before --color always | head -n 46' 104 11 48
 shot services 'trevlin services before --device quay-storage --color always | head -n 38' 110 11 43
 shot phrasebook 'trevlin phrasebook try before/phrasebooks/sluice-keeper.toml before/south-gate/sluice-list.txt | head -n 44' 120 10 47

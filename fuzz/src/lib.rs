@@ -4,7 +4,7 @@
 
 use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, audit};
 use trevlin_model::{Export, ExportId, LineClass};
-use trevlin_readers::{READERS, Surroundings, decode};
+use trevlin_readers::{READERS, ReadContext, decode};
 
 /// Readers of packet filters.
 pub const FILTERS: [&str; 6] = ["iptables-save", "ipset", "nftables", "firewalld", "uci", "port-mapper"];
@@ -84,8 +84,8 @@ pub fn read(group: &[&str], data: &[u8]) {
     let export = Export::new(ExportId(0), "device/etc/one.conf", text.to_owned());
     let other = Export::new(ExportId(1), "device/etc/other", other.to_owned());
     let _ = (reader.recognise)(&export);
-    let reading = (reader.read)(&export, &Surroundings::of(vec![&export, &other]));
-    let classes = [LineClass::Understood, LineClass::PassedOver, LineClass::NotUnderstood];
+    let reading = (reader.read)(&export, &ReadContext::of(vec![&export, &other]));
+    let classes = [LineClass::Understood, LineClass::Ignored, LineClass::NotUnderstood];
     let lines: u32 = classes.iter().map(|class| reading.ledger.count(*class)).sum();
     assert_eq!(lines, export.line_count());
     for note in reading.ledger.notes.iter().filter(|note| note.origin.export == export.id()) {
@@ -102,7 +102,7 @@ pub fn read(group: &[&str], data: &[u8]) {
             input(other, None, unread.facts, unread.ledger),
         ];
         let estate = Analyses::of(Estate::assemble(inputs, &ValidEstateFile::default()));
-        let _ = audit(&estate, &estate.yardstick(jiff::civil::date(2026, 11, 25)));
+        let _ = audit(&estate, &estate.baseline(jiff::civil::date(2026, 11, 25)));
     }
 }
 
@@ -112,7 +112,7 @@ pub fn estate_of(files: &[(&str, &str)]) -> Analyses {
         .zip(files)
         .map(|(id, (path, text))| Export::new(ExportId(id), *path, (*text).to_owned()))
         .collect();
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     let made: Vec<_> = exports
         .iter()
         .map(|export| match trevlin_readers::recognise(export).reader {

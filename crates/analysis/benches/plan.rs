@@ -30,7 +30,7 @@ fn range(first: u32, size: u32) -> IpRange {
 }
 
 /// A network for every hundred claims, a range in each, the rest single addresses; some of them where others are.
-fn claims(count: u32) -> Vec<(IpRange, usize)> {
+fn allocations(count: u32) -> Vec<(IpRange, usize)> {
     let mut dice = Dice(0x5eed);
     let base = Ipv4Addr::new(10, 0, 0, 0).to_bits();
     (0..count)
@@ -47,12 +47,12 @@ fn claims(count: u32) -> Vec<(IpRange, usize)> {
 
 #[divan::bench(args = [10_000, 100_000, 1_000_000], sample_count = 5)]
 fn sweep(bencher: divan::Bencher<'_, '_>, count: u32) {
-    let claims = claims(count);
+    let allocations = allocations(count);
     // Ranges against each other and against single addresses.
     let interest = [[false, true, false], [true, true, true], [false, true, false]];
     bencher.bench(|| {
         let mut found = 0u32;
-        overlaps(&claims, interest, |_, _, _| found += 1);
+        overlaps(&allocations, interest, |_, _, _| found += 1);
         found
     });
 }
@@ -88,5 +88,5 @@ fn estate(count: u32) -> Analyses {
 
 #[divan::bench(args = [10_000, 100_000, 1_000_000], sample_count = 5)]
 fn whole_plan(bencher: divan::Bencher<'_, '_>, count: u32) {
-    bencher.with_inputs(|| estate(count)).bench_values(|estate| estate.plan().claims.len());
+    bencher.with_inputs(|| estate(count)).bench_values(|estate| estate.plan().allocations.len());
 }

@@ -1,6 +1,6 @@
 //! Everything that is worked out about an estate, each part once: audits, views and reports ask the same.
 
-use crate::filter_review::{FilterReview, Kept, count_rules, review_device};
+use crate::filter_review::{FilterReview, FilterReviewCache, count_rules, review_device};
 use crate::map::EstateMap;
 use crate::views::{InnerViews, Views};
 use rayon::prelude::*;
@@ -8,7 +8,7 @@ use std::ops::Deref;
 use std::sync::OnceLock;
 use trevlin_estate::assemble::{Estate, LeftOutFile};
 use trevlin_model::Limit;
-use trevlin_packets::review::Standing;
+use trevlin_packets::review::RuleStatus;
 
 /// An estate with its analyses, each worked out when it is first asked for. Each part takes the ones it builds on.
 #[derive(Debug)]
@@ -17,7 +17,7 @@ pub struct Analyses {
     views: OnceLock<Views>,
     inner_views: OnceLock<InnerViews>,
     /// Reviews of packet filters, by device.
-    rule_reviews: Vec<OnceLock<Vec<Kept>>>,
+    rule_reviews: Vec<OnceLock<Vec<FilterReviewCache>>>,
     /// Rules of the packet filters of all devices.
     rules: OnceLock<usize>,
 }
@@ -53,13 +53,13 @@ impl Analyses {
     }
 
     /// Every intent of the estate file, held against what is.
-    pub fn held_intents(&self) -> &[crate::intents::Held] {
+    pub fn held_intents(&self) -> &[crate::intents::IntentEvaluation] {
         &self.inner_views().intents
     }
 
     /// The review of a device's packet filters.
-    pub fn rule_reviews(&self, device: usize) -> &[Kept] {
-        let made: &Vec<Kept> = once(&self.rule_reviews[device], || {
+    pub fn rule_reviews(&self, device: usize) -> &[FilterReviewCache] {
+        let made: &Vec<FilterReviewCache> = once(&self.rule_reviews[device], || {
             let all =
                 once(&self.rules, || (0..self.devices.len()).map(|one| count_rules(&self.map, one)).sum());
             review_device(&self.map, device, *all)
@@ -87,7 +87,7 @@ impl Analyses {
         }
         for device in 0..self.devices.len() {
             for kept in self.rule_reviews(device) {
-                let count = kept.standings().filter(|one| **one == Standing::TooCostly).count();
+                let count = kept.statuses().filter(|one| **one == RuleStatus::TooCostly).count();
                 if count > 0 {
                     let why = format!(
                         "of {count} rules of this filter it was not told whether they are ever met, since that would cost too much; {}",

@@ -1,13 +1,15 @@
 //! What is meant, held against what is: access that is missing, and access beyond what is meant.
 
 use crate::map::EstateMap;
-use crate::reachability::{AskError, From, Ground, NoPlace, Setout, To, all_setouts, outside_setouts};
+use crate::reachability::{
+    AskError, From, NetworkModel, NoPlace, To, TrafficSource, all_setouts, outside_setouts,
+};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_estate::config::Intent;
 use trevlin_model::{Family, IpRange, IpRangeSet, Origin, PortRange, PortSet};
-use trevlin_packets::way::{Cell, Gone, Sent, Step, Verdict};
+use trevlin_packets::way::{Egress, Sent, Step, TrafficClass, Verdict};
 
 /// Access that is meant and is not there.
 #[derive(Debug, Clone)]
@@ -30,7 +32,7 @@ pub struct Excess {
     /// The device that it leads to, or the last one on the way.
     pub device: usize,
     /// To whom it leaves that device; none where it is for the device itself.
-    pub gone: Option<Gone>,
+    pub gone: Option<Egress>,
     /// Addresses.
     pub addresses: IpRangeSet,
     /// Ports.
@@ -43,7 +45,7 @@ pub struct Excess {
 
 /// One intent, held against what is.
 #[derive(Debug, Clone)]
-pub struct Held {
+pub struct IntentEvaluation {
     /// The intent, by its number in the estate file.
     pub intent: usize,
     /// Why it could not be held against anything.
@@ -65,7 +67,7 @@ pub fn is_meant(estate: &EstateMap, from: &str, address: IpAddr, protocol: u8, p
 
 /// Holds every intent of the estate file.
 #[must_use]
-pub fn hold(ground: &Ground<'_>) -> Vec<Held> {
+pub fn hold(ground: &NetworkModel<'_>) -> Vec<IntentEvaluation> {
     let estate = ground.estate();
     let mut told: Vec<&str> = Vec::new();
     let tasks: Vec<(usize, bool)> = estate
@@ -94,10 +96,11 @@ enum IntentError {
     TooManyWays,
 }
 
-fn hold_one(ground: &Ground<'_>, number: usize, excess: bool) -> Held {
+fn hold_one(ground: &NetworkModel<'_>, number: usize, excess: bool) -> IntentEvaluation {
     let estate = ground.estate();
     let intent = &estate.intents[number];
-    let mut held = Held { intent: number, problem: None, missing: Vec::new(), excess: Vec::new() };
+    let mut held =
+        IntentEvaluation { intent: number, problem: None, missing: Vec::new(), excess: Vec::new() };
     let outcome = missing(ground, intent).and_then(|missing| {
         held.missing = missing;
         if excess {
@@ -109,7 +112,7 @@ fn hold_one(ground: &Ground<'_>, number: usize, excess: bool) -> Held {
     held
 }
 
-fn starts(estate: &EstateMap, from: &str) -> Result<Vec<(Setout, Vec<IpRange>)>, IntentError> {
+fn starts(estate: &EstateMap, from: &str) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, IntentError> {
     let from = From::parse(from)?;
     if from == From::Outside {
         return Ok(outside_setouts(estate));
@@ -136,22 +139,22 @@ fn targets(estate: &EstateMap, intent: &Intent) -> Result<(Vec<IpRange>, bool), 
 }
 
 fn explore(
-    ground: &Ground<'_>,
+    ground: &NetworkModel<'_>,
     from: &str,
     aims: &[IpRange],
     services: &[(u8, PortRange)],
-) -> Result<Vec<Cell>, IntentError> {
+) -> Result<Vec<TrafficClass>, IntentError> {
     let estate = ground.estate();
     let net = ground.net();
     let mut cells = Vec::new();
-    for (setout, reachable) in starts(estate, from)? {
+    for (traffic_source, reachable) in starts(estate, from)? {
         for family in [Family::V4, Family::V6] {
             for (protocol, ports) in services {
                 let both =
                     aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim)));
                 let destinations: Vec<IpRange> = both.filter(|range| range.family() == family).collect();
                 let sources: Vec<IpRange> =
-                    setout.sources.iter().filter(|range| range.family() == family).copied().collect();
+                    traffic_source.sources.iter().filter(|range| range.family() == family).copied().collect();
                 if destinations.is_empty() || sources.is_empty() {
                     continue;
                 }
@@ -164,7 +167,7 @@ fn explore(
                     ports: vec![*ports],
                     source_ports,
                 };
-                let explored = net.explore(setout.start(), &sent, ground.most_cells());
+                let explored = net.explore(traffic_source.start(), &sent, ground.most_cells());
                 if explored.cut {
                     return Err(IntentError::TooManyWays);
                 }
@@ -176,7 +179,7 @@ fn explore(
 }
 
 /// What of an intent does not come through.
-fn missing(ground: &Ground<'_>, intent: &Intent) -> Result<Vec<Missing>, IntentError> {
+fn missing(ground: &NetworkModel<'_>, intent: &Intent) -> Result<Vec<Missing>, IntentError> {
     let estate = ground.estate();
     let (mut aims, _) = targets(estate, intent)?;
     // A network stands for its hosts: not for what stands between it and others, unless that is named.
@@ -239,7 +242,7 @@ struct Meant {
 }
 
 /// What comes through from somewhere beyond everything that is meant from there.
-fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, IntentError> {
+fn beyond(ground: &NetworkModel<'_>, from: &str) -> Result<Vec<Excess>, IntentError> {
     let estate = ground.estate();
     let every = PortRange { first: 0, last: 65535 };
     let everywhere = [IpRange::all(Family::V4), IpRange::all(Family::V6)];
@@ -249,7 +252,7 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, IntentError> {
         let (ranges, outside) = targets(estate, intent)?;
         meant.push(Meant { ranges, outside, services: services(intent) });
     }
-    type Key = (u8, usize, Option<Gone>, bool, Vec<Origin>, PortSet);
+    type Key = (u8, usize, Option<Egress>, bool, Vec<Origin>, PortSet);
     let mut by_ports: BTreeMap<Key, IpRangeSet> = BTreeMap::new();
     for cell in cells.iter().filter(|cell| cell.answer.verdict != Verdict::Blocked) {
         let Some(delivery) = &cell.delivery else { continue };
@@ -259,7 +262,7 @@ fn beyond(ground: &Ground<'_>, from: &str) -> Result<Vec<Excess>, IntentError> {
         };
         for Meant { ranges, outside, services } in &meant {
             let all: &[IpRange] =
-                if *outside && delivery.gone == Some(Gone::Outside) { &everywhere } else { ranges };
+                if *outside && delivery.gone == Some(Egress::Outside) { &everywhere } else { ranges };
             let ports: Vec<PortRange> = services
                 .iter()
                 .filter(|(protocol, _)| *protocol == cell.sent.protocol)
@@ -333,7 +336,7 @@ mod tests {
         let file = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = [\"10.4.0.16/29\", \"10.4.0.40\"]\nservices = \"tcp 443\"\nonly = true\n\
                     [[intent]]\nfrom = \"nobody\"\nto = \"10.4.0.1\"\n";
         let estate = estate_with(&[GATE, ROUTES, WIREGUARD, ("gate/iptables-save.txt", rules)], file);
-        let ground = Ground::of(&estate);
+        let ground = NetworkModel::of(&estate);
         let held = hold(&ground);
         let missing: Vec<String> =
             held[0].missing.iter().map(|one| format!("{:?} {:?}", one.addresses, one.ports)).collect();

@@ -17,7 +17,7 @@ const MOST_CELLS: usize = 512;
 
 /// How callers come in.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Access {
+pub enum UnprotectedAccess {
     /// Only from inside IPsec, or from nowhere.
     Protected,
     /// Packets without IPsec come to the port as well; the lines that let them in.
@@ -57,9 +57,9 @@ pub fn carries_l2tp(tunnel: &Tunnel) -> bool {
 }
 
 /// How callers reach a server: from outside, where that is known; else by the packet filter of its device alone.
-pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Access {
+pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> UnprotectedAccess {
     if !tunnel.answers_callers() {
-        return Access::Protected;
+        return UnprotectedAccess::Protected;
     }
     let port = port(tunnel);
     // That some reach it for certain weighs more than that all may.
@@ -71,35 +71,35 @@ pub fn access(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Access {
     let has_public =
         |one: &trevlin_estate::assemble::OutsideInterface| one.addresses.iter().any(|one| is_public(*one));
     if known && estate.outside(at).iter().any(has_public) {
-        return Access::Protected;
+        return UnprotectedAccess::Protected;
     }
     // Of a device behind others, what these keep away today is no merit of its own.
     match by_filter(estate, at, port) {
-        Access::Open(lines) if known => Access::Inside(lines),
-        Access::Depends(_) | Access::NoFilter if known => Access::Protected,
+        UnprotectedAccess::Open(lines) if known => UnprotectedAccess::Inside(lines),
+        UnprotectedAccess::Depends(_) | UnprotectedAccess::NoFilter if known => UnprotectedAccess::Protected,
         found => found,
     }
 }
 
 /// The outside reaches the port, and nothing that comes from there has come out of IPsec of this device.
-fn from_outside(estate: &Analyses, at: usize, reached: &Reachable) -> Access {
+fn from_outside(estate: &Analyses, at: usize, reached: &Reachable) -> UnprotectedAccess {
     let family = Family::of(reached.address);
     if without_filter(estate, &reached.steps, family).is_some() || estate.tables(at, family).is_empty() {
-        return Access::NoFilter;
+        return UnprotectedAccess::NoFilter;
     }
     let lines: Vec<Origin> = reached.forward.into_iter().chain(deciding(&reached.steps)).collect();
-    if reached.certain { Access::Open(lines) } else { Access::Depends(lines) }
+    if reached.certain { UnprotectedAccess::Open(lines) } else { UnprotectedAccess::Depends(lines) }
 }
 
 /// What the device's own filter lets in, where it is not known which of its interfaces face the outside.
-fn by_filter(estate: &Analyses, at: usize, port: u16) -> Access {
+fn by_filter(estate: &Analyses, at: usize, port: u16) -> UnprotectedAccess {
     let facts = &estate.devices[at].facts;
     let tables = estate.tables_in_force(at);
     if tables.is_empty() {
-        return Access::NoFilter;
+        return UnprotectedAccess::NoFilter;
     }
     let walker = Walker::new(Host { tables, every_address: true, ..Host::default() });
-    let mut found = Access::Protected;
+    let mut found = UnprotectedAccess::Protected;
     for family in [Family::V4, Family::V6] {
         if estate.tables(at, family).is_empty() {
             continue;
@@ -130,9 +130,9 @@ fn by_filter(estate: &Analyses, at: usize, port: u16) -> Access {
                 let lines = || deciding(&cell.answer.steps).collect::<Vec<_>>();
                 match cell.answer.verdict {
                     // What only one interface lets in may be for the inside.
-                    Verdict::Allowed if decides => return Access::Open(lines()),
-                    Verdict::Allowed | Verdict::Depends if found == Access::Protected => {
-                        found = Access::Depends(lines());
+                    Verdict::Allowed if decides => return UnprotectedAccess::Open(lines()),
+                    Verdict::Allowed | Verdict::Depends if found == UnprotectedAccess::Protected => {
+                        found = UnprotectedAccess::Depends(lines());
                     }
                     _ => {}
                 }

@@ -15,6 +15,7 @@ pub mod logins;
 pub mod management;
 pub mod map;
 pub mod reachability;
+pub mod reachability_from;
 pub mod services;
 #[cfg(any(test, feature = "testing"))]
 pub mod testing;
@@ -22,6 +23,5 @@ pub mod topology;
 pub mod verdicts;
 pub mod views;
 pub mod ways;
-pub mod whence;
 #[cfg(test)]
 mod whole;

@@ -2,7 +2,7 @@
 
 use crate::addresses::Plan;
 use crate::incomplete::{Incomplete, of_exports};
-use crate::topology::EstateShape;
+use crate::topology::Topology;
 use std::ops::Deref;
 use std::sync::OnceLock;
 use trevlin_estate::assemble::Estate;
@@ -11,7 +11,7 @@ use trevlin_estate::assemble::Estate;
 #[derive(Debug)]
 pub struct EstateMap {
     estate: Estate,
-    shape: OnceLock<EstateShape>,
+    shape: OnceLock<Topology>,
     plan: OnceLock<Plan>,
     incomplete: OnceLock<Vec<Vec<Incomplete>>>,
 }
@@ -24,8 +24,8 @@ impl EstateMap {
     }
 
     /// How the devices are joined.
-    pub fn shape(&self) -> &EstateShape {
-        self.shape.get_or_init(|| EstateShape::of(&self.estate))
+    pub fn shape(&self) -> &Topology {
+        self.shape.get_or_init(|| Topology::of(&self.estate))
     }
 
     /// What of each device's exports was not read whole.

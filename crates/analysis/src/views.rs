@@ -2,9 +2,9 @@
 
 use crate::exposure;
 use crate::exposure::{Exposure, Reachable};
-use crate::intents::Held;
+use crate::intents::IntentEvaluation;
 use crate::map::EstateMap;
-use crate::reachability::Ground;
+use crate::reachability::NetworkModel;
 use crate::services::Service;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -29,7 +29,7 @@ pub struct InnerViews {
     /// What each end of a tunnel between sites lets in.
     pub sites: Vec<Site>,
     /// Every intent, held against what is.
-    pub intents: Vec<Held>,
+    pub intents: Vec<IntentEvaluation>,
     /// Numbers of the callers who reach anything of a device, by device.
     coming_to: BTreeMap<usize, Vec<usize>>,
 }
@@ -38,7 +38,7 @@ impl InnerViews {
     /// Works it out.
     pub fn of(estate: &EstateMap, services: &[Vec<Service>]) -> Self {
         let _timed = debug_span!("what callers and sites reach").entered();
-        let ground = Ground::of(estate);
+        let ground = NetworkModel::of(estate);
         let of_callers = || {
             let callers = estate.shape().callers.par_iter().with_max_len(1);
             callers.map(|one| exposure::callers(&ground, services, one)).collect()
@@ -77,7 +77,7 @@ impl Views {
     pub fn of(estate: &EstateMap) -> Self {
         let services = debug_span!("services").in_scope(|| exposure::all_services(estate));
         let _timed = debug_span!("what the outside reaches").entered();
-        let ground = Ground::of(estate);
+        let ground = NetworkModel::of(estate);
         let outside = exposure::outside(&ground, &services);
         Self { services, outside }
     }
@@ -104,7 +104,7 @@ impl Views {
 }
 
 /// What each end of a tunnel between sites lets in from the networks behind the other.
-fn sites(estate: &EstateMap, ground: &Ground<'_>, services: &[Vec<Service>]) -> Vec<Site> {
+fn sites(estate: &EstateMap, ground: &NetworkModel<'_>, services: &[Vec<Service>]) -> Vec<Site> {
     let ends: Vec<(usize, usize)> =
         (0..estate.shape().joined.len()).flat_map(|joined| [(joined, 0), (joined, 1)]).collect();
     let of = |(joined, end): &(usize, usize)| {

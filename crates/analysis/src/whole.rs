@@ -5,7 +5,7 @@ use crate::addresses::told::sentence;
 use crate::authentication::{of_tls_based, ways_in};
 use crate::context::Analyses;
 use crate::crypto::pairs::ike_pairs;
-use crate::exposure::protection::protection;
+use crate::exposure::protection::protection_evidence;
 use crate::filter_review::remarks::of_rule;
 use crate::l2tp;
 use crate::logins::{factors_of_management, factors_of_shell, factors_of_tunnel, logins};
@@ -23,7 +23,7 @@ fn told(estate: &Analyses) -> String {
     page.each("outside", &shape.outside);
     page.each("callers", &shape.callers);
     page.each("guess", &shape.guesses);
-    page.each("claim", &plan.claims);
+    page.each("claim", &plan.allocations);
     page.each("overlap", plan.overlaps.iter().map(|one| (one, sentence(estate, plan, one))));
     for (a, b) in ike_pairs(estate) {
         page.line("pair", &((a.device, &a.tunnel.name), (b.device, &b.tunnel.name)));
@@ -31,7 +31,7 @@ fn told(estate: &Analyses) -> String {
     for (at, device) in estate.devices.iter().enumerate() {
         page.part(&format!("{} ({})", device.name, device.kind.word()));
         for service in &views.services[at] {
-            let protection = protection(estate, at, service);
+            let protection = protection_evidence(estate, at, service);
             page.line("service", &(service, service.endpoint(), service.is_local(), protection));
         }
         for (number, tunnel) in device.facts.tunnels.iter().enumerate() {

@@ -123,11 +123,9 @@ fn read(estate: &Analyses, at: usize, summary: &DeviceSummary) -> SurveyedDevice
         };
         *formats.entry(format).or_default() += 1;
         counts[0] += record.export.line_count();
-        for (count, class) in counts[1..].iter_mut().zip([
-            LineClass::Understood,
-            LineClass::PassedOver,
-            LineClass::NotUnderstood,
-        ]) {
+        for (count, class) in
+            counts[1..].iter_mut().zip([LineClass::Understood, LineClass::Ignored, LineClass::NotUnderstood])
+        {
             *count += record.ledger.count(class);
         }
     }

@@ -4,7 +4,7 @@
 //! Everything here is a function of the exports: no clock, no file, no order that could change between runs.
 //!
 //! ```
-//! use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Yardstick, audit};
+//! use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Baseline, audit};
 //! use trevlin_model::{Export, ExportId};
 //! use trevlin_readers::{Surroundings, recognise};
 //!
@@ -14,8 +14,8 @@
 //! let (facts, ledger) = (reading.facts, reading.ledger);
 //! let input = Input { export, folder: "dial-in".into(), format: Some(reader.name), facts, ledger };
 //! let estate = Estate::assemble(vec![input], &ValidEstateFile::default());
-//! let outcome = audit(&Analyses::of(estate), &Yardstick::on(jiff::civil::date(2026, 11, 25)));
-//! assert!(outcome.findings().any(|one| one.check == "tunnels/pptp-answers"));
+//! let outcome = audit(&Analyses::of(estate), &Baseline::on(jiff::civil::date(2026, 11, 25)));
+//! assert!(outcome.findings().any(|one| one.check == "tunnels/pptp"));
 //! ```
 
 mod accepted;
@@ -53,7 +53,7 @@ pub use trevlin_estate::assemble::{
     DeviceId, DialIn, Estate, ExportRecord, Input, LeftOutFile, OutsideInterface, OutsideReason,
 };
 pub use trevlin_estate::baseline::{
-    Marks, ReadyMade, Yardstick, YardstickFile, YardstickPart, YardstickRow, ready_made,
+    Baseline, BaselineFile, BaselinePart, BaselineRow, ReadyMade, Thresholds, ready_made,
 };
 pub use trevlin_estate::config::{
     Accept, Accepted, DeviceEntry, EstateFileError, GivenAnswer, Intent, InterfacePair, SHORTEST_FINGERPRINT,

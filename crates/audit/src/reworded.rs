@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability;
 use trevlin_analysis::testing::estate_with;
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::prose::reword;
 
 /// Files of a folder, by their path below it.
@@ -31,8 +31,8 @@ fn files(folder: &Path) -> Vec<(String, String)> {
 /// What an audit says, texts left out: verdicts, severities, evidence, fingerprints.
 fn said(files: &[(&str, &str)], estate_file: &str) -> Vec<String> {
     let estate: Analyses = estate_with(files, estate_file);
-    let yardstick = Yardstick::on(jiff::civil::date(2026, 11, 25));
-    let outcome = crate::audit(&estate, &yardstick);
+    let baseline = Baseline::on(jiff::civil::date(2026, 11, 25));
+    let outcome = crate::audit(&estate, &baseline);
     let mut all: Vec<String> = outcome
         .findings()
         .map(|one| {
@@ -48,7 +48,7 @@ fn said(files: &[(&str, &str)], estate_file: &str) -> Vec<String> {
     );
     let mut tables = serde_json::json!([
         intents::sheet(&estate),
-        tunnels::tunnels(&estate, &yardstick, &outcome),
+        tunnels::tunnels(&estate, &baseline, &outcome),
         crate::tables::exposure::sheet(&estate, &estate.views().services, &estate.views().outside, "outside"),
     ]);
     without_texts(&mut tables);

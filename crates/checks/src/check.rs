@@ -9,7 +9,7 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::DeviceId;
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::prose::Prose;
 use trevlin_model::{Origin, Reference};
 
@@ -146,9 +146,9 @@ impl Serialize for Cited {
 #[derive(Debug, Clone, Copy)]
 pub enum Run {
     /// It asks for facts, topology and addresses.
-    Map(fn(&EstateMap, &Yardstick) -> Vec<Answer>),
+    Map(fn(&EstateMap, &Baseline) -> Vec<Answer>),
     /// It asks for what is reached, or for reviews of filters, as well.
-    Analyses(fn(&Analyses, &Yardstick) -> Vec<Answer>),
+    Analyses(fn(&Analyses, &Baseline) -> Vec<Answer>),
 }
 
 /// A check's answer for one subject.
@@ -210,10 +210,10 @@ impl Check {
 
     /// Its answers about an estate.
     #[must_use]
-    pub fn answers(&self, analyses: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+    pub fn answers(&self, analyses: &Analyses, baseline: &Baseline) -> Vec<Answer> {
         match self.run {
-            Run::Map(run) => run(analyses.map(), yardstick),
-            Run::Analyses(run) => run(analyses, yardstick),
+            Run::Map(run) => run(analyses.map(), baseline),
+            Run::Analyses(run) => run(analyses, baseline),
         }
     }
 

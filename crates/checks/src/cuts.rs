@@ -10,7 +10,7 @@ use std::fs;
 use std::path::Path;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::reachability::{From, Question, Transport, Verdict as Reach, reach_all};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// Numbers that look random and are the same in every run (xorshift).
 struct Dice(u64);
@@ -203,10 +203,10 @@ fn no_verdict_on_a_damaged_filter_contradicts_the_whole() {
 }
 
 /// How often each check fails, and whether an export is said not to be whole.
-fn said(map: &Analyses, yardstick: &Yardstick) -> (BTreeSet<(String, usize)>, bool) {
+fn said(map: &Analyses, baseline: &Baseline) -> (BTreeSet<(String, usize)>, bool) {
     let (mut fails, mut asked) = (BTreeMap::<String, usize>::new(), false);
     for check in CHECKS {
-        for answer in check.answers(map, yardstick) {
+        for answer in check.answers(map, baseline) {
             match answer.verdict {
                 Verdict::Fail(_) => *fails.entry(check.id.to_owned()).or_default() += 1,
                 Verdict::Undetermined(_) => asked |= check.id == "upkeep/export-incomplete",
@@ -220,9 +220,9 @@ fn said(map: &Analyses, yardstick: &Yardstick) -> (BTreeSet<(String, usize)>, bo
 #[test]
 fn nothing_is_right_of_a_damaged_export_that_the_whole_calls_wrong_without_a_question() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../readers/tests/cases/formats");
-    let yardstick = Yardstick::on(jiff::civil::date(2026, 11, 25));
+    let baseline = Baseline::on(jiff::civil::date(2026, 11, 25));
     let folders: Vec<_> = fs::read_dir(&root).unwrap().map(|entry| entry.unwrap().path()).collect();
-    let each: Vec<Damage> = folders.par_iter().filter_map(|folder| damage(folder, &yardstick)).collect();
+    let each: Vec<Damage> = folders.par_iter().filter_map(|folder| damage(folder, &baseline)).collect();
     let silent: Vec<&String> = each.iter().flat_map(|one| &one.silent).collect();
     let (cuts, lost): (usize, usize) =
         (each.iter().map(|one| one.cuts).sum(), each.iter().map(|one| one.lost).sum());
@@ -245,14 +245,14 @@ struct Damage {
 /// How often each export is damaged.
 const PLACES: usize = 100;
 
-fn damage(folder: &Path, yardstick: &Yardstick) -> Option<Damage> {
+fn damage(folder: &Path, baseline: &Baseline) -> Option<Damage> {
     let mut files = Vec::new();
     below(folder, folder, &mut files);
     let at = (0..files.len()).max_by_key(|at| files[*at].1.len())?;
     let of = |files: &[(String, String)]| {
         let all: Vec<(&str, &str)> =
             files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
-        said(&estate(&all), yardstick)
+        said(&estate(&all), baseline)
     };
     let (whole, _) = of(&files);
     let mut dice = Dice(0x0123_4567_89ab_cdef);

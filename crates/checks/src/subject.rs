@@ -3,7 +3,7 @@
 use std::fmt::Display;
 use strum::IntoStaticStr;
 use trevlin_analysis::services::{Service, What};
-use trevlin_model::served::{Part, PartKind, Served, Sources};
+use trevlin_model::served::{PartKind, Served, ServiceResource, Sources};
 use trevlin_model::{Device, Tunnel};
 
 /// What was judged: unique within check and device, and part of the fingerprint of a finding. It is made of kinds, of names as the
@@ -152,7 +152,7 @@ impl Subject {
 
     /// One thing that a service gives out.
     #[must_use]
-    pub fn part(served: &Served, part: &Part) -> Self {
+    pub fn part(served: &Served, part: &ServiceResource) -> Self {
         let port = served.endpoints.first().map(|one| one.port.to_string()).unwrap_or_default();
         let named = Self::of(SubjectKind::ServicePart)
             .with(served.kind.code())

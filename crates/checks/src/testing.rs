@@ -9,7 +9,7 @@ use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 use trevlin_analysis::context::Analyses;
 pub(crate) use trevlin_analysis::testing::{BEHIND, GATE, certificate, estate, estate_with, is_read};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// The date for which cases are judged.
 const AS_OF: jiff::civil::Date = jiff::civil::date(2026, 11, 25);
@@ -39,7 +39,7 @@ struct Said {
 
 impl Said {
     fn by(check: &Check, estate: &Analyses, as_of: jiff::civil::Date) -> Self {
-        let answers = check.answers(estate, &Yardstick::on(as_of));
+        let answers = check.answers(estate, &Baseline::on(as_of));
         Self {
             lines: answers.iter().map(|answer| line(estate, answer)).collect(),
             keys: answers.iter().map(|answer| format!("{:?}", answer.subject)).collect(),

@@ -6,9 +6,9 @@ use divan::counter::BytesCount;
 use divan::{Bencher, black_box};
 use std::fmt::Write;
 use std::path::Path;
-use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Yardstick, audit};
+use trevlin_audit::{Analyses, Baseline, Estate, Input, ValidEstateFile, audit};
 use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Reading, Surroundings, decode, recognise};
+use trevlin_readers::{ReadContext, Reading, decode, recognise};
 use trevlin_render::{Detail, Json, Renderer, Text};
 
 fn main() {
@@ -79,7 +79,7 @@ fn interfaces(count: u64) -> String {
 fn read(export: &Export) -> Reading {
     recognise(export)
         .reader
-        .map_or_else(Reading::default, |reader| (reader.read)(export, &Surroundings::of(vec![export])))
+        .map_or_else(Reading::default, |reader| (reader.read)(export, &ReadContext::of(vec![export])))
 }
 
 /// Recognising and reading one large export of each format.
@@ -148,7 +148,7 @@ fn whole_audit(bencher: Bencher<'_, '_>, copies: usize) {
     let bytes: usize = demo.iter().map(|(_, text)| text.len()).sum();
     bencher.counter(BytesCount::new(bytes * copies)).bench_local(|| {
         let outcome =
-            audit(&estate(black_box(&demo), copies), &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+            audit(&estate(black_box(&demo), copies), &Baseline::on(jiff::civil::date(2026, 11, 25)));
         let mut out = Vec::new();
         let _ =
             Text { width: 100, detail: Detail::Full, again: "trevlin audit ." }.render(&outcome, &mut out);

@@ -12,10 +12,10 @@
 use std::fmt::Write;
 use std::time::Instant;
 use trevlin_audit::exposure::{all_services, outside};
-use trevlin_audit::reachability::{From, Ground, Question, Transport, reach, reach_all};
-use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, Yardstick, audit};
+use trevlin_audit::reachability::{From, NetworkModel, Question, Transport, reach, reach_all};
+use trevlin_audit::{Analyses, Baseline, Estate, Input, ValidEstateFile, audit};
 use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_readers::{ReadContext, recognise};
 
 /// Devices of a site.
 const AT_SITE: usize = 25;
@@ -150,7 +150,7 @@ fn estate(sites: usize) -> Analyses {
     let inputs = files.into_iter().enumerate().map(|(at, (path, text))| {
         let export = Export::new(ExportId(u32::try_from(at).unwrap()), path.as_str(), text);
         let reader = recognise(&export).reader;
-        let reading = reader.map(|reader| (reader.read)(&export, &Surroundings::default())).unwrap();
+        let reading = reader.map(|reader| (reader.read)(&export, &ReadContext::default())).unwrap();
         Input {
             folder: path.split('/').next().unwrap().to_owned(),
             export,
@@ -202,11 +202,11 @@ fn main() {
         assert!(allowed > 0);
         let begun = Instant::now();
         let services = all_services(&estate);
-        let ground = Ground::of(&estate);
+        let ground = NetworkModel::of(&estate);
         let exposure = outside(&ground, &services);
         let whole = begun.elapsed();
         let begun = Instant::now();
-        let outcome = audit(&estate, &Yardstick::on(jiff::civil::date(2026, 11, 25)));
+        let outcome = audit(&estate, &Baseline::on(jiff::civil::date(2026, 11, 25)));
         let audited = begun.elapsed();
         assert!(!outcome.findings.is_empty() && !exposure.cut);
         println!(

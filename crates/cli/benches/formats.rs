@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
 use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_readers::{ReadContext, recognise};
 use xtask::Maker;
 
 /// Devices of each kind.
@@ -55,7 +55,7 @@ fn main() {
         let read = reader.map_or("-".to_owned(), |reader| {
             let speed = speed(bytes, || {
                 for one in &files {
-                    let around = Surroundings::of(devices[one.0].iter().collect());
+                    let around = ReadContext::of(devices[one.0].iter().collect());
                     black_box((reader.read)(export(one), &around));
                 }
             });

@@ -14,8 +14,8 @@ use std::time::Instant;
 use trevlin_audit::tables::rules;
 use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile};
 use trevlin_model::{Export, ExportId};
-use trevlin_packets::review::Standing;
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_packets::review::RuleStatus;
+use trevlin_readers::{ReadContext, recognise};
 
 const SIZES: [usize; 5] = [1_000, 3_000, 10_000, 30_000, 100_000];
 
@@ -142,7 +142,7 @@ fn one(format: &str, count: usize) {
     let export = Export::new(ExportId(0), name, text);
     let begun = Instant::now();
     let reader = recognise(&export).reader.unwrap();
-    let reading = (reader.read)(&export, &Surroundings::default());
+    let reading = (reader.read)(&export, &ReadContext::default());
     let read = begun.elapsed();
     assert_eq!(reading.ledger.notes.len(), 0, "{:?}", reading.ledger.notes.first());
     let input = Input {
@@ -156,12 +156,12 @@ fn one(format: &str, count: usize) {
     let begun = Instant::now();
     let found = estate.filter_reviews(0);
     let review = begun.elapsed();
-    let standings = found.iter().flat_map(|one| one.rules.values()).map(|(one, _)| &one.standing);
+    let statuses = found.iter().flat_map(|one| one.rules.values()).map(|(one, _)| &one.status);
     let (mut dead, mut unsure, mut all) = (0, 0, 0);
-    for standing in standings {
+    for status in statuses {
         all += 1;
-        dead += usize::from(matches!(standing, Standing::Covered { .. }));
-        unsure += usize::from(matches!(standing, Standing::NotDecided | Standing::TooCostly));
+        dead += usize::from(matches!(status, RuleStatus::Covered { .. }));
+        unsure += usize::from(matches!(status, RuleStatus::NotDecided | RuleStatus::TooCostly));
     }
     let begun = Instant::now();
     let sheet = rules::sheet(&estate, &[], jiff::civil::date(2026, 11, 25));

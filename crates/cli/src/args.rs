@@ -9,7 +9,7 @@ mod manual;
 
 pub(crate) use appliances::{Phrasebook, PhrasebookTry, Sheet, SheetShow, Shown};
 pub(crate) use handover::{
-    Accept, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Scrub, Survey, Yardstick,
+    Accept, Baseline, Compare, CompareFormat, ListFormat, Questions, Report, ReportFormat, Scrub, Survey,
 };
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -180,12 +180,12 @@ the copy leaves the house. Whoever has the key file can undo names and addresses
     Scrub(Scrub),
     /// Show the thresholds that findings are judged by, and where each comes from
     #[command(after_help = "Examples:
-  trevlin yardstick                       what holds where nothing is said, and the ready-made yardsticks
-  trevlin yardstick --base strict         one of those
-  trevlin yardstick exports/              the one in force, with what differs for places and devices
+  trevlin baseline                       what holds where nothing is said, and the ready-made baselines
+  trevlin baseline --base strict         one of those
+  trevlin baseline exports/              the one in force, with what differs for places and devices
 
-A yardstick is stated in trevlin.toml: [yardstick], [yardstick.site.NAME], [yardstick.device.NAME].")]
-    Yardstick(Yardstick),
+A baseline is stated in trevlin.toml: [baseline], [baseline.site.NAME], [baseline.device.NAME].")]
+    Baseline(Baseline),
     /// Device sheets: for what an appliance shows only on screen, and for everything known about a device in one form
     #[command(subcommand)]
     Sheet(Sheet),
@@ -195,11 +195,11 @@ A yardstick is stated in trevlin.toml: [yardstick], [yardstick.site.NAME], [yard
     /// List the checks, or explain one
     #[command(after_help = "Examples:
   trevlin checks                         every check, by area
-  trevlin checks tunnels/pptp-answers    why it matters, how it is judged, how to mend it
+  trevlin checks tunnels/pptp    why it matters, how it is judged, how to mend it
 
 The same stands in docs/checks.")]
     Checks {
-        /// A check, such as tunnels/pptp-answers
+        /// A check, such as tunnels/pptp
         id: Option<String>,
     },
     /// Write the demo estate and audit it
@@ -418,9 +418,9 @@ pub(crate) struct Judging {
     /// Judge certificates and dates as of this day, as 2026-11-25 [default: today]
     #[arg(long, value_name = "DATE", value_parser = date, env = "TREVLIN_AS_OF", hide_env_values = true)]
     pub(crate) as_of: Option<Date>,
-    /// Begin with this ready-made yardstick: default, strict or legacy-site (`trevlin yardstick` shows them)
+    /// Begin with this ready-made baseline: default, strict or legacy-site (`trevlin baseline` shows them)
     #[arg(long, value_name = "NAME")]
-    pub(crate) yardstick: Option<String>,
+    pub(crate) baseline: Option<String>,
 }
 
 #[derive(Debug, Args, Default)]

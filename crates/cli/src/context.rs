@@ -2,13 +2,13 @@
 
 use crate::args::{self};
 use crate::links;
-use crate::telling::Telling;
+use crate::verbosity::Verbosity;
 use anyhow::bail;
 use jiff::civil::Date;
 use std::io::{self, Write};
 use std::path::PathBuf;
 use std::process::ExitCode;
-use trevlin_audit::{Analyses, Outcome, Selection, Severity, Status, Yardstick};
+use trevlin_audit::{Analyses, Baseline, Outcome, Selection, Severity, Status};
 use trevlin_render::{Detail, Text};
 
 /// Columns of the terminal, or 100 where output goes elsewhere.
@@ -31,17 +31,17 @@ pub(crate) fn print(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> any
     }
 }
 
-pub(crate) fn telling(common: &args::Common) -> Telling {
+pub(crate) fn verbosity(common: &args::Common) -> Verbosity {
     match (common.quiet, common.is_verbose()) {
-        (true, _) => Telling::Nothing,
-        (_, true) => Telling::Everything,
-        _ => Telling::Warnings,
+        (true, _) => Verbosity::Nothing,
+        (_, true) => Verbosity::Everything,
+        _ => Verbosity::Warnings,
     }
 }
 
 /// What an estate is judged by.
-pub(crate) fn yardstick(estate: &Analyses, judging: &args::Judging) -> Yardstick {
-    estate.yardstick(judging.as_of.unwrap_or_else(today))
+pub(crate) fn baseline(estate: &Analyses, judging: &args::Judging) -> Baseline {
+    estate.baseline(judging.as_of.unwrap_or_else(today))
 }
 
 pub(crate) fn text<'a>(common: &args::Common, full: bool, again: &'a str) -> Text<'a> {

@@ -7,7 +7,7 @@ use crate::file::{File, LeftOut};
 use crate::labels::{Label, drop_repeated_files, labels};
 use crate::progress::Progress;
 use crate::read::read;
-use crate::telling::Telling;
+use crate::verbosity::Verbosity;
 use crate::walk::{self, Root};
 use crate::{limits, links, messages, phrasebooks};
 use anyhow::{Context, anyhow, bail};
@@ -25,7 +25,7 @@ use trevlin_model::written::kept;
 use trevlin_model::{Export, ExportId, HeldSecret, Limit, Limits, LineClass, Note, Origin, size};
 use trevlin_readers::scrub::{is_comment, is_prose, uncommented};
 use trevlin_readers::{
-    Phrasebook, Reader, Reading, Recognised, Shelf, Surroundings, announced, includes, recognise,
+    Phrasebook, ReadContext, Reader, Reading, Recognised, Shelf, announced, includes, recognise,
 };
 use zeroize::{Zeroize, Zeroizing};
 
@@ -54,33 +54,33 @@ impl Decoded {
 ///
 /// # Errors
 /// When nothing could be read or recognised, or an estate file is not valid.
-pub(crate) fn estate(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Analyses> {
-    begun_with(paths, telling, None)
+pub(crate) fn estate(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Analyses> {
+    begun_with(paths, verbosity, None)
 }
 
-/// The same with the yardstick that was asked for.
+/// The same with the baseline that was asked for.
 ///
 /// # Errors
-/// As [`estate`], and when there is no such yardstick.
-pub(crate) fn judged(paths: &[PathBuf], telling: Telling, judging: &Judging) -> anyhow::Result<Analyses> {
-    begun_with(paths, telling, judging.yardstick.as_deref())
+/// As [`estate`], and when there is no such baseline.
+pub(crate) fn judged(paths: &[PathBuf], verbosity: Verbosity, judging: &Judging) -> anyhow::Result<Analyses> {
+    begun_with(paths, verbosity, judging.baseline.as_deref())
 }
 
-fn begun_with(paths: &[PathBuf], telling: Telling, yardstick: Option<&str>) -> anyhow::Result<Analyses> {
-    let mut gathered = debug_span!("finding and decoding files").in_scope(|| gather(paths, telling))?;
-    if let Some(name) = yardstick {
-        gathered.file.yardstick.begin_with(name)?;
+fn begun_with(paths: &[PathBuf], verbosity: Verbosity, baseline: Option<&str>) -> anyhow::Result<Analyses> {
+    let mut gathered = debug_span!("finding and decoding files").in_scope(|| gather(paths, verbosity))?;
+    if let Some(name) = baseline {
+        gathered.file.baseline.begin_with(name)?;
     }
     let inputs = debug_span!("reading formats").in_scope(|| {
-        read_all(gathered.decoded, &gathered.file, &gathered.unread, Unread::Forgotten, telling)
+        read_all(gathered.decoded, &gathered.file, &gathered.unread, Unread::Forgotten, verbosity)
     });
     let mut estate = debug_span!("putting devices together")
         .in_scope(|| Estate::within(inputs, &gathered.file, limits::in_force()));
     let files = gathered.left_out.into_iter();
     let files = files.map(|one| LeftOutFile { path: one.at.to_string_lossy().into_owned(), why: one.why });
-    if telling != Telling::Nothing {
+    if verbosity != Verbosity::Nothing {
         estate.left_out.iter().for_each(|one| messages::warning(&format!("{}: {}", one.path, one.why)));
-        estate.yardsticks_of_nobody.iter().for_each(|text| messages::warning(text));
+        estate.baselines_of_nobody.iter().for_each(|text| messages::warning(text));
         estate.mixed().iter().for_each(|text| messages::warning(text));
     }
     estate.left_out = files.chain(std::mem::take(&mut estate.left_out)).collect();
@@ -105,8 +105,8 @@ pub(crate) struct Copied {
 ///
 /// # Errors
 /// As [`estate`].
-pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Copied> {
-    let gathered = gather(paths, telling)?;
+pub(crate) fn to_copy(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Copied> {
+    let gathered = gather(paths, verbosity)?;
     let uncommented = gathered
         .decoded
         .iter()
@@ -122,12 +122,12 @@ pub(crate) fn to_copy(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Cop
         })
         .collect();
     let (mut commented, mut commented_places) = (Vec::new(), Vec::new());
-    for input in read_all(uncommented, &gathered.file, &gathered.unread, Unread::Kept, telling) {
+    for input in read_all(uncommented, &gathered.file, &gathered.unread, Unread::Kept, verbosity) {
         commented.extend(input.facts.secrets);
         commented_places.extend(input.facts.masked_places);
     }
     let estate = Estate::within(
-        read_all(gathered.decoded, &gathered.file, &gathered.unread, Unread::Kept, telling),
+        read_all(gathered.decoded, &gathered.file, &gathered.unread, Unread::Kept, verbosity),
         &gathered.file,
         limits::in_force(),
     );
@@ -171,7 +171,7 @@ struct Gathered {
     unread: BTreeMap<String, Vec<String>>,
 }
 
-fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
+fn gather(paths: &[PathBuf], verbosity: Verbosity) -> anyhow::Result<Gathered> {
     links::remember(paths);
     let limits = limits::in_force();
     let mut allowance = walk::Allowance::of(limits);
@@ -200,7 +200,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
             beside.push((format!("{}{ESTATE_FILE}", label.prefix), text));
         }
         let files = root.files.par_iter().filter(|one| one.path != ESTATE_FILE || !root.folder);
-        let progress = Progress::over("reading", root.files.len(), || root.size(), telling);
+        let progress = Progress::over("reading", root.files.len(), || root.size(), verbosity);
         let text = |one: &File| {
             let text = one.leads_to.clone().map_or_else(|| read(one, &limits), Ok);
             progress.done(text.as_ref().map_or(0, String::len));
@@ -231,14 +231,14 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
         }
         texts.push(Texts { root, label, files: kept, unread, has_estate_file: stated.is_some() });
     }
-    let mut books = take_phrasebooks(&mut texts, telling, &mut beside);
-    books.extend(phrasebooks::of_the_user(telling));
-    let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), telling, &mut left_out);
-    tell_what_was_left_out(&left_out, paths, telling);
+    let mut books = take_phrasebooks(&mut texts, verbosity, &mut beside);
+    books.extend(phrasebooks::of_the_user(verbosity));
+    let (decoded, unread) = sort_into_devices(texts, &Shelf::of(books), verbosity, &mut left_out);
+    tell_what_was_left_out(&left_out, paths, verbosity);
     if decoded.is_empty() {
         bail!("nothing to audit: no file below {} could be read", list(paths));
     }
-    tell_what_was_taken(&decoded, telling);
+    tell_what_was_taken(&decoded, verbosity);
     if decoded.iter().all(|one| one.format().is_none()) {
         let formats: Vec<_> = trevlin_readers::READERS.iter().map(|reader| reader.title).collect();
         bail!(
@@ -256,7 +256,7 @@ fn gather(paths: &[PathBuf], telling: Telling) -> anyhow::Result<Gathered> {
 }
 
 /// Names what was left out. Many files of one folder with one reason are one message, unless all are asked for.
-fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], telling: Telling) {
+fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], verbosity: Verbosity) {
     const SEVERAL: usize = 4;
     let folder = |one: &LeftOut| one.at.parent().map(Path::to_owned).unwrap_or_default();
     let mut groups: BTreeMap<(PathBuf, &str), Vec<&LeftOut>> = BTreeMap::new();
@@ -265,9 +265,11 @@ fn tell_what_was_left_out(left_out: &[LeftOut], paths: &[PathBuf], telling: Tell
     }
     for ((folder, why), group) in groups {
         // A path that was asked for by name is missed even by those who want no warnings.
-        let group: Vec<_> =
-            group.into_iter().filter(|one| telling != Telling::Nothing || paths.contains(&one.at)).collect();
-        if group.len() >= SEVERAL && telling != Telling::Everything {
+        let group: Vec<_> = group
+            .into_iter()
+            .filter(|one| verbosity != Verbosity::Nothing || paths.contains(&one.at))
+            .collect();
+        if group.len() >= SEVERAL && verbosity != Verbosity::Everything {
             messages::warning(&format!(
                 "{}: {} files here: {why} (-v names them)",
                 folder.display(),
@@ -306,7 +308,7 @@ fn merge(all: &mut ValidEstateFile, one: ValidEstateFile) {
     all.intents.extend(one.intents);
     all.accepts.extend(one.accepts);
     all.answers.extend(one.answers);
-    all.yardstick.add(one.yardstick);
+    all.baseline.add(one.baseline);
 }
 
 /// Takes lines out that are longer than a line may be, and says which: the others stay at their numbers.
@@ -346,7 +348,7 @@ struct Texts<'a> {
 /// Takes the phrasebooks out of what was read, wherever they lie. What is wrong with one is told, and what is right is used.
 fn take_phrasebooks(
     texts: &mut [Texts<'_>],
-    telling: Telling,
+    verbosity: Verbosity,
     beside: &mut Vec<(String, String)>,
 ) -> Vec<Arc<Phrasebook>> {
     let mut exports = Vec::new();
@@ -366,7 +368,7 @@ fn take_phrasebooks(
         });
     }
     let read: Vec<_> = exports.par_iter().with_max_len(1).map(Phrasebook::read).collect();
-    let told = exports.iter().zip(read).map(|(export, read)| phrasebooks::told(export, read, telling));
+    let told = exports.iter().zip(read).map(|(export, read)| phrasebooks::told(export, read, verbosity));
     let books = told.collect();
     beside.extend(exports.iter().map(|export| (export.path().to_owned(), export.text().to_owned())));
     books
@@ -379,14 +381,14 @@ const AT_A_TIME: usize = 32;
 fn sort_into_devices(
     texts: Vec<Texts<'_>>,
     books: &Shelf<Arc<Phrasebook>>,
-    telling: Telling,
+    verbosity: Verbosity,
     left_out: &mut Vec<LeftOut>,
 ) -> (Vec<Decoded>, BTreeMap<String, Vec<String>>) {
     let (mut decoded, mut not_read) = (Vec::new(), BTreeMap::<String, Vec<String>>::new());
     let limits = Arc::new(limits::in_force());
     for Texts { root, label, files, unread, has_estate_file } in texts {
         let bytes = || files.iter().map(|(_, text)| text.len() as u64).sum();
-        let progress = Progress::over("finding out formats", files.len(), bytes, telling);
+        let progress = Progress::over("finding out formats", files.len(), bytes, verbosity);
         let (exports, recognised): (Vec<_>, Vec<_>) = files
             .into_par_iter()
             .with_max_len(AT_A_TIME)
@@ -413,7 +415,7 @@ fn sort_into_devices(
         }
         let folders: Vec<_> =
             if root.folder { device_folders(&found) } else { vec![Some(String::new()); exports.len()] };
-        if root.folder && telling != Telling::Nothing {
+        if root.folder && verbosity != Verbosity::Nothing {
             several_in_one(&found, &folders).iter().for_each(|one| tell_of_several(one, root));
         }
         let known: BTreeSet<String> = folders.iter().flatten().cloned().collect();
@@ -458,15 +460,15 @@ fn tell_of_several(one: &SeveralInOne<'_>, root: &Root) {
     ));
 }
 
-fn tell_what_was_taken(decoded: &[Decoded], telling: Telling) {
+fn tell_what_was_taken(decoded: &[Decoded], verbosity: Verbosity) {
     for one in decoded {
         let path = one.export.path();
         let also = &one.recognised.also;
-        if !also.is_empty() && telling != Telling::Nothing {
+        if !also.is_empty() && verbosity != Verbosity::Nothing {
             let names: Vec<_> = also.iter().map(|reader| reader.name).collect();
             messages::warning(&format!("{path}: could be {} as well", names.join(" or ")));
         }
-        if telling == Telling::Everything {
+        if verbosity == Verbosity::Everything {
             if let Some(book) = &one.book {
                 messages::note(&format!(
                     "{path}: {} (phrasebook {}), device {}",
@@ -502,10 +504,10 @@ fn read_all(
     file: &ValidEstateFile,
     not_read: &BTreeMap<String, Vec<String>>,
     unread: Unread,
-    telling: Telling,
+    verbosity: Verbosity,
 ) -> Vec<Input> {
     let bytes = || decoded.iter().map(|one| one.export.text().len() as u64).sum();
-    let progress = Progress::over("taking in", decoded.len(), bytes, telling);
+    let progress = Progress::over("taking in", decoded.len(), bytes, verbosity);
     let mut by_folder: BTreeMap<String, Vec<(usize, Decoded)>> = BTreeMap::new();
     for (at, one) in decoded.into_iter().enumerate() {
         by_folder.entry(one.folder.clone()).or_default().push((at, one));
@@ -538,12 +540,12 @@ fn read_device(
         device.iter().filter(|(_, one)| strange(one)).map(|(_, one)| one.export.id()).collect();
     let lying_there =
         device.first().and_then(|(_, one)| not_read.get(&one.folder)).cloned().unwrap_or_default();
-    let surroundings =
-        Surroundings::with_ike_daemon(exports, ike).of_no_format(of_no_format).with_unread(lying_there);
+    let context =
+        ReadContext::with_ike_daemon(exports, ike).of_no_format(of_no_format).with_unread(lying_there);
     let read = |one: &Decoded| match (&one.book, one.reader()) {
         (Some(book), _) => whatever_happens(&one.export, || book.read_export(&one.export)),
         (None, Some(reader)) => {
-            whatever_happens(&one.export, || includes::read(reader, &one.export, &surroundings))
+            whatever_happens(&one.export, || includes::read(reader, &one.export, &context))
         }
         (None, None) => self::unread(&one.export),
     };
@@ -562,7 +564,7 @@ fn read_device(
     };
     let mut readings: Vec<(usize, Reading)> = order.into_par_iter().with_max_len(1).map(read_on).collect();
     readings.sort_unstable_by_key(|(at, _)| *at);
-    drop(surroundings);
+    drop(context);
     // A file without a format of its own may have been read by another's reader: included, or named for a secret.
     let mut touched: BTreeMap<ExportId, (&'static str, Places)> = BTreeMap::new();
     for ((_, one), (_, reading)) in device.iter().zip(&readings) {

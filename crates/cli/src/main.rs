@@ -1,6 +1,5 @@
 //! The `trevlin` command.
 
-mod ahead;
 mod args;
 mod commands;
 mod context;
@@ -16,10 +15,11 @@ mod output;
 mod packed;
 mod phrasebooks;
 mod picture;
+mod preload;
 mod progress;
 mod read;
-mod telling;
 mod unfinished;
+mod verbosity;
 mod walk;
 
 use clap::Parser;
@@ -39,7 +39,7 @@ fn work_on(jobs: Option<std::num::NonZeroUsize>) -> anyhow::Result<()> {
 
 fn main() -> ExitCode {
     messages::tell_faults_without_their_words();
-    ahead::begin();
+    preload::begin();
     let arguments = args::Arguments::parse();
     arguments.common.color.write_global();
     if arguments.common.verbose > 1 {

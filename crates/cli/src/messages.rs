@@ -3,7 +3,7 @@
 use anstyle::{AnsiColor, Style};
 use std::io::Write;
 use tracing_subscriber::fmt::format::FmtSpan;
-use trevlin_render::neutral;
+use trevlin_render::sanitize;
 
 const ERROR: Style = AnsiColor::Red.on_default().bold();
 const WARNING: Style = AnsiColor::Yellow.on_default().bold();
@@ -11,7 +11,7 @@ const NOTE: Style = Style::new().dimmed();
 
 fn say(style: Style, word: &str, text: &str) {
     // Standard error may be closed; there is nobody left to tell then.
-    let _ = writeln!(anstream::stderr(), "{style}{word}:{style:#} {}", neutral(text));
+    let _ = writeln!(anstream::stderr(), "{style}{word}:{style:#} {}", sanitize(text));
 }
 
 /// The run could not be done.

@@ -1,24 +1,24 @@
 //! Where phrasebooks come from, and which is for an export.
 
 use crate::messages;
-use crate::telling::Telling;
+use crate::verbosity::Verbosity;
 use std::path::PathBuf;
 use std::sync::Arc;
 use trevlin_model::{Export, Note};
 use trevlin_readers::{Phrasebook, Recognised, Shelf};
 
 /// A phrasebook from its file. What is wrong with it is told.
-pub(crate) fn of(export: &Export, telling: Telling) -> Arc<Phrasebook> {
-    told(export, Phrasebook::read(export), telling)
+pub(crate) fn of(export: &Export, verbosity: Verbosity) -> Arc<Phrasebook> {
+    told(export, Phrasebook::read(export), verbosity)
 }
 
 /// A phrasebook that was read from its file, after what is wrong with it was told.
 pub(crate) fn told(
     export: &Export,
     (book, notes): (Phrasebook, Vec<Note>),
-    telling: Telling,
+    verbosity: Verbosity,
 ) -> Arc<Phrasebook> {
-    if telling != Telling::Nothing {
+    if verbosity != Verbosity::Nothing {
         for note in notes {
             let line = export.line_of(note.origin.start);
             messages::warning(&format!("{}:{line}: {}", export.path(), note.text));
@@ -29,7 +29,7 @@ pub(crate) fn told(
 
 /// Phrasebooks in the user's configuration folder (XDG Base Directory Specification: `$XDG_CONFIG_HOME`, else `~/.config`), in order
 /// of name.
-pub(crate) fn of_the_user(telling: Telling) -> Vec<Arc<Phrasebook>> {
+pub(crate) fn of_the_user(verbosity: Verbosity) -> Vec<Arc<Phrasebook>> {
     let set = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let home = || Some(set("HOME")?.join(".config"));
     let Some(folder) = set("XDG_CONFIG_HOME").or_else(home).map(|folder| folder.join("trevlin/phrasebooks"))
@@ -42,7 +42,7 @@ pub(crate) fn of_the_user(telling: Telling) -> Vec<Arc<Phrasebook>> {
     paths.sort();
     let read = |path: PathBuf| {
         let export = crate::read::export(&path).ok()?;
-        Phrasebook::is_one(&export).then(|| of(&export, telling))
+        Phrasebook::is_one(&export).then(|| of(&export, verbosity))
     };
     paths.into_iter().filter_map(read).collect()
 }

@@ -1,6 +1,6 @@
 //! How far reading has come, for whoever waits at a terminal.
 
-use crate::telling::Telling;
+use crate::verbosity::Verbosity;
 use indicatif::{HumanCount, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::io::IsTerminal;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -28,17 +28,17 @@ impl Progress {
         what: &'static str,
         files: usize,
         bytes: impl FnOnce() -> u64,
-        telling: Telling,
+        verbosity: Verbosity,
     ) -> Self {
-        let shown = telling != Telling::Nothing && std::io::stderr().is_terminal();
+        let shown = verbosity != Verbosity::Nothing && std::io::stderr().is_terminal();
         let bytes = if shown { bytes() } else { 0 };
         let target = if bytes < SMALL { ProgressDrawTarget::hidden() } else { ProgressDrawTarget::stderr() };
         Self::on(target, what, files as u64, bytes)
     }
 
     /// While so many files, with so many bytes, are judged: there is no telling how long that takes.
-    pub(crate) fn judging(files: usize, bytes: impl FnOnce() -> u64, telling: Telling) -> Self {
-        let progress = Self::over("judging", files, bytes, telling);
+    pub(crate) fn judging(files: usize, bytes: impl FnOnce() -> u64, verbosity: Verbosity) -> Self {
+        let progress = Self::over("judging", files, bytes, verbosity);
         if let Ok(style) = ProgressStyle::with_template(JUDGING) {
             progress.bar.set_style(style);
         }
@@ -102,7 +102,7 @@ mod tests {
     #[test]
     fn nothing_is_counted_or_drawn_where_nobody_looks() {
         // Tests have no terminal.
-        let progress = Progress::over("reading", 1, || panic!("nobody asked"), Telling::Warnings);
+        let progress = Progress::over("reading", 1, || panic!("nobody asked"), Verbosity::Warnings);
         assert!(progress.bar.is_hidden());
     }
 }

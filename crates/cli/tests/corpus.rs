@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 use support::{Dice, Seed, damage, seeds};
 use trevlin_audit::{Analyses, Estate, Input, ValidEstateFile, audit};
 use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Surroundings, decode, recognise};
+use trevlin_readers::{ReadContext, decode, recognise};
 
 /// Files of a device.
 const PER_DEVICE: usize = 12;
@@ -51,7 +51,7 @@ fn judged(path: &str, bytes: &[u8]) {
     let Ok(text) = decode(bytes) else { return };
     let export = Export::new(ExportId(0), path, text);
     let Some(reader) = recognise(&export).reader else { return };
-    let reading = (reader.read)(&export, &Surroundings::of(vec![&export]));
+    let reading = (reader.read)(&export, &ReadContext::of(vec![&export]));
     let input = Input {
         export,
         folder: "d".into(),
@@ -60,7 +60,7 @@ fn judged(path: &str, bytes: &[u8]) {
         ledger: reading.ledger,
     };
     let estate = Analyses::of(Estate::assemble(vec![input], &ValidEstateFile::default()));
-    let _ = audit(&estate, &estate.yardstick(jiff::civil::date(2026, 11, 25)));
+    let _ = audit(&estate, &estate.baseline(jiff::civil::date(2026, 11, 25)));
 }
 
 #[test]

@@ -8,7 +8,7 @@ use std::fmt::{Debug, Write};
 use std::fs;
 use std::path::Path;
 use trevlin_model::{Export, ExportId, LineClass};
-use trevlin_readers::{Reading, Surroundings, decode, recognise};
+use trevlin_readers::{ReadContext, Reading, decode, recognise};
 
 /// Device `a` has the address 10.4.0.1, and device `b` sends what it does not know there: they share a network.
 pub const GATE: (&str, &str) =
@@ -34,7 +34,7 @@ pub fn estate_with(files: &[(&str, &str)], estate_file: &str) -> Estate {
         .iter()
         .map(|export| {
             let own = folder(export.path());
-            let around = Surroundings::of(exports.iter().filter(|one| folder(one.path()) == own).collect());
+            let around = ReadContext::of(exports.iter().filter(|one| folder(one.path()) == own).collect());
             let reader = recognise(export).reader;
             let reading = reader.map_or_else(
                 || {

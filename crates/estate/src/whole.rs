@@ -22,8 +22,8 @@ fn whole(folder: &str) -> String {
     page.each("left out", &estate.left_out);
     page.each("mixed", estate.mixed());
     page.each("names", names(&estate));
-    page.each("yardstick", estate.yardstick_rows());
-    page.each("of nobody", &estate.yardsticks_of_nobody);
+    page.each("baseline", estate.baseline_rows());
+    page.each("of nobody", &estate.baselines_of_nobody);
     page.each("own space", crate::assemble::space::own_space(&estate));
     for (at, device) in estate.devices.iter().enumerate() {
         page.part(&format!("{} ({}, {:?})", device.name, device.kind.word(), device.site));

@@ -2,7 +2,7 @@
 //!
 //! Long because one vocabulary for all languages of rules, which readers and the packet engine share as a whole.
 
-use crate::{Cut, ExportState, Family, IpRange, Limit, Limits, Origin, Residual};
+use crate::{ExportState, Family, IpRange, Limit, Limits, Origin, Residual, Truncation};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -131,7 +131,7 @@ pub struct Filter {
 
 impl Filter {
     /// Leaves out rules beyond a limit, and says so. Where they stood, anything may happen to a packet.
-    pub fn cut(&mut self, limits: &Limits) -> Option<Cut> {
+    pub fn cut(&mut self, limits: &Limits) -> Option<Truncation> {
         let most = limits.of(Limit::Rules);
         let count: usize = self.chains.iter().map(|chain| chain.rules.len()).sum();
         if count <= most {
@@ -154,7 +154,7 @@ impl Filter {
             self.table,
             Limit::Rules.remedy()
         );
-        Some(Cut { limit: Limit::Rules, origin: first.unwrap_or(self.origin), text })
+        Some(Truncation { limit: Limit::Rules, origin: first.unwrap_or(self.origin), text })
     }
 
     /// The chain with this name.

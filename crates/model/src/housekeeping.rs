@@ -1,6 +1,6 @@
 //! What keeps a device in order: where its log goes, whose clock it follows, what it starts; and the radio networks that it spans.
 
-use crate::served::{Carried, Demand};
+use crate::served::{Requirement, TransportSecurity};
 use crate::written::Word;
 use crate::{Origin, Setting};
 use serde::{Deserialize, Serialize};
@@ -13,7 +13,7 @@ pub struct LogTarget {
     /// The collector.
     pub host: String,
     /// Transport protocol and encryption.
-    pub carried: Carried,
+    pub carried: TransportSecurity,
     /// Whether lost messages are noticed (TCP or RELP).
     pub reliable: bool,
     /// Its line.
@@ -70,7 +70,7 @@ pub struct Radio {
     /// The line that lets clients join by button or number (Wi-Fi Protected Setup).
     pub setup: Option<Origin>,
     /// Whether management frames are protected (IEEE 802.11w).
-    pub management_frames: Setting<Demand>,
+    pub management_frames: Setting<Requirement>,
     /// Whether clients reach one another.
     pub clients_apart: bool,
     /// The line to point at.

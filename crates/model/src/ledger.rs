@@ -8,7 +8,7 @@ pub enum LineClass {
     /// It became facts.
     Understood,
     /// Known, and without bearing on what Trevlin judges; also blank lines and comments.
-    PassedOver,
+    Ignored,
     /// Not known, or known and wrong. Never silent.
     NotUnderstood,
 }
@@ -29,7 +29,7 @@ pub struct Ledger {
     /// One note for each place that was not understood, or that was understood with a reservation.
     pub notes: Vec<Note>,
     /// What a limit left out, the first places of each limit.
-    pub cuts: Vec<Cut>,
+    pub cuts: Vec<Truncation>,
     /// Why the whole export was not read, where a reader failed.
     pub faults: Vec<String>,
     /// What is missing of it.
@@ -56,7 +56,7 @@ pub enum GapKind {
 
 /// A place from which on something was not read, since it is beyond a limit.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Cut {
+pub struct Truncation {
     /// Which limit.
     pub limit: Limit,
     /// Where.
@@ -70,7 +70,7 @@ impl Ledger {
     #[must_use]
     pub fn new(lines: u32) -> Self {
         Self {
-            classes: vec![LineClass::PassedOver; lines as usize],
+            classes: vec![LineClass::Ignored; lines as usize],
             notes: Vec::new(),
             cuts: Vec::new(),
             faults: Vec::new(),
@@ -80,7 +80,7 @@ impl Ledger {
 
     /// Notes that something is left out from here on. A limit that is hit again and again is told for the first places; whether this
     /// is one of them.
-    pub fn cut(&mut self, cut: Cut) -> bool {
+    pub fn cut(&mut self, cut: Truncation) -> bool {
         const MOST: usize = 4;
         let first = self.cuts.iter().filter(|known| known.limit == cut.limit).count() < MOST;
         if first {

@@ -60,7 +60,7 @@ pub use filter::{
     MatchKind, NamedSet, PortForward, PortRange, Protocol, Rule, Target, Translation, TranslationKind,
 };
 pub use interface::{Interface, InterfaceAddress, Route};
-pub use ledger::{Cut, Gap, GapKind, Ledger, LineClass, Note};
+pub use ledger::{Gap, GapKind, Ledger, LineClass, Note, Truncation};
 pub use limits::{LIMITS, Limit, LimitError, LimitRow, Limits, size};
 pub use login::{FactorKind, Login, LoginDaemon, LoginList};
 pub use pool::{MalformedAddress, Pool, PoolPlacement};

@@ -93,16 +93,16 @@ impl Pool {
 
     /// Everything the pool lays claim to: its network where one is set aside, else its ranges.
     #[must_use]
-    pub fn claims(&self) -> Vec<(IpRange, Origin)> {
+    pub fn allocations(&self) -> Vec<(IpRange, Origin)> {
         match self.network {
             Some(net) => {
                 let whole = IpRange::from(net);
-                let mut claims = vec![(whole, self.origin)];
+                let mut allocations = vec![(whole, self.origin)];
                 // A pool stated apart may leave the network it belongs to; that part is claimed as well.
-                claims.extend(
+                allocations.extend(
                     self.ranges.iter().filter(|(range, _)| whole.intersection(range) != Some(*range)),
                 );
-                claims
+                allocations
             }
             None => self.ranges.clone(),
         }

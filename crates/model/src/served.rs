@@ -87,7 +87,7 @@ impl ServedKind {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Carried {
+pub enum TransportSecurity {
     /// It never is.
     Plain,
     /// It is where the client wants.
@@ -114,7 +114,7 @@ pub struct Endpoint {
     /// Port.
     pub port: u16,
     /// Whether what passes is encrypted.
-    pub carried: Carried,
+    pub carried: TransportSecurity,
     /// The line; for a default the line of the service.
     pub origin: Origin,
 }
@@ -122,7 +122,7 @@ pub struct Endpoint {
 impl Endpoint {
     /// A place at every address.
     #[must_use]
-    pub fn everywhere(protocol: Protocol, port: u16, carried: Carried, origin: Origin) -> Self {
+    pub fn everywhere(protocol: Protocol, port: u16, carried: TransportSecurity, origin: Origin) -> Self {
         Self { protocol, address: None, families: Families::Both, interface: None, port, carried, origin }
     }
 
@@ -256,7 +256,7 @@ impl Sources {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Asked {
+pub enum AuthRequirement {
     /// Nothing.
     Nothing,
     /// That he calls from an address that is trusted; his own machine says who he is.
@@ -273,7 +273,7 @@ pub enum Asked {
     Refused,
 }
 
-impl Asked {
+impl AuthRequirement {
     /// In words, behind "asks for".
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -293,7 +293,7 @@ impl Asked {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Demand {
+pub enum Requirement {
     /// Never.
     Never,
     /// Where the other end wants it.
@@ -396,7 +396,7 @@ impl PartKind {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct Part {
+pub struct ServiceResource {
     /// What it is.
     pub kind: PartKind,
     /// Name; that of a community is left out, as it is a secret.
@@ -410,22 +410,22 @@ pub struct Part {
     #[cfg_attr(feature = "schema", schemars(with = "Option<Sources>"))]
     pub sources: Sources,
     /// What is asked of the least that come in.
-    pub login: Setting<Asked>,
+    pub login: Setting<AuthRequirement>,
     /// Who may, where it is limited to some by name.
     pub users: Vec<String>,
     /// Whether the least that come in may change it.
     pub writes: Setting<bool>,
     /// Whether messages are signed, where the protocol can; `None` where it cannot or the service as a whole decides.
-    pub signing: Option<Setting<Demand>>,
+    pub signing: Option<Setting<Requirement>>,
     /// Whether the content is encrypted, where the protocol can by itself.
-    pub encryption: Option<Setting<Demand>>,
+    pub encryption: Option<Setting<Requirement>>,
     /// What is to be known besides, with the line that says so.
     pub remarks: Vec<(Remark, Origin)>,
     /// The line to point at.
     pub origin: Origin,
 }
 
-impl Part {
+impl ServiceResource {
     /// The same with its own name in its file.
     #[must_use]
     pub fn labelled(mut self, label: impl Into<String>) -> Self {
@@ -474,7 +474,7 @@ impl Part {
     /// Whether nothing is asked, for certain.
     #[must_use]
     pub fn asks_nothing(&self) -> bool {
-        self.login.value() == Some(&Asked::Nothing)
+        self.login.value() == Some(&AuthRequirement::Nothing)
     }
 
     /// What it is called in a sentence.
@@ -523,7 +523,7 @@ pub struct Served {
     /// Where it listens.
     pub endpoints: Vec<Endpoint>,
     /// What it gives out.
-    pub parts: Vec<Part>,
+    pub parts: Vec<ServiceResource>,
     /// Versions and algorithms that may be agreed on.
     pub offers: Vec<Offer>,
     /// What the exports cannot tell, with the line that makes one ask.
@@ -574,7 +574,7 @@ impl Served {
 
     /// The widest of how its connections may be carried beyond the device; `None` where it does not listen there.
     #[must_use]
-    pub fn carried(&self) -> Option<Carried> {
+    pub fn carried(&self) -> Option<TransportSecurity> {
         self.endpoints.iter().filter(|one| !one.is_local()).map(|one| one.carried).min()
     }
 }
@@ -608,10 +608,10 @@ mod tests {
         let at = |port, carried| Endpoint::everywhere(Protocol::TCP, port, carried, line);
         let mut served = Served::new(ServedKind::Pages, "x", "x", &[], line);
         assert_eq!(served.carried(), None);
-        served.endpoints.push(at(80, Carried::Plain).at(IpAddr::from([127, 0, 0, 1])));
+        served.endpoints.push(at(80, TransportSecurity::Plain).at(IpAddr::from([127, 0, 0, 1])));
         assert!(served.is_local());
-        served.endpoints.push(at(443, Carried::Encrypted).at(IpAddr::from([0, 0, 0, 0])));
-        assert_eq!(served.carried(), Some(Carried::Encrypted));
+        served.endpoints.push(at(443, TransportSecurity::Encrypted).at(IpAddr::from([0, 0, 0, 0])));
+        assert_eq!(served.carried(), Some(TransportSecurity::Encrypted));
         assert_eq!((served.endpoints[1].address, served.endpoints[1].families), (None, Families::V4));
     }
 }

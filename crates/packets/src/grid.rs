@@ -1,6 +1,6 @@
 //! Steps by where their destinations and sources lie: a grid of cells, one for each pair of spans of a sketch.
 
-use crate::sketch::{SPANS, Sketch};
+use crate::signature::{CubeSignature, SPANS};
 use std::ops::{ControlFlow, Range};
 
 /// A step that reaches into more cells than this is not kept here.
@@ -27,7 +27,7 @@ pub(crate) struct Grid {
 
 impl Grid {
     /// A grid of some steps, handed over in order, and those that are better kept otherwise.
-    pub(crate) fn of(steps: &[u32], sketches: &[Sketch]) -> (Self, Vec<u32>) {
+    pub(crate) fn of(steps: &[u32], sketches: &[CubeSignature]) -> (Self, Vec<u32>) {
         // About as many cells as steps, so that few share one and most hold some.
         let side = steps.len().isqrt().next_power_of_two().min(SPANS);
         let joined = (SPANS / side).ilog2();
@@ -82,24 +82,24 @@ impl Grid {
     /// does not, until there is a break.
     pub(crate) fn near(
         &self,
-        sketch: &Sketch,
-        sketches: &[Sketch],
+        signature: &CubeSignature,
+        sketches: &[CubeSignature],
         span: &Range<u32>,
         found: &mut impl FnMut(Option<u32>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
-        let [rows, columns, _] = sketch.0.map(|bits| lines(bits, self.joined));
+        let [rows, columns, _] = signature.0.map(|bits| lines(bits, self.joined));
         let cells = rows.clone().count() * columns.clone().count();
         let all = self.begins.len() - 1;
         // To ask every step is less than to ask many cells, of which most hold none, or steps that are in several.
         if cells * (all + self.held.len()) >= self.steps.len() * all {
             return within(&self.steps, span)
-                .try_for_each(|step| found(sketch.may_meet(&sketches[step as usize]).then_some(step)));
+                .try_for_each(|step| found(signature.may_meet(&sketches[step as usize]).then_some(step)));
         }
         for row in rows {
             for column in columns.clone() {
                 within(self.cell(row, column), span).try_for_each(|step| {
                     // Where they share several cells, it is the first that counts.
-                    let first = sketch.first_shared(&sketches[step as usize]);
+                    let first = signature.first_shared(&sketches[step as usize]);
                     let here = first.is_some_and(|(destination, source)| {
                         (destination >> self.joined, source >> self.joined) == (row, column)
                     });

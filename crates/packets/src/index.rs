@@ -5,7 +5,7 @@
 use crate::cube::{Cube, Field, Point, Ranges, Region, Value, have_common, holds};
 use crate::grid::{Grid, within};
 use crate::program::Step;
-use crate::sketch::{Cuts, Sketch};
+use crate::signature::{CubeSignature, Cuts};
 use std::collections::BTreeMap;
 use std::ops::{ControlFlow, Range};
 
@@ -33,7 +33,7 @@ type Common = [Option<Ranges>; GROUPED.len()];
 pub(crate) struct Index {
     cuts: Cuts,
     /// Of every step.
-    sketches: Vec<Sketch>,
+    sketches: Vec<CubeSignature>,
     /// Steps of the same interfaces, as those of a chain for one interface are.
     groups: Vec<(Common, Group)>,
     /// All others.
@@ -53,7 +53,7 @@ pub(crate) struct LookedUp<'a> {
     /// The packet.
     pub(crate) point: &'a Point,
     /// Its sketch.
-    pub(crate) sketch: Sketch,
+    pub(crate) signature: CubeSignature,
     /// Every step that holds for it is in one of them; each is in order.
     pub(crate) lists: Vec<&'a [u32]>,
 }
@@ -102,7 +102,7 @@ impl Index {
             groups.split_off(apart).into_iter().flat_map(|(_, numbers)| numbers).collect();
         rest.sort_unstable();
         let cuts = Cuts::of(steps);
-        let sketches: Vec<Sketch> = steps.iter().map(|step| cuts.region(&step.region)).collect();
+        let sketches: Vec<CubeSignature> = steps.iter().map(|step| cuts.region(&step.region)).collect();
         let group = |numbers: &[u32]| {
             let tree = |numbers: &[u32]| Tree::by(&KEYS, steps, numbers, greatest);
             let parted = (numbers.len() > LONG).then(|| Grid::of(numbers, &sketches));
@@ -116,8 +116,8 @@ impl Index {
     }
 
     /// Whether a step may hold for packets of a sketch. If not, it surely does not.
-    pub(crate) fn may_meet(&self, sketch: &Sketch, step: u32) -> bool {
-        sketch.may_meet(&self.sketches[step as usize])
+    pub(crate) fn may_meet(&self, signature: &CubeSignature, step: u32) -> bool {
+        signature.may_meet(&self.sketches[step as usize])
     }
 
     /// The groups whose grouped fields may all hold what is looked for.
@@ -132,12 +132,12 @@ impl Index {
 
     /// Looks a packet up.
     pub(crate) fn look_up<'a>(&'a self, point: &'a Point) -> LookedUp<'a> {
-        let sketch = self.cuts.point(point);
+        let signature = self.cuts.point(point);
         let mut lists = Vec::new();
         for group in self.groups(|field, ranges| holds(ranges, point[field as usize])) {
             group.all.lists(point, &mut lists);
         }
-        LookedUp { point, sketch, lists }
+        LookedUp { point, signature, lists }
     }
 
     /// Whether the same steps may meet two cubes.
@@ -153,17 +153,17 @@ impl Index {
         span: &Range<u32>,
         found: &mut impl FnMut(Option<u32>) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
-        let sketch = self.cuts.cube(cube);
+        let signature = self.cuts.cube(cube);
         let meets = |field, ours: &Ranges| cube.side(field).is_none_or(|theirs| have_common(ours, theirs));
         for group in self.groups(meets) {
             let tree = match &group.parted {
                 Some((grid, others)) => {
-                    grid.near(&sketch, &self.sketches, span, found)?;
+                    grid.near(&signature, &self.sketches, span, found)?;
                     others
                 }
                 None => &group.all,
             };
-            tree.near(cube, span, &mut |step| found(self.may_meet(&sketch, step).then_some(step)))?;
+            tree.near(cube, span, &mut |step| found(self.may_meet(&signature, step).then_some(step)))?;
         }
         ControlFlow::Continue(())
     }
@@ -425,7 +425,7 @@ mod tests {
                     for (number, _) in (0..).zip(&steps).filter(|(_, step)| step.region.contains(&point)) {
                         let is_in = |lists: &[&[u32]]| lists.iter().any(|list| list.contains(&number));
                         prop_assert!(is_in(&packet.lists) && is_in(&in_tree), "{} {:?}", number, point);
-                        prop_assert!(index.may_meet(&packet.sketch, number));
+                        prop_assert!(index.may_meet(&packet.signature, number));
                     }
                 }
             }

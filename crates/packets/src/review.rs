@@ -4,13 +4,13 @@
 //! A rule is alive as soon as one packet is found that no earlier rule takes, and most rules show one at once. Only where none
 //! is found are the earlier rules that meet it taken away from it, exactly.
 
-mod desk;
-mod standing;
+mod reviewer;
+mod status;
 
 use crate::program::{Program, RuleId, at_hook};
 use crate::space::Space;
-use desk::Desk;
-pub use standing::{Left, Partly, RuleReview, Standing, new_connections};
+use reviewer::RuleReviewer;
+pub use status::{Left, Partly, RuleReview, RuleStatus, new_connections};
 use std::collections::BTreeMap;
 use trevlin_model::{Chain, Filter, Hook};
 
@@ -50,10 +50,10 @@ pub struct ChainReview {
 pub fn review(space: &Space, filter: &Filter, chain: &Chain, work: usize) -> ChainReview {
     let program = Program::of(space, filter, chain);
     let hook = chain.hook.unwrap_or(Hook::Forward);
-    let desk = Desk::new(space, &program, at_hook(space, hook));
+    let reviewer = RuleReviewer::new(space, &program, at_hook(space, hook));
     let mut rules: BTreeMap<RuleId, RuleReview> = BTreeMap::new();
-    for (number, one) in desk.share_out(work) {
-        let Some(id) = desk.step(number).rule else { continue };
+    for (number, one) in reviewer.share_out(work) {
+        let Some(id) = reviewer.step(number).rule else { continue };
         match rules.get_mut(&id) {
             Some(known) => known.join(one),
             None => {

@@ -2,15 +2,15 @@
 
 use trevlin_model::{Export, ExportId, Family, Filter, Protocol};
 use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_readers::{ReadContext, recognise};
 
 fn tables(text: &str) -> Vec<Filter> {
     let export = Export::new(ExportId(0), "iptables-save.txt", text.into());
-    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings::default()).facts.filters
+    (recognise(&export).reader.expect("recognised").read)(&export, &ReadContext::default()).facts.filters
 }
 
 /// The fate of TCP and UDP entering by eth0 for the device, as `accepted/blocked`.
-fn fates(text: &str, way: Way) -> String {
+fn outcomes(text: &str, way: Way) -> String {
     let tables = tables(text);
     let tables: Vec<&Filter> = tables.iter().collect();
     let own = ["192.0.2.9".parse().expect("address")];
@@ -72,7 +72,7 @@ fn what_the_rest_meets() {
         ("ACCEPT", "-A INPUT -j MARK --set-mark 1\n-A INPUT -j DROP", "blocked/blocked"),
     ] {
         let text = format!("*filter\n:INPUT {policy} [0:0]\n:X - [0:0]\n:Y - [0:0]\n{rules}\nCOMMIT\n");
-        assert_eq!(fates(&text, Way::ToDevice), wanted, "policy {policy}, {rules}");
+        assert_eq!(outcomes(&text, Way::ToDevice), wanted, "policy {policy}, {rules}");
     }
 }
 
@@ -90,7 +90,7 @@ fn tables_are_asked_in_order() {
         ("*raw\n-A PREROUTING -j ACCEPT\nCOMMIT\n*filter\n:INPUT DROP [0:0]\nCOMMIT\n", "blocked/blocked"),
         ("*nat\n:PREROUTING ACCEPT [0:0]\n:INPUT ACCEPT [0:0]\nCOMMIT\n", "accepted/accepted"),
     ] {
-        assert_eq!(fates(text, Way::ToDevice), wanted, "{text}");
+        assert_eq!(outcomes(text, Way::ToDevice), wanted, "{text}");
     }
 }
 
@@ -104,7 +104,7 @@ fn passing_through_asks_the_forward_chain() {
         ("-A FORWARD -m conntrack --ctstate DNAT -j ACCEPT", "blocked/blocked"),
     ] {
         let text = format!("*filter\n:INPUT ACCEPT [0:0]\n:FORWARD DROP [0:0]\n{rules}\nCOMMIT\n");
-        assert_eq!(fates(&text, Way::Through), wanted, "{rules}");
+        assert_eq!(outcomes(&text, Way::Through), wanted, "{rules}");
     }
 }
 

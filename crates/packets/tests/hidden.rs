@@ -5,11 +5,11 @@
 use trevlin_model::{Export, ExportId, Filter, IpRange};
 use trevlin_packets::Holds;
 use trevlin_packets::hidden::{Leaving, hides_source};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_readers::{ReadContext, recognise};
 
 fn filters(name: &str, text: &str) -> Vec<Filter> {
     let export = Export::new(ExportId(0), name, text.into());
-    let around = Surroundings::of(vec![&export]);
+    let around = ReadContext::of(vec![&export]);
     (recognise(&export).reader.unwrap().read)(&export, &around).facts.filters
 }
 

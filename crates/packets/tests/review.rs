@@ -9,7 +9,7 @@ use trevlin_model::{
     IpRange, Match, MatchKind, Origin, PortRange, Protocol, Rule, Target,
 };
 use trevlin_packets::Space;
-use trevlin_packets::review::{RuleReview, Standing, review, work_of};
+use trevlin_packets::review::{RuleReview, RuleStatus, review, work_of};
 
 const PLACE: Origin = Origin { export: ExportId(0), start: 0, end: 1 };
 
@@ -223,7 +223,7 @@ fn rules_are_told_whatever_tells_them_apart() {
             work_of(space.nodes(), RULES as usize, RULES as usize),
         );
         assert_eq!(review.rules.len(), RULES as usize, "{name}");
-        let dead = |one: &&RuleReview| one.standing != Standing::Alive;
+        let dead = |one: &&RuleReview| one.status != RuleStatus::Alive;
         assert_eq!(review.rules.values().find(dead), None, "{name}");
     }
 }

@@ -3,8 +3,8 @@
 use proptest::prelude::*;
 use std::net::IpAddr;
 use trevlin_model::{Export, ExportId, Facts, Family, Filter, IpRange, PortRange};
-use trevlin_packets::way::{Cell, Flow, Host, Net, Place, Sent, Shape, Start};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_packets::way::{Flow, Host, Net, Place, Sent, Shape, Start, TrafficClass};
+use trevlin_readers::{ReadContext, recognise};
 
 const EDGE: &str = r#"[{"ifname":"out0","addr_info":[{"local":"203.0.113.1","prefixlen":24}]},
 {"ifname":"lan0","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#;
@@ -47,7 +47,7 @@ fn facts(files: [&str; 3]) -> Facts {
     for (name, text) in ["ip-addr.json", "ip-route.json", "nft.txt"].into_iter().zip(files) {
         let export = Export::new(ExportId(0), name, text.to_owned());
         let reader = recognise(&export).reader.expect("recognised");
-        let reading = (reader.read)(&export, &Surroundings::default());
+        let reading = (reader.read)(&export, &ReadContext::default());
         assert!(reading.ledger.notes.is_empty(), "{name}: {:?}", reading.ledger.notes);
         all.absorb(*reading.facts);
     }
@@ -83,7 +83,7 @@ fn range(first: &str, last: &str) -> IpRange {
 
 const START: Start<'_> = Start::Entering { device: 0, interface: "out0", ipsec: false };
 
-fn cells(net: &Net<'_>) -> Vec<Cell> {
+fn cells(net: &Net<'_>) -> Vec<TrafficClass> {
     let all = vec![PortRange { first: 0, last: 65535 }];
     let sent = Sent {
         family: Family::V4,
@@ -98,7 +98,7 @@ fn cells(net: &Net<'_>) -> Vec<Cell> {
     cells.cells
 }
 
-fn holds(cell: &Cell, flow: &Flow<'_>) -> bool {
+fn holds(cell: &TrafficClass, flow: &Flow<'_>) -> bool {
     let address = |all: &[IpRange], one: IpAddr| all.iter().any(|range| range.contains(one));
     let port = |all: &[PortRange], one: u16| all.iter().any(|range| range.contains(one));
     address(&cell.sent.destinations, flow.destination)
@@ -155,7 +155,7 @@ fn a_cell_says_what_each_of_its_packets_comes_to() {
     let outcome = runner.run(&flows, |(source, destination, source_port, port)| {
         let flow = Flow { entering: "out0", source, destination, protocol: 6, source_port, port };
         let alone = net.ask(START, &flow);
-        let holding: Vec<&Cell> = cells.iter().filter(|cell| holds(cell, &flow)).collect();
+        let holding: Vec<&TrafficClass> = cells.iter().filter(|cell| holds(cell, &flow)).collect();
         prop_assert!(!holding.is_empty(), "{flow:?} is in no cell");
         for cell in holding {
             prop_assert_eq!(cell.answer.verdict, alone.verdict, "{:?}\n{:#?}\n{:#?}", flow, cell, alone);
@@ -186,7 +186,7 @@ fn what_is_delivered_is_told_as_a_set() {
             && cell.delivered.1 == [PortRange { first: 80, last: 80 }]
     });
     // Ten ports that become one, and everybody but a quarter of a network.
-    let web: Vec<Cell> =
+    let web: Vec<TrafficClass> =
         web.filter(|cell| cell.sent.ports == [PortRange { first: 8000, last: 8009 }]).collect();
     assert!(!web.is_empty());
     let from = |address: &str| {

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 use trevlin_model::{Export, ExportId, Facts, Filter};
 use trevlin_packets::way::{Answer, Flow, Host, SourceCheck, Verdict, Walker};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_readers::{ReadContext, recognise};
 
 const ADDRESSES: &str = r#"[{"ifname":"lo","flags":["LOOPBACK"],"addr_info":[{"local":"127.0.0.1","prefixlen":8}]},
 {"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24},{"local":"2001:db8:0:1::9","prefixlen":64}]},
@@ -19,7 +19,7 @@ fn facts(rules: &str) -> Facts {
     for (name, text) in [("ip-addr.json", ADDRESSES), ("ip-route.json", ROUTES), ("nft.txt", rules)] {
         let export = Export::new(ExportId(0), name, text.to_owned());
         let reader = recognise(&export).reader.expect("recognised");
-        let reading = (reader.read)(&export, &Surroundings::default());
+        let reading = (reader.read)(&export, &ReadContext::default());
         assert!(reading.ledger.notes.is_empty(), "{name}: {:?}", reading.ledger.notes);
         all.absorb(*reading.facts);
     }

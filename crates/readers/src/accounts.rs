@@ -1,6 +1,6 @@
 //! Accounts: `passwd`, `shadow` and `group` (passwd(5), shadow(5), group(5)).
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, TELLING_LINES};
+use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::account::{Account, HashScheme, ShadowEntry, StoredPassword, UserGroup};
 use trevlin_model::secret::SecretKind;
@@ -84,7 +84,7 @@ fn read(export: &Export, count: usize, take: Take) -> Reading {
         } else {
             Err("a wrong number of fields")
         };
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match outcome {
             Ok(()) => book.understood(origin),
             // A line of the wrong form may hold a hash, so nothing of it is repeated.
@@ -164,12 +164,12 @@ fn group(export: &Export, fields: &[&str], reading: &mut Reading) -> Result<(), 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::reader::Surroundings;
+    use crate::reader::ReadContext;
     use trevlin_model::{ExportId, LineClass};
 
     fn of(reader: &Reader, text: &str) -> Reading {
         let export = Export::new(ExportId(0), "x", text.into());
-        (reader.read)(&export, &Surroundings::default())
+        (reader.read)(&export, &ReadContext::default())
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Files of directives, one a line, with sections `<Name arguments>` to `</Name>` (httpd.conf, proftpd.conf).
 
-use crate::reader::Bookkeeper;
+use crate::reader::LineRecorder;
 use trevlin_model::{Export, Limit, Origin};
 
 /// A directive, or a section with what stands in it.
@@ -29,7 +29,7 @@ impl<'a> Directive<'a> {
 }
 
 /// The directives of a file as a tree. A section that is closed wrongly ends where its parent does.
-pub(crate) fn directives<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Vec<Directive<'a>> {
+pub(crate) fn directives<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Vec<Directive<'a>> {
     let mut stack: Vec<Directive<'a>> = Vec::new();
     let mut top: Vec<Directive<'a>> = Vec::new();
     for (text, origin) in logical_lines(export) {
@@ -174,7 +174,7 @@ mod tests {
         ] {
             let export = Export::new(ExportId(0), "f", text.into());
             let mut reading = Reading::of(&export);
-            let mut book = Bookkeeper::new(&export, &mut reading.ledger, &mut reading.elsewhere);
+            let mut book = LineRecorder::new(&export, &mut reading.ledger, &mut reading.elsewhere);
             assert_eq!(told(&directives(&export, &mut book)), wanted, "{text}");
             assert_eq!(reading.ledger.notes.len(), notes, "{text}");
         }
@@ -185,7 +185,7 @@ mod tests {
         let text = "<S>\n".repeat(10_000);
         let export = Export::new(ExportId(0), "f", text);
         let mut reading = Reading::of(&export);
-        let mut book = Bookkeeper::new(&export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(&export, &mut reading.ledger, &mut reading.elsewhere);
         assert_eq!(directives(&export, &mut book).len(), 1);
     }
 }

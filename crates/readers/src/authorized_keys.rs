@@ -1,6 +1,6 @@
 //! Public keys of the secure shell: `authorized_keys` and the `.pub` files of servers (sshd(8), AUTHORIZED_KEYS FILE FORMAT).
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, TELLING_LINES};
+use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use base64::Engine;
 use trevlin_model::Export;
 use trevlin_model::certificate::{KeyAlgorithm, PublicKey};
@@ -114,7 +114,7 @@ fn read(export: &Export) -> Reading {
             continue;
         }
         let origin = export.origin_of(text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let parsed = split(text).and_then(|parts| Some((parts, parse(parts.1, parts.2)?)));
         let Some(((options, kind, _, comment), key)) = parsed else {
             book.not_understood(

@@ -1,6 +1,6 @@
 //! Files of statements that end with `;` and blocks in braces (nginx.conf, named.conf).
 
-use crate::reader::Bookkeeper;
+use crate::reader::LineRecorder;
 use trevlin_model::{Export, Limit, LineClass, Origin};
 
 /// Which signs begin a comment besides `#`.
@@ -62,7 +62,7 @@ pub(crate) fn statements<'a>(
     export: &'a Export,
     text: &'a str,
     comments: Comments,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) -> Vec<Statement<'a>> {
     let mut stack: Vec<Statement<'a>> = Vec::new();
     let mut top = Vec::new();
@@ -227,7 +227,7 @@ mod tests {
     fn of(text: &str) -> (String, usize) {
         let export = Export::new(ExportId(0), "f", text.into());
         let mut reading = Reading::of(&export);
-        let mut book = Bookkeeper::new(&export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(&export, &mut reading.ledger, &mut reading.elsewhere);
         let all = statements(&export, export.text(), Comments::HashAndSlashes, &mut book);
         (told(&all), reading.ledger.notes.len())
     }

@@ -2,7 +2,7 @@
 //!
 //! Formats: ddclient(8) and the remarks in the file that comes with it; inadyn.conf(5).
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::sync::Arc;
 use trevlin_model::listen::DynamicName;
 use trevlin_model::secret::SecretKind;
@@ -71,9 +71,9 @@ fn held(value: &str, owner: &str, origin: Origin) -> Option<Arc<HeldSecret>> {
 /// Keywords of ddclient that have a bearing, those that protect a login to a router among them.
 const JUDGED: [&str; 6] = ["password", "fw-password", "ssl", "login", "protocol", "server"];
 
-fn read_ddclient(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_ddclient(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut found = DynamicName {
         program: "ddclient",
         names: Vec::new(),
@@ -120,7 +120,7 @@ fn read_ddclient(export: &Export, _: &Surroundings<'_>) -> Reading {
                 None => {}
             }
         }
-        book.class(origin, if bearing { LineClass::Understood } else { LineClass::PassedOver });
+        book.class(origin, if bearing { LineClass::Understood } else { LineClass::Ignored });
     }
     // Before version 3.11 nothing is encrypted unless it is asked for.
     if !encrypted && found.plain.is_none() && found.token.is_some() {
@@ -151,9 +151,9 @@ pub(crate) fn pieces(text: &str) -> Vec<&str> {
     all
 }
 
-fn read_inadyn(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_inadyn(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut current: Option<DynamicName> = None;
     for line in export.lines() {
         let text = line.text.trim();
@@ -187,7 +187,7 @@ fn read_inadyn(export: &Export, _: &Surroundings<'_>) -> Reading {
         let Some(one) = current.as_mut() else {
             // One setting for all: certificates that cannot be checked are taken.
             let judged = key == "secure-ssl";
-            book.class(origin, if judged { LineClass::Understood } else { LineClass::PassedOver });
+            book.class(origin, if judged { LineClass::Understood } else { LineClass::Ignored });
             continue;
         };
         match key {
@@ -212,9 +212,9 @@ fn read_inadyn(export: &Export, _: &Surroundings<'_>) -> Reading {
             "ddns-path" => {
                 // Tokens are often part of the path.
                 reading.facts.masked_places.push(export.origin_of(bare));
-                book.class(origin, LineClass::PassedOver);
+                book.class(origin, LineClass::Ignored);
             }
-            _ => book.class(origin, LineClass::PassedOver),
+            _ => book.class(origin, LineClass::Ignored),
         }
     }
     reading.facts.dynamic_names.extend(current);
@@ -229,7 +229,7 @@ mod tests {
     fn told(path: &str, text: &str) -> Vec<String> {
         let export = Export::new(ExportId(0), path, text.into());
         let reader = crate::recognise(&export).reader.unwrap();
-        let reading = (reader.read)(&export, &Surroundings::default());
+        let reading = (reader.read)(&export, &ReadContext::default());
         let line = |origin: Option<Origin>| origin.map_or(0, |origin| export.line_of(origin.start));
         assert!(reading.ledger.notes.is_empty(), "{:?}", reading.ledger.notes);
         let all = reading.facts.dynamic_names.iter();

@@ -8,7 +8,7 @@ mod config;
 mod elements;
 mod kind;
 
-use crate::reader::{Reader, Reading, Recognition, Surroundings};
+use crate::reader::{ReadContext, Reader, Reading, Recognition};
 use kind::{FileKind, kind};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -80,7 +80,7 @@ impl Together {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let beside = around.exports.iter().any(|one| one.id() == export.id());
     let together = if beside {

@@ -1,7 +1,7 @@
 //! Files that an export reads in and that are not there: told for every format by one table, whatever its reader makes of the line.
 
 use crate::growth;
-use crate::reader::{Bookkeeper, Reader, Reading, Surroundings, missing_note};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, missing_note};
 use crate::settings;
 use crate::starts;
 use std::collections::{BTreeMap, BTreeSet};
@@ -13,11 +13,11 @@ trevlin_model::table! {
 }
 
 /// Reads an export and tells which files are missing that it reads in.
-pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Reading {
+pub fn read(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Reading {
     let (mut reading, exceeded) = growth::within(export, || (reader.read)(export, around));
     // Where a reader could say of which line, it did.
     if exceeded && !reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion) {
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.cut(export.origin(0..0), Limit::Expansion, "lists are used in very many places");
     }
     let missing = missing(reader.name, export, around);
@@ -26,13 +26,13 @@ pub fn read(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Read
     for (line, path) in missing {
         let origin = export.origin_of(line.text);
         if noted.insert(line.number) {
-            let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+            let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
             book.note(origin, missing_note(&path));
         }
         reading.ledger.gaps.push(Gap { kind: GapKind::Missing(path), origin });
     }
     for one in starts::named(reader, export, around) {
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.understood(one.origin);
         if one.missing {
             reading.ledger.gaps.push(Gap { kind: GapKind::Missing(one.path), origin: one.origin });
@@ -65,7 +65,7 @@ pub(crate) fn has_no_bearing(path: &str) -> bool {
 }
 
 /// Lines that read in a file which no export of the device is, with its path.
-fn missing<'a>(format: &str, export: &'a Export, around: &Surroundings<'_>) -> Vec<(Line<'a>, String)> {
+fn missing<'a>(format: &str, export: &'a Export, around: &ReadContext<'_>) -> Vec<(Line<'a>, String)> {
     let Some(words) = INCLUDES.get(format) else { return Vec::new() };
     let lines = export.lines().filter_map(|line| Some((line, path(format, line.text, words)?)));
     // A pattern, a folder or a name made of values may well stand for nothing; what was there is missed.
@@ -100,7 +100,7 @@ const FOLDERS: [&str; 9] = [
 ];
 
 /// Files of such a folder that are there and could not be read.
-fn of_folders<'a>(export: &'a Export, around: &Surroundings<'_>) -> Vec<(Line<'a>, String)> {
+fn of_folders<'a>(export: &'a Export, around: &ReadContext<'_>) -> Vec<(Line<'a>, String)> {
     if !around.has_unread() {
         return Vec::new();
     }
@@ -200,7 +200,7 @@ mod tests {
             ("stunnel", "include = /etc/stunnel/y.conf\n", "/etc/stunnel/y.conf"),
         ] {
             let export = Export::new(ExportId(0), "d/x", text.into());
-            let around = Surroundings::of(vec![&export]);
+            let around = ReadContext::of(vec![&export]);
             let found: Vec<String> = missing(format, &export, &around).into_iter().map(|one| one.1).collect();
             assert_eq!(found.join(" "), wanted, "{format}: {text}");
             tried.insert(format);
@@ -209,7 +209,7 @@ mod tests {
         assert!(silent.is_empty(), "no case says what is missing of {silent:?}");
         let export = Export::new(ExportId(0), "d/etc/ssh/sshd_config", "Include /etc/ssh/more.conf\n".into());
         let more = Export::new(ExportId(1), "d/etc/ssh/more.conf", "Port 22\n".into());
-        assert!(missing("sshd", &export, &Surroundings::of(vec![&export, &more])).is_empty());
+        assert!(missing("sshd", &export, &ReadContext::of(vec![&export, &more])).is_empty());
     }
 
     #[test]
@@ -238,7 +238,7 @@ mod tests {
             ("sshd", "Port 22\n", "d/etc/ssh/sshd_config.d/a.conf", ""),
         ] {
             let export = Export::new(ExportId(0), "d/x", text.into());
-            let around = Surroundings::of(vec![&export]).with_unread(vec![unread.to_owned()]);
+            let around = ReadContext::of(vec![&export]).with_unread(vec![unread.to_owned()]);
             let found: Vec<_> = missing(format, &export, &around).into_iter().map(|one| one.1).collect();
             let names: Vec<&str> = found.iter().filter_map(|path| path.rsplit('/').next()).collect();
             assert_eq!(names.join(" "), wanted, "{format}: {text}");

@@ -3,7 +3,7 @@
 //! An entry is a list of identities, a colon, the kind of secret and the secret. Quoted text stands for itself; `0x`
 //! and `0s` without quotes begin a hexadecimal or Base64 value.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::telling::IPSEC_SECRETS as KINDS;
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
@@ -59,7 +59,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut block = false;
     for line in export.lines() {
@@ -68,7 +68,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             continue;
         }
         let origin = export.origin_of(text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         // A private key written out between braces, as other daemons with this file have it.
         if block || text.ends_with('{') {
             block = !text.ends_with('}');
@@ -78,7 +78,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
         if let Some(path) = text.strip_prefix("include").filter(|rest| rest.starts_with([' ', '\t'])) {
             // What it names is an export of its own and read by itself.
-            book.class(origin, LineClass::PassedOver);
+            book.class(origin, LineClass::Ignored);
             let path = path.trim().trim_matches(['"', '\'']).to_owned();
             // Of a name with wildcards nobody can tell whether anything fits it.
             if !path.contains(['*', '?']) && around.find(&path, export).is_none() {
@@ -140,7 +140,7 @@ fn entry(export: &Export, names: &str, kind: &str, text: &str, origin: Origin, r
         Arc::new(HeldSecret { secret, kind, owner, origin: export.origin_of(place) })
     };
     let unreadable = |reading: &mut Reading| {
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
+        LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere)
             .not_understood(origin, "the secret is missing, or its closing quotation mark is");
         reading.facts.masked_places.push(origin);
     };
@@ -190,7 +190,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/ipsec.secrets", text.into());
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]

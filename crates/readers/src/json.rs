@@ -1,6 +1,6 @@
 //! JSON as a tree of slices, so that each value knows its place in the export; and JSON that breaks off, read up to there.
 
-use crate::reader::Bookkeeper;
+use crate::reader::LineRecorder;
 use serde_json::value::RawValue;
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -65,7 +65,7 @@ impl<'a> Source<'a> {
     }
 
     /// Marks everything understood up to where it is broken, and tells of the rest.
-    pub(crate) fn settle(&self, book: &mut Bookkeeper<'_>, consequence: &str) {
+    pub(crate) fn settle(&self, book: &mut LineRecorder<'_>, consequence: &str) {
         let end = self.broken.map_or(self.export.text().len(), |broken| broken.offset);
         book.class(self.export.origin(0..end.max(1)), LineClass::Understood);
         if let Some(broken) = self.broken {
@@ -275,7 +275,7 @@ impl<'a> Json<'a> {
     }
 
     /// Tells of what stands deeper in it than values are followed, and says whether anything does.
-    pub(crate) fn tell_cuts(&self, book: &mut Bookkeeper<'_>) -> bool {
+    pub(crate) fn tell_cuts(&self, book: &mut LineRecorder<'_>) -> bool {
         let cuts = self.cuts();
         cuts.iter().for_each(|origin| book.cut(*origin, Limit::Nesting, "values in each other"));
         !cuts.is_empty()

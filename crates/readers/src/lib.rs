@@ -29,6 +29,7 @@ mod dynamic_dns;
 mod encapsulation;
 mod files;
 mod firewalld;
+mod format_hints;
 mod forwards;
 mod growth;
 mod icmp;
@@ -57,7 +58,6 @@ pub mod scrub;
 mod serving;
 mod settings;
 mod sheet;
-mod signs;
 mod snmp;
 mod sockets;
 mod sshd;
@@ -81,7 +81,7 @@ mod yang;
 pub use copies::is_copy;
 pub use decode::{DecodeError, decode, decode_whole};
 pub use phrasebook::{BOOK, Phrasebook, Shelf, Took, Tried, guide as phrasebook_guide};
-pub use reader::{Reader, Reading, Recognised, Recognition, Surroundings};
+pub use reader::{ReadContext, Reader, Reading, Recognised, Recognition};
 #[cfg(feature = "schema")]
 pub use sheet::schema as sheet_schema;
 pub use sheet::{FORM, Head, Report, check as check_sheet, guide as sheet_guide, write as write_sheet};
@@ -172,7 +172,7 @@ pub const READERS: &[Reader] = &[
 /// Makes what recognising needs, which takes longer than recognising a file does. To be called beside other work; it is made by
 /// itself otherwise.
 pub fn prepare() {
-    signs::prepare();
+    format_hints::prepare();
 }
 
 /// Says which reader takes an export: by what it declares itself to be, then by
@@ -189,11 +189,12 @@ pub fn recognise(export: &Export) -> Recognised {
         return Recognised { reader: Some(reader), ..Recognised::default() };
     }
     // What is not of a reader's name has to have its words.
-    let signs = signs::Found::of(export);
+    let signs = format_hints::Found::of(export);
     let asked = READERS.iter().zip(named).filter(|(reader, named)| *named || signs.may_be(reader.name));
-    let claims: Vec<_> = asked.map(|(reader, _)| (reader, (reader.recognise)(export))).collect();
+    let allocations: Vec<_> = asked.map(|(reader, _)| (reader, (reader.recognise)(export))).collect();
     for wanted in [Recognition::Declared, Recognition::Content, Recognition::Name] {
-        let mut claiming = claims.iter().filter(|(_, claim)| *claim == wanted).map(|(reader, _)| *reader);
+        let mut claiming =
+            allocations.iter().filter(|(_, allocation)| *allocation == wanted).map(|(reader, _)| *reader);
         if let Some(reader) = claiming.next() {
             let declared = wanted == Recognition::Declared;
             return Recognised { reader: Some(reader), also: claiming.collect(), declared };
@@ -235,8 +236,10 @@ mod tests {
 
     /// Every reader is asked, whatever the signs say.
     fn asking_all(export: &Export) -> Option<&'static str> {
-        let claims: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
-        let of = |wanted| claims.iter().find(|(_, claim)| *claim == wanted).map(|(reader, _)| reader.name);
+        let allocations: Vec<_> = READERS.iter().map(|reader| (reader, (reader.recognise)(export))).collect();
+        let of = |wanted| {
+            allocations.iter().find(|(_, allocation)| *allocation == wanted).map(|(reader, _)| reader.name)
+        };
         [Recognition::Declared, Recognition::Content, Recognition::Name].into_iter().find_map(of)
     }
 

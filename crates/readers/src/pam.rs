@@ -1,6 +1,6 @@
 //! Files of `pam.d` (pam.d(5)).
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use trevlin_model::pam::{PamAction, PamControl, PamFacility, PamLine, PamService};
 use trevlin_model::{Export, Origin};
 
@@ -33,9 +33,9 @@ fn facility(word: &str) -> Option<PamFacility> {
     })
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut lines = Vec::new();
     for (text, origin) in joined(export) {
         match line(&text, origin) {
@@ -181,7 +181,7 @@ mod tests {
             ("auth", "?"),
         ] {
             let export = Export::new(ExportId(0), "d/etc/pam.d/x", text.into());
-            let reading = read(&export, &Surroundings::default());
+            let reading = read(&export, &ReadContext::default());
             let told = match reading.facts.pam_services[0].lines.first() {
                 None => "?".into(),
                 Some(line) => match &line.control {

@@ -1,7 +1,7 @@
 //! Certificates and keys as text: blocks between `-----BEGIN …-----` and `-----END …-----` (RFC 7468), as files of
 //! their own or inside a configuration.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::x509;
 use base64::Engine;
 use std::sync::Arc;
@@ -96,10 +96,10 @@ fn recognise(export: &Export) -> Recognition {
     if telling == Some(true) { Recognition::Content } else { Recognition::No }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     // What stands around the blocks describes them.
-    reading.ledger.set(1, export.line_count(), LineClass::PassedOver);
+    reading.ledger.set(1, export.line_count(), LineClass::Ignored);
     take(export, export.text(), &format!("private key in {}", export.file_name()), &mut reading);
     reading
 }
@@ -111,7 +111,7 @@ pub(crate) fn take(export: &Export, text: &str, owner: &str, reading: &mut Readi
     let store = authorities >= STORE || STORE_FOLDERS.iter().any(|folder| export.path().contains(folder));
     for block in all.iter().filter(|block| is_ours(block.label)) {
         let origin = export.origin_of(block.text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if block.is_private_key() {
             if !block.closed {
                 book.not_understood(origin, "`-----END …-----` is missing: the key is cut off");

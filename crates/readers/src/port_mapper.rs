@@ -3,7 +3,7 @@
 //! Format: miniupnpd(8) and the remarks in the file that comes with it.
 
 use crate::addresses::range_or_prefix;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use trevlin_model::listen::{Permission, PortMapper};
 use trevlin_model::{Export, LineClass, Origin, PortRange};
 
@@ -80,9 +80,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     // What is not said: UPnP is on, the others are not, and a host may ask for others as well.
     let mut mapper = PortMapper {
         upnp: true,
@@ -128,7 +128,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             }
             "listening_ip" => mapper.listens.push((value.to_owned(), origin)),
             key if PASSED_OVER.contains(&key) => {
-                book.class(origin, LineClass::PassedOver);
+                book.class(origin, LineClass::Ignored);
                 continue;
             }
             _ => {
@@ -166,7 +166,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/miniupnpd/miniupnpd.conf", text.into());
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]

@@ -1,11 +1,11 @@
 //! `hostapd.conf` (hostapd(8), hostapd.conf): radio networks that a device spans, and what keeps others out of them.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known};
 use std::collections::BTreeMap;
 use trevlin_model::housekeeping::{Radio, RadioProtection};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::Demand;
+use trevlin_model::served::Requirement;
 use trevlin_model::{Export, LineClass, Origin, Setting};
 
 /// The reader.
@@ -38,7 +38,7 @@ fn recognise(export: &Export) -> Recognition {
 
 pub(crate) type Values<'a> = BTreeMap<&'a str, (&'a str, Origin)>;
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut networks: Vec<Values<'_>> = vec![Values::new()];
     for line in export.lines() {
@@ -47,7 +47,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             continue;
         }
         let origin = export.origin_of(text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let Some((key, value)) = text.split_once('=') else {
             book.not_understood(origin, "expected `name=value`; the daemon refuses to start");
             continue;
@@ -61,7 +61,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             if JUDGED.contains(&key) || key.starts_with("wep_key") {
                 LineClass::Understood
             } else {
-                LineClass::PassedOver
+                LineClass::Ignored
             },
         );
         // A further network on the same radio.
@@ -161,13 +161,13 @@ pub(crate) fn radio(values: &Values<'_>) -> Option<Radio> {
     let frames = match get("ieee80211w") {
         Some((word, origin)) => Setting::Stated {
             value: match word {
-                "2" => Demand::Required,
-                "1" => Demand::Offered,
-                _ => Demand::Never,
+                "2" => Requirement::Required,
+                "1" => Requirement::Offered,
+                _ => Requirement::Never,
             },
             origin,
         },
-        None => Setting::default_of(Demand::Never, "hostapd", "hostapd.conf, ieee80211w"),
+        None => Setting::default_of(Requirement::Never, "hostapd", "hostapd.conf, ieee80211w"),
     };
     Some(Radio {
         name: name.trim_matches('"').to_owned(),
@@ -190,7 +190,7 @@ mod tests {
     fn of(text: &str) -> Reading {
         let export =
             Export::new(ExportId(0), "d/etc/hostapd/hostapd.conf", format!("interface=wlan0\n{text}"));
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 use trevlin_model::ipsec::IkeDaemon;
 use trevlin_model::{
-    Cut, Export, ExportId, Facts, Ledger, Limit, LineClass, Note, Origin, find_path, find_paths,
+    Export, ExportId, Facts, Ledger, Limit, LineClass, Note, Origin, Truncation, find_path, find_paths,
 };
 
 /// How sure a reader is that an export is of its format.
@@ -38,7 +38,7 @@ pub struct Reader {
     /// Whether an export is of this format.
     pub recognise: fn(&Export) -> Recognition,
     /// Facts of an export. Other exports of the same device are at hand for what the format includes.
-    pub read: fn(&Export, &Surroundings<'_>) -> Reading,
+    pub read: fn(&Export, &ReadContext<'_>) -> Reading,
 }
 
 /// The reader for an export, and others that claim it with the same right.
@@ -79,7 +79,7 @@ type WorkedOut = BTreeMap<TypeId, (Arc<dyn Any + Send + Sync>, bool)>;
 
 /// The other exports of the device.
 #[derive(Debug, Default, Clone)]
-pub struct Surroundings<'a> {
+pub struct ReadContext<'a> {
     /// All exports of the device, the one being read among them.
     pub exports: Vec<&'a Export>,
     /// Whose files for IKE these are, where somebody said so: two daemons have files of one name.
@@ -95,7 +95,7 @@ pub struct Surroundings<'a> {
     /// What is of each reader's format: a device has many files, and many readers ask about all of them.
     recognised: Arc<Mutex<ByReader>>,
     /// Words that tell, of each export.
-    signs: Arc<OnceLock<Vec<Option<crate::signs::Found>>>>,
+    signs: Arc<OnceLock<Vec<Option<crate::format_hints::Found>>>>,
     /// Lines of exports, by the number of each, that a directive to read in another file may stand in.
     including: Arc<OnceLock<Vec<Vec<u32>>>>,
     /// What patterns with wildcards mean: a device may have many files, and each may ask for the same.
@@ -104,7 +104,7 @@ pub struct Surroundings<'a> {
     worked_out: Arc<Mutex<WorkedOut>>,
 }
 
-impl<'a> Surroundings<'a> {
+impl<'a> ReadContext<'a> {
     /// The other exports, with nothing said about them.
     #[must_use]
     pub fn of(exports: Vec<&'a Export>) -> Self {
@@ -130,7 +130,7 @@ impl<'a> Surroundings<'a> {
     }
 }
 
-impl<'a> Surroundings<'a> {
+impl<'a> ReadContext<'a> {
     /// Numbers of the exports with this last part of their paths, in order.
     fn named(&self, name: &str) -> &[usize] {
         let by_name = self.by_name.get_or_init(|| {
@@ -189,10 +189,10 @@ impl<'a> Surroundings<'a> {
         let known = self.recognised.lock().unwrap_or_else(PoisonError::into_inner).get(reader.name).cloned();
         let found = known.unwrap_or_else(|| {
             let looked_through = |one: &&Export| {
-                (!self.of_no_format.contains(&one.id())).then(|| crate::signs::Found::of(one))
+                (!self.of_no_format.contains(&one.id())).then(|| crate::format_hints::Found::of(one))
             };
             let signs = self.signs.get_or_init(|| self.exports.iter().map(looked_through).collect());
-            let of = |(at, (export, signs)): (usize, (&&Export, &Option<crate::signs::Found>))| {
+            let of = |(at, (export, signs)): (usize, (&&Export, &Option<crate::format_hints::Found>))| {
                 let signs = signs.as_ref()?;
                 let may_be = signs.may_be(reader.name) || by_name(reader, export);
                 let recognised = if may_be { (reader.recognise)(export) } else { Recognition::No };
@@ -258,7 +258,7 @@ impl<'a> Surroundings<'a> {
     pub(crate) fn reads_in(
         &self,
         export: &Export,
-        included: fn(&str, &Export, &Surroundings<'a>) -> Vec<&'a Export>,
+        included: fn(&str, &Export, &ReadContext<'a>) -> Vec<&'a Export>,
     ) -> bool {
         // A device has many files, and each asks; so what is read in by any of them is looked for once.
         let mut known = self.read_in.lock().unwrap_or_else(PoisonError::into_inner);
@@ -320,7 +320,7 @@ pub(crate) fn missing_question(path: &str) -> String {
 }
 
 /// Sets ledger lines by origin and collects notes: the one thing every reader does for each statement.
-pub(crate) struct Bookkeeper<'a> {
+pub(crate) struct LineRecorder<'a> {
     export: &'a Export,
     ledger: &'a mut Ledger,
     elsewhere: &'a mut Vec<(Origin, LineClass)>,
@@ -351,7 +351,7 @@ impl Open {
     }
 }
 
-impl<'a> Bookkeeper<'a> {
+impl<'a> LineRecorder<'a> {
     pub(crate) fn new(
         export: &'a Export,
         ledger: &'a mut Ledger,
@@ -392,7 +392,7 @@ impl<'a> Bookkeeper<'a> {
         self.class(origin, LineClass::NotUnderstood);
         let text = format!("{what}: more than {} {}", self.export.limits().get(limit), limit.row().what);
         // What is read in from another export is told here too: nobody else followed it this far.
-        if self.ledger.cut(Cut { limit, origin, text: format!("{text}; {}", limit.remedy()) }) {
+        if self.ledger.cut(Truncation { limit, origin, text: format!("{text}; {}", limit.remedy()) }) {
             self.note(origin, format!("{text}; what is beyond was not read"));
         }
     }

@@ -3,7 +3,7 @@
 //! A name that is mistyped does nothing, or stops the daemon; one of a version that is not known here may decide. Either is told.
 
 use crate::dynamic_dns::pieces;
-use crate::reader::{Bookkeeper, Reading, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reading};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
@@ -50,7 +50,7 @@ pub(crate) fn is_among(names: &BTreeSet<String>, name: &str) -> bool {
 const LONGEST: usize = 60;
 
 /// Tells the settings of an export that nobody knows, where nothing else was told of their lines.
-pub(crate) fn tell(format: &str, export: &Export, around: &Surroundings<'_>, reading: &mut Reading) {
+pub(crate) fn tell(format: &str, export: &Export, around: &ReadContext<'_>, reading: &mut Reading) {
     let Some(known) = KNOWN.get(format) else { return };
     // A section may take after one of another file.
     let bases = match known.form {
@@ -70,7 +70,7 @@ pub(crate) fn tell(format: &str, export: &Export, around: &Surroundings<'_>, rea
         }
         let origin = export.origin(place.clone());
         let name = &export.text()[place];
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match name.len() > LONGEST {
             true => book.not_understood(
                 origin,

@@ -1,12 +1,15 @@
 //! `snmpd.conf` (snmpd.conf(5)): who reads or changes a device's values.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, hold, is_known, words};
 use crate::telling::SNMP as TELLING;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
+};
 use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -29,7 +32,7 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// Files that a line reads in (snmp_config(5), includeFile, includeDir).
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut words = line.split_whitespace();
     let keyword = words.next().unwrap_or_default();
     let Some(path) = words.next() else { return Vec::new() };
@@ -43,7 +46,7 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
 }
 
 /// A file that `snmpd.conf` of the same device reads in: by a line, as its folder, or the file that keeps users.
-fn is_part(export: &Export, around: &Surroundings<'_>) -> bool {
+fn is_part(export: &Export, around: &ReadContext<'_>) -> bool {
     let main = |one: &&&Export| one.file_name() == "snmpd.conf" && !one.path().contains("var/lib/");
     let aside = export.path().contains("snmpd.conf.d/") || export.path().contains("var/lib/");
     let folder = aside && around.exports.iter().any(|one| main(&one) && one.path() != export.path());
@@ -52,7 +55,7 @@ fn is_part(export: &Export, around: &Surroundings<'_>) -> bool {
 
 #[derive(Default)]
 struct State {
-    parts: Vec<Part>,
+    parts: Vec<ServiceResource>,
     endpoints: Vec<Endpoint>,
     algorithms: Vec<Offered>,
     /// Security names by their communities: source and line.
@@ -72,7 +75,7 @@ struct Access {
     origin: Origin,
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut state = State::default();
     lines(export, around, &mut state, &mut reading);
@@ -89,7 +92,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         Served::new(ServedKind::Monitoring, "SNMP agent", "monitoring (SNMP)", &["snmpd"], origin);
     served.endpoints = if state.endpoints.is_empty() {
         // By itself, and for a transport without a version, it listens by IPv4 (snmpd(8), LISTENING ADDRESSES).
-        let all = Endpoint::everywhere(Protocol::UDP, 161, Carried::Optional, origin);
+        let all = Endpoint::everywhere(Protocol::UDP, 161, TransportSecurity::Optional, origin);
         vec![Endpoint { families: Families::V4, ..all }]
     } else {
         std::mem::take(&mut state.endpoints)
@@ -111,13 +114,13 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn lines(export: &Export, around: &Surroundings<'_>, state: &mut State, reading: &mut Reading) {
+fn lines(export: &Export, around: &ReadContext<'_>, state: &mut State, reading: &mut Reading) {
     for line in export.lines() {
         let text = line.text.trim();
         let words = words(text);
         let Some((keyword, rest)) = words.split_first() else { continue };
         let origin = export.origin_of(text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let keyword = keyword.to_ascii_lowercase();
         let needed = match keyword.as_str() {
             "rocommunity" | "rwcommunity" | "rocommunity6" | "rwcommunity6" | "rouser" | "rwuser"
@@ -140,7 +143,7 @@ fn lines(export: &Export, around: &Surroundings<'_>, state: &mut State, reading:
                 continue;
             }
             other if is_known("snmpd", other) => {
-                book.class(origin, LineClass::PassedOver);
+                book.class(origin, LineClass::Ignored);
                 continue;
             }
             _ => {
@@ -230,22 +233,22 @@ fn source(word: &str, origin: Origin) -> Sources {
     found
 }
 
-fn community(sources: Sources, writes: bool, number: usize, origin: Origin) -> Part {
+fn community(sources: Sources, writes: bool, number: usize, origin: Origin) -> ServiceResource {
     // The word itself is a secret, so they go by number.
-    let mut part = Part::new(PartKind::Community, (number + 1).to_string(), origin);
+    let mut part = ServiceResource::new(PartKind::Community, (number + 1).to_string(), origin);
     part.sources = sources;
-    part.login = Setting::Stated { value: Asked::Community, origin };
+    part.login = Setting::Stated { value: AuthRequirement::Community, origin };
     part.writes = Setting::Stated { value: writes, origin };
-    part.encryption = Some(Setting::Stated { value: Demand::Never, origin });
+    part.encryption = Some(Setting::Stated { value: Requirement::Never, origin });
     part
 }
 
-fn user(name: &str, level: &str, writes: bool, origin: Origin) -> Part {
-    let mut part = Part::new(PartKind::User, name, origin);
+fn user(name: &str, level: &str, writes: bool, origin: Origin) -> ServiceResource {
+    let mut part = ServiceResource::new(PartKind::User, name, origin);
     let (asked, demand) = match level {
-        "noauth" | "noauthnopriv" => (Asked::Nothing, Demand::Never),
-        "priv" | "authpriv" => (Asked::Proof, Demand::Required),
-        _ => (Asked::Proof, Demand::Offered),
+        "noauth" | "noauthnopriv" => (AuthRequirement::Nothing, Requirement::Never),
+        "priv" | "authpriv" => (AuthRequirement::Proof, Requirement::Required),
+        _ => (AuthRequirement::Proof, Requirement::Offered),
     };
     part.login = Setting::Stated { value: asked, origin };
     part.writes = Setting::Stated { value: writes, origin };
@@ -281,8 +284,8 @@ fn create_user(export: &Export, rest: &[&str], origin: Origin, state: &mut State
 }
 
 /// What views give to whom: communities by their security names, users by theirs.
-fn views(state: &State) -> Vec<Part> {
-    let mut found: Vec<Part> = Vec::new();
+fn views(state: &State) -> Vec<ServiceResource> {
+    let mut found: Vec<ServiceResource> = Vec::new();
     // Who is in a group, and what is given to it, counts once, however often it is said.
     let mut groups: BTreeMap<&str, BTreeMap<(&str, &str), usize>> = BTreeMap::new();
     for (number, (group, model, name, _)) in state.groups.iter().enumerate() {
@@ -323,7 +326,7 @@ fn endpoint(word: &str, origin: Origin) -> Option<Endpoint> {
     let mut rest = lower.as_str();
     let mut protocol = Protocol::UDP;
     let mut six = false;
-    let mut carried = Carried::Optional;
+    let mut carried = TransportSecurity::Optional;
     for (name, is, version) in [
         ("udp6:", Protocol::UDP, true),
         ("udpipv6:", Protocol::UDP, true),
@@ -336,7 +339,7 @@ fn endpoint(word: &str, origin: Origin) -> Option<Endpoint> {
     ] {
         if let Some(after) = rest.strip_prefix(name) {
             if name.contains("tls") {
-                carried = Carried::Encrypted;
+                carried = TransportSecurity::Encrypted;
             }
             (protocol, six, rest) = (is, version, after);
             break;
@@ -345,7 +348,7 @@ fn endpoint(word: &str, origin: Origin) -> Option<Endpoint> {
     if rest.starts_with("unix:") || rest.starts_with('/') {
         return None;
     }
-    let default = if carried == Carried::Encrypted { 10161 } else { 161 };
+    let default = if carried == TransportSecurity::Encrypted { 10161 } else { 161 };
     let all = Endpoint::everywhere(protocol, default, carried, origin);
     let all = Endpoint { families: if six { Families::V6 } else { Families::V4 }, ..all };
     if let Ok(port) = rest.parse::<u16>() {
@@ -367,12 +370,12 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/snmp/snmpd.conf", text.into());
-        read(&export, &Surroundings::of(vec![&export]))
+        read(&export, &ReadContext::of(vec![&export]))
     }
 
     fn told(text: &str) -> Vec<String> {
         let reading = of(text);
-        let line = |part: &Part| {
+        let line = |part: &ServiceResource| {
             format!(
                 "{} {} {} {:?} {} {:?}",
                 part.kind.words(),
@@ -478,7 +481,7 @@ mod tests {
         let main = Export::new(ExportId(0), "d/etc/snmp/snmpd.conf", "rouser ann\n".into());
         let kept =
             Export::new(ExportId(1), "d/var/lib/snmp/snmpd.conf", "createUser ann SHA x1x2x3x4 AES\n".into());
-        let around = Surroundings::of(vec![&main, &kept]);
+        let around = ReadContext::of(vec![&main, &kept]);
         let reading = read(&main, &around);
         assert_eq!((reading.facts.served[0].offers.len(), reading.facts.secrets.len()), (1, 0));
         let aside = read(&kept, &around);

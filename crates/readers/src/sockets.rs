@@ -3,7 +3,7 @@
 //! Formats: ss(8), netstat(8). A socket of `*` takes both IP versions; one of `[::]` or `0.0.0.0` one.
 
 use crate::iptables::services;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::net::IpAddr;
 use trevlin_model::listen::Socket;
 use trevlin_model::{Export, Families, Family, LineClass, Origin, Protocol};
@@ -193,10 +193,10 @@ fn socket(protocol: Protocol, local: &str, waits: bool, program: Option<&str>) -
     Line::Waits(Said { protocol, address, families, interface, port, program: program.map(str::to_owned) })
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     reading.facts.has_sockets = true;
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for line in export.lines() {
         let text = line.text.trim();
         if text.is_empty() || text.starts_with('#') {
@@ -204,7 +204,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
         let origin: Origin = export.origin_of(text);
         match classify(text) {
-            Line::Head | Line::Other => book.class(origin, LineClass::PassedOver),
+            Line::Head | Line::Other => book.class(origin, LineClass::Ignored),
             Line::Waits(said) => {
                 book.understood(origin);
                 let Said { protocol, address, families, interface, port, program } = said;
@@ -295,15 +295,14 @@ mod tests {
                     udp UNCONN 0 0 *:161 *:*\r\n";
         let export = Export::new(ExportId(0), "d/running/ports.txt", text.into());
         assert_eq!(recognise(&export), Recognition::Content);
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let ports: Vec<u16> = reading.facts.sockets.iter().map(|one| one.port).collect();
         assert_eq!((ports.as_slice(), reading.ledger.notes.len()), (&[22, 161][..], 1));
         let other = Export::new(ExportId(0), "d/etc/motd", "tcp is fine\nand udp too\n".into());
         assert_eq!(recognise(&other), Recognition::No);
         let empty = Export::new(ExportId(0), "d/running/ss.txt", String::new());
         assert!(
-            recognise(&empty) == Recognition::Name
-                && read(&empty, &Surroundings::default()).facts.has_sockets
+            recognise(&empty) == Recognition::Name && read(&empty, &ReadContext::default()).facts.has_sockets
         );
     }
 }

@@ -1,7 +1,7 @@
 //! Files that a daemon is told when it is started, in its unit or in `/etc/default` (systemd.exec(5), systemd.service(5)): what is
 //! not among the exports is missed as what a line of its configuration reads in.
 
-use crate::reader::{Reader, Surroundings};
+use crate::reader::{ReadContext, Reader};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Export, Line, Origin};
@@ -32,7 +32,7 @@ pub(crate) struct Named {
 }
 
 /// Files that the daemon of a format is started with, each once. They are told with the first export of the format.
-pub(crate) fn named(reader: &Reader, export: &Export, around: &Surroundings<'_>) -> Vec<Named> {
+pub(crate) fn named(reader: &Reader, export: &Export, around: &ReadContext<'_>) -> Vec<Named> {
     let Some(start) = STARTS.get(reader.name) else { return Vec::new() };
     if around.of_format(reader).map(|(one, _)| one.id()).min() != Some(export.id()) {
         return Vec::new();
@@ -54,7 +54,7 @@ pub(crate) fn named(reader: &Reader, export: &Export, around: &Surroundings<'_>)
 }
 
 /// Whether an export is the file, or lies in the folder.
-fn there(path: &str, export: &Export, around: &Surroundings<'_>) -> bool {
+fn there(path: &str, export: &Export, around: &ReadContext<'_>) -> bool {
     let folder = path.trim_end_matches('/');
     around.find(path, export).is_some() || !around.find_all(&format!("{folder}/*"), export).is_empty()
 }
@@ -157,7 +157,7 @@ mod tests {
         ] {
             let export = Export::new(ExportId(0), "d/etc/haproxy/haproxy.cfg", main.into());
             let other = Export::new(ExportId(1), format!("d/{path}"), text.into());
-            let around = Surroundings::of(vec![&export, &other]);
+            let around = ReadContext::of(vec![&export, &other]);
             let reader = crate::READERS.iter().find(|reader| reader.name == "haproxy").unwrap();
             let found = named(reader, &export, &around);
             assert!(found.iter().all(|one| one.origin.export == other.id()));

@@ -4,7 +4,7 @@
 //! otherwise.
 
 use crate::ini::{Section, before_comment, sections};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::tls::openssl;
 use serde::Deserialize;
 use std::net::IpAddr;
@@ -46,9 +46,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = sections(export, &[';', '#']);
     for section in &all {
         if !section.name.is_empty() {
@@ -59,7 +59,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             if has(&OPTIONS.judged) {
                 book.understood(entry.origin);
             } else if has(&OPTIONS.passed_over) {
-                book.class(entry.origin, LineClass::PassedOver);
+                book.class(entry.origin, LineClass::Ignored);
                 // Passwords of an outer protocol, and keys of tickets.
                 if entry.key.ends_with("Secret") || entry.key == "protocolPassword" {
                     reading.facts.masked_places.push(export.origin_of(entry.value));
@@ -186,7 +186,7 @@ mod tests {
                     [named]\nsni = quay:b.example\n";
         let export = Export::new(ExportId(0), "d/etc/stunnel/stunnel.conf", text.into());
         assert_eq!(recognise(&export), Recognition::Content);
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let told: Vec<_> = reading
             .facts
             .tunnels

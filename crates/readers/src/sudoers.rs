@@ -3,7 +3,7 @@
 //! Long because one language is read in one place, with the names of its settings beside it.
 
 use crate::growth::may_grow;
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_model::sudo::SudoRule;
@@ -337,7 +337,7 @@ struct Specification {
 }
 
 /// What one line of another export reads in.
-fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let text = line.trim();
     let mut words = text.split_whitespace();
     let (Some(word), Some(path)) = (words.next(), words.next()) else { return Vec::new() };
@@ -356,10 +356,10 @@ fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut state = State::default();
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     take(export, around, &mut state, &mut book, 1);
     // A file that the main one reads in is judged there, in its place.
     if !around.reads_in(export, included) {
@@ -371,9 +371,9 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 
 fn take(
     export: &Export,
-    around: &Surroundings<'_>,
+    around: &ReadContext<'_>,
     state: &mut State,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
     depth: usize,
 ) {
     for line in logical(export) {
@@ -495,7 +495,7 @@ fn specification(right: &str, aliases: &BTreeMap<String, Vec<String>>) -> Specif
 }
 
 /// Rules with their aliases resolved and the defaults applied. Lists that say the same are resolved once, and shared.
-fn rules(state: State, book: &mut Bookkeeper<'_>) -> Vec<SudoRule> {
+fn rules(state: State, book: &mut LineRecorder<'_>) -> Vec<SudoRule> {
     let State { aliases, rules, no_password, .. } = state;
     let everybody = no_password.iter().any(|(about, _)| about.is_none());
     let exempt: BTreeSet<String> = no_password
@@ -554,7 +554,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/sudoers", text.into());
-        crate::includes::read(&READER, &export, &Surroundings::of(vec![&export]))
+        crate::includes::read(&READER, &export, &ReadContext::of(vec![&export]))
     }
 
     #[test]
@@ -600,7 +600,7 @@ mod tests {
         let crew = Export::new(ExportId(1), "d/etc/sudoers.d/crew", "ann ALL=(ALL) NOPASSWD: ALL\n".into());
         let copy =
             Export::new(ExportId(2), "d/etc/sudoers.d/crew.old", "bob ALL=(ALL) NOPASSWD: ALL\n".into());
-        let around = Surroundings::of(vec![&main, &crew, &copy]);
+        let around = ReadContext::of(vec![&main, &crew, &copy]);
         let whole = read(&main, &around);
         let who: Vec<_> = whole.facts.sudo_rules.iter().map(|rule| rule.who[0].as_str()).collect();
         assert_eq!(who, ["%a", "ann"]);

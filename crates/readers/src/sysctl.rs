@@ -2,7 +2,7 @@
 //!
 //! Format: sysctl.conf(5), sysctl.d(5), sysctl(8).
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use trevlin_model::kernel::KernelSetting;
 use trevlin_model::{Export, ExportState};
 
@@ -64,9 +64,9 @@ fn setting(text: &str) -> Option<(String, &str)> {
     (TREES.contains(&tree) && name.contains('.')).then_some((name, value.trim()))
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let stored = export.path().split('/').any(|part| part == "etc" || part == "sysctl.d")
         || export.file_name() == "sysctl.conf";
     let state = if stored { ExportState::Stored } else { ExportState::Running };
@@ -94,7 +94,7 @@ mod tests {
 
     fn of(path: &str, text: &str) -> (Recognition, Reading) {
         let export = Export::new(ExportId(0), path, text.into());
-        (recognise(&export), read(&export, &Surroundings::default()))
+        (recognise(&export), read(&export, &ReadContext::default()))
     }
 
     #[test]

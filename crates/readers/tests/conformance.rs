@@ -10,7 +10,7 @@ use trevlin_model::{
     CertificateDemand, Export, ExportId, Families, Family, Filter, LineClass, MatchKind, PasswordSource,
     Target, Tunnel, TunnelRole,
 };
-use trevlin_readers::{Reading, Surroundings, decode, recognise};
+use trevlin_readers::{ReadContext, Reading, decode, recognise};
 
 fn cases(folder: &str) -> Vec<PathBuf> {
     let at = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases").join(folder);
@@ -51,7 +51,7 @@ fn read(path: &Path, text: &str, around: &[Export]) -> Reading {
     let export = Export::new(ExportId(99), path.file_name().unwrap().to_string_lossy(), text.into());
     let mut exports: Vec<_> = around.iter().collect();
     exports.push(&export);
-    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings::of(exports))
+    (recognise(&export).reader.expect("recognised").read)(&export, &ReadContext::of(exports))
 }
 
 fn text(path: &Path) -> String {

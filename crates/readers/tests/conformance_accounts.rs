@@ -5,7 +5,7 @@
 
 use std::process::Command;
 use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Reading, Surroundings, recognise};
+use trevlin_readers::{ReadContext, Reading, recognise};
 
 fn run(program: &str, arguments: &[&str]) -> String {
     let output = Command::new(program)
@@ -18,7 +18,7 @@ fn run(program: &str, arguments: &[&str]) -> String {
 
 fn read(path: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), path, text.into());
-    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings::of(vec![&export]))
+    (recognise(&export).reader.expect("recognised").read)(&export, &ReadContext::of(vec![&export]))
 }
 
 #[test]

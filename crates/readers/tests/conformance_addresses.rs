@@ -6,7 +6,7 @@
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use trevlin_model::{Export, ExportId, Facts};
-use trevlin_readers::{Reading, Surroundings, recognise};
+use trevlin_readers::{ReadContext, Reading, recognise};
 
 fn case(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases/addresses").join(name)
@@ -25,7 +25,7 @@ fn told(output: &Output) -> String {
 
 fn read(path: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), path, text.into());
-    (recognise(&export).reader.expect("recognised").read)(&export, &Surroundings::of(vec![&export]))
+    (recognise(&export).reader.expect("recognised").read)(&export, &ReadContext::of(vec![&export]))
 }
 
 /// Whether a program takes a file, by its exit status.

@@ -9,7 +9,7 @@ use std::path::Path;
 use std::process::Command;
 use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Export, ExportId, Setting};
-use trevlin_readers::{Surroundings, decode, recognise};
+use trevlin_readers::{ReadContext, decode, recognise};
 
 /// Numbers, the same in every run.
 struct Seeded(u64);
@@ -220,7 +220,7 @@ fn server(root: &Path) -> SshServer {
             text,
         ));
     }
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     let reader = recognise(&exports[0]).reader.unwrap();
     assert_eq!(reader.name, "sshd");
     (reader.read)(&exports[0], &around).facts.ssh_servers.pop().unwrap()

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use trevlin_model::ipsec::{AuthRound, Child, IkeProof, IkeVersions};
 use trevlin_model::{Export, ExportId, LineClass, Setting};
-use trevlin_readers::{Reading, Surroundings, recognise};
+use trevlin_readers::{ReadContext, Reading, recognise};
 
 fn case(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases/tunnels").join(name)
@@ -26,7 +26,7 @@ fn export(number: u32, path: &str, name: &str) -> Export {
 }
 
 fn read(exports: &[Export]) -> Reading {
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     (recognise(&exports[0]).reader.unwrap().read)(&exports[0], &around)
 }
 

@@ -5,14 +5,14 @@ mod support;
 use std::collections::BTreeSet;
 use support::{Dice, Seed, damage, seeds};
 use trevlin_model::{Export, ExportId, LineClass};
-use trevlin_readers::{READERS, Reader, Reading, Surroundings, decode, recognise};
+use trevlin_readers::{READERS, ReadContext, Reader, Reading, decode, recognise};
 
 fn export(seed: &Seed, text: String) -> Export {
     Export::new(ExportId(0), format!("{}/{}", seed.device, seed.path), text)
 }
 
 fn read(reader: &Reader, export: &Export) -> Reading {
-    (reader.read)(export, &Surroundings::of(vec![export]))
+    (reader.read)(export, &ReadContext::of(vec![export]))
 }
 
 /// Facts of a reading that lie wholly before a byte: what each is, and where it begins. What else a fact says may hang on lines that
@@ -103,7 +103,7 @@ fn what_stands_before_the_damage_is_still_there() {
                 let after = read(reader, &export(&seed, damaged));
                 let passed = |number: &u32| {
                     let (was, is) = (before.ledger.class(*number), after.ledger.class(*number));
-                    was == Some(LineClass::Understood) && is == Some(LineClass::PassedOver)
+                    was == Some(LineClass::Understood) && is == Some(LineClass::Ignored)
                 };
                 let lines: Vec<u32> = (1..line).filter(passed).collect();
                 let is = facts_before(&after, u32::MAX);
@@ -143,7 +143,7 @@ fn nothing_panics_over_what_is_damaged() {
             let export = export(seed, text);
             if let Some(reader) = recognise(&export).reader {
                 let reading = read(reader, &export);
-                let classes = [LineClass::Understood, LineClass::PassedOver, LineClass::NotUnderstood];
+                let classes = [LineClass::Understood, LineClass::Ignored, LineClass::NotUnderstood];
                 let lines: u32 = classes.iter().map(|class| reading.ledger.count(*class)).sum();
                 assert_eq!(lines, export.line_count(), "{}", seed.path);
             }

@@ -10,7 +10,7 @@ use std::fmt::Write;
 use std::path::Path;
 use support::files;
 use trevlin_model::{Export, ExportId, Facts, LineClass};
-use trevlin_readers::{READERS, Reading, Surroundings, decode, recognise};
+use trevlin_readers::{READERS, ReadContext, Reading, decode, recognise};
 
 /// The case files of a folder in order of name.
 fn cases(folder: &str) -> Vec<Export> {
@@ -63,7 +63,7 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
     for line in export.lines() {
         let class = match reading.ledger.class(line.number) {
             Some(LineClass::Understood) => 'u',
-            Some(LineClass::PassedOver) => '-',
+            Some(LineClass::Ignored) => '-',
             _ => '?',
         };
         writeln!(page, "{class} {:>3} {}", line.number, line.text).unwrap();
@@ -80,7 +80,7 @@ fn page(export: &Export, format: &str, reading: &Reading) -> String {
 fn check(folder: &str) {
     let exports = cases(folder);
     for export in &exports {
-        let around = Surroundings::of(exports.iter().collect());
+        let around = ReadContext::of(exports.iter().collect());
         let Some(reader) = recognise(export).reader else {
             // Only a piece that another file reads in may pass for nothing.
             assert_eq!(export.path(), "included.inc");
@@ -168,7 +168,7 @@ fn every_format() {
                 wrong.push(format!("{}: {} is taken for {taken}", reader.name, export.path()));
                 continue;
             }
-            let reading = (reader.read)(export, &Surroundings::of(exports.iter().collect()));
+            let reading = (reader.read)(export, &ReadContext::of(exports.iter().collect()));
             let last = export.path().rsplit('/').next().unwrap();
             insta::assert_snapshot!(
                 format!("every-{}-{last}", reader.name),

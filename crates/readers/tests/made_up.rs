@@ -5,7 +5,7 @@ mod support;
 use std::collections::BTreeMap;
 use support::seeds;
 use trevlin_model::{Export, ExportId, LineClass};
-use trevlin_readers::{READERS, Surroundings, decode, includes, recognise};
+use trevlin_readers::{READERS, ReadContext, decode, includes, recognise};
 
 const MADE_UP: &str = "zzmadeup";
 
@@ -95,7 +95,7 @@ fn what_is_made_up_is_told() {
         let Some(reader) = recognise(&export).reader.filter(|reader| !FREE.contains(&reader.name)) else {
             continue;
         };
-        let before = includes::read(reader, &export, &Surroundings::of(vec![&export]));
+        let before = includes::read(reader, &export, &ReadContext::of(vec![&export]));
         let lines: Vec<&str> = text.lines().collect();
         for (at, line) in lines.iter().enumerate() {
             let number = at as u32 + 1;
@@ -110,7 +110,7 @@ fn what_is_made_up_is_told() {
                 let mut all = lines.clone();
                 all[at] = &made;
                 let whole = Export::new(ExportId(0), seed.path.as_str(), all.join("\n") + "\n");
-                let after = includes::read(reader, &whole, &Surroundings::of(vec![&whole]));
+                let after = includes::read(reader, &whole, &ReadContext::of(vec![&whole]));
                 *tried.entry(reader.name).or_default() += 1;
                 let told = after.ledger.class(number) == Some(LineClass::NotUnderstood)
                     || after

@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use trevlin_model::{Export, ExportId, LineClass, Origin};
-use trevlin_readers::{READERS, Reading, Surroundings, decode};
+use trevlin_readers::{READERS, ReadContext, Reading, decode};
 
 /// Pieces of every format, whole and broken, so that random texts go deep into the readers.
 const PIECES: [&str; 189] = [
@@ -229,14 +229,14 @@ fn places(reading: &Reading) -> Vec<Origin> {
             .tunnels
             .iter()
             .flat_map(|one| &one.addresses.pools)
-            .flat_map(|pool| pool.claims())
+            .flat_map(|pool| pool.allocations())
             .map(|(_, origin)| origin),
     );
     let plans = facts.plans().map(|(_, plan)| plan);
     for plan in plans {
         let listed = plan.remote.iter().chain(&plan.sent_through).chain(&plan.name_servers);
         places.extend(listed.map(|(_, origin)| *origin));
-        places.extend(plan.pools.iter().flat_map(|pool| pool.claims()).map(|(_, origin)| origin));
+        places.extend(plan.pools.iter().flat_map(|pool| pool.allocations()).map(|(_, origin)| origin));
         places.extend(plan.fixed.iter().map(|one| one.origin));
         places.extend(plan.malformed.iter().map(|one| one.origin));
     }
@@ -288,12 +288,12 @@ proptest! {
     #[test]
     fn readers_hold(text in text(), other in text()) {
         let exports = [Export::new(ExportId(0), "d/one", text), Export::new(ExportId(1), "d/other", other)];
-        let around = Surroundings::of(exports.iter().collect());
+        let around = ReadContext::of(exports.iter().collect());
         for reader in READERS {
             let _ = (reader.recognise)(&exports[0]);
             let reading = (reader.read)(&exports[0], &around);
             let lines = exports[0].line_count();
-            let classes = [LineClass::Understood, LineClass::PassedOver, LineClass::NotUnderstood];
+            let classes = [LineClass::Understood, LineClass::Ignored, LineClass::NotUnderstood];
             prop_assert_eq!(classes.iter().map(|class| reading.ledger.count(*class)).sum::<u32>(), lines, "{}", reader.name);
             for place in places(&reading) {
                 let text = exports[place.export.0 as usize].text();
@@ -326,14 +326,14 @@ fn a_secret_never_shows_in_what_a_reading_prints() {
     ] {
         let export = Export::new(ExportId(0), path, text.clone());
         for reader in READERS {
-            let reading = (reader.read)(&export, &Surroundings::of(vec![&export]));
+            let reading = (reader.read)(&export, &ReadContext::of(vec![&export]));
             let notes: Vec<_> = reading.ledger.notes.iter().map(|note| note.text.as_str()).collect();
             assert!(!notes.concat().contains(SECRET), "{} on {text}: {notes:?}", reader.name);
         }
         let named =
             READERS.iter().filter(|reader| path.contains("secrets") == reader.name.contains("secrets"));
         for reader in named.filter(|reader| reader.name.starts_with("ppp") || reader.name == "openvpn") {
-            let reading = (reader.read)(&export, &Surroundings::of(vec![&export]));
+            let reading = (reader.read)(&export, &ReadContext::of(vec![&export]));
             assert!(!format!("{reading:?}").contains(SECRET), "{} on {text}", reader.name);
         }
     }

@@ -1,13 +1,13 @@
 //! The address plan: text, JSON, CSV.
 
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use ipnet::IpNet;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io;
 use textwrap::{Options, WordSeparator, WordSplitter};
-use trevlin_audit::addresses::Meaning;
+use trevlin_audit::addresses::OverlapKind;
 use trevlin_audit::tables::addresses::{Row, Sheet};
 
 const BOLD: Style = Style::new().bold();
@@ -60,9 +60,9 @@ pub fn addresses_csv(sheet: &Sheet, out: &mut dyn io::Write) -> io::Result<()> {
     csv.write_record([
         "range", "first", "last", "kind", "device", "owner", "who", "path", "line", "overlap", "meets",
     ])?;
-    for (at, row) in sheet.claims.iter().enumerate() {
+    for (at, row) in sheet.allocations.iter().enumerate() {
         let met = meets.get(&at).map(Vec::as_slice).unwrap_or_default().iter().map(|other| {
-            let other = &sheet.claims[*other];
+            let other = &sheet.allocations[*other];
             format!("{} {} ({}:{})", other.range, other.kind.words(), other.path, other.line)
         });
         let met: Vec<_> = met.collect();
@@ -88,31 +88,31 @@ pub fn addresses_csv(sheet: &Sheet, out: &mut dyn io::Write) -> io::Result<()> {
 
 /// A cell that no spreadsheet runs.
 pub(crate) fn no_formula(cell: &str) -> String {
-    let cell = neutral(cell);
+    let cell = sanitize(cell);
     if cell.starts_with(['=', '+', '-', '@']) { format!("'{cell}") } else { cell.into_owned() }
 }
 
-fn word(meaning: Meaning) -> &'static str {
+fn word(meaning: OverlapKind) -> &'static str {
     match meaning {
-        Meaning::Fault => "fault",
-        Meaning::Unclear => "unclear",
-        Meaning::Meant => "meant",
+        OverlapKind::Fault => "fault",
+        OverlapKind::Unclear => "unclear",
+        OverlapKind::Meant => "meant",
     }
 }
 
 /// What stands before a line.
-fn sign(meaning: Meaning) -> &'static str {
+fn sign(meaning: OverlapKind) -> &'static str {
     match meaning {
-        Meaning::Fault => "!",
-        Meaning::Unclear => "?",
-        Meaning::Meant => "~",
+        OverlapKind::Fault => "!",
+        OverlapKind::Unclear => "?",
+        OverlapKind::Meant => "~",
     }
 }
 
-fn style(meaning: Meaning) -> Style {
+fn style(meaning: OverlapKind) -> Style {
     match meaning {
-        Meaning::Fault => FAULT,
-        Meaning::Unclear | Meaning::Meant => MEANT,
+        OverlapKind::Fault => FAULT,
+        OverlapKind::Unclear | OverlapKind::Meant => MEANT,
     }
 }
 
@@ -141,10 +141,10 @@ pub fn free_text(free: &[IpNet], wanted: u32, out: &mut dyn io::Write) -> io::Re
 /// # Errors
 /// When writing fails.
 pub fn addresses_text(sheet: &Sheet, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
-    if sheet.claims.is_empty() && sheet.mistyped.is_empty() {
+    if sheet.allocations.is_empty() && sheet.mistyped.is_empty() {
         return writeln!(out, "nothing in these exports lays claim to an address");
     }
-    tree(&sheet.claims, width, out)?;
+    tree(&sheet.allocations, width, out)?;
     if !sheet.overlaps.is_empty() {
         writeln!(out, "\n{BOLD}OVERLAPS{BOLD:#}")?;
         for one in &sheet.overlaps {
@@ -173,7 +173,7 @@ fn wrap(text: &str, room: usize) -> Vec<String> {
 
 fn bullet(mark: &str, text: &str, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let room = width.clamp(50, 120).saturating_sub(4);
-    for (number, line) in wrap(&neutral(text), room).into_iter().enumerate() {
+    for (number, line) in wrap(&sanitize(text), room).into_iter().enumerate() {
         match number {
             0 => writeln!(out, "  {mark} {line}")?,
             _ => writeln!(out, "    {line}")?,
@@ -208,7 +208,7 @@ fn tree(rows: &[Row], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
         let head = format!("{:indent$}{range:<rest$}", "", rest = column.saturating_sub(indent));
         let kind = row.kind.words();
         let head = format!("{sign} {head}{kind:<16}");
-        let told = neutral(&claimants(all)).into_owned();
+        let told = sanitize(&claimants(all)).into_owned();
         let used = head.chars().count();
         let room = width.clamp(60, 160).saturating_sub(used).max(24);
         for (number, line) in wrap(&told, room).into_iter().enumerate() {
@@ -244,10 +244,11 @@ fn claimants(rows: &[Row]) -> String {
 }
 
 fn summary(sheet: &Sheet, out: &mut dyn io::Write) -> io::Result<()> {
-    let count = |meaning: Meaning| sheet.overlaps.iter().filter(|one| one.meaning == meaning).count();
+    let count = |meaning: OverlapKind| sheet.overlaps.iter().filter(|one| one.meaning == meaning).count();
     let plural = |count: usize, word: &str| format!("{count} {word}{}", if count == 1 { "" } else { "s" });
-    let mut told = vec![plural(sheet.claims.len(), "claim")];
-    let (faults, unclear, meant) = (count(Meaning::Fault), count(Meaning::Unclear), count(Meaning::Meant));
+    let mut told = vec![plural(sheet.allocations.len(), "claim")];
+    let (faults, unclear, meant) =
+        (count(OverlapKind::Fault), count(OverlapKind::Unclear), count(OverlapKind::Meant));
     told.push(format!("{FAULT}!{FAULT:#} {}", plural(faults, "overlap")));
     if unclear > 0 {
         told.push(format!("{MEANT}?{MEANT:#} {unclear} if both are at one place"));

@@ -1,6 +1,6 @@
 //! Tables by device, with columns of fixed width and a verdict in the last one.
 
-use crate::neutral;
+use crate::sanitize;
 use anstyle::Style;
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use std::io;
@@ -30,9 +30,9 @@ pub(crate) fn table<const COLUMNS: usize>(
         writeln!(out, " {DIM}{}{DIM:#}", line.trim_end())?;
     }
     for device in rows.chunk_by(|a, b| a.0 == b.0) {
-        writeln!(out, "{BOLD}{}{BOLD:#}", neutral(device[0].0))?;
+        writeln!(out, "{BOLD}{}{BOLD:#}", sanitize(device[0].0))?;
         for (_, cells, style) in device {
-            let cells = cells.clone().map(|text| neutral(&text).into_owned());
+            let cells = cells.clone().map(|text| sanitize(&text).into_owned());
             for line in columns(cells, &rooms) {
                 let at = line.char_indices().nth(before).map_or(line.len(), |(at, _)| at);
                 let (rest, verdict) = line.split_at(at);

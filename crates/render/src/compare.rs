@@ -1,7 +1,7 @@
 //! Two audits held against each other, as text, Markdown and JSON.
 
-use crate::neutral;
 use crate::report::{markdown, ticked_markdown};
+use crate::sanitize;
 use crate::text::{counted, fitted, style};
 use anstyle::Style;
 use serde::Serialize;
@@ -147,9 +147,9 @@ fn missing(found: &Comparison) -> Vec<Line> {
     let mut lines: Vec<Line> = groups
         .into_iter()
         .filter_map(|(missing, all)| {
-            let gravest = all.iter().max_by_key(|one| one.severity)?;
-            let text = format!("{missing} is not here: {}", gravest.title);
-            Some(Line { severity: Some(gravest.severity), count: all.len(), text, places: Vec::new() })
+            let top_findings = all.iter().max_by_key(|one| one.severity)?;
+            let text = format!("{missing} is not here: {}", top_findings.title);
+            Some(Line { severity: Some(top_findings.severity), count: all.len(), text, places: Vec::new() })
         })
         .collect();
     lines.sort_by_key(|line| std::cmp::Reverse((line.severity, line.count)));
@@ -157,7 +157,7 @@ fn missing(found: &Comparison) -> Vec<Line> {
 }
 
 fn exposed(word: &str, one: &Exposed) -> Line {
-    let text = format!("{word}: {} of {} ({})", one.what, one.device, one.standing);
+    let text = format!("{word}: {} of {} ({})", one.what, one.device, one.protection);
     Line { severity: None, count: 1, text, places: Vec::new() }
 }
 
@@ -246,7 +246,7 @@ pub fn compare_text(
     out: &mut dyn io::Write,
 ) -> io::Result<()> {
     let width = width.clamp(60, 120);
-    let name = |text: &str| ending(&neutral(text), (width - 30) / 2);
+    let name = |text: &str| ending(&sanitize(text), (width - 30) / 2);
     let (old, new) = (name(names.old), name(names.new));
     writeln!(
         out,
@@ -255,7 +255,7 @@ pub fn compare_text(
         date(&found.new_as_of)
     )?;
     for line in lead(found) {
-        writeln!(out, "{}", fitted(&neutral(&line), width))?;
+        writeln!(out, "{}", fitted(&sanitize(&line), width))?;
     }
     let sections = sections(found);
     if sections.is_empty() {
@@ -303,24 +303,25 @@ fn ending(text: &str, room: usize) -> String {
 }
 
 fn date(text: &str) -> String {
-    if text.is_empty() { "no date".to_owned() } else { neutral(text).into_owned() }
+    if text.is_empty() { "no date".to_owned() } else { sanitize(text).into_owned() }
 }
 
 fn write_line(line: &Line, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let Some(severity) = line.severity else {
-        return writeln!(out, "  {}", fitted(&neutral(&line.text), width - 2));
+        return writeln!(out, "  {}", fitted(&sanitize(&line.text), width - 2));
     };
     let style = style(severity);
     let count = if line.count > 1 { format!("{:>3} x", line.count) } else { "     ".to_owned() };
     let room = width - 17;
-    let joined = neutral(&line.places.join(", ")).into_owned();
+    let joined = sanitize(&line.places.join(", ")).into_owned();
     let place = if unicode_width::UnicodeWidthStr::width(joined.as_str()) > room / 3 && line.places.len() > 1
     {
         format!("{} devices", line.places.len())
     } else {
         ending(&joined, room / 3)
     };
-    let text = fitted(&neutral(&line.text), room - unicode_width::UnicodeWidthStr::width(place.as_str()) - 2);
+    let text =
+        fitted(&sanitize(&line.text), room - unicode_width::UnicodeWidthStr::width(place.as_str()) - 2);
     write!(out, "  {style}{:<8}{style:#} {count} {text}", severity.word())?;
     if place.is_empty() { writeln!(out) } else { writeln!(out, "  {DIM}{place}{DIM:#}") }
 }
@@ -330,7 +331,7 @@ fn write_line(line: &Line, width: usize, out: &mut dyn io::Write) -> io::Result<
 /// # Errors
 /// When writing fails.
 pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::Write) -> io::Result<()> {
-    let safe = |text: &str| markdown(&neutral(text));
+    let safe = |text: &str| markdown(&sanitize(text));
     writeln!(out, "# What became of {}\n", safe(names.old))?;
     let (old, new) = (safe(&date(&found.old_as_of)), safe(&date(&found.new_as_of)));
     writeln!(out, "{} as of {old}, and {} as of {new}.\n", safe(names.old), safe(names.new))?;
@@ -342,14 +343,14 @@ pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::
         writeln!(out, "\n## {}\n\n{}\n", section.title, section.about)?;
         if section.lines.iter().all(|line| line.severity.is_none()) {
             for line in &section.lines {
-                writeln!(out, "- {}", ticked_markdown(&neutral(&line.text)))?;
+                writeln!(out, "- {}", ticked_markdown(&sanitize(&line.text)))?;
             }
             continue;
         }
         writeln!(out, "| severity | findings | what | where |\n| --- | --- | --- | --- |")?;
         for line in &section.lines {
             let severity = line.severity.map_or("", Severity::word);
-            let text = ticked_markdown(&neutral(&line.text));
+            let text = ticked_markdown(&sanitize(&line.text));
             writeln!(out, "| {severity} | {} | {text} | {} |", line.count, safe(&line.places.join(", ")))?;
         }
     }
@@ -360,7 +361,7 @@ pub fn compare_markdown(found: &Comparison, names: Names<'_>, out: &mut dyn io::
             writeln!(out, "\n## {title}\n")?;
         }
         for one in questions {
-            writeln!(out, "- {}: {}", safe(&one.device), ticked_markdown(&neutral(&one.question)))?;
+            writeln!(out, "- {}: {}", safe(&one.device), ticked_markdown(&sanitize(&one.question)))?;
         }
     }
     Ok(())

@@ -1,12 +1,12 @@
 //! What is reached from somewhere: text, JSON, CSV.
 
 use crate::addresses::no_formula;
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
 use textwrap::{Options, WordSeparator, WordSplitter};
-use trevlin_audit::exposure::protection::Standing;
+use trevlin_audit::exposure::protection::Protection;
 use trevlin_audit::reachability::ReachStep;
 use trevlin_audit::services::{Encrypted, Known};
 use trevlin_audit::tables::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow};
@@ -31,23 +31,23 @@ pub fn exposure_json(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resu
 }
 
 /// What stands before a line, so that colour is never alone.
-pub(crate) fn sign(standing: Standing) -> &'static str {
-    match standing {
-        Standing::Bare => "!!",
-        Standing::Thin => "! ",
-        Standing::Unclear => "? ",
-        Standing::Guarded => "+ ",
-        Standing::Limited => "- ",
+pub(crate) fn sign(protection: Protection) -> &'static str {
+    match protection {
+        Protection::Unprotected => "!!",
+        Protection::Weak => "! ",
+        Protection::Undetermined => "? ",
+        Protection::Protected => "+ ",
+        Protection::Limited => "- ",
     }
 }
 
-fn style(standing: Standing) -> Style {
-    match standing {
-        Standing::Bare => AnsiColor::Red.on_default().bold(),
-        Standing::Thin => AnsiColor::Yellow.on_default().bold(),
-        Standing::Unclear => AnsiColor::Magenta.on_default().bold(),
-        Standing::Guarded => AnsiColor::Green.on_default().bold(),
-        Standing::Limited => AnsiColor::Blue.on_default().bold(),
+fn style(protection: Protection) -> Style {
+    match protection {
+        Protection::Unprotected => AnsiColor::Red.on_default().bold(),
+        Protection::Weak => AnsiColor::Yellow.on_default().bold(),
+        Protection::Undetermined => AnsiColor::Magenta.on_default().bold(),
+        Protection::Protected => AnsiColor::Green.on_default().bold(),
+        Protection::Limited => AnsiColor::Blue.on_default().bold(),
     }
 }
 
@@ -94,7 +94,7 @@ fn wrapped(indent: usize, text: &str, width: usize, out: &mut dyn io::Write) -> 
         .word_splitter(WordSplitter::NoHyphenation)
         .word_separator(WordSeparator::AsciiSpace)
         .break_words(false);
-    for line in textwrap::wrap(&neutral(text), options) {
+    for line in textwrap::wrap(&sanitize(text), options) {
         writeln!(out, "{:indent$}{line}", "")?;
     }
     Ok(())
@@ -129,7 +129,7 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
     }
     out.write_all(crate::incomplete::text(&sheet.incomplete).as_bytes())?;
     let title = format!("REACHED FROM {}, by {}", sheet.from.to_uppercase(), starts(sheet));
-    writeln!(out, "{BOLD}{}{BOLD:#}", neutral(&title))?;
+    writeln!(out, "{BOLD}{}{BOLD:#}", sanitize(&title))?;
     if sheet.reached.is_empty() {
         writeln!(out, "\n  no service that is known is reached")?;
     }
@@ -173,10 +173,10 @@ pub fn exposure_text(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Writ
 }
 
 fn reached(row: &ReachedRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
-    let style = style(row.standing);
-    let (sign, word) = (sign(row.standing), row.standing.word());
-    let name = neutral(&row.service.name).into_owned();
-    writeln!(out, "\n{style}{sign} {word:<8}{style:#} {BOLD}{name}{BOLD:#} of {}", neutral(&row.device))?;
+    let style = style(row.protection);
+    let (sign, word) = (sign(row.protection), row.protection.word());
+    let name = sanitize(&row.service.name).into_owned();
+    writeln!(out, "\n{style}{sign} {word:<8}{style:#} {BOLD}{name}{BOLD:#} of {}", sanitize(&row.device))?;
     let who = some(&row.sources, 4);
     let verb = if row.everybody { "calls" } else { "call" };
     let may = if row.certain { "" } else { " (a rule that is not modelled decides)" };
@@ -218,8 +218,8 @@ fn line(
     // The path begins with the device's folder as a rule.
     let head =
         if place.starts_with(device) || place.is_empty() { String::new() } else { format!("{device}: ") };
-    let text = neutral(&format!("{head}{text}")).into_owned();
-    let place = neutral(&place).into_owned();
+    let text = sanitize(&format!("{head}{text}")).into_owned();
+    let place = sanitize(&place).into_owned();
     let one_line = 14 + text.chars().count() + 2 + place.chars().count() <= width.clamp(60, 140);
     if one_line {
         writeln!(out, "            {DIM}›{DIM:#} {text}  {DIM}{place}{DIM:#}")
@@ -265,7 +265,7 @@ fn forward(row: &ForwardRow, width: usize, out: &mut dyn io::Write) -> io::Resul
         some_sources => format!(" from {}", some(some_sources, 3)),
     };
     let remark = row.remark.as_ref().map(|remark| format!("; {remark}")).unwrap_or_default();
-    writeln!(out, "  {BOLD}{}{BOLD:#}", neutral(row.fate.into()))?;
+    writeln!(out, "  {BOLD}{}{BOLD:#}", sanitize(row.fate.into()))?;
     wrapped(4, &format!("{}{to}{called}{who}{remark}", row.device), width, out)?;
     line(&row.device, "the forward", Some((&row.evidence.path, row.evidence.line)), width, out)?;
     let last = row.steps.iter().rev().find(|step| step.line.is_some_and(|line| line != row.evidence.line));
@@ -290,16 +290,17 @@ fn guesses(sheet: &ExposureSheet, width: usize, out: &mut dyn io::Write) -> io::
 
 fn summary(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Result<()> {
     writeln!(out)?;
-    let count = |standing: Standing| sheet.reached.iter().filter(|one| one.standing == standing).count();
-    for standing in Standing::ALL.into_iter().filter(|standing| count(*standing) > 0) {
-        let style = style(standing);
+    let count =
+        |protection: Protection| sheet.reached.iter().filter(|one| one.protection == protection).count();
+    for protection in Protection::ALL.into_iter().filter(|protection| count(*protection) > 0) {
+        let style = style(protection);
         writeln!(
             out,
             "{style}{} {:<8}{style:#} {:>3}  {}",
-            sign(standing),
-            standing.word(),
-            count(standing),
-            standing.meaning()
+            sign(protection),
+            protection.word(),
+            count(protection),
+            protection.meaning()
         )?;
     }
     if sheet.cut {
@@ -344,7 +345,7 @@ pub fn exposure_csv(sheet: &ExposureSheet, out: &mut dyn io::Write) -> io::Resul
     for one in &sheet.reached {
         records.push([
             "reached".into(),
-            one.standing.word().into(),
+            one.protection.word().into(),
             yes(one.certain),
             one.sources.join(" "),
             one.called.join(" "),

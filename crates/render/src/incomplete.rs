@@ -1,6 +1,6 @@
 //! What was not read whole, told before anything else.
 
-use crate::neutral;
+use crate::sanitize;
 use anstyle::Style;
 use std::fmt;
 use trevlin_audit::IncompleteRow;
@@ -20,7 +20,7 @@ pub(crate) fn told(rows: &[IncompleteRow], all: bool, out: &mut dyn fmt::Write) 
     let shown = if all { rows.len() } else { rows.len().min(SHOWN) };
     for row in &rows[..shown] {
         let text = format!("  {}  {}:{}  {}", row.device, row.path, row.line, row.what);
-        writeln!(out, "{}", neutral(&text))?;
+        writeln!(out, "{}", sanitize(&text))?;
     }
     if shown < rows.len() {
         writeln!(out, "  and {} more", rows.len() - shown)?;

@@ -1,7 +1,7 @@
 //! What is meant, held against what is: text and JSON.
 
 use crate::exposure::some;
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
@@ -46,7 +46,7 @@ pub fn intents_text(rows: &[IntentRow], width: usize, out: &mut dyn io::Write) -
             writeln!(out, "{BOLD}{line}{BOLD:#}")?;
         }
         if let Some(problem) = &row.problem {
-            writeln!(out, "    {}", neutral(problem))?;
+            writeln!(out, "    {}", sanitize(problem))?;
         }
         parts("does not come through", &row.missing, width, out)?;
         parts("comes through beyond it", &row.excess, width, out)?;
@@ -63,8 +63,8 @@ fn parts(what: &str, all: &[PartRow], width: usize, out: &mut dyn io::Write) -> 
             writeln!(out, "{line}")?;
         }
         for rule in &part.rules {
-            let place = neutral(&format!("{}:{}", rule.path, rule.line)).into_owned();
-            let excerpt = neutral(rule.excerpt.lines().next().unwrap_or_default().trim()).into_owned();
+            let place = sanitize(&format!("{}:{}", rule.path, rule.line)).into_owned();
+            let excerpt = sanitize(rule.excerpt.lines().next().unwrap_or_default().trim()).into_owned();
             let room = width.saturating_sub(8 + unicode_width::UnicodeWidthStr::width(place.as_str()));
             writeln!(out, "      {DIM}{place}{DIM:#}  {}", crate::text::fitted(&excerpt, room))?;
         }
@@ -77,5 +77,5 @@ fn wrapped(text: &str, width: usize, indent: &str) -> Vec<String> {
     let more = format!("{indent}  ");
     let options =
         textwrap::Options::new(width.clamp(60, 140)).initial_indent(indent).subsequent_indent(&more);
-    textwrap::wrap(&neutral(text), options).into_iter().map(std::borrow::Cow::into_owned).collect()
+    textwrap::wrap(&sanitize(text), options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }

@@ -1,7 +1,7 @@
 //! The outcome as one JSON object, schema `trevlin-audit/1`.
 
 use crate::Renderer;
-use crate::neutral::is_active;
+use crate::sanitize::is_active;
 use serde::Serialize;
 use serde_json::Serializer;
 use serde_json::ser::{Formatter, PrettyFormatter};

@@ -4,7 +4,7 @@
 //! use trevlin_audit::checks;
 //! use trevlin_render::{check_page, explain, neutral};
 //!
-//! let check = checks::find("tunnels/pptp-answers").unwrap();
+//! let check = checks::find("tunnels/pptp").unwrap();
 //! assert!(explain(check, 80).contains("RFC 2637"));
 //! assert!(check_page(check).starts_with("# A PPTP server answers callers\n"));
 //! // What could move a cursor is shown, not sent.
@@ -12,45 +12,45 @@
 //! ```
 
 mod addresses;
+mod baseline;
 mod checks;
 mod columns;
 mod compare;
 mod exposure;
-mod gravest;
 mod incomplete;
 mod intents;
 mod json;
 mod logins;
-mod neutral;
 mod picture;
 mod questions;
 mod reach;
 mod report;
 mod rules;
+mod sanitize;
 mod services;
 mod survey;
 mod text;
+mod top_findings;
 mod tunnels;
-mod yardstick;
 
 pub use addresses::{addresses_csv, addresses_json, addresses_text, free_json, free_text};
+pub use baseline::{baseline_json, baseline_text};
 pub use checks::{check_index, check_page, explain, list};
 pub use compare::{Names, compare_json, compare_markdown, compare_text};
 pub use exposure::{exposure_csv, exposure_json, exposure_text};
 pub use intents::{intents_json, intents_text};
 pub use json::Json;
 pub use logins::{logins_json, logins_text};
-pub use neutral::neutral;
 pub use picture::{PictureError, addresses_png, addresses_svg, exposure_png, exposure_svg};
 pub use questions::{questions_csv, questions_markdown};
 pub use reach::{FlowAnswer, reach_all_json, reach_all_text, reach_json, reach_text};
 pub use report::{Csv, Oscal, Report, ReportError, Sarif, html, markdown_report};
 pub use rules::{rules_csv, rules_json, rules_text};
+pub use sanitize::sanitize;
 pub use services::{services_json, services_text};
 pub use survey::{survey_json, survey_text};
 pub use text::{Detail, Text};
 pub use tunnels::{tunnels_detail, tunnels_json, tunnels_text};
-pub use yardstick::{yardstick_json, yardstick_text};
 
 use std::io;
 use trevlin_audit::Outcome;

@@ -4,7 +4,7 @@ use crate::columns::{Look, table};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::logins::Access;
+use trevlin_audit::logins::LoginPath;
 use trevlin_audit::{LoginVerdict, joined_factors};
 
 const DIM: Style = Style::new().dimmed();
@@ -12,14 +12,14 @@ const DIM: Style = Style::new().dimmed();
 #[derive(Serialize)]
 struct Document<'a> {
     schema: &'static str,
-    logins: &'a [Access],
+    logins: &'a [LoginPath],
 }
 
 /// The table as one JSON object, schema `trevlin-logins/1`.
 ///
 /// # Errors
 /// When writing fails.
-pub fn logins_json(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {
+pub fn logins_json(rows: &[LoginPath], out: &mut dyn io::Write) -> io::Result<()> {
     crate::json::write(&Document { schema: "trevlin-logins/1", logins: rows }, out)
 }
 
@@ -27,7 +27,7 @@ pub fn logins_json(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {
 ///
 /// # Errors
 /// When writing fails.
-pub fn logins_text(rows: &[Access], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+pub fn logins_text(rows: &[LoginPath], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     if rows.is_empty() {
         return writeln!(out, "no way to log in was found in these exports");
     }
@@ -50,7 +50,7 @@ pub(crate) const HEADS: [&str; 7] = ["to", "who", "which list", "factors", "from
 
 const LOOK: Look<7> = Look { heads: HEADS, shares: [17, 14, 15, 12, 14, 13, 14], widest: 140 };
 
-pub(crate) fn cells(row: &Access) -> [String; 7] {
+pub(crate) fn cells(row: &LoginPath) -> [String; 7] {
     let who = match row.administrators.as_slice() {
         [] => row.who.clone(),
         [one] if *one == row.who => format!("{one} (admin)"),
@@ -69,7 +69,7 @@ pub(crate) fn cells(row: &Access) -> [String; 7] {
     [row.service.clone(), who, row.list.clone(), factors, from, limits, row.verdict.to_string()]
 }
 
-fn summary(rows: &[Access], out: &mut dyn io::Write) -> io::Result<()> {
+fn summary(rows: &[LoginPath], out: &mut dyn io::Write) -> io::Result<()> {
     let count = |verdict: LoginVerdict| rows.iter().filter(|row| row.verdict == verdict).count();
     let told: Vec<_> = [
         LoginVerdict::Nothing,

@@ -1,8 +1,8 @@
 //! Open questions as a list to send: by whom to ask, and by device.
 
 use crate::addresses::no_formula;
-use crate::neutral;
 use crate::report::{markdown, ticked_markdown};
+use crate::sanitize;
 use crate::text::merged;
 use std::collections::BTreeMap;
 use std::io;
@@ -67,16 +67,16 @@ pub fn questions_markdown(
         outcome.as_of
     )?;
     for asked in rows.chunk_by(|a, b| a.addressee == b.addressee) {
-        writeln!(out, "\n## To {}", markdown(&neutral(&asked[0].addressee)))?;
+        writeln!(out, "\n## To {}", markdown(&sanitize(&asked[0].addressee)))?;
         for device in asked.chunk_by(|a, b| a.device == b.device) {
-            writeln!(out, "\n### {}\n", markdown(&neutral(&device[0].device)))?;
+            writeln!(out, "\n### {}\n", markdown(&sanitize(&device[0].device)))?;
             for row in device {
                 let place = if row.place.is_empty() {
                     String::new()
                 } else {
                     format!(" (`{}`)", row.place.replace('`', "'"))
                 };
-                writeln!(out, "- [ ] {}{}", ticked_markdown(&neutral(&row.question)), neutral(&place))?;
+                writeln!(out, "- [ ] {}{}", ticked_markdown(&sanitize(&row.question)), sanitize(&place))?;
             }
         }
     }
@@ -105,7 +105,7 @@ pub fn questions_csv(
     ])?;
     for row in rows(outcome, contacts) {
         let cells = [&row.addressee, &row.device, &row.question, &row.place, &row.checks];
-        let cells = cells.map(|cell| no_formula(&neutral(cell)));
+        let cells = cells.map(|cell| no_formula(&sanitize(cell)));
         writer.write_record(cells.iter().map(String::as_str).chain(["", "", ""]))?;
     }
     writer.flush()

@@ -1,10 +1,10 @@
 //! Answers to who reaches what.
 
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
-use trevlin_audit::reachability::Reached;
+use trevlin_audit::reachability::ReachResult;
 use trevlin_audit::reachability::{Verdict, word};
 
 const BOLD: Style = Style::new().bold();
@@ -15,7 +15,7 @@ const DIM: Style = Style::new().dimmed();
 pub struct FlowAnswer {
     /// The answer.
     #[serde(flatten)]
-    pub reached: Reached,
+    pub reached: ReachResult,
     /// Why it could not be asked, where it could not.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
@@ -38,7 +38,7 @@ fn expected<S: serde::Serializer>(verdict: &Option<Verdict>, out: S) -> Result<S
 ///
 /// # Errors
 /// When writing fails.
-pub fn reach_json(answer: &Reached, out: &mut dyn io::Write) -> io::Result<()> {
+pub fn reach_json(answer: &ReachResult, out: &mut dyn io::Write) -> io::Result<()> {
     crate::json::write(answer, out)
 }
 
@@ -59,17 +59,17 @@ fn style(verdict: Verdict) -> Style {
 }
 
 /// Where it is delivered, in words.
-fn delivered(answer: &Reached) -> Option<String> {
+fn delivered(answer: &ReachResult) -> Option<String> {
     let one = answer.delivered_to.as_ref()?;
     let device = one.device.as_ref().map(|name| format!(" ({name})")).unwrap_or_default();
-    Some(neutral(&format!("delivered to {} port {}{device}", one.address, one.port)).into_owned())
+    Some(sanitize(&format!("delivered to {} port {}{device}", one.address, one.port)).into_owned())
 }
 
 /// One answer as text: the verdict, then what decided, each with its line.
 ///
 /// # Errors
 /// When writing fails.
-pub fn reach_text(answer: &Reached, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
+pub fn reach_text(answer: &ReachResult, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let style = style(answer.verdict);
     let delivered = delivered(answer).map(|text| format!(", {text}")).unwrap_or_default();
     writeln!(out, "{style}{}{style:#}{delivered}", word(answer.verdict))?;
@@ -77,13 +77,13 @@ pub fn reach_text(answer: &Reached, width: usize, out: &mut dyn io::Write) -> io
     for (number, step) in answer.steps.iter().enumerate() {
         if step.device != device {
             device = &step.device;
-            writeln!(out, "\n{BOLD}{}{BOLD:#}", neutral(device))?;
+            writeln!(out, "\n{BOLD}{}{BOLD:#}", sanitize(device))?;
         }
-        writeln!(out, " {:>2}. {}", number + 1, neutral(&step.text))?;
+        writeln!(out, " {:>2}. {}", number + 1, sanitize(&step.text))?;
         let (Some(path), Some(line)) = (&step.path, step.line) else { continue };
-        writeln!(out, "     {DIM}{}:{line}{DIM:#}", neutral(path))?;
+        writeln!(out, "     {DIM}{}:{line}{DIM:#}", sanitize(path))?;
         for text in step.excerpt.iter().flat_map(|text| text.lines()).take(3) {
-            let text: String = neutral(text.trim()).chars().take(width.saturating_sub(7).max(40)).collect();
+            let text: String = sanitize(text.trim()).chars().take(width.saturating_sub(7).max(40)).collect();
             writeln!(out, "       {text}")?;
         }
     }
@@ -102,7 +102,7 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
             (Some(false), Some(expect)) => Some(format!("{} was expected", word(expect))),
             _ => None,
         };
-        let reason = one.reason.as_ref().map(|why| neutral(why).into_owned());
+        let reason = one.reason.as_ref().map(|why| sanitize(why).into_owned());
         let parts: Vec<String> = delivered(&one.reached).into_iter().chain(reason).chain(expected).collect();
         let verdict = word(one.reached.verdict);
         let text = parts.join(", ");
@@ -111,7 +111,7 @@ pub fn reach_all_text(answers: &[FlowAnswer], width: usize, out: &mut dyn io::Wr
             for step in &one.reached.steps {
                 let place = step.path.as_ref().zip(step.line).map(|(path, line)| format!(" {path}:{line}"));
                 let text = format!("{}{}", step.text, place.unwrap_or_default());
-                let text: String = neutral(&text).chars().take(width.saturating_sub(13).max(40)).collect();
+                let text: String = sanitize(&text).chars().take(width.saturating_sub(13).max(40)).collect();
                 writeln!(out, "           {DIM}- {text}{DIM:#}")?;
             }
         }

@@ -1,7 +1,7 @@
 //! The review of rules.
 
 use crate::columns::{Look, table};
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
@@ -77,7 +77,7 @@ pub fn rules_csv(sheet: &RulesSheet, out: &mut dyn io::Write) -> io::Result<()> 
                     &remarks.join("; "),
                     &row.text,
                 ];
-                writer.write_record(cells.map(|cell| crate::addresses::no_formula(&neutral(cell))))?;
+                writer.write_record(cells.map(|cell| crate::addresses::no_formula(&sanitize(cell))))?;
             }
         }
     }
@@ -103,7 +103,7 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
             writeln!(out)?;
         }
         let title = format!("{}: table {} for {}", filter.device, filter.table, filter.families);
-        writeln!(out, "{BOLD}{}{BOLD:#} {DIM}{}{DIM:#}", neutral(&title), neutral(&filter.path))?;
+        writeln!(out, "{BOLD}{}{BOLD:#} {DIM}{}{DIM:#}", sanitize(&title), sanitize(&filter.path))?;
         if !filter.whole {
             writeln!(
                 out,
@@ -123,16 +123,16 @@ pub fn rules_text(sheet: &RulesSheet, width: usize, out: &mut dyn io::Write) -> 
         for (chain, heading) in
             filter.chains.iter().zip(&headings).filter(|(chain, _)| chain.rules.is_empty())
         {
-            writeln!(out, "{BOLD}{}{BOLD:#} {DIM}(line {}; no rules){DIM:#}", neutral(heading), chain.line)?;
+            writeln!(out, "{BOLD}{}{BOLD:#} {DIM}(line {}; no rules){DIM:#}", sanitize(heading), chain.line)?;
         }
         for list in &filter.lists {
             let entries = list.entries;
             writeln!(
                 out,
                 "list {}, {entries} entries: {} {DIM}{}:{}{DIM:#}",
-                neutral(&list.name),
+                sanitize(&list.name),
                 list.remark,
-                neutral(&list.path),
+                sanitize(&list.path),
                 list.line
             )?;
         }
@@ -146,7 +146,7 @@ fn summary(filter: &FilterSheet, out: &mut dyn io::Write) -> io::Result<()> {
     let yellow = AnsiColor::Yellow.on_default().bold();
     let open = match summary.accepting.as_slice() {
         [] => String::new(),
-        chains => format!("{red}{} by default{red:#}", neutral(&format!("{} accept", chains.join(" and ")))),
+        chains => format!("{red}{} by default{red:#}", sanitize(&format!("{} accept", chains.join(" and ")))),
     };
     let parts: Vec<String> = [
         (summary.never_met, "never met", red),

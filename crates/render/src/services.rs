@@ -1,7 +1,7 @@
 //! What devices serve: text and JSON.
 
 use crate::exposure::known;
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
@@ -9,7 +9,7 @@ use textwrap::{Options, WordSeparator, WordSplitter};
 use trevlin_audit::joined_factors;
 use trevlin_audit::services::{Encrypted, Known, ProtocolPorts, has_ports};
 use trevlin_audit::tables::services::{PartRow, PlaceRow, ServedRow};
-use trevlin_model::served::Asked;
+use trevlin_model::served::AuthRequirement;
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
@@ -42,7 +42,7 @@ pub fn services_text(rows: &[ServedRow], width: usize, out: &mut dyn io::Write) 
             "unknown" => String::new(),
             kind => format!(" ({kind})"),
         };
-        writeln!(out, "{BOLD}{}{BOLD:#}{DIM}{kind}{DIM:#}", neutral(&device[0].device))?;
+        writeln!(out, "{BOLD}{}{BOLD:#}{DIM}{kind}{DIM:#}", sanitize(&device[0].device))?;
         for row in device {
             service(row, width, out)?;
         }
@@ -72,10 +72,10 @@ fn sign(row: &ServedRow) -> (&'static str, Style) {
 
 fn service(row: &ServedRow, width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let (sign, style) = sign(row);
-    let (name, places) = (neutral(&row.name), places(&row.places));
+    let (name, places) = (sanitize(&row.name), places(&row.places));
     let room = width.clamp(60, 140);
     if 4 + name.chars().count() + 2 + places.chars().count() <= room {
-        writeln!(out, "  {style}{sign} {name}{style:#}  {}", neutral(&places))?;
+        writeln!(out, "  {style}{sign} {name}{style:#}  {}", sanitize(&places))?;
     } else {
         writeln!(out, "  {style}{sign} {name}{style:#}")?;
         wrapped(6, &places, width, Style::new(), out)?;
@@ -203,9 +203,9 @@ fn users(part: &PartRow) -> Option<String> {
 
 fn part(part: &PartRow, rooms: &[usize; 2], width: usize, out: &mut dyn io::Write) -> io::Result<()> {
     let mut what = Vec::new();
-    let bare = part.login == Some(Asked::Nothing) && !part.near;
+    let bare = part.login == Some(AuthRequirement::Nothing) && !part.near;
     what.push(match part.asks {
-        Some(refused) if part.login == Some(Asked::Refused) => refused.to_owned(),
+        Some(refused) if part.login == Some(AuthRequirement::Refused) => refused.to_owned(),
         Some(asks) => format!("asks for {asks}"),
         None => "login not known".to_owned(),
     });
@@ -233,14 +233,14 @@ fn part(part: &PartRow, rooms: &[usize; 2], width: usize, out: &mut dyn io::Writ
         writeln!(
             out,
             "        {:name_room$}  {:who_room$}  {style}{}{style:#}",
-            neutral(&name),
-            neutral(&sources),
-            neutral(first),
+            sanitize(&name),
+            sanitize(&sources),
+            sanitize(first),
             name_room = rooms[0],
             who_room = rooms[1],
         )?;
         for line in lines.iter().skip(1) {
-            writeln!(out, "{:lead$}{style}{}{style:#}", "", neutral(line))?;
+            writeln!(out, "{:lead$}{style}{}{style:#}", "", sanitize(line))?;
         }
         return Ok(());
     }
@@ -256,7 +256,7 @@ fn lines(text: &str, room: usize) -> Vec<String> {
 }
 
 fn wrapped(indent: usize, text: &str, width: usize, style: Style, out: &mut dyn io::Write) -> io::Result<()> {
-    for line in lines(&neutral(text), width.clamp(60, 140).saturating_sub(indent)) {
+    for line in lines(&sanitize(text), width.clamp(60, 140).saturating_sub(indent)) {
         writeln!(out, "{:indent$}{style}{line}{style:#}", "")?;
     }
     Ok(())

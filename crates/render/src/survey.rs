@@ -1,7 +1,7 @@
 //! What was handed over, as text and JSON.
 
 use crate::columns::{Look, table};
-use crate::neutral;
+use crate::sanitize;
 use crate::text::{counted, fitted};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
@@ -76,7 +76,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
     if !unsure.is_empty() {
         section("Where the outside is", "not told, or a guess: say it in trevlin.toml", out)?;
         for one in unsure {
-            writeln!(out, "  {}", fitted(&neutral(&told_outside(one)), width - 2))?;
+            writeln!(out, "  {}", fitted(&sanitize(&told_outside(one)), width - 2))?;
         }
         writeln!(out)?;
     }
@@ -86,16 +86,16 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         for one in missing {
             let shown = if all { one.missing.len() } else { SHOWN_FILES };
             for file in one.missing.iter().take(shown) {
-                let whence =
+                let reachability_from =
                     file.evidence.first().map(|at| format!("  {}:{}", at.path, at.line)).unwrap_or_default();
-                let line = format!("{}: {}{whence}", one.name, file.path);
-                writeln!(out, "  {}", fitted(&neutral(&line), width - 2))?;
+                let line = format!("{}: {}{reachability_from}", one.name, file.path);
+                writeln!(out, "  {}", fitted(&sanitize(&line), width - 2))?;
             }
             if one.missing.len() > shown {
                 writeln!(
                     out,
                     "  {DIM}{}: and {} more (-v lists them){DIM:#}",
-                    neutral(&one.name),
+                    sanitize(&one.name),
                     one.missing.len() - shown
                 )?;
             }
@@ -120,7 +120,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
                 .subsequent_indent("    ")
                 .word_separator(textwrap::WordSeparator::AsciiSpace)
                 .word_splitter(textwrap::WordSplitter::NoHyphenation);
-            writeln!(out, "{}", textwrap::fill(&neutral(&names), options))?;
+            writeln!(out, "{}", textwrap::fill(&sanitize(&names), options))?;
         }
         writeln!(out)?;
     }
@@ -129,7 +129,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         section("Of no format that is read here", "a phrasebook or a sheet teaches them", out)?;
         let shown = if all { unknown.len() } else { SHOWN_FILES };
         for path in unknown.iter().take(shown) {
-            writeln!(out, "  {}", fitted(&neutral(path), width - 2))?;
+            writeln!(out, "  {}", fitted(&sanitize(path), width - 2))?;
         }
         if unknown.len() > shown {
             writeln!(out, "  {DIM}and {} more (-v lists them){DIM:#}", unknown.len() - shown)?;
@@ -140,7 +140,7 @@ pub fn survey_text(survey: &Survey, all: bool, width: usize, out: &mut dyn io::W
         section("Not read", "nothing of this is in any result", out)?;
         let shown = if all { survey.left_out.len() } else { SHOWN_FILES };
         for one in survey.left_out.iter().take(shown) {
-            let text = neutral(&format!("  {}: {}", one.path, one.why)).into_owned();
+            let text = sanitize(&format!("  {}: {}", one.path, one.why)).into_owned();
             let options = textwrap::Options::new(width).subsequent_indent("    ");
             writeln!(out, "{}", textwrap::fill(&text, options))?;
         }

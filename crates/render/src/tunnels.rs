@@ -1,7 +1,7 @@
 //! The table of tunnels.
 
 use crate::columns::{Look, table};
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::io;
@@ -54,8 +54,8 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
             writeln!(out)?;
         }
         let style = style(row.verdict);
-        writeln!(out, "{BOLD}{} on {}{BOLD:#}", neutral(&row.name), neutral(&row.device))?;
-        writeln!(out, "  {}, {} ({}:{})", row.protocol, row.role, neutral(&row.path), row.line)?;
+        writeln!(out, "{BOLD}{} on {}{BOLD:#}", sanitize(&row.name), sanitize(&row.device))?;
+        writeln!(out, "  {}, {} ({}:{})", row.protocol, row.role, sanitize(&row.path), row.line)?;
         for (what, text) in [
             ("other end", row.who.clone()),
             ("it shows", row.factors.join(" + ")),
@@ -64,7 +64,7 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
             ("sends", row.sends.to_owned()),
         ] {
             if !text.is_empty() {
-                writeln!(out, "  {DIM}{what:<16}{DIM:#}{}", neutral(&text))?;
+                writeln!(out, "  {DIM}{what:<16}{DIM:#}{}", sanitize(&text))?;
             }
         }
         for one in &row.detail {
@@ -72,8 +72,8 @@ pub fn tunnels_detail(rows: &[&TunnelRow], out: &mut dyn io::Write) -> io::Resul
                 out,
                 "  {DIM}{:<16}{DIM:#}{} {DIM}{}{DIM:#}",
                 one.what,
-                neutral(&one.text),
-                neutral(&one.place)
+                sanitize(&one.text),
+                sanitize(&one.place)
             )?;
         }
         writeln!(out, "  {DIM}{:<16}{DIM:#}{style}{}{style:#}", "verdict", row.verdict.word())?;

@@ -19,7 +19,7 @@ fn finding(severity: Severity, device: &str, title: &str, places: &[(&str, u32, 
     };
     Finding {
         about: None,
-        check: "logins/single-factor-tunnel",
+        check: "logins/single-factor-vpn",
         area: Area::Logins,
         severity,
         device: device.into(),
@@ -50,7 +50,7 @@ fn outcome(findings: Vec<Finding>) -> Outcome {
         notes,
     };
     let question = OpenQuestion {
-        check: "exposure/outside-unfiltered",
+        check: "exposure/no-input-filter",
         area: Area::Exposure,
         device: "edge".into(),
         question: "what is in front of it; ask for its filter".into(),
@@ -175,7 +175,7 @@ fn report(
     lay_out: fn(&Report<'_>) -> Result<String, trevlin_render::ReportError>,
 ) -> String {
     let (plan, rules) = (
-        Sheet { claims: vec![], overlaps: vec![], mistyped: vec![] },
+        Sheet { allocations: vec![], overlaps: vec![], mistyped: vec![] },
         RulesSheet { filters: vec![], incomplete: vec![] },
     );
     let report = Report {
@@ -187,7 +187,7 @@ fn report(
         rules: &rules,
         exposure: None,
         plan: &plan,
-        yardstick: &[],
+        baseline: &[],
     };
     lay_out(&report).expect("laid out")
 }

@@ -18,9 +18,9 @@ pub fn free(plan: &Plan, addresses: u32, most: usize) -> Vec<IpNet> {
     let bits = u64::BITS - (wanted - 1).leading_zeros();
     let length = 32u32.saturating_sub(bits) as u8;
     let mut taken: Vec<(u32, u32)> = plan
-        .claims
+        .allocations
         .iter()
-        .map(|claim| claim.range)
+        .map(|allocation| allocation.range)
         .chain(common_at_home().map(|one| IpRange::from(one.prefix)))
         .filter(|range| range.family() == Family::V4)
         .filter_map(|range| match (range.first(), range.last()) {
@@ -40,13 +40,13 @@ pub fn free(plan: &Plan, addresses: u32, most: usize) -> Vec<IpNet> {
         let end = base | (u32::MAX >> block);
         let size = 1u32 << (32 - u32::from(length));
         let mut at = base;
-        let mut claims = taken.iter().peekable();
+        let mut allocations = taken.iter().peekable();
         // The network at hand moves past every claim it meets; claims that end before it are behind for good only once
         // they begin before it, so the furthest end is kept.
         let mut reach: Option<u32> = None;
         while found.len() < most && at <= end {
             let last = at + (size - 1);
-            while let Some((_, claimed)) = claims.next_if(|(first, _)| *first <= last) {
+            while let Some((_, claimed)) = allocations.next_if(|(first, _)| *first <= last) {
                 reach = Some(reach.map_or(*claimed, |reach| reach.max(*claimed)));
             }
             match reach {
@@ -72,13 +72,13 @@ pub fn free(plan: &Plan, addresses: u32, most: usize) -> Vec<IpNet> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::addresses::{Claim, ClaimKind};
+    use crate::addresses::{Allocation, ClaimKind};
     use proptest::prelude::*;
     use trevlin_model::{ExportId, Origin};
 
     fn plan(ranges: &[IpRange]) -> Plan {
         let origin = Origin { export: ExportId(0), start: 0, end: 0 };
-        let claim = |range: &IpRange| Claim {
+        let allocation = |range: &IpRange| Allocation {
             range: *range,
             kind: ClaimKind::Route,
             device: 0,
@@ -89,7 +89,7 @@ mod tests {
             host_local: false,
             origin,
         };
-        Plan { claims: ranges.iter().map(claim).collect(), ..Plan::default() }
+        Plan { allocations: ranges.iter().map(allocation).collect(), ..Plan::default() }
     }
 
     fn net(text: &str) -> IpRange {

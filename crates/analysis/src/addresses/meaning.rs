@@ -1,10 +1,10 @@
 //! What it means that two claims share addresses.
 
-use crate::addresses::claims::{Claim, ClaimKind, is_tunnel_name};
+use crate::addresses::allocations::{Allocation, ClaimKind, is_tunnel_name};
 pub use crate::addresses::interfaces::is_host_local;
 use crate::addresses::plan::owner;
 pub(super) use crate::addresses::plan::whole;
-pub use crate::addresses::plan::{Meaning, Overlap};
+pub use crate::addresses::plan::{Overlap, OverlapKind};
 use crate::addresses::{Plan, sweep};
 use std::collections::BTreeMap;
 use trevlin_estate::assemble::Estate;
@@ -63,23 +63,25 @@ pub(super) fn overlaps(estate: &Estate, plan: &Plan) -> Vec<Overlap> {
     }
     // Claims of one kind on one range are one for the sweep.
     let mut by_range: BTreeMap<(IpRange, ClaimKind), Vec<usize>> = BTreeMap::new();
-    for (at, claim) in plan.claims.iter().enumerate() {
-        if interest.iter().any(|row| row[claim.kind as usize]) {
-            by_range.entry((claim.range, claim.kind)).or_default().push(at);
+    for (at, allocation) in plan.allocations.iter().enumerate() {
+        if interest.iter().any(|row| row[allocation.kind as usize]) {
+            by_range.entry((allocation.range, allocation.kind)).or_default().push(at);
         }
     }
     let nodes: Vec<(IpRange, usize)> =
         by_range.keys().map(|(range, kind)| (*range, *kind as usize)).collect();
-    let claims: Vec<&[usize]> = by_range.values().map(Vec::as_slice).collect();
+    let allocations: Vec<&[usize]> = by_range.values().map(Vec::as_slice).collect();
     let mut found = Found { estate, plan, overlaps: Vec::new() };
     for (node, (range, kind)) in nodes.iter().enumerate() {
         if interest[*kind][*kind] {
-            found.among(claims[node], *range);
+            found.among(allocations[node], *range);
         }
     }
-    sweep::overlaps(&nodes, interest, |one, other, shared| found.between(claims[one], claims[other], shared));
+    sweep::overlaps(&nodes, interest, |one, other, shared| {
+        found.between(allocations[one], allocations[other], shared)
+    });
     let mut overlaps = found.overlaps;
-    overlaps.sort_by_key(|one| (plan.claims[one.a].origin, plan.claims[one.b].origin, one.shared));
+    overlaps.sort_by_key(|one| (plan.allocations[one.a].origin, plan.allocations[one.b].origin, one.shared));
     overlaps.dedup_by_key(|one| (one.a, one.b));
     overlaps.shrink_to_fit();
     overlaps
@@ -94,25 +96,28 @@ struct Found<'a> {
 impl Found<'_> {
     /// Holds two claims against each other. Whether it matters that they meet.
     fn pair(&mut self, one: usize, other: usize, shared: IpRange) -> bool {
-        let kinds = |a: usize, b: usize| (self.plan.claims[a].kind, self.plan.claims[b].kind);
+        let kinds = |a: usize, b: usize| (self.plan.allocations[a].kind, self.plan.allocations[b].kind);
         // The first of two of a kind is the one that is read first.
         let (a, b) = if one < other { (one, other) } else { (other, one) };
         let (a, b) = if PAIRS.contains(&kinds(a, b)) { (a, b) } else { (b, a) };
-        let meaning = meaning(self.estate, self.plan, &self.plan.claims[a], &self.plan.claims[b]);
+        let meaning = meaning(self.estate, self.plan, &self.plan.allocations[a], &self.plan.allocations[b]);
         self.overlaps.extend(meaning.map(|meaning| Overlap { a, b, shared, meaning }));
         meaning.is_some()
     }
 
     /// Claims on one range among themselves.
-    fn among(&mut self, claims: &[usize], range: IpRange) {
-        if claims.len() * claims.len() > MOST_PAIRS {
-            for one in claims {
-                let _ = claims.iter().take(TRIED).any(|other| one != other && self.pair(*one, *other, range));
+    fn among(&mut self, allocations: &[usize], range: IpRange) {
+        if allocations.len() * allocations.len() > MOST_PAIRS {
+            for one in allocations {
+                let _ = allocations
+                    .iter()
+                    .take(TRIED)
+                    .any(|other| one != other && self.pair(*one, *other, range));
             }
             return;
         }
-        for (at, one) in claims.iter().enumerate() {
-            for other in &claims[at + 1..] {
+        for (at, one) in allocations.iter().enumerate() {
+            for other in &allocations[at + 1..] {
                 self.pair(*one, *other, range);
             }
         }
@@ -137,7 +142,7 @@ impl Found<'_> {
 }
 
 /// What it means that these two share addresses; `None` where that is nothing.
-fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning> {
+fn meaning(estate: &Estate, plan: &Plan, a: &Allocation, b: &Allocation) -> Option<OverlapKind> {
     use ClaimKind::{
         Address, DhcpRange, FixedAddress, NameServer, Network, OutsideAddress, Pool, PoolNetwork, Remote,
         Reservation,
@@ -146,7 +151,7 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning
         // Only dnsmasq and the like keep a reserved address to its owner.
         let own = owner(plan, a)?;
         let matters = (a.kind, b.kind) == (DhcpRange, Reservation) && !own.keeps_reserved;
-        return matters.then_some(Meaning::Fault);
+        return matters.then_some(OverlapKind::Fault);
     }
     // What is inside one host is nothing to another.
     if a.device != b.device && (a.host_local || b.host_local) {
@@ -161,12 +166,15 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning
         (PoolNetwork | Pool, PoolNetwork | Pool) => {
             whole(plan, a)?;
             whole(plan, b)?;
-            Some(Meaning::Fault)
+            Some(OverlapKind::Fault)
         }
-        (PoolNetwork | Pool, DhcpRange | ClaimKind::Translation) => whole(plan, a).map(|_| Meaning::Fault),
+        (PoolNetwork | Pool, DhcpRange | ClaimKind::Translation) => {
+            whole(plan, a).map(|_| OverlapKind::Fault)
+        }
         (PoolNetwork | Pool, Remote) => {
             whole(plan, a)?;
-            (a.device == b.device && a.owner != b.owner && !wider(b.range, a.range)).then_some(Meaning::Fault)
+            (a.device == b.device && a.owner != b.owner && !wider(b.range, a.range))
+                .then_some(OverlapKind::Fault)
         }
         (DhcpRange, DhcpRange) => {
             let arranged = owner(plan, a)?.partner || owner(plan, b)?.partner;
@@ -179,27 +187,27 @@ fn meaning(estate: &Estate, plan: &Plan, a: &Claim, b: &Claim) -> Option<Meaning
         // A server of the estate that answers there is told as that server.
         (Pool | DhcpRange, NameServer) if !estate.holders(b.range.first()).is_empty() => None,
         (Pool | DhcpRange, _) => handed_out(estate, a, b),
-        (FixedAddress, FixedAddress | Reservation) => (a.who != b.who).then_some(Meaning::Fault),
-        (Remote, Network) => (a.device == b.device && !wider(a.range, b.range)).then_some(Meaning::Fault),
-        _ => Some(Meaning::Fault),
+        (FixedAddress, FixedAddress | Reservation) => (a.who != b.who).then_some(OverlapKind::Fault),
+        (Remote, Network) => (a.device == b.device && !wider(a.range, b.range)).then_some(OverlapKind::Fault),
+        _ => Some(OverlapKind::Fault),
     }
 }
 
 /// A range against an address in use. A pool's addresses are reached by routes from anywhere, a DHCP server's only where
 /// it is.
-fn handed_out(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
-    if a.kind == ClaimKind::Pool { Some(Meaning::Fault) } else { in_one_place(estate, a, b) }
+fn handed_out(estate: &Estate, a: &Allocation, b: &Allocation) -> Option<OverlapKind> {
+    if a.kind == ClaimKind::Pool { Some(OverlapKind::Fault) } else { in_one_place(estate, a, b) }
 }
 
 /// Whether two devices share a network, so that two claims in it are about the same addresses: they are one device, or of
 /// one site; one sends what it does not know to the other, or both to the same device. Two sites may use the same network.
-fn in_one_place(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
+fn in_one_place(estate: &Estate, a: &Allocation, b: &Allocation) -> Option<OverlapKind> {
     let (one, other) = (&estate.devices[a.device], &estate.devices[b.device]);
     if a.device == b.device {
-        return Some(Meaning::Fault);
+        return Some(OverlapKind::Fault);
     }
     if let (Some(one), Some(other)) = (&one.site, &other.site) {
-        return (one == other).then_some(Meaning::Fault);
+        return (one == other).then_some(OverlapKind::Fault);
     }
     let gateways = |device: &Device| -> Vec<usize> {
         let gateways =
@@ -216,7 +224,7 @@ fn in_one_place(estate: &Estate, a: &Claim, b: &Claim) -> Option<Meaning> {
     let together = of_one.contains(&b.device)
         || of_other.contains(&a.device)
         || of_one.iter().any(|gateway| of_other.contains(gateway));
-    Some(if together { Meaning::Fault } else { Meaning::Unclear })
+    Some(if together { OverlapKind::Fault } else { OverlapKind::Unclear })
 }
 
 /// Whether a range holds all of another and more. The more exact route wins, so such a one takes nothing away.
@@ -225,9 +233,9 @@ fn wider(range: IpRange, other: IpRange) -> bool {
 }
 
 /// A pool against the network of an interface.
-fn pool_in_network(estate: &Estate, a: &Claim, pool: &Pool, b: &Claim) -> Option<Meaning> {
-    let interface = |claim: &Claim| {
-        estate.devices[claim.device].facts.interfaces.iter().find(|one| one.name == claim.owner)
+fn pool_in_network(estate: &Estate, a: &Allocation, pool: &Pool, b: &Allocation) -> Option<OverlapKind> {
+    let interface = |allocation: &Allocation| {
+        estate.devices[allocation.device].facts.interfaces.iter().find(|one| one.name == allocation.owner)
     };
     let own = a.device == b.device;
     if own && interface(b).is_some_and(|interface| is_own_link(interface, pool)) {
@@ -249,8 +257,8 @@ fn pool_in_network(estate: &Estate, a: &Claim, pool: &Pool, b: &Claim) -> Option
         }
     }
     match pool.placement.value() {
-        Some(PoolPlacement::ProxyArp | PoolPlacement::Bridged) => Some(Meaning::Meant),
-        _ => Some(Meaning::Fault),
+        Some(PoolPlacement::ProxyArp | PoolPlacement::Bridged) => Some(OverlapKind::Meant),
+        _ => Some(OverlapKind::Fault),
     }
 }
 

@@ -1,6 +1,6 @@
 //! The address plan: everything in the estate that lays claim to addresses, and where claims meet.
 
-mod claims;
+mod allocations;
 mod free;
 pub(crate) mod interfaces;
 pub mod meaning;
@@ -8,9 +8,9 @@ mod plan;
 pub mod sweep;
 pub mod told;
 
-pub use claims::{Claim, ClaimKind, PoolOwner};
+pub use allocations::{Allocation, ClaimKind, PoolOwner};
 pub use free::free;
-pub use meaning::{Meaning, Overlap};
+pub use meaning::{Overlap, OverlapKind};
 pub use plan::Plan;
 
 use trevlin_estate::assemble::Estate;
@@ -18,8 +18,8 @@ use trevlin_estate::assemble::Estate;
 impl Plan {
     /// Works out the plan.
     pub fn of(estate: &Estate) -> Self {
-        let (claims, pools) = claims::of(estate);
-        let mut plan = Self { claims, pools, overlaps: Vec::new() };
+        let (allocations, pools) = allocations::of(estate);
+        let mut plan = Self { allocations, pools, overlaps: Vec::new() };
         plan.overlaps = meaning::overlaps(estate, &plan);
         plan
     }

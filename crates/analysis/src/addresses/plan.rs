@@ -1,6 +1,6 @@
 //! The address plan: who lays claim to what, and where claims meet.
 
-use crate::addresses::claims::{Claim, ClaimKind, PoolOwner};
+use crate::addresses::allocations::{Allocation, ClaimKind, PoolOwner};
 use serde::Serialize;
 use trevlin_model::{IpRange, Pool};
 
@@ -8,7 +8,7 @@ use trevlin_model::{IpRange, Pool};
 #[derive(Debug, Clone, Default)]
 pub struct Plan {
     /// Claims in order of device, then of reading.
-    pub claims: Vec<Claim>,
+    pub allocations: Vec<Allocation>,
     /// Pools, by the number that claims carry.
     pub pools: Vec<PoolOwner>,
     /// Where two claims share addresses and that is not as it should be, or has its price; ordered by place.
@@ -17,25 +17,26 @@ pub struct Plan {
 
 impl Plan {
     /// Whether a claim stands for a tunnel's pool: for its whole network, or for a range that lies in none.
-    pub fn stands_for_pool(&self, claim: &Claim) -> bool {
-        matches!(claim.kind, ClaimKind::PoolNetwork | ClaimKind::Pool) && whole(self, claim).is_some()
+    pub fn stands_for_pool(&self, allocation: &Allocation) -> bool {
+        matches!(allocation.kind, ClaimKind::PoolNetwork | ClaimKind::Pool)
+            && whole(self, allocation).is_some()
     }
 
     /// What one device lays claim to.
-    pub fn of_device(&self, device: usize) -> &[Claim] {
-        trevlin_estate::assemble::of_device(&self.claims, device, |claim| claim.device)
+    pub fn of_device(&self, device: usize) -> &[Allocation] {
+        trevlin_estate::assemble::of_device(&self.allocations, device, |allocation| allocation.device)
     }
 
     /// Two claims by their numbers.
-    pub fn pair(&self, overlap: &Overlap) -> (&Claim, &Claim) {
-        (&self.claims[overlap.a], &self.claims[overlap.b])
+    pub fn pair(&self, overlap: &Overlap) -> (&Allocation, &Allocation) {
+        (&self.allocations[overlap.a], &self.allocations[overlap.b])
     }
 }
 
 /// What an overlap means.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Meaning {
+pub enum OverlapKind {
     /// It is wrong.
     Fault,
     /// It is wrong if both are in one place, which no export tells.
@@ -54,18 +55,20 @@ pub struct Overlap {
     /// The addresses that both have.
     pub shared: IpRange,
     /// What it means.
-    pub meaning: Meaning,
+    pub meaning: OverlapKind,
 }
 
 /// The pool or DHCP server a claim belongs to.
-pub(crate) fn owner<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a PoolOwner> {
-    claim.group.map(|group| &plan.pools[group])
+pub(crate) fn owner<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a PoolOwner> {
+    allocation.group.map(|group| &plan.pools[group])
 }
 
 /// The pool of a claim that stands for everything this part of the pool claims: its network, or a range outside of it.
-pub(crate) fn whole<'a>(plan: &'a Plan, claim: &Claim) -> Option<&'a Pool> {
-    let pool = owner(plan, claim)?.pool.as_ref()?;
-    let covered = claim.kind == ClaimKind::Pool
-        && pool.network.is_some_and(|net| IpRange::from(net).intersection(&claim.range) == Some(claim.range));
+pub(crate) fn whole<'a>(plan: &'a Plan, allocation: &Allocation) -> Option<&'a Pool> {
+    let pool = owner(plan, allocation)?.pool.as_ref()?;
+    let covered = allocation.kind == ClaimKind::Pool
+        && pool
+            .network
+            .is_some_and(|net| IpRange::from(net).intersection(&allocation.range) == Some(allocation.range));
     (!covered).then_some(pool)
 }

@@ -55,7 +55,7 @@ mod tests {
         }
     }
 
-    fn claims() -> impl Strategy<Value = Vec<(IpRange, usize)>> {
+    fn allocations() -> impl Strategy<Value = Vec<(IpRange, usize)>> {
         let one = (any::<bool>(), 0u8..40, 0u8..40, 0..KINDS).prop_map(|(six, a, b, kind)| {
             let (first, last) = (address(six, a.min(b)), address(six, a.max(b)));
             (IpRange::new(first, last).unwrap(), kind)
@@ -66,7 +66,7 @@ mod tests {
     proptest! {
         #[test]
         fn the_sweep_finds_what_holding_each_against_each_finds(
-            claims in claims(),
+            allocations in allocations(),
             wanted in prop::array::uniform3(prop::array::uniform3(any::<bool>())),
         ) {
             // Interest is mutual.
@@ -78,12 +78,12 @@ mod tests {
                 }
             }
             let mut found = Vec::new();
-            overlaps(&claims, interest, |a, b, shared| found.push((a.min(b), a.max(b), shared)));
+            overlaps(&allocations, interest, |a, b, shared| found.push((a.min(b), a.max(b), shared)));
             let told: BTreeSet<_> = found.iter().copied().collect();
             prop_assert_eq!(told.len(), found.len(), "no pair twice");
             let mut brute = BTreeSet::new();
-            for (a, (one, kind)) in claims.iter().enumerate() {
-                for (b, (other, other_kind)) in claims.iter().enumerate().skip(a + 1) {
+            for (a, (one, kind)) in allocations.iter().enumerate() {
+                for (b, (other, other_kind)) in allocations.iter().enumerate().skip(a + 1) {
                     if interest[*kind][*other_kind] {
                         brute.extend(one.intersection(other).map(|shared| (a, b, shared)));
                     }

@@ -1,6 +1,6 @@
 //! Claims and overlaps in words, and addresses that are none.
 
-use crate::addresses::{Claim, ClaimKind, Overlap, Plan};
+use crate::addresses::{Allocation, ClaimKind, Overlap, Plan};
 use crate::map::EstateMap;
 use trevlin_model::MalformedAddress;
 
@@ -18,12 +18,12 @@ pub fn sentence(estate: &EstateMap, plan: &Plan, overlap: &Overlap) -> String {
 }
 
 /// A claim as a phrase: what it is, whose, and where that is stated.
-pub fn told(estate: &EstateMap, claim: &Claim) -> String {
-    let range = claim.range.short();
-    let device = &estate.devices[claim.device].name;
-    let (owner, place) = (&claim.owner, estate.place(claim.origin));
-    let who = claim.who.as_deref().unwrap_or("somebody");
-    match claim.kind {
+pub fn told(estate: &EstateMap, allocation: &Allocation) -> String {
+    let range = allocation.range.short();
+    let device = &estate.devices[allocation.device].name;
+    let (owner, place) = (&allocation.owner, estate.place(allocation.origin));
+    let who = allocation.who.as_deref().unwrap_or("somebody");
+    match allocation.kind {
         ClaimKind::Network => format!("{range}, the network of {owner} on {device} ({place})"),
         ClaimKind::Link => format!("{range}, the tunnel's link {owner} on {device} ({place})"),
         ClaimKind::Address => format!("{range}, the address of {owner} on {device} ({place})"),

@@ -3,15 +3,15 @@
 use crate::addresses::ClaimKind;
 use crate::exposure::Exposure;
 use crate::exposure::gather::Found;
-pub use crate::exposure::reached::{Fate, ForwardFate};
+pub use crate::exposure::reached::{ForwardFate, ForwardOutcome};
 use crate::map::EstateMap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{ExportState, Origin, PortForward};
-use trevlin_packets::way::{Gone, Step, StepKind, Verdict};
+use trevlin_packets::way::{Egress, Step, StepKind, Verdict};
 
 /// The fates of every forward that connections from there may meet.
-pub(super) fn fates(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
+pub(super) fn outcomes(estate: &EstateMap, exposure: &Exposure, found: &[Found]) -> Vec<ForwardFate> {
     let mut by_origin: BTreeMap<Origin, Vec<&Found>> = BTreeMap::new();
     for one in found {
         for origin in lines_of(&one.cell.answer.steps) {
@@ -52,12 +52,12 @@ fn lines_of(steps: &[Step]) -> BTreeSet<Origin> {
 
 /// Whether a forward is there for connections that set out at one of the places.
 fn may_be_met(exposure: &Exposure, device: usize, forward: &PortForward) -> bool {
-    exposure.setouts.iter().any(|setout| {
-        setout.device == device
-            && setout.interface.is_some()
+    exposure.traffic_sources.iter().any(|traffic_source| {
+        traffic_source.device == device
+            && traffic_source.interface.is_some()
             && forward.entering.as_ref().is_none_or(|name| {
                 let name = name.trim_end_matches('+');
-                setout.interface.as_ref().is_some_and(|interface| interface.starts_with(name))
+                traffic_source.interface.as_ref().is_some_and(|interface| interface.starts_with(name))
             })
     })
 }
@@ -90,7 +90,7 @@ fn fate(
         called_ports: Default::default(),
         address: forward.to.addresses.map(|range| range.first()),
         port: forward.to.ports.map(|ports| ports.first),
-        fate: Fate::NeverMet,
+        fate: ForwardOutcome::NeverMet,
         steps: Vec::new(),
     };
     for found in met {
@@ -104,38 +104,38 @@ fn fate(
         one.address = Some(delivery.address);
         one.port = Some(delivery.port);
     }
-    one.fate = if reached.is_empty() { elsewhere(estate, first) } else { Fate::Service(reached) };
+    one.fate = if reached.is_empty() { elsewhere(estate, first) } else { ForwardOutcome::Service(reached) };
     one
 }
 
 /// Where it leads, where it leads to no known service.
-fn elsewhere(estate: &EstateMap, found: &Found) -> Fate {
+fn elsewhere(estate: &EstateMap, found: &Found) -> ForwardOutcome {
     let cell = &found.cell;
     let delivery = match (cell.answer.verdict, &cell.delivery) {
         (Verdict::Blocked, _) => {
             let circle = cell.answer.steps.last().is_some_and(|step| step.kind == StepKind::Circle);
-            return if circle { Fate::Lost } else { Fate::BlockedLater };
+            return if circle { ForwardOutcome::Lost } else { ForwardOutcome::BlockedLater };
         }
-        (Verdict::Depends, None) => return Fate::Depends,
+        (Verdict::Depends, None) => return ForwardOutcome::Depends,
         (_, Some(delivery)) => delivery,
-        (Verdict::Allowed, None) => return Fate::Depends,
+        (Verdict::Allowed, None) => return ForwardOutcome::Depends,
     };
     match delivery.gone {
         None => {
             let certain = estate.devices[delivery.device].facts.has_sockets;
-            Fate::NothingServes { device: delivery.device, certain }
+            ForwardOutcome::NothingServes { device: delivery.device, certain }
         }
-        Some(Gone::Host) => match claimed(estate, delivery.address) {
-            Some(claim) => Fate::Claimed(claim),
-            None => Fate::NobodyThere,
+        Some(Egress::Host) => match claimed(estate, delivery.address) {
+            Some(allocation) => ForwardOutcome::Claimed(allocation),
+            None => ForwardOutcome::NobodyThere,
         },
-        Some(Gone::Outside | Gone::Beyond) => Fate::Depends,
+        Some(Egress::Outside | Egress::Beyond) => ForwardOutcome::Depends,
     }
 }
 
 /// What lays claim to an address, beyond the network it lies in: the most exact claim.
 pub(super) fn claimed(estate: &EstateMap, address: IpAddr) -> Option<usize> {
-    let claims = estate.plan().claims.iter().enumerate();
+    let allocations = estate.plan().allocations.iter().enumerate();
     let whole = |kind: ClaimKind| {
         matches!(
             kind,
@@ -146,8 +146,11 @@ pub(super) fn claimed(estate: &EstateMap, address: IpAddr) -> Option<usize> {
                 | ClaimKind::Translation
         )
     };
-    let far = |claim: &crate::addresses::Claim| claim.kind == ClaimKind::Remote && claim.range.size() > 1;
-    let fitting =
-        claims.filter(|(_, claim)| !whole(claim.kind) && !far(claim) && claim.range.contains(address));
-    fitting.min_by_key(|(at, claim)| (claim.range.size(), *at)).map(|(at, _)| at)
+    let far = |allocation: &crate::addresses::Allocation| {
+        allocation.kind == ClaimKind::Remote && allocation.range.size() > 1
+    };
+    let fitting = allocations.filter(|(_, allocation)| {
+        !whole(allocation.kind) && !far(allocation) && allocation.range.contains(address)
+    });
+    fitting.min_by_key(|(at, allocation)| (allocation.range.size(), *at)).map(|(at, _)| at)
 }

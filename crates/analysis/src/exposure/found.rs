@@ -1,9 +1,9 @@
 //! What was found on one way.
 
-use trevlin_packets::way::Cell;
+use trevlin_packets::way::TrafficClass;
 
 /// A cell with where it set out.
 pub(crate) struct Found {
-    pub(crate) setout: usize,
-    pub(crate) cell: Cell,
+    pub(crate) traffic_source: usize,
+    pub(crate) cell: TrafficClass,
 }

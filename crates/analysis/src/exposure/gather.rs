@@ -3,7 +3,7 @@
 pub(super) use crate::exposure::found::Found;
 use crate::exposure::{Breadth, Exposure, Opening, Ping, Reachable, forwards};
 use crate::map::EstateMap;
-use crate::reachability::{Ground, Setout};
+use crate::reachability::{NetworkModel, TrafficSource};
 use crate::services::{Known, Service, What};
 use crate::ways::deciding;
 use rayon::prelude::*;
@@ -11,14 +11,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRange, IpRangeSet, Limit, Origin, PortRange, PortSet};
 use trevlin_packets::diagram::{Diagrams, EMPTY};
-use trevlin_packets::way::{Cell, Cells, Delivery, Gone, Sent, Verdict, has_ports};
+use trevlin_packets::way::{Cells, Delivery, Egress, Sent, TrafficClass, Verdict, has_ports};
 
 const ICMP: [u8; 2] = [1, 58];
 
 pub(super) fn gather(
-    ground: &Ground<'_>,
+    ground: &NetworkModel<'_>,
     services: &[Vec<Service>],
-    setouts: Vec<Setout>,
+    traffic_sources: Vec<TrafficSource>,
     aims: &[Vec<IpRange>],
     whole: bool,
 ) -> Exposure {
@@ -30,24 +30,24 @@ pub(super) fn gather(
         protocols.extend(services.iter().flatten().map(|service| service.protocol));
     }
     let mut tasks: Vec<(usize, Sent)> = Vec::new();
-    for (number, (setout, aims)) in setouts.iter().zip(aims).enumerate() {
+    for (number, (traffic_source, aims)) in traffic_sources.iter().zip(aims).enumerate() {
         for family in [Family::V4, Family::V6] {
             let echo = ICMP[usize::from(family == Family::V6)];
             for protocol in protocols.iter().copied().chain(whole.then_some(echo)) {
-                tasks.extend(sent(setout, aims, family, protocol).map(|sent| (number, sent)));
+                tasks.extend(sent(traffic_source, aims, family, protocol).map(|sent| (number, sent)));
             }
         }
     }
     let explored: Vec<(usize, Cells)> = tasks
         .par_iter()
         .with_max_len(1)
-        .map(|(number, sent)| (*number, net.explore(setouts[*number].start(), sent, most)))
+        .map(|(number, sent)| (*number, net.explore(traffic_sources[*number].start(), sent, most)))
         .collect();
-    let mut exposure = Exposure { setouts, ..Exposure::default() };
+    let mut exposure = Exposure { traffic_sources, ..Exposure::default() };
     let mut found: Vec<Found> = Vec::new();
-    for (setout, cells) in explored {
+    for (traffic_source, cells) in explored {
         exposure.cut |= cells.cut;
-        found.extend(cells.cells.into_iter().map(|cell| Found { setout, cell }));
+        found.extend(cells.cells.into_iter().map(|cell| Found { traffic_source, cell }));
     }
     let estate = ground.estate();
     let mut table = Table {
@@ -66,34 +66,40 @@ pub(super) fn gather(
         exposure.by_device.entry(one.device).or_default().push(at);
     }
     let (outwards, openings): (Vec<Opening>, Vec<Opening>) =
-        table.openings.into_values().partition(|one| one.gone == Some(Gone::Outside));
+        table.openings.into_values().partition(|one| one.gone == Some(Egress::Outside));
     exposure.openings = openings;
     // What goes back to where it came from reaches nothing.
     let shape = &estate.shape().shape;
     exposure.outwards = outwards
         .into_iter()
-        .filter(|one| !exposure.setouts[one.setout].place().is_some_and(|place| shape.is_outside(&place)))
+        .filter(|one| {
+            !exposure.traffic_sources[one.traffic_source]
+                .place()
+                .is_some_and(|place| shape.is_outside(&place))
+        })
         .collect();
     exposure.pings = table.pings.into_values().collect();
     for reached in &mut exposure.reached {
-        reached.everybody = nearly_all(&reached.sources, &exposure.setouts[reached.setout].sources);
+        reached.everybody =
+            nearly_all(&reached.sources, &exposure.traffic_sources[reached.traffic_source].sources);
     }
     for opening in exposure.openings.iter_mut().chain(&mut exposure.outwards) {
-        opening.everybody = nearly_all(&opening.sources, &exposure.setouts[opening.setout].sources);
+        opening.everybody =
+            nearly_all(&opening.sources, &exposure.traffic_sources[opening.traffic_source].sources);
     }
     if whole {
         exposure.breadth = breadth(&found, estate.limits.of(Limit::SetNodes).saturating_mul(3));
-        exposure.forwards = forwards::fates(estate, &exposure, &found);
+        exposure.forwards = forwards::outcomes(estate, &exposure, &found);
     }
     exposure
 }
 
 /// How many pairs of an address and a port are let through to hosts that do not lie outside.
 fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
-    let mut by_protocol: BTreeMap<(Family, u8), Vec<&Cell>> = BTreeMap::new();
+    let mut by_protocol: BTreeMap<(Family, u8), Vec<&TrafficClass>> = BTreeMap::new();
     for one in found {
         let cell = &one.cell;
-        let inside = cell.delivery.as_ref().is_some_and(|one| one.gone != Some(Gone::Outside));
+        let inside = cell.delivery.as_ref().is_some_and(|one| one.gone != Some(Egress::Outside));
         if cell.answer.verdict == Verdict::Allowed && inside && has_ports(cell.sent.protocol) {
             by_protocol.entry((cell.sent.family, cell.sent.protocol)).or_default().push(cell);
         }
@@ -129,11 +135,11 @@ fn breadth(found: &[Found], nodes: usize) -> Vec<Breadth> {
     all
 }
 
-fn sent(setout: &Setout, aims: &[IpRange], family: Family, protocol: u8) -> Option<Sent> {
+fn sent(traffic_source: &TrafficSource, aims: &[IpRange], family: Family, protocol: u8) -> Option<Sent> {
     let of_family = |all: &[IpRange]| -> Vec<IpRange> {
         all.iter().filter(|range| range.family() == family).copied().collect()
     };
-    let (destinations, sources) = (of_family(aims), of_family(&setout.sources));
+    let (destinations, sources) = (of_family(aims), of_family(&traffic_source.sources));
     if destinations.is_empty() || sources.is_empty() {
         return None;
     }
@@ -156,12 +162,12 @@ pub fn nearly_all(some: &[IpRange], all: &[IpRange]) -> bool {
 }
 
 type ReachedKey = (usize, usize, usize, Family, Option<Origin>, bool);
-type OpeningKey = (usize, usize, Option<Gone>, Option<String>, u8, Family, Option<Origin>, bool);
+type OpeningKey = (usize, usize, Option<Egress>, Option<String>, u8, Family, Option<Origin>, bool);
 
 struct Table<'a> {
     estate: &'a EstateMap,
     services: &'a [Vec<Service>],
-    ground: &'a Ground<'a>,
+    ground: &'a NetworkModel<'a>,
     reached: BTreeMap<ReachedKey, Reachable>,
     openings: BTreeMap<OpeningKey, Opening>,
     pings: BTreeMap<usize, Ping>,
@@ -169,7 +175,7 @@ struct Table<'a> {
 
 impl Table<'_> {
     /// The forward that changed the destination of a cell's packets last.
-    fn forward_of(&self, cell: &Cell) -> Option<Origin> {
+    fn forward_of(&self, cell: &TrafficClass) -> Option<Origin> {
         let mut origins = cell.answer.steps.iter().rev().filter_map(|step| step.origin);
         origins.find(|origin| self.ground.is_forward(*origin))
     }
@@ -190,7 +196,7 @@ impl Table<'_> {
         }
     }
 
-    fn ping(&mut self, cell: &Cell, delivery: &Delivery) {
+    fn ping(&mut self, cell: &TrafficClass, delivery: &Delivery) {
         if delivery.gone.is_some() {
             return;
         }
@@ -228,7 +234,7 @@ impl Table<'_> {
             }
             let forward = self.forward_of(cell);
             let certain = cell.answer.verdict == Verdict::Allowed;
-            let key = (found.setout, delivery.device, number, cell.sent.family, forward, certain);
+            let key = (found.traffic_source, delivery.device, number, cell.sent.family, forward, certain);
             // Where no port was changed, only the service's own is called.
             let called_ports = match (ported, called_as_served(cell)) {
                 (false, _) => Vec::new(),
@@ -236,7 +242,7 @@ impl Table<'_> {
                 (true, false) => cell.sent.ports.clone(),
             };
             let reached = self.reached.entry(key).or_insert_with(|| Reachable {
-                setout: found.setout,
+                traffic_source: found.traffic_source,
                 called: Default::default(),
                 called_ports: Default::default(),
                 protocol: cell.sent.protocol,
@@ -268,7 +274,7 @@ impl Table<'_> {
         let certain = cell.answer.verdict == Verdict::Allowed;
         let (gone, leaving, protocol) = (delivery.gone, delivery.leaving.clone(), cell.sent.protocol);
         let key = (
-            found.setout,
+            found.traffic_source,
             delivery.device,
             gone,
             leaving.clone(),
@@ -278,7 +284,7 @@ impl Table<'_> {
             certain,
         );
         let opening = self.openings.entry(key).or_insert_with(|| Opening {
-            setout: found.setout,
+            traffic_source: found.traffic_source,
             device: delivery.device,
             gone,
             leaving,
@@ -304,7 +310,7 @@ impl Table<'_> {
 }
 
 /// The address at which a service takes packets of a cell.
-fn answering(service: &Service, cell: &Cell, delivery: &Delivery) -> Option<IpAddr> {
+fn answering(service: &Service, cell: &TrafficClass, delivery: &Delivery) -> Option<IpAddr> {
     let bound = service.interface.as_ref().is_none_or(|name| delivery.entered.as_ref() == Some(name));
     // A DHCP server that names no interface answers on those of its networks, and no packet from afar is one of its clients'.
     let dhcp = matches!(service.what, What::Dhcp(_));
@@ -323,6 +329,6 @@ fn answering(service: &Service, cell: &Cell, delivery: &Delivery) -> Option<IpAd
 }
 
 /// Whether the ports that are called are those that are served.
-fn called_as_served(cell: &Cell) -> bool {
+fn called_as_served(cell: &TrafficClass) -> bool {
     cell.sent.ports == cell.delivered.1
 }

@@ -6,14 +6,14 @@ pub mod gather;
 pub mod protection;
 mod reached;
 
-pub use forwards::{Fate, ForwardFate};
-pub use protection::{Protection, Standing, never_meant, protection, standing};
+pub use forwards::{ForwardFate, ForwardOutcome};
+pub use protection::{Protection, ProtectionEvidence, never_meant, protection, protection_evidence};
 pub use reached::{Breadth, Exposure, Opening, Ping, Reachable};
 
 use crate::map::EstateMap;
-use crate::reachability::{AskError, From, Ground, Setout, To, outside_setouts};
+use crate::reachability::{AskError, From, NetworkModel, To, TrafficSource, outside_setouts};
 use crate::services::{Service, services};
-use crate::topology::Callers;
+use crate::topology::RemoteClients;
 use trevlin_model::{Family, IpRange};
 use trevlin_packets::way::Place;
 
@@ -25,22 +25,22 @@ pub fn all_services(estate: &EstateMap) -> Vec<Vec<Service>> {
 
 /// What the outside reaches.
 #[must_use]
-pub fn outside(ground: &Ground<'_>, services: &[Vec<Service>]) -> Exposure {
-    let (setouts, aims): (Vec<_>, Vec<_>) = outside_setouts(ground.estate()).into_iter().unzip();
-    gather::gather(ground, services, setouts, &aims, true)
+pub fn outside(ground: &NetworkModel<'_>, services: &[Vec<Service>]) -> Exposure {
+    let (traffic_sources, aims): (Vec<_>, Vec<_>) = outside_setouts(ground.estate()).into_iter().unzip();
+    gather::gather(ground, services, traffic_sources, &aims, true)
 }
 
 /// What the callers of a tunnel reach.
 #[must_use]
-pub fn callers(ground: &Ground<'_>, services: &[Vec<Service>], callers: &Callers) -> Exposure {
+pub fn callers(ground: &NetworkModel<'_>, services: &[Vec<Service>], callers: &RemoteClients) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
-    gather::gather(ground, services, vec![Setout::of_callers(callers)], &[everywhere], false)
+    gather::gather(ground, services, vec![TrafficSource::of_callers(callers)], &[everywhere], false)
 }
 
 /// What one end of a tunnel lets in from the other: connections that enter by the tunnel, from the networks behind it.
 #[must_use]
 pub fn through_tunnel(
-    ground: &Ground<'_>,
+    ground: &NetworkModel<'_>,
     services: &[Vec<Service>],
     end: &Place,
     ipsec: bool,
@@ -48,8 +48,8 @@ pub fn through_tunnel(
 ) -> Exposure {
     let everywhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let interface = Some(end.interface.clone());
-    let setout = Setout { device: end.device, interface, ipsec, sources, next_to: false };
-    gather::gather(ground, services, vec![setout], &[everywhere], false)
+    let traffic_source = TrafficSource { device: end.device, interface, ipsec, sources, next_to: false };
+    gather::gather(ground, services, vec![traffic_source], &[everywhere], false)
 }
 
 /// What is reached from a network, a tunnel's callers, a device or the outside.
@@ -57,7 +57,7 @@ pub fn through_tunnel(
 /// # Errors
 /// When nothing tells where that is.
 pub fn from(
-    ground: &Ground<'_>,
+    ground: &NetworkModel<'_>,
     services: &[Vec<Service>],
     from: &From,
     to: Option<&To>,
@@ -70,7 +70,7 @@ pub fn from(
         let Some(To::Addresses(aims) | To::Device(_, aims)) = to else { return reachable };
         aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim))).collect()
     };
-    let (setouts, aims): (Vec<_>, Vec<_>) =
-        all.into_iter().map(|(setout, reachable)| (setout, within(reachable))).unzip();
-    Ok(gather::gather(ground, services, setouts, &aims, true))
+    let (traffic_sources, aims): (Vec<_>, Vec<_>) =
+        all.into_iter().map(|(traffic_source, reachable)| (traffic_source, within(reachable))).unzip();
+    Ok(gather::gather(ground, services, traffic_sources, &aims, true))
 }

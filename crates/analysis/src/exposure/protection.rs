@@ -6,37 +6,38 @@ use crate::logins;
 use crate::services::{Encrypted, PortKind, Service, What, sites_at};
 use crate::verdicts::LoginFactor;
 use serde::Serialize;
-use trevlin_model::served::{Asked, Carried, Part};
+use trevlin_model::served::{AuthRequirement, ServiceResource, TransportSecurity};
 use trevlin_model::{FactorKind, TunnelFamily, TunnelRole};
 
 /// How a service stands that is reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Standing {
+pub enum Protection {
     /// Everybody reaches it, and nothing that is known protects it, or only what is no longer fit.
-    Bare,
+    Unprotected,
     /// Everybody reaches it, and one factor that can be guessed protects it.
-    Thin,
+    Weak,
     /// What answers, or what it asks for, is not known, or a rule that is not modelled decides.
-    Unclear,
+    Undetermined,
     /// Everybody reaches it; it is encrypted, and asks for what cannot be guessed.
-    Guarded,
+    Protected,
     /// Only some reach it.
     Limited,
 }
 
-impl Standing {
+impl Protection {
     /// Every one, the gravest first.
-    pub const ALL: [Self; 5] = [Self::Bare, Self::Thin, Self::Unclear, Self::Guarded, Self::Limited];
+    pub const ALL: [Self; 5] =
+        [Self::Unprotected, Self::Weak, Self::Undetermined, Self::Protected, Self::Limited];
 
     /// The word for it.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
-            Self::Bare => "bare",
-            Self::Thin => "thin",
-            Self::Unclear => "unclear",
-            Self::Guarded => "guarded",
+            Self::Unprotected => "unprotected",
+            Self::Weak => "weak",
+            Self::Undetermined => "undetermined",
+            Self::Protected => "protected",
             Self::Limited => "limited",
         }
     }
@@ -45,10 +46,10 @@ impl Standing {
     #[must_use]
     pub fn meaning(self) -> &'static str {
         match self {
-            Self::Bare => "nothing known protects it, or only what is no longer fit",
-            Self::Thin => "one factor that can be guessed protects it",
-            Self::Unclear => "what answers, or what it asks for, is not known",
-            Self::Guarded => "encrypted, and asks for what cannot be guessed",
+            Self::Unprotected => "nothing known protects it, or only what is no longer fit",
+            Self::Weak => "one factor that can be guessed protects it",
+            Self::Undetermined => "what answers, or what it asks for, is not known",
+            Self::Protected => "encrypted, and asks for what cannot be guessed",
             Self::Limited => "only named sources reach it",
         }
     }
@@ -56,7 +57,7 @@ impl Standing {
 
 /// How a service is protected.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Protection {
+pub struct ProtectionEvidence {
     /// Whether it is encrypted.
     pub encrypted: Option<Encrypted>,
     /// Factors it asks for, where they are known.
@@ -67,10 +68,13 @@ pub struct Protection {
 
 /// How a service is protected.
 #[must_use]
-pub fn protection(estate: &Analyses, device: usize, service: &Service) -> Protection {
+pub fn protection_evidence(estate: &Analyses, device: usize, service: &Service) -> ProtectionEvidence {
     let known = service.port_known();
-    let mut found =
-        Protection { encrypted: known.map(|known| known.encrypted), factors: None, remarks: Vec::new() };
+    let mut found = ProtectionEvidence {
+        encrypted: known.map(|known| known.encrypted),
+        factors: None,
+        remarks: Vec::new(),
+    };
     let row = match service.what {
         What::Shell(number) => {
             found.encrypted = Some(Encrypted::Yes);
@@ -119,11 +123,11 @@ fn of_served(
     let place =
         first.endpoints.iter().find(|place| (place.port, place.address) == (service.port, service.address));
     let encrypted = match place.map(|place| place.carried) {
-        Some(Carried::Encrypted) => Encrypted::Yes,
-        Some(Carried::Optional) => Encrypted::May,
+        Some(TransportSecurity::Encrypted) => Encrypted::Yes,
+        Some(TransportSecurity::Optional) => Encrypted::May,
         _ => Encrypted::No,
     };
-    let parts: Vec<&Part> = sites.iter().flat_map(|one| &one.parts).collect();
+    let parts: Vec<&ServiceResource> = sites.iter().flat_map(|one| &one.parts).collect();
     let open = parts.iter().filter(|part| part.asks_nothing() && !part.sources.is_local());
     let open: Vec<String> = open.map(|part| part.title()).collect();
     let mut remarks = Vec::new();
@@ -132,14 +136,16 @@ fn of_served(
         [one] => remarks.push(format!("{one} asks for nothing")),
         [one, rest @ ..] => remarks.push(format!("{one} and {} more ask for nothing", rest.len())),
     }
-    let asked: Option<Vec<Asked>> = parts.iter().map(|part| part.login.value().copied()).collect();
+    let asked: Option<Vec<AuthRequirement>> = parts.iter().map(|part| part.login.value().copied()).collect();
     let factors = asked.and_then(|all| all.into_iter().min()).and_then(|least| match least {
-        Asked::Nothing => Some(Vec::new()),
-        Asked::Address => Some(vec![LoginFactor::Address]),
-        Asked::Community => Some(vec![LoginFactor::Community]),
-        Asked::Password | Asked::Proof => Some(vec![LoginFactor::Kind(FactorKind::Knowledge)]),
-        Asked::Certificate => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
-        Asked::Refused => None,
+        AuthRequirement::Nothing => Some(Vec::new()),
+        AuthRequirement::Address => Some(vec![LoginFactor::Address]),
+        AuthRequirement::Community => Some(vec![LoginFactor::Community]),
+        AuthRequirement::Password | AuthRequirement::Proof => {
+            Some(vec![LoginFactor::Kind(FactorKind::Knowledge)])
+        }
+        AuthRequirement::Certificate => Some(vec![LoginFactor::Kind(FactorKind::Certificate)]),
+        AuthRequirement::Refused => None,
     });
     (encrypted, factors, remarks)
 }
@@ -174,32 +180,32 @@ fn between_sites(estate: &Analyses, device: usize, number: usize) -> Option<Vec<
 
 /// How a service stands that is reached.
 #[must_use]
-pub fn standing(
+pub fn protection(
     estate: &Analyses,
     reached: &Reachable,
     service: &Service,
-    protection: &Protection,
-) -> Standing {
+    protection_evidence: &ProtectionEvidence,
+) -> Protection {
     if !reached.everybody {
-        return Standing::Limited;
+        return Protection::Limited;
     }
     if !reached.certain {
-        return Standing::Unclear;
+        return Protection::Undetermined;
     }
     let obsolete = service.port_known().is_some_and(|known| known.obsolete)
         || matches!(service.what, What::Tunnel(number)
             if matches!(estate.devices[reached.device].facts.tunnels[number].family, TunnelFamily::Pptp));
-    if obsolete || protection.encrypted == Some(Encrypted::No) {
-        return Standing::Bare;
+    if obsolete || protection_evidence.encrypted == Some(Encrypted::No) {
+        return Protection::Unprotected;
     }
-    match &protection.factors {
-        Some(factors) if factors.is_empty() => Standing::Bare,
-        Some(factors) if factors.len() > 1 => Standing::Guarded,
-        Some(factors) if factors[0].is_guessable() => Standing::Thin,
-        Some(_) => Standing::Guarded,
+    match &protection_evidence.factors {
+        Some(factors) if factors.is_empty() => Protection::Unprotected,
+        Some(factors) if factors.len() > 1 => Protection::Protected,
+        Some(factors) if factors[0].is_guessable() => Protection::Weak,
+        Some(_) => Protection::Protected,
         // Of what is never meant for everybody, its being reached is enough to say.
-        None if never_meant(service.kind()) => Standing::Bare,
-        None => Standing::Unclear,
+        None if never_meant(service.kind()) => Protection::Unprotected,
+        None => Protection::Undetermined,
     }
 }
 

@@ -1,16 +1,16 @@
 //! What is reached: the outcome.
 
-use crate::reachability::Setout;
+use crate::reachability::TrafficSource;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_model::{Family, IpRangeSet, Origin, PortSet};
-use trevlin_packets::way::{Gone, Step};
+use trevlin_packets::way::{Egress, Step};
 
 /// A service that is reached.
 #[derive(Debug, Clone)]
 pub struct Reachable {
     /// Where the connections set out, by its number.
-    pub setout: usize,
+    pub traffic_source: usize,
     /// Addresses that are called.
     pub called: IpRangeSet,
     /// Ports that are called.
@@ -39,11 +39,11 @@ pub struct Reachable {
 #[derive(Debug, Clone)]
 pub struct Opening {
     /// Where the connections set out, by its number.
-    pub setout: usize,
+    pub traffic_source: usize,
     /// The device that it is let through to, or the last one on the way.
     pub device: usize,
     /// To whom it leaves that device; none where it is for the device itself.
-    pub gone: Option<Gone>,
+    pub gone: Option<Egress>,
     /// Interface by which it leaves.
     pub leaving: Option<String>,
     /// Number of the transport protocol.
@@ -96,7 +96,7 @@ pub struct Breadth {
 #[derive(Debug, Clone, Default)]
 pub struct Exposure {
     /// Where connections set out.
-    pub setouts: Vec<Setout>,
+    pub traffic_sources: Vec<TrafficSource>,
     /// Services that are reached, by device and port.
     pub reached: Vec<Reachable>,
     /// What is let through besides.
@@ -136,7 +136,7 @@ impl Exposure {
 
 /// Where a port forward leads.
 #[derive(Debug, Clone)]
-pub enum Fate {
+pub enum ForwardOutcome {
     /// To services, by their numbers among those reached.
     Service(Vec<usize>),
     /// To a device of which nothing is known that answers there; whether its sockets were seen, so that nothing does.
@@ -182,7 +182,7 @@ pub struct ForwardFate {
     /// Port there.
     pub port: Option<u16>,
     /// What becomes of it.
-    pub fate: Fate,
+    pub fate: ForwardOutcome,
     /// What decided.
     pub steps: Vec<Step>,
 }

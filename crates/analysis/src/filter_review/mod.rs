@@ -14,7 +14,7 @@ use trevlin_model::{Chain, ChainKind, Filter, Hook, Limit, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::jumps::{Jumps, WayTo, blocks_anything};
 use trevlin_packets::program::RuleId;
-use trevlin_packets::review::{ChainReview, RuleReview, Standing, review, work_of};
+use trevlin_packets::review::{ChainReview, RuleReview, RuleStatus, review, work_of};
 
 /// What was found for a rule, and by which hooks packets come to it.
 pub type Reviewed = (RuleReview, BTreeSet<Hook>);
@@ -37,7 +37,7 @@ pub struct FilterReview<'a> {
 
 /// What is kept of a review, for who asks again.
 #[derive(Debug)]
-pub struct Kept {
+pub struct FilterReviewCache {
     /// Number of the table among those of its device.
     filter: usize,
     rules: BTreeMap<RuleId, Reviewed>,
@@ -47,7 +47,7 @@ pub struct Kept {
     whole: bool,
 }
 
-impl Kept {
+impl FilterReviewCache {
     /// The review, with the table that it is about.
     pub fn of<'a>(&'a self, device: usize, filters: &'a [Filter]) -> FilterReview<'a> {
         FilterReview {
@@ -66,8 +66,8 @@ impl Kept {
     }
 
     /// How each rule stands that packets come to.
-    pub fn standings(&self) -> impl Iterator<Item = &Standing> {
-        self.rules.values().map(|(review, _)| &review.standing)
+    pub fn statuses(&self) -> impl Iterator<Item = &RuleStatus> {
+        self.rules.values().map(|(review, _)| &review.status)
     }
 }
 
@@ -126,7 +126,7 @@ fn rules_in(tables: &[&Filter]) -> usize {
 }
 
 /// Reviews the tables in force on a device, as one of those that share the work of a run by their rules.
-pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Kept> {
+pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<FilterReviewCache> {
     let tables = estate.tables_in_force(device);
     let facts = &estate.devices[device].facts;
     let judged: Vec<(usize, &Filter, Vec<&Chain>)> = facts
@@ -145,7 +145,7 @@ pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Kept>
     let work = work_of(nodes, rules_in(&tables), of_all) / reviews.max(1);
     let mut found = Vec::new();
     for (number, filter, chains) in judged {
-        let mut one = Kept {
+        let mut one = FilterReviewCache {
             filter: number,
             rules: BTreeMap::new(),
             spaces: Vec::new(),
@@ -166,7 +166,7 @@ pub fn review_device(estate: &Estate, device: usize, of_all: usize) -> Vec<Kept>
     found
 }
 
-fn take(to: &mut Kept, found: ChainReview) {
+fn take(to: &mut FilterReviewCache, found: ChainReview) {
     to.whole &= found.whole;
     for (id, one) in found.rules {
         match to.rules.get_mut(&id) {

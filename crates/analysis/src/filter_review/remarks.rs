@@ -8,7 +8,7 @@ use trevlin_model::{Limit, MatchKind, Origin, Rule, Target};
 use trevlin_packets::Space;
 use trevlin_packets::breadth::Breadth;
 use trevlin_packets::program::RuleId;
-use trevlin_packets::review::{RuleReview, Standing};
+use trevlin_packets::review::{RuleReview, RuleStatus};
 
 /// What kind of thing is remarked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -84,14 +84,14 @@ pub fn of_rule(
             text: "no chain that packets come to leads here".into(),
             others: Vec::new(),
         }),
-        Some(found) => standing(review, id, rule, found, &mut remarks),
+        Some(found) => status(review, id, rule, found, &mut remarks),
     }
     let within = within_device(estate, review.device, rule);
     if within {
         remarks.retain(|one| one.kind != RemarkKind::ChangesNothing);
     }
     let breadth = let_through(review.spaces, rule).filter(|_| !within);
-    if found.is_some_and(|found| found.standing == Standing::Alive) {
+    if found.is_some_and(|found| found.status == RuleStatus::Alive) {
         remarks.extend(breadth.and_then(|breadth| broad(breadth, &described)));
     }
     if let Some(temporary) = temporary(rule.comment.as_deref().unwrap_or_default(), as_of) {
@@ -119,26 +119,20 @@ fn origins(review: &FilterReview<'_>, ids: &[RuleId]) -> Vec<Origin> {
     ids.iter().filter_map(|id| review.rule(*id)).map(|rule| rule.origin).collect()
 }
 
-fn standing(
-    review: &FilterReview<'_>,
-    id: RuleId,
-    rule: &Rule,
-    found: &RuleReview,
-    remarks: &mut Vec<Remark>,
-) {
+fn status(review: &FilterReview<'_>, id: RuleId, rule: &Rule, found: &RuleReview, remarks: &mut Vec<Remark>) {
     let mut push = |kind, text: String, others| remarks.push(Remark { kind, text, others });
-    match &found.standing {
-        Standing::Impossible => push(
+    match &found.status {
+        RuleStatus::Impossible => push(
             RemarkKind::Impossible,
             "no packet can meet its conditions, with those of the jump that leads here".into(),
             Vec::new(),
         ),
-        Standing::NotDecided => push(
+        RuleStatus::NotDecided => push(
             RemarkKind::NotModelled,
             "whether it is ever met was not decided: a part of the chain is missing".into(),
             Vec::new(),
         ),
-        Standing::TooCostly => push(
+        RuleStatus::TooCostly => push(
             RemarkKind::NotModelled,
             format!(
                 "whether it is ever met was not decided: telling would cost too much; {}",
@@ -146,7 +140,7 @@ fn standing(
             ),
             Vec::new(),
         ),
-        Standing::Covered { by } => {
+        RuleStatus::Covered { by } => {
             let takers: Vec<&Rule> = by.iter().filter_map(|id| review.rule(*id)).collect();
             let same = by.iter().find(|one| {
                 one.chain == id.chain && review.rule(**one).is_some_and(|other| other.says_the_same(rule))
@@ -169,7 +163,7 @@ fn standing(
             };
             push(kind, text.into(), others);
         }
-        Standing::Alive => {
+        RuleStatus::Alive => {
             if let Some(by) = &found.changes_nothing
                 && !rule.matches.is_empty()
             {

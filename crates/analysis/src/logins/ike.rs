@@ -2,7 +2,7 @@
 //! without a verdict, and a pre-shared key is all there is to show wherever it is used.
 
 use crate::context::Analyses;
-use crate::logins::{Access, ServiceKind, from, named_users};
+use crate::logins::{LoginPath, ServiceKind, from, named_users};
 use crate::verdicts::{LoginFactor, LoginVerdict};
 use std::collections::BTreeMap;
 use trevlin_estate::identities;
@@ -11,10 +11,10 @@ use trevlin_model::{FactorKind, Login, LoginDaemon, LoginList, PasswordSource, P
 /// The port of IKE (RFC 7296, 2).
 const PORT: u16 = 500;
 
-pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<Access> {
+pub(super) fn rows(estate: &Analyses, at: usize) -> Vec<LoginPath> {
     let device = &estate.devices[at];
     let mut found = Vec::new();
-    let row = |who: String, list: &str, factors: Vec<LoginFactor>, verdict, evidence| Access {
+    let row = |who: String, list: &str, factors: Vec<LoginFactor>, verdict, evidence| LoginPath {
         device: device.name.clone(),
         kind: ServiceKind::Tunnel,
         service: "IKE".into(),

@@ -1,13 +1,13 @@
 //! Management ports of tunnel servers.
 
 use crate::context::Analyses;
-use crate::logins::{Access, ServiceKind, from};
+use crate::logins::{LoginPath, ServiceKind, from};
 use crate::management::ManagementPort;
 use crate::verdicts::{LoginFactor, LoginVerdict};
 use trevlin_model::{FactorKind, Protocol};
 
 /// The row of an OpenVPN server's management port, where it has one.
-pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access> {
+pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPath> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
     let management = ManagementPort::of(tunnel).filter(|one| !one.port.is_empty())?;
@@ -22,7 +22,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access>
     } else {
         (Vec::new(), LoginVerdict::Nothing)
     };
-    Some(Access {
+    Some(LoginPath {
         device: device.name.clone(),
         kind: ServiceKind::Management,
         service: format!("management of {}", tunnel.name),

@@ -11,14 +11,14 @@ use crate::authentication::{easiest_way, of_shell};
 use crate::context::Analyses;
 use crate::management::ManagementPort;
 use crate::verdicts::{LoginFactor, LoginVerdict};
-pub use row::{Access, ServiceKind, from, listener_from};
+pub use row::{LoginPath, ServiceKind, from, listener_from};
 use row::{judged, known, named_users};
 use trevlin_model::FactorKind;
 use trevlin_model::ssh::SshConnection;
 
 /// The table, in order of device and service.
 #[must_use]
-pub fn logins(estate: &Analyses) -> Vec<Access> {
+pub fn logins(estate: &Analyses) -> Vec<LoginPath> {
     let mut rows = Vec::new();
     for at in 0..estate.devices.len() {
         for number in 0..estate.devices[at].facts.tunnels.len() {

@@ -3,8 +3,8 @@
 use crate::authentication::Factors;
 use crate::context::Analyses;
 use crate::exposure::Reachable;
+use crate::reachability_from::Reachability;
 use crate::verdicts::{LoginFactor, LoginVerdict};
-use crate::whence::Whence;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use trevlin_estate::evidence::Evidence;
@@ -24,7 +24,7 @@ pub enum ServiceKind {
 
 /// One row of the table.
 #[derive(Debug, Clone, Serialize)]
-pub struct Access {
+pub struct LoginPath {
     /// Device.
     pub device: String,
     /// Kind of service.
@@ -76,7 +76,7 @@ pub(crate) fn known(factors: &Factors) -> Option<&BTreeSet<FactorKind>> {
 /// From where a listener can be reached, as far as the exports tell.
 #[must_use]
 pub fn from(estate: &Analyses, device: usize, protocol: Protocol, port: Option<u16>) -> String {
-    let whence = port.map(|port| Whence::of(estate, device, protocol, port));
+    let reachability_from = port.map(|port| Reachability::of(estate, device, protocol, port));
     let front = |reached: &Reachable| {
         let first = reached.steps.first().map_or(device, |step| step.device);
         match estate.outside(device).iter().find(|one| one.certain) {
@@ -84,11 +84,11 @@ pub fn from(estate: &Analyses, device: usize, protocol: Protocol, port: Option<u
             _ => format!("outside, by {}", estate.devices.get(first).map_or("-", |one| &one.name)),
         }
     };
-    match whence {
-        Some(Whence::Everybody(reached)) => front(reached),
-        Some(Whence::Some(reached)) => format!("some {}", front(reached)),
-        Some(Whence::Inside) => "inside".into(),
-        Some(Whence::Forwarded(front, _)) => format!("outside, by {}", front.name),
+    match reachability_from {
+        Some(Reachability::Everybody(reached)) => front(reached),
+        Some(Reachability::Some(reached)) => format!("some {}", front(reached)),
+        Some(Reachability::Inside) => "inside".into(),
+        Some(Reachability::Forwarded(front, _)) => format!("outside, by {}", front.name),
         _ => match estate.outside(device).iter().find(|one| one.certain) {
             Some(interface) => format!("outside interface {}", interface.name),
             None if estate.devices[device].facts.has_interfaces => "inside".into(),

@@ -2,7 +2,7 @@
 
 use crate::authentication::{ShellWay, conditions, easiest_way, of_shell};
 use crate::context::Analyses;
-use crate::logins::{Access, ServiceKind, from, judged, known};
+use crate::logins::{LoginPath, ServiceKind, from, judged, known};
 use crate::verdicts::LoginVerdict;
 use std::collections::BTreeSet;
 use trevlin_estate::identities;
@@ -10,7 +10,7 @@ use trevlin_model::ssh::{SshConnection, SshServer};
 use trevlin_model::{Device, Origin, Protocol, Setting};
 
 /// One row for everybody, and one for each condition under which the way in is another.
-pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Access> {
+pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<LoginPath> {
     let mut rows = vec![shell(estate, at, server, &SshConnection::default(), None, server.origin)];
     rows.extend(superuser(estate, at, server));
     for condition in conditions(server) {
@@ -25,7 +25,7 @@ pub(super) fn rows(estate: &Analyses, at: usize, server: &SshServer) -> Vec<Acce
 }
 
 /// The superuser's row, where it is stated that it may log in.
-fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<Access> {
+fn superuser(estate: &Analyses, at: usize, server: &SshServer) -> Option<LoginPath> {
     let groups = identities::root_groups(&estate.devices[at]);
     let connection = SshConnection { user: Some("root"), groups: &groups, ..SshConnection::default() };
     let Setting::Stated { value, origin } = server.effective("permitrootlogin", &connection) else {
@@ -63,7 +63,7 @@ fn shell(
     connection: &SshConnection<'_>,
     who: Option<String>,
     origin: Origin,
-) -> Access {
+) -> LoginPath {
     let device = &estate.devices[at];
     let ways = of_shell(estate, at, server, connection);
     let easiest = easiest_way(&ways);
@@ -80,7 +80,7 @@ fn shell(
             || people.groups_of(name).iter().any(|group| connection.groups.contains(group));
         about && in_group && connection.user.is_none_or(|user| user == name)
     };
-    Access {
+    LoginPath {
         device: device.name.clone(),
         administrators: administrators.filter(of_row).collect(),
         sources: allowed_sources(server, connection),

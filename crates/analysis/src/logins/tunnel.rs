@@ -3,7 +3,7 @@
 use crate::authentication::{Dialled, Factors, dialled, of_source, of_tls_based};
 use crate::context::Analyses;
 use crate::l2tp;
-use crate::logins::{Access, ServiceKind, judged, listener_from, named_users};
+use crate::logins::{LoginPath, ServiceKind, judged, listener_from, named_users};
 use crate::verdicts::{LoginFactor, LoginVerdict};
 use std::collections::BTreeSet;
 use trevlin_estate::assemble::DialIn;
@@ -42,7 +42,7 @@ pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof
     // A certificate that IPsec asks for around it is a factor of its own, where nobody comes in without.
     if tunnel.family == TunnelFamily::L2tp
         && l2tp::certificate_around(estate, at, tunnel).is_some()
-        && l2tp::access(estate, at, tunnel) == l2tp::Access::Protected
+        && l2tp::access(estate, at, tunnel) == l2tp::UnprotectedAccess::Protected
         && let Some(kinds) = &mut factors
     {
         kinds.insert(FactorKind::Certificate);
@@ -58,7 +58,7 @@ pub(super) fn proof(estate: &Analyses, at: usize, number: usize) -> Option<Proof
 }
 
 /// The row of a tunnel that answers callers.
-pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access> {
+pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<LoginPath> {
     let device = &estate.devices[at];
     let tunnel = &device.facts.tunnels[number];
     let Proof { who, list, factors, verdict } = proof(estate, at, number)?;
@@ -70,7 +70,7 @@ pub(super) fn row(estate: &Analyses, at: usize, number: usize) -> Option<Access>
         .filter(|login| administrators.contains_key(&login.user))
         .map(|login| login.user.clone())
         .collect();
-    Some(Access {
+    Some(LoginPath {
         device: device.name.clone(),
         administrators: administrators.into_iter().collect(),
         sources: Vec::new(),

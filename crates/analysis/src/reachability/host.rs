@@ -1,7 +1,7 @@
 //! What of a device decides about packets, put together for the packet engine.
 
 use crate::map::EstateMap;
-use crate::topology::Callers;
+use crate::topology::RemoteClients;
 use trevlin_model::kernel::KernelSetting;
 use trevlin_model::{Device, ExportState, IpRange, Origin, TunnelFamily};
 use trevlin_packets::way::{Host, Lack, SourceCheck};
@@ -55,7 +55,7 @@ impl EstateMap {
     /// that was not up when the interfaces were exported.
     fn dialled_routes(&self, at: usize) -> Vec<(IpRange, String, Origin)> {
         let interfaces = &self.devices[at].facts.interfaces;
-        let by_link = |one: &&Callers| {
+        let by_link = |one: &&RemoteClients| {
             let made_for_each = matches!(
                 one.family,
                 TunnelFamily::Pptp | TunnelFamily::L2tp | TunnelFamily::OpenConnect | TunnelFamily::Ipsec

@@ -3,11 +3,11 @@
 pub mod host;
 mod outside;
 mod place;
-pub(crate) mod setout;
+pub(crate) mod traffic_source;
 
 pub use outside::outside_setouts;
-use place::setouts;
-pub use place::{AskError, From, NoPlace, Setout, To, all_setouts};
+use place::traffic_sources;
+pub use place::{AskError, From, NoPlace, To, TrafficSource, all_setouts};
 
 use crate::incomplete::{Incomplete, IncompleteRow, Why};
 use crate::map::EstateMap;
@@ -20,7 +20,7 @@ use trevlin_estate::prose::Prose;
 use trevlin_estate::special;
 use trevlin_model::{Family, IpRange, Limit, Origin, PortRange};
 pub use trevlin_packets::way::Verdict;
-use trevlin_packets::way::{Answer, Cell, Delivery, Gone, Host, Net, Sent, Step, StepKind};
+use trevlin_packets::way::{Answer, Delivery, Egress, Host, Net, Sent, Step, StepKind, TrafficClass};
 
 /// A connection that somebody asks about.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,7 +61,7 @@ impl Transport {
 
 /// The answer, as outputs show it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Reached {
+pub struct ReachResult {
     /// Whether it comes through.
     #[serde(serialize_with = "as_word")]
     pub verdict: Verdict,
@@ -122,7 +122,7 @@ const MOST_CELLS: usize = 4096;
 
 /// The devices of an estate, made ready for packets.
 #[derive(Debug)]
-pub struct Ground<'a> {
+pub struct NetworkModel<'a> {
     estate: &'a EstateMap,
     net: Net<'a>,
     most_cells: usize,
@@ -130,7 +130,7 @@ pub struct Ground<'a> {
     forwards: BTreeSet<Origin>,
 }
 
-impl<'a> Ground<'a> {
+impl<'a> NetworkModel<'a> {
     /// Makes them ready.
     #[must_use]
     pub fn of(estate: &'a EstateMap) -> Self {
@@ -185,8 +185,8 @@ fn most_cells(hosts: &[Host<'_>]) -> usize {
 ///
 /// # Errors
 /// When nothing tells where the connection enters, or a device or interface is not there.
-pub fn reach(estate: &EstateMap, question: &Question) -> Result<Reached, AskError> {
-    let ground = Ground::of(estate);
+pub fn reach(estate: &EstateMap, question: &Question) -> Result<ReachResult, AskError> {
+    let ground = NetworkModel::of(estate);
     answer(&ground, question)
 }
 
@@ -194,12 +194,12 @@ pub fn reach(estate: &EstateMap, question: &Question) -> Result<Reached, AskErro
 ///
 /// # Errors
 /// Each as for [`reach`].
-pub fn reach_all(estate: &EstateMap, questions: &[Question]) -> Vec<Result<Reached, AskError>> {
-    let ground = Ground::of(estate);
+pub fn reach_all(estate: &EstateMap, questions: &[Question]) -> Vec<Result<ReachResult, AskError>> {
+    let ground = NetworkModel::of(estate);
     questions.par_iter().with_max_len(1).map(|question| answer(&ground, question)).collect()
 }
 
-fn answer(ground: &Ground<'_>, question: &Question) -> Result<Reached, AskError> {
+fn answer(ground: &NetworkModel<'_>, question: &Question) -> Result<ReachResult, AskError> {
     let estate = ground.estate;
     let to = To::parse(estate, &question.to)?;
     if let (From::Outside, To::Device(device, _), None) = (&question.from, &to, &question.entering) {
@@ -209,17 +209,17 @@ fn answer(ground: &Ground<'_>, question: &Question) -> Result<Reached, AskError>
         vec![question.source_port.map_or(OWN_CHOICE, |port| PortRange { first: port, last: port })];
     let mut answers: Vec<Answer> = Vec::new();
     let mut sources = Vec::new();
-    for (setout, aims) in aimed_setouts(estate, question, &to)? {
-        sources.extend(setout.sources.first().copied());
+    for (traffic_source, aims) in aimed_setouts(estate, question, &to)? {
+        sources.extend(traffic_source.sources.first().copied());
         for family in [Family::V4, Family::V6] {
             let of_family = |all: &[IpRange]| {
                 all.iter().filter(|range| range.family() == family).copied().collect::<Vec<_>>()
             };
-            let (from, destinations) = (of_family(&setout.sources), of_family(&aims));
+            let (from, destinations) = (of_family(&traffic_source.sources), of_family(&aims));
             if from.is_empty() || destinations.is_empty() {
                 continue;
             }
-            if setout.next_to {
+            if traffic_source.next_to {
                 answers.push(next_to(destinations[0].first(), question.port));
                 continue;
             }
@@ -231,7 +231,7 @@ fn answer(ground: &Ground<'_>, question: &Question) -> Result<Reached, AskError>
                 ports: vec![PortRange { first: question.port, last: question.port }],
                 source_ports: source_ports.clone(),
             };
-            let mut cells = ground.net().explore(setout.start(), &sent, MOST_CELLS).cells;
+            let mut cells = ground.net().explore(traffic_source.start(), &sent, MOST_CELLS).cells;
             if question.from == From::Outside {
                 cells = of_no_name(cells, family, |sent| &sent.sources);
             }
@@ -253,10 +253,10 @@ fn answer(ground: &Ground<'_>, question: &Question) -> Result<Reached, AskError>
 }
 
 /// Whether the outside reaches a port of a device, by whatever address and port it is called.
-fn reached_from_outside(ground: &Ground<'_>, question: &Question, device: usize) -> Answer {
+fn reached_from_outside(ground: &NetworkModel<'_>, question: &Question, device: usize) -> Answer {
     let every = PortRange { first: 0, last: 65535 };
     let mut best: Option<Answer> = None;
-    for (setout, aims) in outside_setouts(ground.estate) {
+    for (traffic_source, aims) in outside_setouts(ground.estate) {
         for family in [Family::V4, Family::V6] {
             let of_family = |all: &[IpRange]| {
                 all.iter().filter(|range| range.family() == family).copied().collect::<Vec<_>>()
@@ -265,17 +265,18 @@ fn reached_from_outside(ground: &Ground<'_>, question: &Question, device: usize)
                 family,
                 protocol: question.protocol.number(),
                 destinations: of_family(&aims),
-                sources: of_family(&setout.sources),
+                sources: of_family(&traffic_source.sources),
                 ports: vec![every],
                 source_ports: vec![OWN_CHOICE],
             };
             if sent.destinations.is_empty() || sent.sources.is_empty() {
                 continue;
             }
-            let cells =
-                of_no_name(ground.net().explore(setout.start(), &sent, MOST_CELLS).cells, family, |sent| {
-                    &sent.sources
-                });
+            let cells = of_no_name(
+                ground.net().explore(traffic_source.start(), &sent, MOST_CELLS).cells,
+                family,
+                |sent| &sent.sources,
+            );
             let there = cells.into_iter().filter(|cell| {
                 let here = cell.delivery.as_ref().is_some_and(|one| (one.device, one.gone) == (device, None));
                 here && cell.delivered.1.iter().any(|ports| ports.contains(question.port))
@@ -308,7 +309,7 @@ fn aimed_setouts(
     estate: &EstateMap,
     question: &Question,
     to: &To,
-) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
+) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, AskError> {
     let aims = match to {
         To::Outside => special::public_ranges(),
         To::Addresses(all) | To::Device(_, all) => all.clone(),
@@ -318,8 +319,8 @@ fn aimed_setouts(
         _ => None,
     };
     if question.entering.is_some() || single.is_some() {
-        let all = setouts(estate, &question.from, question.entering.as_ref(), single)?;
-        return Ok(all.into_iter().map(|setout| (setout, aims.clone())).collect());
+        let all = traffic_sources(estate, &question.from, question.entering.as_ref(), single)?;
+        return Ok(all.into_iter().map(|traffic_source| (traffic_source, aims.clone())).collect());
     }
     let all = match question.from {
         From::Outside => outside_setouts(estate),
@@ -328,7 +329,7 @@ fn aimed_setouts(
     let within = |reachable: &[IpRange]| -> Vec<IpRange> {
         aims.iter().flat_map(|aim| reachable.iter().filter_map(|one| one.intersection(aim))).collect()
     };
-    Ok(all.into_iter().map(|(setout, reachable)| (setout, within(&reachable))).collect())
+    Ok(all.into_iter().map(|(traffic_source, reachable)| (traffic_source, within(&reachable))).collect())
 }
 
 /// One answer from those for all sources, source ports and addresses. Where they differ, and nothing says which is meant, it
@@ -368,7 +369,7 @@ fn next_to(address: IpAddr, port: u16) -> Answer {
             address,
             port,
             leaving: None,
-            gone: Some(Gone::Host),
+            gone: Some(Egress::Host),
             entered: None,
         }),
         steps: vec![Step { device: usize::MAX, kind, origin: None }],
@@ -376,8 +377,13 @@ fn next_to(address: IpAddr, port: u16) -> Answer {
 }
 
 /// Of what comes from outside, or goes there, only what is of hosts that no rule names: of at least half of all.
-fn of_no_name(cells: Vec<Cell>, family: Family, side: impl Fn(&Sent) -> &Vec<IpRange>) -> Vec<Cell> {
-    let size = |cell: &Cell| side(&cell.sent).iter().fold(0u128, |sum, one| sum.saturating_add(one.size()));
+fn of_no_name(
+    cells: Vec<TrafficClass>,
+    family: Family,
+    side: impl Fn(&Sent) -> &Vec<IpRange>,
+) -> Vec<TrafficClass> {
+    let size =
+        |cell: &TrafficClass| side(&cell.sent).iter().fold(0u128, |sum, one| sum.saturating_add(one.size()));
     let half = IpRange::all(family).size() / 2;
     let largest = cells.iter().map(size).max().unwrap_or_default();
     cells.into_iter().filter(|cell| size(cell) >= half.min(largest)).collect()
@@ -385,7 +391,7 @@ fn of_no_name(cells: Vec<Cell>, family: Family, side: impl Fn(&Sent) -> &Vec<IpR
 
 /// An answer of the packet engine with names and places.
 #[must_use]
-pub fn told(estate: &EstateMap, answer: Answer) -> Reached {
+pub fn told(estate: &EstateMap, answer: Answer) -> ReachResult {
     let delivered_to = answer.delivered.map(|one| DeliveredTo {
         device: match one.gone {
             None => estate.devices.get(one.device).map(|device| device.name.clone()),
@@ -405,7 +411,7 @@ pub fn told(estate: &EstateMap, answer: Answer) -> Reached {
     });
     let incomplete = crate::incomplete::rows(estate, &lacks.collect::<Vec<_>>());
     let steps = answer.steps.into_iter().map(|step| step_of(estate, step));
-    Reached { verdict: answer.verdict, delivered_to, steps: steps.collect(), incomplete }
+    ReachResult { verdict: answer.verdict, delivered_to, steps: steps.collect(), incomplete }
 }
 
 /// A step with its place.

@@ -1,7 +1,7 @@
 //! From where the outside sends, and what.
 
 use crate::map::EstateMap;
-use crate::reachability::place::{AskError, Setout, places};
+use crate::reachability::place::{AskError, TrafficSource, places};
 use std::net::IpAddr;
 use trevlin_estate::special::{is_link_local, is_public, public_ranges};
 use trevlin_model::IpRange;
@@ -23,10 +23,12 @@ pub(super) fn outside_sources(estate: &EstateMap, device: usize) -> Vec<IpRange>
 
 /// Where connections from outside enter, each with the destinations that the outside sends there.
 #[must_use]
-pub fn outside_setouts(estate: &EstateMap) -> Vec<(Setout, Vec<IpRange>)> {
+pub fn outside_setouts(estate: &EstateMap) -> Vec<(TrafficSource, Vec<IpRange>)> {
     let all = estate.shape().outside.iter();
-    all.map(|place| (Setout::entering(place, outside_sources(estate, place.device)), aimable(estate, place)))
-        .collect()
+    all.map(|place| {
+        (TrafficSource::entering(place, outside_sources(estate, place.device)), aimable(estate, place))
+    })
+    .collect()
 }
 
 /// Destinations that the outside sends to an interface: its own addresses, those that port forwards take, and public networks that
@@ -68,13 +70,13 @@ fn aimable(estate: &EstateMap, place: &Place) -> Vec<IpRange> {
 }
 
 /// Where connections from outside to an address enter: the device that is addressed, or the one behind which it lies.
-pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
     let all = &estate.shape().outside;
     let sources = |place: &Place| outside_sources(estate, place.device);
     let Some(to) = to else {
         return match all.as_slice() {
             [] => Err(AskError::Entering),
-            all => Ok(all.iter().map(|place| Setout::entering(place, sources(place))).collect()),
+            all => Ok(all.iter().map(|place| TrafficSource::entering(place, sources(place))).collect()),
         };
     };
     // The device that is addressed, where one is; else the one behind which the address lies.
@@ -98,5 +100,5 @@ pub(super) fn outside(estate: &EstateMap, to: Option<IpAddr>) -> Result<Vec<Seto
         ([], [], []) => return Err(AskError::Entering),
         _ => return Err(AskError::SeveralOutside(places(estate, all))),
     };
-    Ok(vec![Setout::entering(&chosen, sources(&chosen))])
+    Ok(vec![TrafficSource::entering(&chosen, sources(&chosen))])
 }

@@ -1,13 +1,13 @@
 //! From where connections set out, and what is aimed at.
 
-use crate::addresses::{Claim, ClaimKind};
+use crate::addresses::{Allocation, ClaimKind};
 use crate::map::EstateMap;
 use crate::reachability::outside::{outside, outside_sources};
-pub(super) use crate::reachability::setout::callers_named;
-use crate::reachability::setout::names;
-pub(super) use crate::reachability::setout::places;
-pub use crate::reachability::setout::{AskError, From, NoPlace, Setout, To};
-use crate::topology::{Callers, router};
+pub(super) use crate::reachability::traffic_source::callers_named;
+use crate::reachability::traffic_source::names;
+pub(super) use crate::reachability::traffic_source::places;
+pub use crate::reachability::traffic_source::{AskError, From, NoPlace, To, TrafficSource};
+use crate::topology::{RemoteClients, router};
 use ipnet::IpNet;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -19,12 +19,12 @@ use trevlin_packets::way::Place;
 ///
 /// # Errors
 /// When nothing tells, or a name is not known.
-pub(super) fn setouts(
+pub(super) fn traffic_sources(
     estate: &EstateMap,
     from: &From,
     entering: Option<&(String, String)>,
     to: Option<IpAddr>,
-) -> Result<Vec<Setout>, AskError> {
+) -> Result<Vec<TrafficSource>, AskError> {
     if let Some((name, interface)) = entering {
         let place = entrance(estate, name, interface)?;
         let sources = match from {
@@ -33,7 +33,7 @@ pub(super) fn setouts(
             From::Network(net) => vec![IpRange::from(*net)],
             From::Named(name) => named(estate, name, to)?.into_iter().flat_map(|one| one.sources).collect(),
         };
-        return Ok(vec![Setout::entering(&place, sources)]);
+        return Ok(vec![TrafficSource::entering(&place, sources)]);
     }
     match from {
         From::Outside => outside(estate, to),
@@ -47,55 +47,60 @@ pub(super) fn setouts(
 ///
 /// # Errors
 /// When nothing tells, or a name is not known.
-pub fn all_setouts(estate: &EstateMap, from: &From) -> Result<Vec<(Setout, Vec<IpRange>)>, AskError> {
+pub fn all_setouts(estate: &EstateMap, from: &From) -> Result<Vec<(TrafficSource, Vec<IpRange>)>, AskError> {
     let everywhere = || vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
-    for setout in setouts(estate, from, None, None)? {
-        match (&setout.interface, from) {
-            (None, _) => all.extend(sent_by(estate, setout.device)),
+    for traffic_source in traffic_sources(estate, from, None, None)? {
+        match (&traffic_source.interface, from) {
+            (None, _) => all.extend(sent_by(estate, traffic_source.device)),
             (Some(interface), From::Address(_) | From::Network(_)) => {
-                let place = Place { device: setout.device, interface: interface.clone() };
-                all.extend(on_network(estate, &place, &setout));
+                let place = Place { device: traffic_source.device, interface: interface.clone() };
+                all.extend(on_network(estate, &place, &traffic_source));
             }
-            _ => all.push((setout, everywhere())),
+            _ => all.push((traffic_source, everywhere())),
         }
     }
     Ok(all)
 }
 
 /// What a device sends, from the address that is nearest to each destination.
-fn sent_by(estate: &EstateMap, device: usize) -> Vec<(Setout, Vec<IpRange>)> {
-    let setout = |sources| Setout { device, interface: None, ipsec: false, sources, next_to: false };
+fn sent_by(estate: &EstateMap, device: usize) -> Vec<(TrafficSource, Vec<IpRange>)> {
+    let traffic_source =
+        |sources| TrafficSource { device, interface: None, ipsec: false, sources, next_to: false };
     let mut rest = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
     let mut all = Vec::new();
     let links =
         estate.devices[device].facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false));
     for address in links.flat_map(|one| &one.addresses).filter(|one| !is_link_local(one.net.addr())) {
         let near = IpRange::from(address.net);
-        all.push((setout(vec![IpRange::from(address.net.addr())]), vec![near]));
+        all.push((traffic_source(vec![IpRange::from(address.net.addr())]), vec![near]));
         rest = rest.iter().flat_map(|one| one.without(&near)).collect();
     }
-    all.push((setout(own_addresses(estate, device, None)), rest));
+    all.push((traffic_source(own_addresses(estate, device, None)), rest));
     all
 }
 
 /// What a host of a network sends: to each device there straight, and by the router what is for elsewhere.
-fn on_network(estate: &EstateMap, router: &Place, setout: &Setout) -> Vec<(Setout, Vec<IpRange>)> {
+fn on_network(
+    estate: &EstateMap,
+    router: &Place,
+    traffic_source: &TrafficSource,
+) -> Vec<(TrafficSource, Vec<IpRange>)> {
     let shape = estate.shape();
     let mut elsewhere = vec![IpRange::all(Family::V4), IpRange::all(Family::V6)];
-    let Some(network) = shape.network_of(router) else { return vec![(setout.clone(), elsewhere)] };
+    let Some(network) = shape.network_of(router) else { return vec![(traffic_source.clone(), elsewhere)] };
     let mut all = Vec::new();
     for place in &network.members {
         let interface =
             estate.devices[place.device].facts.interfaces.iter().find(|one| one.name == place.interface);
         let own =
             interface.into_iter().flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
-        all.push((Setout::entering(place, setout.sources.clone()), own.collect()));
+        all.push((TrafficSource::entering(place, traffic_source.sources.clone()), own.collect()));
     }
     for net in &network.prefixes {
         elsewhere = elsewhere.iter().flat_map(|one| one.without(&IpRange::from(*net))).collect();
     }
-    all.push((setout.clone(), elsewhere));
+    all.push((traffic_source.clone(), elsewhere));
     all
 }
 
@@ -113,13 +118,19 @@ fn entrance(estate: &EstateMap, name: &str, interface: &str) -> Result<Place, As
 }
 
 /// From addresses: those of a device, of callers, of a network that a device is on, or of the outside.
-fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
     let shape = estate.shape();
     if range.size() == 1
         && let [device] = estate.holders(range.first())
     {
         let sources = vec![range];
-        return Ok(vec![Setout { device: *device, interface: None, ipsec: false, sources, next_to: false }]);
+        return Ok(vec![TrafficSource {
+            device: *device,
+            interface: None,
+            ipsec: false,
+            sources,
+            next_to: false,
+        }]);
     }
     // A pool inside a network is the more exact of the two; the same range as a network's is the network.
     let prefixes = || shape.networks.iter().flat_map(|network| &network.prefixes);
@@ -129,13 +140,14 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Se
         .map(|net| net.size())
         .min();
     let exact = |held: &IpRange| held.covers(&range) && near.is_none_or(|near| held.size() < near);
-    let calling = |one: &&Callers| one.ranges.iter().any(exact);
-    let callers: Vec<&Callers> = shape.callers.iter().filter(calling).collect();
+    let calling = |one: &&RemoteClients| one.ranges.iter().any(exact);
+    let callers: Vec<&RemoteClients> = shape.callers.iter().filter(calling).collect();
     match callers.as_slice() {
         [] => {}
-        [one] => return Ok(vec![Setout { sources: vec![range], ..Setout::of_callers(one) }]),
+        [one] => return Ok(vec![TrafficSource { sources: vec![range], ..TrafficSource::of_callers(one) }]),
         several => {
-            let name = |one: &&Callers| format!("{}:{}", estate.devices[one.device].name, one.interface);
+            let name =
+                |one: &&RemoteClients| format!("{}:{}", estate.devices[one.device].name, one.interface);
             return Err(AskError::Several(range, several.iter().map(name).collect::<Vec<_>>().join(", ")));
         }
     }
@@ -157,7 +169,7 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Se
         return match outside_it {
             true => Ok(outside(estate, to)?
                 .into_iter()
-                .map(|one| Setout { sources: vec![range], ..one })
+                .map(|one| TrafficSource { sources: vec![range], ..one })
                 .collect()),
             false => routed_behind(estate, range),
         };
@@ -179,7 +191,7 @@ fn near(estate: &EstateMap, range: IpRange, to: Option<IpAddr>) -> Result<Vec<Se
 }
 
 /// A network that no device is on, but that one of them routes to: it is entered from there.
-fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<Setout>, AskError> {
+fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<TrafficSource>, AskError> {
     let mut all: Vec<Place> = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
         for route in one.facts.routes.iter().filter(|route| route.forwards && !route.is_default()) {
@@ -192,7 +204,7 @@ fn routed_behind(estate: &EstateMap, range: IpRange) -> Result<Vec<Setout>, AskE
     all.dedup();
     match all.as_slice() {
         [] => Err(AskError::Entering),
-        [one] => Ok(vec![Setout::entering(one, vec![range])]),
+        [one] => Ok(vec![TrafficSource::entering(one, vec![range])]),
         _ => Err(AskError::Several(range, places(estate, &all))),
     }
 }
@@ -203,38 +215,38 @@ fn first_hop(
     number: usize,
     range: IpRange,
     to: Option<IpAddr>,
-) -> Result<Setout, AskError> {
+) -> Result<TrafficSource, AskError> {
     let shape = estate.shape();
     let network = &shape.networks[number];
     if let Some(to) = to {
         if let Some(place) = shape.shape.holder(number, to) {
-            return Ok(Setout::entering(place, vec![range]));
+            return Ok(TrafficSource::entering(place, vec![range]));
         }
         if network.prefixes.iter().any(|net| net.contains(&to)) {
             let place = network.members.first().ok_or(AskError::Entering)?;
-            return Ok(Setout { next_to: true, ..Setout::entering(place, vec![range]) });
+            return Ok(TrafficSource { next_to: true, ..TrafficSource::entering(place, vec![range]) });
         }
     }
-    router(estate, shape, number).map(|place| Setout::entering(&place, vec![range])).map_err(|all| match all
-        .as_slice()
-    {
-        [] => AskError::Entering,
-        all => AskError::Several(range, places(estate, all)),
+    router(estate, shape, number).map(|place| TrafficSource::entering(&place, vec![range])).map_err(|all| {
+        match all.as_slice() {
+            [] => AskError::Entering,
+            all => AskError::Several(range, places(estate, all)),
+        }
     })
 }
 
 /// A device, the callers of a tunnel (by its name, or by device and name), or a group of users.
-fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<Setout>, AskError> {
+fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<TrafficSource>, AskError> {
     if let Some(device) = estate.devices.iter().position(|one| one.name == name) {
         let sources = own_addresses(estate, device, to);
         if sources.is_empty() {
             return Err(AskError::NoAddress(name.to_owned()));
         }
-        return Ok(vec![Setout { device, interface: None, ipsec: false, sources, next_to: false }]);
+        return Ok(vec![TrafficSource { device, interface: None, ipsec: false, sources, next_to: false }]);
     }
     let callers = callers_named(estate, name);
     if !callers.is_empty() {
-        return Ok(callers.into_iter().map(Setout::of_callers).collect());
+        return Ok(callers.into_iter().map(TrafficSource::of_callers).collect());
     }
     let group = members_of(estate, name);
     if !group.is_empty() {
@@ -244,24 +256,26 @@ fn named(estate: &EstateMap, name: &str, to: Option<IpAddr>) -> Result<Vec<Setou
 }
 
 /// Members of a group of users, by the addresses that tunnels keep for them.
-fn members_of(estate: &EstateMap, name: &str) -> Vec<Setout> {
+fn members_of(estate: &EstateMap, name: &str) -> Vec<TrafficSource> {
     let groups = estate.devices.iter().flat_map(|one| &one.facts.groups).filter(|one| one.name == name);
     let members: Vec<&String> = groups.flat_map(|one| &one.members).collect();
     if members.is_empty() {
         return Vec::new();
     }
-    let kept = |claim: &&Claim| {
-        claim.kind == ClaimKind::FixedAddress && claim.who.as_ref().is_some_and(|who| members.contains(&who))
+    let kept = |allocation: &&Allocation| {
+        allocation.kind == ClaimKind::FixedAddress
+            && allocation.who.as_ref().is_some_and(|who| members.contains(&who))
     };
-    let fixed: Vec<&Claim> = estate.plan().claims.iter().filter(kept).collect();
+    let fixed: Vec<&Allocation> = estate.plan().allocations.iter().filter(kept).collect();
     let mut found = Vec::new();
     for callers in &estate.shape().callers {
-        let own = fixed.iter().filter(|claim| {
-            claim.device == callers.device && callers.ranges.iter().any(|range| range.covers(&claim.range))
+        let own = fixed.iter().filter(|allocation| {
+            allocation.device == callers.device
+                && callers.ranges.iter().any(|range| range.covers(&allocation.range))
         });
-        let sources: Vec<IpRange> = own.map(|claim| claim.range).collect();
+        let sources: Vec<IpRange> = own.map(|allocation| allocation.range).collect();
         if !sources.is_empty() {
-            found.push(Setout { sources, ..Setout::of_callers(callers) });
+            found.push(TrafficSource { sources, ..TrafficSource::of_callers(callers) });
         }
     }
     found

@@ -1,13 +1,13 @@
 //! Where callers of tunnels appear.
 
-use crate::topology::EstateShape;
-pub use crate::topology::shape::Callers;
+use crate::topology::Topology;
+pub use crate::topology::shape::RemoteClients;
 use trevlin_estate::assemble::Estate;
 use trevlin_model::{Device, IpRange, PoolPlacement, Tunnel, TunnelFamily, TunnelRole};
 use trevlin_packets::way::{IpsecPolicy, Place};
 
 /// Places the callers of every tunnel that answers any.
-pub(super) fn place(estate: &Estate, all: &mut EstateShape) {
+pub(super) fn place(estate: &Estate, all: &mut Topology) {
     for (device, one) in estate.devices.iter().enumerate() {
         for tunnel in one.facts.running().filter(|tunnel| takes_callers(tunnel)) {
             let ranges = addresses(tunnel);
@@ -28,7 +28,7 @@ pub(super) fn place(estate: &Estate, all: &mut EstateShape) {
                 );
             }
             answer_for(one, tunnel, &ranges, all, device);
-            all.callers.push(Callers {
+            all.callers.push(RemoteClients {
                 device,
                 tunnel: tunnel.name.clone(),
                 family: tunnel.family,
@@ -115,7 +115,7 @@ pub(super) fn entrance(estate: &Estate, at: usize) -> Option<String> {
 }
 
 /// A pool inside a network of the device is answered for there (proxy ARP).
-fn answer_for(one: &Device, tunnel: &Tunnel, ranges: &[IpRange], all: &mut EstateShape, device: usize) {
+fn answer_for(one: &Device, tunnel: &Tunnel, ranges: &[IpRange], all: &mut Topology, device: usize) {
     let proxied = tunnel
         .addresses
         .pools

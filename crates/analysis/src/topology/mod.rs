@@ -8,15 +8,15 @@ mod shape;
 mod tests;
 mod tunnels;
 
-pub use callers::Callers;
+pub use callers::RemoteClients;
 pub use networks::{Network, router};
-pub use shape::{EstateShape, Guess, Joined};
+pub use shape::{Assumption, SiteLink, Topology};
 
 use trevlin_estate::assemble::{Estate, OutsideReason};
 use trevlin_estate::special::not_public;
 use trevlin_packets::way::Place;
 
-impl EstateShape {
+impl Topology {
     /// Works it out.
     #[must_use]
     pub fn of(estate: &Estate) -> Self {
@@ -42,7 +42,7 @@ impl EstateShape {
                 let place = Place { device, interface: interface.name.clone() };
                 let fix = |list: &str| format!("[device.\"{}\"] outside = {list}", one.name);
                 if !interface.certain {
-                    self.guesses.push(Guess {
+                    self.guesses.push(Assumption {
                         text: format!(
                             "{} of {} is taken to lie inside: its addresses are private, and its next hop is in no export",
                             interface.name, one.name
@@ -60,7 +60,7 @@ impl EstateShape {
                     OutsideReason::Stated | OutsideReason::DefaultRoute(_) => None,
                 };
                 if let Some((origin, why)) = guessed {
-                    self.guesses.push(Guess {
+                    self.guesses.push(Assumption {
                         text: format!(
                             "{} of {} is taken to face the outside: {why}",
                             interface.name, one.name

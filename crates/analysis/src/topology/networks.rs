@@ -1,7 +1,7 @@
 //! Networks that interfaces share.
 
 pub use crate::topology::shape::Network;
-use crate::topology::{EstateShape, Guess};
+use crate::topology::{Assumption, Topology};
 use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -54,7 +54,7 @@ struct Level<'a> {
 }
 
 /// Joins interfaces whose networks meet, unless they stand at different sites or the estate file says otherwise.
-pub(super) fn join(estate: &Estate, all: &mut EstateShape) {
+pub(super) fn join(estate: &Estate, all: &mut Topology) {
     let mut places: Vec<Place> = Vec::new();
     let mut members: Vec<Member> = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
@@ -128,12 +128,12 @@ pub(super) fn join(estate: &Estate, all: &mut EstateShape) {
     settle(estate, all, &places, &members, &mut groups);
 }
 
-fn twins(estate: &Estate, places: &[Place], a: &Member, b: &Member) -> Guess {
+fn twins(estate: &Estate, places: &[Place], a: &Member, b: &Member) -> Assumption {
     let name = |one: &Member| {
         let place = &places[one.place];
         format!("{}:{}", estate.devices[place.device].name, place.interface)
     };
-    Guess {
+    Assumption {
         text: format!(
             "{} and {} both have {}, and are taken to be on two networks of the same numbers",
             name(a),
@@ -145,7 +145,7 @@ fn twins(estate: &Estate, places: &[Place], a: &Member, b: &Member) -> Guess {
     }
 }
 
-fn settle(estate: &Estate, all: &mut EstateShape, places: &[Place], members: &[Member], groups: &mut Groups) {
+fn settle(estate: &Estate, all: &mut Topology, places: &[Place], members: &[Member], groups: &mut Groups) {
     let mut by_leader: BTreeMap<usize, usize> = BTreeMap::new();
     for (at, place) in places.iter().enumerate() {
         let leader = groups.find(at);
@@ -182,7 +182,7 @@ fn settle(estate: &Estate, all: &mut EstateShape, places: &[Place], members: &[M
 ///
 /// # Errors
 /// The candidates, where several are as likely.
-pub fn router(estate: &Estate, all: &EstateShape, number: usize) -> Result<Place, Vec<Place>> {
+pub fn router(estate: &Estate, all: &Topology, number: usize) -> Result<Place, Vec<Place>> {
     let network = &all.networks[number];
     let mut votes: BTreeMap<&Place, usize> = BTreeMap::new();
     for place in &network.members {
@@ -219,7 +219,7 @@ pub fn router(estate: &Estate, all: &EstateShape, number: usize) -> Result<Place
 }
 
 /// Who has which address, those of one link included.
-fn hold(all: &mut EstateShape, device: usize, one: &Device) {
+fn hold(all: &mut Topology, device: usize, one: &Device) {
     for interface in one.facts.interfaces.iter().filter(|one| one.up != Some(false)) {
         let place = Place { device, interface: interface.name.clone() };
         for address in &interface.addresses {

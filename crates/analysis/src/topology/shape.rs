@@ -7,7 +7,7 @@ use trevlin_packets::way::{Place, Shape};
 
 /// Something that is taken to be so, and that the estate file can put right.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Guess {
+pub struct Assumption {
     /// What is taken to be so, and why.
     pub text: String,
     /// What to write into the estate file where it is otherwise.
@@ -18,7 +18,7 @@ pub struct Guess {
 
 /// Two ends of a tunnel that are both devices of the estate.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Joined {
+pub struct SiteLink {
     /// Name of the tunnel at the first end.
     pub name: String,
     /// Both ends, the one with the smaller name first.
@@ -29,22 +29,22 @@ pub struct Joined {
 
 /// How the devices of an estate are joined.
 #[derive(Debug, Clone, Default)]
-pub struct EstateShape {
+pub struct Topology {
     /// As the packet engine takes it.
     pub shape: Shape,
     /// Networks with who is on them, in order of their first interface.
     pub networks: Vec<Network>,
     /// Where callers of each tunnel appear, in order of device.
-    pub callers: Vec<Callers>,
+    pub callers: Vec<RemoteClients>,
     /// Sites joined by tunnels.
-    pub joined: Vec<Joined>,
+    pub joined: Vec<SiteLink>,
     /// Interfaces that face the outside for certain.
     pub outside: Vec<Place>,
     /// What is guessed.
-    pub guesses: Vec<Guess>,
+    pub guesses: Vec<Assumption>,
 }
 
-impl EstateShape {
+impl Topology {
     /// The network that an interface is on.
     #[must_use]
     pub fn network_of(&self, place: &Place) -> Option<&Network> {
@@ -53,20 +53,20 @@ impl EstateShape {
 
     /// Callers of the tunnels that a device answers.
     #[must_use]
-    pub fn callers_at(&self, device: usize) -> &[Callers] {
+    pub fn callers_at(&self, device: usize) -> &[RemoteClients] {
         trevlin_estate::assemble::of_device(&self.callers, device, |one| one.device)
     }
 
     /// Callers of the tunnels of devices, by the names of the tunnels.
     #[must_use]
-    pub fn callers_of(&self, name: &str) -> Vec<&Callers> {
+    pub fn callers_of(&self, name: &str) -> Vec<&RemoteClients> {
         self.callers.iter().filter(|one| one.tunnel == name).collect()
     }
 }
 
 /// Those who call a tunnel, once they are in.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Callers {
+pub struct RemoteClients {
     /// The device that answers them.
     pub device: usize,
     /// Name of the tunnel within the device.

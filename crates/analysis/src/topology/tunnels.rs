@@ -1,7 +1,7 @@
 //! Sites that tunnels join.
 
 use crate::topology::callers::{entrance, interface_of};
-use crate::topology::{EstateShape, Joined};
+use crate::topology::{SiteLink, Topology};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_estate::assemble::Estate;
@@ -10,7 +10,7 @@ use trevlin_model::{IpRange, Origin, PortForward, Protocol, Tunnel, TunnelFamily
 use trevlin_packets::way::{IpsecPolicy, Place, Wire};
 
 /// Joins both ends of each tunnel whose other end is a device of the estate.
-pub(super) fn join(estate: &Estate, all: &mut EstateShape) {
+pub(super) fn join(estate: &Estate, all: &mut Topology) {
     let mut known = Known::new();
     for (device, one) in estate.devices.iter().enumerate() {
         for tunnel in one.facts.running() {
@@ -46,7 +46,7 @@ pub(super) fn answers_at(estate: &Estate, address: IpAddr, protocol: Protocol, p
 type Known = BTreeMap<[Place; 2], usize>;
 
 /// Says where it is stated that a tunnel joins two ends.
-fn joined(all: &mut EstateShape, known: &mut Known, name: &str, mut ends: [Place; 2], origin: Origin) {
+fn joined(all: &mut Topology, known: &mut Known, name: &str, mut ends: [Place; 2], origin: Origin) {
     ends.sort();
     match known.get(&ends) {
         Some(number) => {
@@ -57,7 +57,7 @@ fn joined(all: &mut EstateShape, known: &mut Known, name: &str, mut ends: [Place
         }
         None => {
             known.insert(ends.clone(), all.joined.len());
-            all.joined.push(Joined { name: name.to_owned(), ends, origins: vec![origin] });
+            all.joined.push(SiteLink { name: name.to_owned(), ends, origins: vec![origin] });
         }
     }
 }
@@ -70,7 +70,7 @@ fn endpoint(text: &str) -> Option<(IpAddr, u16)> {
 
 /// Peers of WireGuard that are devices of the estate: the one whose endpoint leads to a tunnel there that takes this end's
 /// addresses, or the one that calls this end.
-fn peers(estate: &Estate, all: &mut EstateShape, known: &mut Known, device: usize, tunnel: &Tunnel) {
+fn peers(estate: &Estate, all: &mut Topology, known: &mut Known, device: usize, tunnel: &Tunnel) {
     let Some(interface) = &tunnel.interface else { return };
     let from = Place { device, interface: interface.clone() };
     for peer in &tunnel.peers {
@@ -116,7 +116,7 @@ fn other_end<'a>(
     Some((other, end, back))
 }
 
-fn encapsulated(estate: &Estate, all: &mut EstateShape, known: &mut Known, device: usize, tunnel: &Tunnel) {
+fn encapsulated(estate: &Estate, all: &mut Topology, known: &mut Known, device: usize, tunnel: &Tunnel) {
     let address = |of: &Tunnel, name: &str| of.stated(name).and_then(|(text, _)| text.parse::<IpAddr>().ok());
     let (Some(interface), Some(remote)) = (&tunnel.interface, address(tunnel, "remote")) else { return };
     for other in estate.holders(remote).iter().filter(|one| **one != device) {
@@ -132,7 +132,7 @@ fn encapsulated(estate: &Estate, all: &mut EstateShape, known: &mut Known, devic
 }
 
 /// What a connection between sites wraps. Connections for callers have pools, and are placed with them.
-fn policies(estate: &Estate, all: &mut EstateShape, known: &mut Known, device: usize, tunnel: &Tunnel) {
+fn policies(estate: &Estate, all: &mut Topology, known: &mut Known, device: usize, tunnel: &Tunnel) {
     let Some(connection) = &tunnel.ipsec else { return };
     if !tunnel.addresses.pools.is_empty() {
         return;

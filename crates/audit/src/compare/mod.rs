@@ -265,10 +265,10 @@ fn exposure(old: &[Exposed], new: &[Exposed], renamed: &BTreeMap<String, String>
     for (key, was) in &before {
         match now.get(key) {
             None => found.went.push(was.clone()),
-            Some(is) if is.standing != was.standing => found.changed.push(ChangedExposure {
+            Some(is) if is.protection != was.protection => found.changed.push(ChangedExposure {
                 what: format!("{}: {}", is.device, is.what),
-                old: was.standing.clone(),
-                new: is.standing.clone(),
+                old: was.protection.clone(),
+                new: is.protection.clone(),
                 worse: is.rank < was.rank,
             }),
             Some(_) => found.still += 1,

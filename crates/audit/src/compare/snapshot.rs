@@ -88,7 +88,7 @@ pub struct Exposed {
     /// What, in words.
     pub what: String,
     /// How it is protected: the word for a service, `open` for what is let through to where nothing is known to answer.
-    pub standing: String,
+    pub protection: String,
     /// Place among those words, the worst first.
     #[serde(skip)]
     pub rank: usize,
@@ -108,8 +108,8 @@ impl Snapshot {
             .map(|one| Exposed {
                 device: one.device.clone(),
                 what: format!("{} at {}", one.service.name, one.called_at.join(", ")),
-                standing: one.standing.word().to_owned(),
-                rank: one.standing as usize,
+                protection: one.protection.word().to_owned(),
+                rank: one.protection as usize,
             })
             .collect();
         all.extend(sheet.openings.iter().map(|one| {
@@ -123,8 +123,8 @@ impl Snapshot {
                     "{} to {to}",
                     one.at.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
                 ),
-                standing: "open".to_owned(),
-                rank: trevlin_analysis::exposure::Standing::ALL.len(),
+                protection: "open".to_owned(),
+                rank: trevlin_analysis::exposure::Protection::ALL.len(),
             }
         }));
         self.exposed = Some(all);

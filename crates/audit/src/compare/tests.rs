@@ -127,7 +127,7 @@ fn what_the_outside_reaches() {
         let all = all.iter().map(|(device, what, rank)| Exposed {
             device: (*device).into(),
             what: (*what).into(),
-            standing: format!("{rank}"),
+            protection: format!("{rank}"),
             rank: *rank,
         });
         let mut one = audit(vec![], &["a/x"]);

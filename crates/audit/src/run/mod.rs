@@ -21,7 +21,7 @@ use trevlin_checks::check::{Answer, Check, Run, Verdict};
 use trevlin_checks::registry::CHECKS;
 use trevlin_estate::area::{Area, Severity};
 use trevlin_estate::assemble::LeftOutFile;
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::evidence::Evidence;
 
 /// More rules than this make a packet filter a large one.
@@ -112,16 +112,16 @@ impl Outcome {
 
 /// Runs every check over an estate.
 #[must_use]
-pub fn audit(estate: &Analyses, yardstick: &Yardstick) -> Outcome {
-    audit_areas(estate, yardstick, &Area::ALL)
+pub fn audit(estate: &Analyses, baseline: &Baseline) -> Outcome {
+    audit_areas(estate, baseline, &Area::ALL)
 }
 
 /// Runs the checks of some areas over an estate, and gathers what they say.
 #[must_use]
-pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> Outcome {
+pub fn audit_areas(estate: &Analyses, baseline: &Baseline, areas: &[Area]) -> Outcome {
     let texts = Texts::default();
     let _timed = debug_span!("checks").entered();
-    let said = ask_all(estate, yardstick, &texts, areas);
+    let said = ask_all(estate, baseline, &texts, areas);
     let mut findings = Vec::with_capacity(said.iter().map(|one| one.findings.len()).sum());
     let mut open_questions = Vec::with_capacity(said.iter().map(|one| one.questions.len()).sum());
     let mut seen = Prints::new();
@@ -142,10 +142,10 @@ pub fn audit_areas(estate: &Analyses, yardstick: &Yardstick, areas: &[Area]) -> 
         by_title.then_with(|| (&a.detail, &a.fingerprint).cmp(&(&b.detail, &b.fingerprint)))
     });
     open_questions.sort_by(|a, b| (a.area, &a.device, a.check).cmp(&(b.area, &b.device, b.check)));
-    let acceptances = accepted::apply(&estate.accepts, &mut findings, yardstick.as_of);
+    let acceptances = accepted::apply(&estate.accepts, &mut findings, baseline.as_of);
     let summary = count(&findings);
     Outcome {
-        as_of: yardstick.as_of.to_string(),
+        as_of: baseline.as_of.to_string(),
         devices: devices(estate, &texts),
         findings,
         open_questions,
@@ -181,7 +181,7 @@ struct Said {
 }
 
 /// What every check finds wrong or asks, in the order of the checks, whoever was first: they know nothing of each other.
-fn ask_all(estate: &Analyses, yardstick: &Yardstick, texts: &Texts, areas: &[Area]) -> Vec<Said> {
+fn ask_all(estate: &Analyses, baseline: &Baseline, texts: &Texts, areas: &[Area]) -> Vec<Said> {
     // Reviewing a large filter takes much memory for a while: no two are reviewed beside each other, nor beside anything else.
     let large = |device: &usize| {
         let chains = estate.devices[*device].facts.filters.iter().flat_map(|filter| &filter.chains);
@@ -206,7 +206,7 @@ fn ask_all(estate: &Analyses, yardstick: &Yardstick, texts: &Texts, areas: &[Are
         let ask = |check: &&'static Check| {
             (alone(check) == wanted).then(|| {
                 let _timed = trace_span!("check", id = check.id).entered();
-                said(estate, texts, check, check.answers(estate, yardstick))
+                said(estate, texts, check, check.answers(estate, baseline))
             })
         };
         CHECKS.par_iter().with_max_len(1).filter(|check| areas.contains(&check.area)).map(ask).collect()

@@ -7,7 +7,7 @@ use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use trevlin_analysis::addresses::told::{mistyped, sentence};
-use trevlin_analysis::addresses::{Claim, ClaimKind, Meaning, Plan};
+use trevlin_analysis::addresses::{Allocation, ClaimKind, OverlapKind, Plan};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::assemble::space::own_space;
 use trevlin_estate::special::is_foreign;
@@ -39,7 +39,7 @@ pub struct Row {
     /// Whether it hands out addresses of somebody else's space, or of a block with a meaning of its own.
     pub foreign: bool,
     /// The gravest of the overlaps it takes part in.
-    pub overlaps: Option<Meaning>,
+    pub overlaps: Option<OverlapKind>,
 }
 
 /// Two claims that share addresses.
@@ -52,7 +52,7 @@ pub struct OverlapRow {
     /// Last of them.
     pub last: IpAddr,
     /// What it means.
-    pub meaning: Meaning,
+    pub meaning: OverlapKind,
     /// Rows of the two claims, counted from 0.
     pub rows: [usize; 2],
     /// It in one sentence, with both places.
@@ -78,7 +78,7 @@ pub struct MistypedRow {
 #[derive(Debug, Clone, Serialize)]
 pub struct Sheet {
     /// Claims by address: a range before those inside it.
-    pub claims: Vec<Row>,
+    pub allocations: Vec<Row>,
     /// Overlaps, faults first.
     pub overlaps: Vec<OverlapRow>,
     /// What is mistyped.
@@ -89,34 +89,43 @@ pub struct Sheet {
 #[must_use]
 pub fn sheet(estate: &EstateMap, around: Option<IpRange>) -> Sheet {
     let plan = estate.plan();
-    let mut order: Vec<usize> = (0..plan.claims.len())
-        .filter(|at| around.is_none_or(|range| plan.claims[*at].range.intersection(&range).is_some()))
+    let mut order: Vec<usize> = (0..plan.allocations.len())
+        .filter(|at| around.is_none_or(|range| plan.allocations[*at].range.intersection(&range).is_some()))
         .collect();
     order.sort_by_key(|at| {
-        let claim = &plan.claims[*at];
-        (claim.range.first(), Reverse(claim.range.last()), claim.kind, claim.device, claim.origin)
+        let allocation = &plan.allocations[*at];
+        (
+            allocation.range.first(),
+            Reverse(allocation.range.last()),
+            allocation.kind,
+            allocation.device,
+            allocation.origin,
+        )
     });
     let own = own_space(estate);
     let mut row_of = BTreeMap::new();
     let mut open: Vec<IpRange> = Vec::new();
-    let mut claims: Vec<Row> = Vec::with_capacity(order.len());
+    let mut allocations: Vec<Row> = Vec::with_capacity(order.len());
     for at in order {
-        let claim = &plan.claims[at];
-        open.retain(|range| range.last() >= claim.range.first() && range.family() == claim.range.family());
-        while open.last().is_some_and(|range| !range.covers(&claim.range) || *range == claim.range) {
+        let allocation = &plan.allocations[at];
+        open.retain(|range| {
+            range.last() >= allocation.range.first() && range.family() == allocation.range.family()
+        });
+        while open.last().is_some_and(|range| !range.covers(&allocation.range) || *range == allocation.range)
+        {
             open.pop();
         }
-        row_of.insert(at, claims.len());
-        claims.push(row(estate, claim, open.len(), &own));
-        if claim.range.size() > 1 {
-            open.push(claim.range);
+        row_of.insert(at, allocations.len());
+        allocations.push(row(estate, allocation, open.len(), &own));
+        if allocation.range.size() > 1 {
+            open.push(allocation.range);
         }
     }
     let mut overlaps = Vec::new();
     for overlap in &plan.overlaps {
         let (Some(a), Some(b)) = (row_of.get(&overlap.a), row_of.get(&overlap.b)) else { continue };
         for row in [*a, *b] {
-            let mark = &mut claims[row].overlaps;
+            let mark = &mut allocations[row].overlaps;
             *mark = Some(mark.map_or(overlap.meaning, |held| held.min(overlap.meaning)));
         }
         overlaps.push(OverlapRow {
@@ -130,23 +139,24 @@ pub fn sheet(estate: &EstateMap, around: Option<IpRange>) -> Sheet {
     }
     overlaps.sort_by_key(|one| (one.meaning, one.first, one.last));
     let mistyped = if around.is_some() { Vec::new() } else { mistyped_rows(estate) };
-    Sheet { claims, overlaps, mistyped }
+    Sheet { allocations, overlaps, mistyped }
 }
 
-fn row(estate: &EstateMap, claim: &Claim, depth: usize, own: &[IpRange]) -> Row {
-    let handed_out = matches!(claim.kind, ClaimKind::Pool | ClaimKind::PoolNetwork | ClaimKind::DhcpRange);
-    let foreign = handed_out && is_foreign(claim.range, own);
-    let (path, line) = line_of(estate, claim.origin);
+fn row(estate: &EstateMap, allocation: &Allocation, depth: usize, own: &[IpRange]) -> Row {
+    let handed_out =
+        matches!(allocation.kind, ClaimKind::Pool | ClaimKind::PoolNetwork | ClaimKind::DhcpRange);
+    let foreign = handed_out && is_foreign(allocation.range, own);
+    let (path, line) = line_of(estate, allocation.origin);
     let mask = |text: &str| estate.masker().mask(text);
     Row {
         depth,
-        range: claim.range.short(),
-        first: claim.range.first(),
-        last: claim.range.last(),
-        kind: claim.kind,
-        device: estate.devices[claim.device].name.clone(),
-        owner: mask(&claim.owner),
-        who: claim.who.as_deref().map(mask),
+        range: allocation.range.short(),
+        first: allocation.range.first(),
+        last: allocation.range.last(),
+        kind: allocation.kind,
+        device: estate.devices[allocation.device].name.clone(),
+        owner: mask(&allocation.owner),
+        who: allocation.who.as_deref().map(mask),
         path,
         line,
         foreign,
@@ -180,14 +190,15 @@ fn line_of(estate: &EstateMap, origin: Origin) -> (String, u32) {
 /// 64 of IPv6).
 #[must_use]
 pub fn neighbourhood(plan: &Plan, address: IpAddr) -> IpRange {
-    let networks = plan.claims.iter().filter(|claim| {
-        let network = matches!(claim.kind, ClaimKind::Network | ClaimKind::Link | ClaimKind::PoolNetwork);
-        network && claim.range.contains(address)
+    let networks = plan.allocations.iter().filter(|allocation| {
+        let network =
+            matches!(allocation.kind, ClaimKind::Network | ClaimKind::Link | ClaimKind::PoolNetwork);
+        network && allocation.range.contains(address)
     });
     let usual = if Family::of(address) == Family::V4 { 24 } else { 64 };
     let around: IpRange =
         IpNet::new(address, usual).map_or_else(|_| address.into(), |net| net.trunc().into());
-    let smallest = networks.map(|claim| claim.range).min_by_key(IpRange::size);
+    let smallest = networks.map(|allocation| allocation.range).min_by_key(IpRange::size);
     // A small network says little about what lies near.
     smallest.filter(|range| range.size() > around.size() || !around.covers(range)).unwrap_or(around)
 }
@@ -225,13 +236,13 @@ mod tests {
         let estate = files();
         let sheet = sheet(&estate, None);
         let told: Vec<_> = sheet
-            .claims
+            .allocations
             .iter()
             .map(|row| {
                 let mark = match row.overlaps {
-                    Some(Meaning::Fault) => "!",
-                    Some(Meaning::Unclear) => "?",
-                    Some(Meaning::Meant) => "~",
+                    Some(OverlapKind::Fault) => "!",
+                    Some(OverlapKind::Unclear) => "?",
+                    Some(OverlapKind::Meant) => "~",
                     None => "",
                 };
                 format!("{}{} {} {}{mark}", "-".repeat(row.depth), row.range, row.kind.words(), row.device)
@@ -285,7 +296,7 @@ mod tests {
             assert_eq!(neighbourhood(estate.plan(), address.parse().unwrap()).short(), wanted);
         }
         let near = sheet(&estate, Some("10.8.0.0/24".parse::<IpNet>().unwrap().into()));
-        assert_eq!(near.claims.len(), 4);
+        assert_eq!(near.allocations.len(), 4);
         assert!(near.overlaps.is_empty());
     }
 }

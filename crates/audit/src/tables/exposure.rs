@@ -5,8 +5,10 @@
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::exposure::forwards::{Fate, ForwardFate};
-use trevlin_analysis::exposure::protection::{Protection, Standing, protection, standing};
+use trevlin_analysis::exposure::forwards::{ForwardFate, ForwardOutcome};
+use trevlin_analysis::exposure::protection::{
+    Protection, ProtectionEvidence, protection, protection_evidence,
+};
 use trevlin_analysis::exposure::{Exposure, Opening, Reachable};
 use trevlin_analysis::incomplete::IncompleteRow;
 use trevlin_analysis::lacking::rows_of_filters;
@@ -15,7 +17,7 @@ use trevlin_analysis::services::{Encrypted, Known, ProtocolPorts, Service};
 use trevlin_analysis::verdicts::{ForwardVerdict, LoginFactor, OpeningTo};
 use trevlin_estate::evidence::Evidence;
 use trevlin_model::{IpRange, IpRangeSet, Origin, PortRange};
-use trevlin_packets::way::{Gone, Step};
+use trevlin_packets::way::{Egress, Step};
 
 /// Something that is taken to be so.
 #[derive(Debug, Clone, Serialize)]
@@ -60,7 +62,7 @@ pub struct ServiceRow {
 #[derive(Debug, Clone, Serialize)]
 pub struct ReachedRow {
     /// How it stands.
-    pub standing: Standing,
+    pub protection: Protection,
     /// Whether a rule that is not modelled decides.
     pub certain: bool,
     /// Number of the place where connections set out.
@@ -202,7 +204,7 @@ pub fn sheet(estate: &Analyses, services: &[Vec<Service>], exposure: &Exposure, 
         incomplete: rows_of_filters(estate),
         from: from.to_owned(),
         starts: exposure
-            .setouts
+            .traffic_sources
             .iter()
             .map(|one| StartRow { device: made.name(one.device), interface: one.interface.clone() })
             .collect(),
@@ -250,15 +252,15 @@ fn joined<S: serde::Serializer>(all: &[String], out: S) -> Result<S::Ok, S::Erro
 fn merged(mut all: Vec<ReachedRow>) -> Vec<ReachedRow> {
     all.sort_by(|a, b| {
         let key = |one: &ReachedRow| {
-            (one.standing, one.device.clone(), one.service.name.clone(), one.called.clone())
+            (one.protection, one.device.clone(), one.service.name.clone(), one.called.clone())
         };
         (key(a), &a.endpoint).cmp(&(key(b), &b.endpoint))
     });
     let mut kept: Vec<ReachedRow> = Vec::new();
     for one in all {
         let same = |known: &&mut ReachedRow| {
-            (known.standing, known.certain, known.start, &known.device)
-                == (one.standing, one.certain, one.start, &one.device)
+            (known.protection, known.certain, known.start, &known.device)
+                == (one.protection, one.certain, one.start, &one.device)
                 && (&known.service.name, &known.called, &known.sources)
                     == (&one.service.name, &one.called, &one.sources)
                 && known.address == one.address
@@ -363,7 +365,7 @@ impl Maker<'_> {
 
     /// Everybody who sets out anywhere.
     fn everybody(&self) -> IpRangeSet {
-        self.exposure.setouts.iter().flat_map(|one| &one.sources).copied().collect()
+        self.exposure.traffic_sources.iter().flat_map(|one| &one.sources).copied().collect()
     }
 
     fn sources(&self, everybody: bool, all: &[IpRange]) -> Vec<String> {
@@ -391,26 +393,26 @@ impl Maker<'_> {
         told.into_iter().chain(ranges(&left)).collect()
     }
 
-    fn service(&self, service: &Service, protection: Protection) -> ServiceRow {
+    fn service(&self, service: &Service, protection_evidence: ProtectionEvidence) -> ServiceRow {
         ServiceRow {
             name: self.estate.masker().mask(&service.name),
             kind: service.kind().words(),
             known: service.known,
-            encrypted: protection.encrypted,
-            factors: protection.factors,
-            remarks: protection.remarks,
+            encrypted: protection_evidence.encrypted,
+            factors: protection_evidence.factors,
+            remarks: protection_evidence.remarks,
             evidence: self.places(service.origins()),
         }
     }
 
     fn reached(&self, one: &Reachable) -> ReachedRow {
         let service = &self.services[one.device][one.service];
-        let protection = protection(self.estate, one.device, service);
-        let standing = standing(self.estate, one, service, &protection);
+        let protection_evidence = protection_evidence(self.estate, one.device, service);
+        let protection = protection(self.estate, one, service, &protection_evidence);
         ReachedRow {
-            standing,
+            protection,
             certain: one.certain,
-            start: one.setout,
+            start: one.traffic_source,
             called: ranges(&one.called),
             called_at: endpoints(one.protocol, &one.called_ports),
             sources: self.sources(one.everybody, &one.sources),
@@ -418,7 +420,7 @@ impl Maker<'_> {
             device: self.name(one.device),
             address: one.address,
             endpoint: vec![service.endpoint()],
-            service: self.service(service, protection),
+            service: self.service(service, protection_evidence),
             forward: one.forward.map(|origin| trevlin_estate::evidence::place(self.estate, origin)),
             steps: self.steps(&one.steps),
         }
@@ -427,12 +429,12 @@ impl Maker<'_> {
     fn opening(&self, one: &Opening) -> OpeningRow {
         OpeningRow {
             certain: one.certain,
-            start: one.setout,
+            start: one.traffic_source,
             device: self.name(one.device),
             to: match one.gone {
                 None => OpeningTo::Device,
-                Some(Gone::Host) => OpeningTo::Network,
-                Some(Gone::Outside | Gone::Beyond) => OpeningTo::Beyond,
+                Some(Egress::Host) => OpeningTo::Network,
+                Some(Egress::Outside | Egress::Beyond) => OpeningTo::Beyond,
             },
             leaving: one.leaving.clone(),
             at: protocol_ports(one.protocol, &one.ports),
@@ -445,13 +447,13 @@ impl Maker<'_> {
     }
 
     fn forward(&self, one: &ForwardFate) -> ForwardRow {
-        let claim = |number: usize| {
-            let claim = &self.estate.plan().claims[number];
-            let whose = claim.who.as_ref().unwrap_or(&claim.owner);
-            self.estate.masker().mask(&format!("{} of {whose}", claim.kind.words()))
+        let allocation = |number: usize| {
+            let allocation = &self.estate.plan().allocations[number];
+            let whose = allocation.who.as_ref().unwrap_or(&allocation.owner);
+            self.estate.masker().mask(&format!("{} of {whose}", allocation.kind.words()))
         };
         let (fate, remark) = match &one.fate {
-            Fate::Service(all) => {
+            ForwardOutcome::Service(all) => {
                 let names = all.iter().map(|at| {
                     let reached = &self.exposure.reached[*at];
                     let service = &self.services[reached.device][reached.service];
@@ -462,25 +464,25 @@ impl Maker<'_> {
                 names.dedup();
                 (ForwardVerdict::Works, Some(self.estate.masker().mask(&names.join(", "))))
             }
-            Fate::NothingServes { device, certain: true } => (
+            ForwardOutcome::NothingServes { device, certain: true } => (
                 ForwardVerdict::NothingAnswers,
                 Some(format!("no socket of {} waits there", self.name(*device))),
             ),
-            Fate::NothingServes { device, certain: false } => (
+            ForwardOutcome::NothingServes { device, certain: false } => (
                 ForwardVerdict::PerhapsNothingAnswers,
                 Some(format!(
                     "no file of {} says that anything does; ask for its `ss -tulpn`",
                     self.name(*device)
                 )),
             ),
-            Fate::Claimed(number) => (ForwardVerdict::NotExported, Some(claim(*number))),
-            Fate::NobodyThere => {
+            ForwardOutcome::Claimed(number) => (ForwardVerdict::NotExported, Some(allocation(*number))),
+            ForwardOutcome::NobodyThere => {
                 (ForwardVerdict::NobodyThere, Some("nothing in the exports has this address".to_owned()))
             }
-            Fate::BlockedLater => (ForwardVerdict::BlockedLater, None),
-            Fate::Lost => (ForwardVerdict::Circle, None),
-            Fate::Depends => (ForwardVerdict::Depends, None),
-            Fate::NeverMet => {
+            ForwardOutcome::BlockedLater => (ForwardVerdict::BlockedLater, None),
+            ForwardOutcome::Lost => (ForwardVerdict::Circle, None),
+            ForwardOutcome::Depends => (ForwardVerdict::Depends, None),
+            ForwardOutcome::NeverMet => {
                 (ForwardVerdict::NeverMet, Some("no connection from there comes to it".to_owned()))
             }
         };

@@ -2,12 +2,12 @@
 
 use serde::Serialize;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::intents::Held;
+use trevlin_analysis::intents::IntentEvaluation;
 use trevlin_analysis::services::endpoint;
 use trevlin_analysis::verdicts::IntentVerdict;
 use trevlin_estate::evidence::{Evidence, place};
 use trevlin_model::{IpRange, Origin, PortRange};
-use trevlin_packets::way::Gone;
+use trevlin_packets::way::Egress;
 
 /// A part that is missing or too much, as outputs show it.
 #[derive(Debug, Clone, Serialize)]
@@ -56,7 +56,7 @@ pub fn sheet(estate: &Analyses) -> Vec<IntentRow> {
         |protocol: u8, all: &[PortRange]| all.iter().map(|one| endpoint(protocol, *one)).collect::<Vec<_>>();
     let places = |all: &[Origin]| all.iter().map(|origin| place(estate, *origin)).collect::<Vec<_>>();
     let short = |all: &[IpRange]| all.iter().map(IpRange::short).collect::<Vec<_>>();
-    let row = |held: &Held| {
+    let row = |held: &IntentEvaluation| {
         let intent = &estate.intents[held.intent];
         let missing = held.missing.iter().map(|one| {
             let last = one.steps.iter().rev().find(|step| step.origin.is_some());
@@ -72,7 +72,7 @@ pub fn sheet(estate: &Analyses) -> Vec<IntentRow> {
             at: ports(one.protocol, &one.ports),
             device: name(one.device),
             addresses: match one.gone {
-                Some(Gone::Outside) => vec!["outside".to_owned()],
+                Some(Egress::Outside) => vec!["outside".to_owned()],
                 _ => short(&one.addresses),
             },
             certain: one.certain,

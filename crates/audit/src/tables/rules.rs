@@ -16,7 +16,7 @@ use trevlin_estate::evidence::place;
 use trevlin_model::{Chain, Device, Hook, Origin, Target};
 use trevlin_packets::jumps::led_to;
 use trevlin_packets::program::RuleId;
-use trevlin_packets::review::{Left, RuleReview, Standing};
+use trevlin_packets::review::{Left, RuleReview, RuleStatus};
 
 /// Every filter of the estate.
 #[derive(Debug, Clone, Serialize)]
@@ -297,12 +297,12 @@ fn rule_row(
 ) -> RuleRow {
     let Told { described, breadth, remarks } = of_rule(estate, review, id, rule, found, counted, as_of);
     let has = |kind: RemarkKind| remarks.iter().any(|one| one.kind == kind);
-    let verdict = match found.map(|found| &found.standing) {
+    let verdict = match found.map(|found| &found.status) {
         None => RuleVerdict::NotReached,
-        Some(Standing::Alive) => RuleVerdict::InUse,
-        Some(Standing::Covered { .. }) => RuleVerdict::NeverMet,
-        Some(Standing::Impossible) => RuleVerdict::CannotMatch,
-        Some(Standing::NotDecided | Standing::TooCostly) => RuleVerdict::NotDecided,
+        Some(RuleStatus::Alive) => RuleVerdict::InUse,
+        Some(RuleStatus::Covered { .. }) => RuleVerdict::NeverMet,
+        Some(RuleStatus::Impossible) => RuleVerdict::CannotMatch,
+        Some(RuleStatus::NotDecided | RuleStatus::TooCostly) => RuleVerdict::NotDecided,
     };
     summary.rules += 1;
     summary.never_met += usize::from(matches!(verdict, RuleVerdict::NeverMet | RuleVerdict::CannotMatch));
@@ -320,8 +320,8 @@ fn rule_row(
     let text = estate.export(rule.origin.export).text();
     let text = text.get(rule.origin.start as usize..rule.origin.end as usize).unwrap_or_default();
     let text = estate.masker().mask_at(text, rule.origin);
-    let covered_by = match found.map(|found| &found.standing) {
-        Some(Standing::Covered { by }) => {
+    let covered_by = match found.map(|found| &found.status) {
+        Some(RuleStatus::Covered { by }) => {
             let mut places: Vec<String> =
                 by.iter().filter_map(|one| review.rule(*one)).map(|rule| estate.place(rule.origin)).collect();
             // Elements of one map are rules of one line.

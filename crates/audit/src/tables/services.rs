@@ -4,12 +4,12 @@ use rayon::prelude::*;
 use serde::Serialize;
 use std::net::IpAddr;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::exposure::{Exposure, protection};
+use trevlin_analysis::exposure::{Exposure, protection::protection_evidence};
 use trevlin_analysis::services::{Encrypted, Known, ProtocolPorts, Service, What, sites_at};
 use trevlin_analysis::verdicts::LoginFactor;
 use trevlin_analysis::ways::some_ranges;
 use trevlin_estate::evidence::{Evidence, place};
-use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Served};
+use trevlin_model::served::{AuthRequirement, PartKind, Remark, Requirement, Served, ServiceResource};
 use trevlin_model::{Device, Families, PortRange, Setting};
 
 /// Where a service listens.
@@ -47,7 +47,7 @@ pub struct PartRow {
     pub whole: bool,
     /// What is asked for.
     #[serde(skip)]
-    pub login: Option<Asked>,
+    pub login: Option<AuthRequirement>,
     /// Who may use it by name; empty where nobody is named.
     pub users: Vec<String>,
     /// What the least that come in are asked for; none where that is not known.
@@ -167,7 +167,7 @@ fn place_of(service: &Service) -> PlaceRow {
 
 fn row(estate: &Analyses, at: usize, service: &Service, place: PlaceRow) -> ServedRow {
     let device = &estate.devices[at];
-    let protection = protection(estate, at, service);
+    let protection = protection_evidence(estate, at, service);
     let sites = sites_at(device, service);
     let several = sites.len() > 1;
     let mut parts = Vec::new();
@@ -198,7 +198,7 @@ fn row(estate: &Analyses, at: usize, service: &Service, place: PlaceRow) -> Serv
     }
 }
 
-fn part_row(estate: &Analyses, site: &Served, part: &Part, several: bool) -> PartRow {
+fn part_row(estate: &Analyses, site: &Served, part: &ServiceResource, several: bool) -> PartRow {
     // Of several sites at one place, each part says whose it is.
     let name = match (several, part.kind) {
         (true, PartKind::Page) => {
@@ -208,10 +208,10 @@ fn part_row(estate: &Analyses, site: &Served, part: &Part, several: bool) -> Par
         }
         _ => part.name.clone(),
     };
-    let demand = |setting: &Option<Setting<Demand>>| match setting.as_ref()?.value()? {
-        Demand::Never => Some("never"),
-        Demand::Offered => Some("offered"),
-        Demand::Required => Some("required"),
+    let demand = |setting: &Option<Setting<Requirement>>| match setting.as_ref()?.value()? {
+        Requirement::Never => Some("never"),
+        Requirement::Offered => Some("offered"),
+        Requirement::Required => Some("required"),
     };
     PartRow {
         kind: part.kind.words(),
@@ -226,7 +226,7 @@ fn part_row(estate: &Analyses, site: &Served, part: &Part, several: bool) -> Par
         whole: part.kind == PartKind::Whole,
         login: part.login.value().copied(),
         users: part.users.iter().map(|user| masked(estate, user)).collect(),
-        asks: part.login.value().map(|asked: &Asked| asked.words()),
+        asks: part.login.value().map(|asked: &AuthRequirement| asked.words()),
         writes: part.writes.value().copied(),
         encryption: demand(&part.encryption),
         signing: demand(&part.signing),

@@ -6,13 +6,13 @@ use std::collections::BTreeMap;
 use std::fmt;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::crypto::algorithms::{Algorithm, lookup};
-use trevlin_analysis::logins::{Access, listener_from, logins};
+use trevlin_analysis::logins::{LoginPath, listener_from, logins};
 use trevlin_analysis::verdicts::TunnelVerdict;
 use trevlin_checks::secrets::weak_pre_shared_key;
 use trevlin_checks::subject::Subject;
 use trevlin_estate::area::Area;
 use trevlin_estate::assemble::DeviceId;
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::evidence::Evidence;
 use trevlin_model::certificate::CertificateUse;
 use trevlin_model::ipsec::{IkeProof, IkeVersions, IpsecConnection};
@@ -102,10 +102,10 @@ pub struct Detail {
 
 /// The table, in order of device. The outcome is that of an audit of the same estate, of the areas [`AREAS`] at least.
 #[must_use]
-pub fn tunnels(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> Vec<TunnelRow> {
+pub fn tunnels(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Vec<TunnelRow> {
     let judged = judged(outcome);
     let access = logins(estate);
-    let mut by_service: BTreeMap<(&str, &str), &Access> = BTreeMap::new();
+    let mut by_service: BTreeMap<(&str, &str), &LoginPath> = BTreeMap::new();
     for one in access.iter().rev() {
         by_service.insert((&one.device, &one.service), one);
     }
@@ -139,7 +139,7 @@ pub fn tunnels(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> V
                 weakest: weakest(&tunnel.offers)
                     .map(|one| format!("{} ({})", one.name, one.status.word()))
                     .unwrap_or_default(),
-                key: key(estate, at, tunnel, yardstick),
+                key: key(estate, at, tunnel, baseline),
                 sends: sends(&tunnel.addresses),
                 pools: pools(&tunnel.addresses),
                 verdict: known.map_or(TunnelVerdict::NoFinding, |known| known.verdict),
@@ -198,7 +198,7 @@ fn shown(tunnel: &Tunnel) -> Vec<String> {
 }
 
 /// The grade of the key that both ends share, or what the certificate of this end is made of.
-fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> TunnelKey {
+fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, baseline: &Baseline) -> TunnelKey {
     if tunnel.family == TunnelFamily::WireGuard {
         return TunnelKey::Fixed("Curve25519");
     }
@@ -206,7 +206,7 @@ fn key(estate: &Analyses, at: usize, tunnel: &Tunnel, yardstick: &Yardstick) -> 
         let keys = trevlin_analysis::crypto::pairs::keys_of(estate, at, ipsec);
         let worst = keys
             .iter()
-            .map(|key| weak_pre_shared_key::grade(estate, at, key, yardstick))
+            .map(|key| weak_pre_shared_key::grade(estate, at, key, baseline))
             .min_by_key(|(rank, _)| *rank);
         return worst.map_or(TunnelKey::NotExported, |(_, word)| TunnelKey::Shared(word));
     }
@@ -332,7 +332,7 @@ fn details(estate: &Analyses, tunnel: &Tunnel) -> Vec<Detail> {
         }
     }
     let plan = &tunnel.addresses;
-    for (range, origin) in plan.pools.iter().flat_map(trevlin_model::Pool::claims) {
+    for (range, origin) in plan.pools.iter().flat_map(trevlin_model::Pool::allocations) {
         add("pool", range.short(), origin);
     }
     for fixed in &plan.fixed {
@@ -430,8 +430,8 @@ mod tests {
                 "[Interface]\nPrivateKey=k\nAddress=10.9.0.1/24\n[Peer]\nAllowedIPs=10.9.0.2/32\n",
             ),
         ]);
-        let yardstick = Yardstick::on(jiff::civil::date(2026, 11, 25));
-        let rows = tunnels(&estate, &yardstick, &crate::audit(&estate, &yardstick));
+        let baseline = Baseline::on(jiff::civil::date(2026, 11, 25));
+        let rows = tunnels(&estate, &baseline, &crate::audit(&estate, &baseline));
         let told: Vec<_> = rows
             .iter()
             .map(|row| {

@@ -1,32 +1,32 @@
 //! Checks of the area `addresses`.
 
-pub(super) mod address_kept_twice;
-pub(super) mod dhcp_range_shared;
-pub(super) mod inside_common_at_home;
-pub(super) mod ipv6_around_tunnel;
-pub(super) mod no_route_back;
+pub(super) mod common_home_range;
+pub(super) mod dhcp_range_overlap;
+pub(super) mod duplicate_reservation;
+pub(super) mod duplicate_site_network;
+pub(super) mod ipv6_bypasses_tunnel;
+pub(super) mod no_return_route;
 pub(super) mod pool_in_connected_network;
-pub(super) mod pool_in_foreign_space;
+pub(super) mod pool_in_foreign_public_space;
 pub(super) mod pool_oversized;
 pub(super) mod pool_too_small;
 pub(super) mod pools_overlap;
-pub(super) mod range_beyond_network;
+pub(super) mod range_contains_used_address;
 pub(super) mod range_malformed;
-pub(super) mod remote_network_overlaps;
-pub(super) mod same_network_at_two_sites;
+pub(super) mod range_outside_network;
+pub(super) mod remote_network_overlap;
 pub(super) mod stored_addresses_differ;
-pub(super) mod used_address_handed_out;
 
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::told::told;
-use trevlin_analysis::addresses::{Claim, Overlap};
+use trevlin_analysis::addresses::{Allocation, Overlap};
 use trevlin_analysis::map::EstateMap;
 use trevlin_model::{IpRange, MalformedAddress, Origin};
 
 /// Overlaps of the plan by the pool or DHCP server whose claim is the first of the two.
 fn by_holder(
     estate: &EstateMap,
-    of_interest: impl Fn(&Claim, &Claim) -> bool,
+    of_interest: impl Fn(&Allocation, &Allocation) -> bool,
 ) -> BTreeMap<usize, Vec<&Overlap>> {
     let plan = estate.plan();
     let mut found: BTreeMap<usize, Vec<&Overlap>> = BTreeMap::new();
@@ -76,15 +76,16 @@ pub(super) fn cover(ranges: impl Iterator<Item = IpRange>, wanted: IpRange) -> b
 const MOST_TOLD: usize = 6;
 
 /// Claims as one phrase each, in order, and their places; each place once. Of many the first are told, and how many more.
-fn listed(estate: &EstateMap, claims: &[&Claim]) -> (String, Vec<Origin>) {
+fn listed(estate: &EstateMap, allocations: &[&Allocation]) -> (String, Vec<Origin>) {
     let mut seen = BTreeSet::new();
-    let unique: Vec<&&Claim> =
-        claims.iter().filter(|claim| seen.insert((claim.origin, claim.range))).collect();
-    let mut phrases: Vec<_> = unique.iter().take(MOST_TOLD).map(|claim| told(estate, claim)).collect();
+    let unique: Vec<&&Allocation> =
+        allocations.iter().filter(|allocation| seen.insert((allocation.origin, allocation.range))).collect();
+    let mut phrases: Vec<_> =
+        unique.iter().take(MOST_TOLD).map(|allocation| told(estate, allocation)).collect();
     if unique.len() > MOST_TOLD {
         phrases.push(format!("{} more", unique.len() - MOST_TOLD));
     }
-    (phrases.join("; "), unique.iter().map(|claim| claim.origin).collect())
+    (phrases.join("; "), unique.iter().map(|allocation| allocation.origin).collect())
 }
 
 #[cfg(test)]

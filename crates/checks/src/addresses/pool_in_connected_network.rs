@@ -3,17 +3,17 @@
 use crate::addresses::{by_holder, mistyped_pools};
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
-use trevlin_analysis::addresses::{Claim, ClaimKind};
+use trevlin_analysis::addresses::{Allocation, ClaimKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::{Pool, PoolPlacement, Setting};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "addresses/pool-in-connected-network",
     area: Area::Addresses,
-    title: "A pool lies inside a connected network",
+    title: "Client pool inside a connected network",
     severity: Severity::High,
     why: "Callers who get addresses of an inside network cannot be told from the hosts that live there. Filters, logs \
           and address lists that mean the inside mean the callers too, and two hosts end up with one address as soon as \
@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let plan = estate.plan();
     let found = by_holder(estate, |a, b| {
         matches!((a.kind, b.kind), (ClaimKind::Pool | ClaimKind::PoolNetwork, ClaimKind::Network))
@@ -54,17 +54,17 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
         if !pool.malformed.is_empty() {
             continue;
         }
-        let Some((_, first)) = pool.claims().first().copied() else { continue };
+        let Some((_, first)) = pool.allocations().first().copied() else { continue };
         // Of several pieces of a pool in one network the first is told.
         let mut overlaps = found.get(&group).cloned().unwrap_or_default();
-        overlaps.sort_by_key(|one| (plan.claims[one.b].origin, plan.claims[one.a].origin));
+        overlaps.sort_by_key(|one| (plan.allocations[one.b].origin, plan.allocations[one.a].origin));
         overlaps.dedup_by_key(|one| one.b);
         for overlap in &overlaps {
             let (a, b) = plan.pair(overlap);
             let subject = Subject::of(SubjectKind::Addresses).with(&holder.name).with(b.range).with(&b.owner);
             answers.push(Answer::new(holder.device, subject, fail(estate, pool, a, b)));
         }
-        if overlaps.iter().any(|one| plan.claims[one.b].device == holder.device) {
+        if overlaps.iter().any(|one| plan.allocations[one.b].device == holder.device) {
             continue;
         }
         let asks =
@@ -84,7 +84,7 @@ fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn fail(estate: &EstateMap, pool: &Pool, a: &Claim, b: &Claim) -> Verdict {
+fn fail(estate: &EstateMap, pool: &Pool, a: &Allocation, b: &Allocation) -> Verdict {
     let mut evidence = vec![a.origin, b.origin];
     let own = a.device == b.device;
     let (severity, why) = match pool.placement.value() {

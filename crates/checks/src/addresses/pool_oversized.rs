@@ -6,13 +6,13 @@ use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "addresses/pool-oversized",
     area: Area::Addresses,
-    title: "A pool is far larger than its callers need",
+    title: "Client pool much larger than needed",
     severity: Severity::Info,
     why: "Every access rule for the callers names the whole range, and every other site must keep out of it. The larger it is, the more \
           likely it meets a network that somebody adds later, here or at a caller's place.",
@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let (stores, mut answered) = (Stores::of(estate), BTreeSet::new());
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {
@@ -38,8 +38,8 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
         }
         let Some((least, _)) = stores.room(holder) else { continue };
         answered.insert((holder.device, &holder.name));
-        let marks = yardstick.at(holder.device);
-        let (large, times) = (u128::from(marks.pool_callers), u128::from(marks.pool_times_need));
+        let thresholds = baseline.at(holder.device);
+        let (large, times) = (u128::from(thresholds.pool_clients), u128::from(thresholds.pool_times_need));
         let need = stores.needs(holder).into_iter().max_by_key(|need| need.callers);
         let verdict = match need {
             None => Verdict::DoesNotApply,

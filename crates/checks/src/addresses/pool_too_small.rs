@@ -6,14 +6,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::addresses::PoolOwner;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::{Family, Origin, Pool};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "addresses/pool-too-small",
     area: Area::Addresses,
-    title: "A pool is too small for its callers",
+    title: "Client pool too small for its users",
     severity: Severity::Low,
     why: "The caller who comes when the last address is taken is turned away, on the day when everybody works from elsewhere. What is done \
           then in a hurry, a second pool in the middle of something else or a second way in, is what audits find a year later.",
@@ -121,7 +121,7 @@ pub(super) fn words(
     )
 }
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let (stores, mut answered) = (Stores::of(estate), BTreeSet::new());
     let mut answers: Vec<Answer> = Vec::new();
     for holder in &estate.plan().pools {

@@ -4,16 +4,16 @@ use crate::addresses::MOST_TOLD;
 use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
-use trevlin_analysis::addresses::Claim;
+use trevlin_analysis::addresses::Allocation;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "addresses/pools-overlap",
     area: Area::Addresses,
-    title: "Two pools hand out the same addresses",
+    title: "Client pools overlap",
     severity: Severity::High,
     why: "Two callers can hold one address at the same time, and replies reach the wrong one or neither. Logs that name \
           an address no longer name a person, and an access rule written for the callers of one tunnel lets in those of \
@@ -27,55 +27,65 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let plan = estate.plan();
     // A pool with a network of its own stands there with all of it.
-    let mut claims: Vec<&Claim> = plan.claims.iter().filter(|claim| plan.stands_for_pool(claim)).collect();
-    claims.sort_by_key(|claim| (claim.range.first(), claim.range.last(), claim.origin));
-    groups(&claims).iter().map(|group| fail(estate, group)).collect()
+    let mut allocations: Vec<&Allocation> =
+        plan.allocations.iter().filter(|allocation| plan.stands_for_pool(allocation)).collect();
+    allocations
+        .sort_by_key(|allocation| (allocation.range.first(), allocation.range.last(), allocation.origin));
+    groups(&allocations).iter().map(|group| fail(estate, group)).collect()
 }
 
 /// Claims of different pools that hang together by shared addresses, each group in reading order. One sweep: a claim
 /// that begins before the furthest end so far belongs to the group at hand.
-fn groups<'a>(claims: &[&'a Claim]) -> Vec<Vec<&'a Claim>> {
-    let mut groups: Vec<Vec<&Claim>> = Vec::new();
+fn groups<'a>(allocations: &[&'a Allocation]) -> Vec<Vec<&'a Allocation>> {
+    let mut groups: Vec<Vec<&Allocation>> = Vec::new();
     let mut end = None;
-    for &claim in claims {
+    for &allocation in allocations {
         match (groups.last_mut(), end) {
             (Some(group), Some(last))
-                if claim.range.first() <= last && group[0].range.family() == claim.range.family() =>
+                if allocation.range.first() <= last
+                    && group[0].range.family() == allocation.range.family() =>
             {
-                group.push(claim);
-                end = Some(claim.range.last().max(last));
+                group.push(allocation);
+                end = Some(allocation.range.last().max(last));
             }
             _ => {
-                groups.push(vec![claim]);
-                end = Some(claim.range.last());
+                groups.push(vec![allocation]);
+                end = Some(allocation.range.last());
             }
         }
     }
     for group in &mut groups {
-        group.sort_by_key(|claim| claim.origin);
+        group.sort_by_key(|allocation| allocation.origin);
     }
-    groups.retain(|group| group.iter().any(|claim| claim.group != group[0].group));
+    groups.retain(|group| group.iter().any(|allocation| allocation.group != group[0].group));
     groups
 }
 
-fn fail(estate: &EstateMap, group: &[&Claim]) -> Answer {
-    let name = |claim: &Claim| format!("{} on {}", claim.owner, estate.devices[claim.device].name);
+fn fail(estate: &EstateMap, group: &[&Allocation]) -> Answer {
+    let name = |allocation: &Allocation| {
+        format!("{} on {}", allocation.owner, estate.devices[allocation.device].name)
+    };
     let mut told: Vec<_> = group
         .iter()
         .take(MOST_TOLD)
-        .map(|claim| {
-            format!("{} hands out {} ({})", name(claim), claim.range.short(), estate.place(claim.origin))
+        .map(|allocation| {
+            format!(
+                "{} hands out {} ({})",
+                name(allocation),
+                allocation.range.short(),
+                estate.place(allocation.origin)
+            )
         })
         .collect();
     if group.len() > MOST_TOLD {
         told.push(format!("{} more", group.len() - MOST_TOLD));
     }
     let first = group[0];
-    let others: Vec<_> = group.iter().filter(|claim| claim.group != first.group).collect();
-    let pools: BTreeSet<_> = group.iter().map(|claim| claim.group).collect();
+    let others: Vec<_> = group.iter().filter(|allocation| allocation.group != first.group).collect();
+    let pools: BTreeSet<_> = group.iter().map(|allocation| allocation.group).collect();
     let shared = others.iter().find_map(|other| first.range.intersection(&other.range));
     let title = match (pools.len(), shared) {
         (2, Some(shared)) => {
@@ -90,7 +100,7 @@ fn fail(estate: &EstateMap, group: &[&Claim]) -> Answer {
     } else {
         "they are handed out by devices that cannot see each other's leases"
     };
-    let names: BTreeSet<_> = group.iter().map(|claim| name(claim)).collect();
+    let names: BTreeSet<_> = group.iter().map(|allocation| name(allocation)).collect();
     Answer::new(
         first.device,
         Subject::of(SubjectKind::Addresses).with(names.into_iter().collect::<Vec<_>>().join(" ")),
@@ -98,7 +108,7 @@ fn fail(estate: &EstateMap, group: &[&Claim]) -> Answer {
             rating: CHECK.rated(why),
             title: title.into(),
             detail: format!("{}.", told.join("; ")).into(),
-            evidence: group.iter().map(|claim| claim.origin).collect(),
+            evidence: group.iter().map(|allocation| allocation.origin).collect(),
         }),
     )
 }

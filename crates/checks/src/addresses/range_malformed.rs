@@ -5,14 +5,14 @@ use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::addresses::told::mistyped;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::MalformedAddress;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "addresses/range-malformed",
     area: Area::Addresses,
-    title: "An address or a range is mistyped",
+    title: "Malformed address or range",
     severity: Severity::Medium,
     why: "What is no address is read by each program as it likes: it refuses to start, leaves the line out, or takes another range than \
           the one that was meant. Somebody then looks for the fault elsewhere, and opens more than was ever needed.",
@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for (whose, bad) in mistyped(&device.facts) {

@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::special::is_link_local;
 use trevlin_model::{Device, Interface, InterfaceAddress};
 
@@ -12,7 +12,7 @@ use trevlin_model::{Device, Interface, InterfaceAddress};
 pub(crate) const CHECK: Check = Check {
     id: "addresses/stored-addresses-differ",
     area: Area::Addresses,
-    title: "An interface's addresses are not those of its stored configuration",
+    title: "Running and stored interface addresses differ",
     severity: Severity::Low,
     why: "What runs and is not stored is gone after the next start, and with it whatever depends on it. What is stored and does not run comes \
           into force on that day, tested by nobody. Either way the network is not the one that somebody signed for.",
@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for stored in &device.facts.stored_interfaces {

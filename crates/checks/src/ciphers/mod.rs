@@ -1,19 +1,19 @@
 //! Checks of the area `ciphers`.
 
-pub(super) mod database_in_clear;
-pub(super) mod early_tls;
-pub(super) mod files_in_clear;
-pub(super) mod log_in_clear;
-pub(super) mod long_lifetime;
-pub(super) mod monitoring_in_clear;
+pub(super) mod database_unencrypted;
+pub(super) mod file_transfer_unencrypted;
+pub(super) mod http_not_redirected;
+pub(super) mod legacy_cipher_fallback;
+pub(super) mod legacy_tls;
+pub(super) mod legacy_wifi_encryption;
+pub(super) mod long_key_lifetime;
 pub(super) mod no_forward_secrecy;
 pub(super) mod no_quantum_resistance;
-pub(super) mod old_fallback;
-pub(super) mod old_radio_protection;
-pub(super) mod old_share_dialect;
-pub(super) mod page_not_redirected;
-pub(super) mod password_in_clear;
-pub(super) mod share_unsigned;
+pub(super) mod password_in_transit_unencrypted;
+pub(super) mod smb1;
+pub(super) mod smb_signing_optional;
+pub(super) mod snmp_unencrypted;
+pub(super) mod syslog_unencrypted;
 pub(super) mod weak_encryption;
 pub(super) mod weak_integrity;
 pub(super) mod weak_key_exchange;

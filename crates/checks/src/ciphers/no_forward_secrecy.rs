@@ -5,7 +5,7 @@ use crate::tunnels::ipsec;
 use trevlin_analysis::crypto::algorithms::lookup;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::{Origin, Tunnel};
@@ -14,7 +14,7 @@ use trevlin_model::{Origin, Tunnel};
 pub(crate) const CHECK: Check = Check {
     id: "ciphers/no-forward-secrecy",
     area: Area::Ciphers,
-    title: "New keys of a connection come from old ones",
+    title: "No perfect forward secrecy",
     severity: Severity::Low,
     why: "Without a key exchange of its own, each new key of a child is made from what the connection agreed on at its beginning. Who gets that one \
           secret, from a memory image or by breaking one exchange, reads everything until the connection is set up anew.",
@@ -32,7 +32,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     ipsec(estate, |_, _, tunnel, connection| judge(tunnel, connection))
 }
 

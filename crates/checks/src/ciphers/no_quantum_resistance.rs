@@ -5,7 +5,7 @@ use crate::subject::Subject;
 use trevlin_analysis::crypto::algorithms::{Status, lookup};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::ipsec::IpsecConnection;
 use trevlin_model::offer::OfferPart;
 use trevlin_model::{Origin, Tunnel, TunnelFamily};
@@ -14,7 +14,7 @@ use trevlin_model::{Origin, Tunnel, TunnelFamily};
 pub(crate) const CHECK: Check = Check {
     id: "ciphers/no-quantum-resistance",
     area: Area::Ciphers,
-    title: "A tunnel's key exchange does not hold against quantum computers",
+    title: "Key exchange not quantum-resistant",
     severity: Severity::Info,
     why: "Who records today what passes can read it once a quantum computer breaks the key exchange. That matters now for what has to stay secret for \
           ten years and more.",
@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {

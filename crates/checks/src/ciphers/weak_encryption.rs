@@ -4,14 +4,14 @@ use crate::check::{Answer, Check, Run};
 use crate::ciphers::judge;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::offer::AlgorithmRole;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "ciphers/weak-encryption",
     area: Area::Ciphers,
-    title: "A tunnel may use weak encryption",
+    title: "Weak encryption offered",
     severity: Severity::High,
     why: "What passes through a tunnel is as safe as the weakest cipher both ends take, since somebody in between can often make them agree on it. Ciphers with blocks of 64 bits give away content after some gigabytes, and older ones fall to trying.",
     fix: "Offer nothing but AES in GCM and ChaCha20-Poly1305. Where an old device needs an old cipher, give it a connection of its own until it is replaced.",
@@ -29,7 +29,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     judge(&CHECK, estate, &[AlgorithmRole::Encryption], "encryption", true)
 }
 

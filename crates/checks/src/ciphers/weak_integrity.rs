@@ -4,14 +4,14 @@ use crate::check::{Answer, Check, Run};
 use crate::ciphers::judge;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::offer::AlgorithmRole;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "ciphers/weak-integrity",
     area: Area::Ciphers,
-    title: "A tunnel may use a weak digest",
+    title: "Weak integrity algorithm offered",
     severity: Severity::Medium,
     why: "The digest shows that nobody changed what passes, and keys are derived with it. One that is weak, or left out, lets somebody in between change single bits of what is encrypted, and with some protocols read it.",
     fix: "Offer SHA-256 or longer, or a cipher that brings its own integrity (AES in GCM, ChaCha20-Poly1305).",
@@ -22,7 +22,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     judge(&CHECK, estate, &[AlgorithmRole::Integrity, AlgorithmRole::Prf], "integrity", false)
 }
 

@@ -4,14 +4,14 @@ use crate::check::{Answer, Check, Run};
 use crate::ciphers::judge;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::offer::AlgorithmRole;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "ciphers/weak-key-exchange",
     area: Area::Ciphers,
-    title: "A tunnel may agree on keys in a weak group",
+    title: "Weak key-exchange group offered",
     severity: Severity::High,
     why: "Who records the traffic of a tunnel and can break its key exchange reads everything, today's and last year's. Groups of 1024 bits and less are within reach of those who prepare for one group that everybody uses.",
     fix: "Offer elliptic curves of 256 bits or more, Curve25519, or MODP groups of 3072 bits or more.",
@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     judge(&CHECK, estate, &[AlgorithmRole::KeyExchange], "key exchange", false)
 }
 

@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
-use trevlin_model::served::{Part, Remark, ServedKind};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/directory-listing",
     area: Area::Exposure,
-    title: "A web server lists what its folders hold",
+    title: "Directory listing enabled",
     severity: Severity::Low,
     why: "Copies, archives and files that nobody meant to publish are found by whoever looks, without guessing a name. Search engines look \
           as well.",
@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
@@ -32,15 +32,15 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 one.device,
                 Subject::part(one.served, part),
-                judge(one, part, yardstick.at(one.device)),
+                judge(one, part, baseline.at(one.device)),
             ));
         }
     }
     answers
 }
 
-fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
-    match part.remark(Remark::Listing).filter(|_| !is_few(&part.sources, marks)) {
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    match part.remark(Remark::Listing).filter(|_| !is_few(&part.sources, thresholds)) {
         Some(line) => one.fail(
             limited(CHECK.rating(), &part.sources),
             part,

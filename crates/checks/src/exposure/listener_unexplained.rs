@@ -6,13 +6,13 @@ use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Reachable;
 use trevlin_analysis::services::{Known, Service};
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/listener-unexplained",
     area: Area::Exposure,
-    title: "A program waits for connections that no exported file explains",
+    title: "Listening program without a configuration in the export",
     severity: Severity::Info,
     why: "What nobody configured nobody looks after. It may be a helper somebody started by hand, a part of another \
           program, or something that was not put there by its owner.",
@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let views = estate.views();
     let mut answers = Vec::new();
     for (at, services) in

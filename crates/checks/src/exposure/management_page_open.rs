@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
-use trevlin_model::served::{Asked, Part, Remark, ServedKind};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/management-page-open",
     area: Area::Exposure,
-    title: "A page for administrators is open to every address",
+    title: "Management page open to any address",
     severity: Severity::Low,
     why: "Pages for administrators are where the next hole is found, and where passwords are tried all night. Those who need them are few, and it is known where \
           they sit.",
@@ -25,7 +25,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
@@ -33,21 +33,21 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 one.device,
                 Subject::part(one.served, part),
-                judge(one, part, yardstick.at(one.device)),
+                judge(one, part, baseline.at(one.device)),
             ));
         }
     }
     answers
 }
 
-fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
     let asked = part.login.value();
-    let wide = part.sources.is_everybody() && !is_few(&part.sources, marks);
-    if !wide || matches!(asked, Some(Asked::Certificate | Asked::Refused)) {
+    let wide = part.sources.is_everybody() && !is_few(&part.sources, thresholds);
+    if !wide || matches!(asked, Some(AuthRequirement::Certificate | AuthRequirement::Refused)) {
         return Verdict::Pass;
     }
     let (base, asks) = match asked {
-        Some(Asked::Nothing) => {
+        Some(AuthRequirement::Nothing) => {
             (CHECK.rating().raised("nothing is asked for"), "The server itself asks for nothing.")
         }
         Some(_) => (CHECK.rating(), "It asks for a password."),

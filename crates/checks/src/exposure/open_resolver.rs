@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, Who, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
-use trevlin_model::served::{Part, Remark, ServedKind};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/open-resolver",
     area: Area::Exposure,
-    title: "A name server looks names up for everybody",
+    title: "Open DNS resolver",
     severity: Severity::Low,
     why: "An open resolver is used to drown others: a forged question of 60 bytes brings an answer of thousands to whoever is named as its sender. Its own \
           cache can be filled with wrong answers by whoever asks it the right questions.",
@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
@@ -35,7 +35,7 @@ fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
+fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
     // A server that listens on inside interfaces or addresses alone is limited by these.
     let everywhere =
         one.served.endpoints.iter().any(|place| place.address.is_none() && place.interface.is_none());

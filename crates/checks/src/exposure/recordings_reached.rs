@@ -9,8 +9,8 @@ use trevlin_analysis::intents::is_meant;
 use trevlin_analysis::services::What;
 use trevlin_analysis::ways::deciding;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
-use trevlin_model::served::{Asked, Part, Served};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{AuthRequirement, Served, ServiceResource};
 
 /// Words in names and folders of what cameras and other machines record.
 const RECORDED: [&str; 12] = [
@@ -32,7 +32,7 @@ const RECORDED: [&str; 12] = [
 pub(crate) const CHECK: Check = Check {
     id: "exposure/recordings-reached",
     area: Area::Exposure,
-    title: "Callers who are meant for something else reach recorded files",
+    title: "Recorded files reachable by VPN clients without need",
     severity: Severity::High,
     why: "Whoever comes in to service a machine has no business with what cameras and loggers recorded. Recordings show people, and they are the evidence that \
           somebody may want to see gone.",
@@ -44,13 +44,14 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     let views = estate.views();
-    let mut recorded: BTreeMap<usize, Vec<(ServiceCase<'_>, Vec<&Part>)>> = BTreeMap::new();
+    let mut recorded: BTreeMap<usize, Vec<(ServiceCase<'_>, Vec<&ServiceResource>)>> = BTreeMap::new();
     for device in 0..estate.devices.len() {
         for one in of_device(estate, device).filter(|one| one.served.kind.holds_files() && one.is_met()) {
-            let parts: Vec<&Part> = one.served.parts.iter().filter(|part| is_recorded(part)).collect();
+            let parts: Vec<&ServiceResource> =
+                one.served.parts.iter().filter(|part| is_recorded(part)).collect();
             if !parts.is_empty() {
                 recorded.entry(device).or_default().push((one, parts));
             }
@@ -85,7 +86,8 @@ fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
                 evidence.push(callers.origin);
                 let intended = estate.intents.iter().any(|intent| intent.from == callers.tunnel);
                 let verdict = if intended && reached.certain {
-                    let open = recorded.iter().any(|part| part.login.value() == Some(&Asked::Nothing));
+                    let open =
+                        recorded.iter().any(|part| part.login.value() == Some(&AuthRequirement::Nothing));
                     Verdict::Fail(Fail {
                         rating: CHECK.rated(if open {
                             "not even a login stands before it"
@@ -129,7 +131,7 @@ fn served(estate: &Analyses, device: usize, at: usize) -> &Served {
     &estate.devices[device].facts.served[at]
 }
 
-fn is_recorded(part: &Part) -> bool {
+fn is_recorded(part: &ServiceResource) -> bool {
     let words = part.name.split(|letter: char| !letter.is_alphanumeric());
     let path = part.path.iter().flat_map(|path| path.split(|letter: char| !letter.is_alphanumeric()));
     words.chain(path).any(|word| RECORDED.contains(&word.to_lowercase().as_str()))

@@ -5,13 +5,13 @@ use crate::subject::Subject;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::services::Known;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/service-not-running",
     area: Area::Exposure,
-    title: "A configured service was not seen running",
+    title: "Configured service not running",
     severity: Severity::Low,
     why: "Either the service does not run and somebody misses it without knowing, or the file is a leftover that the \
           next start brings back to life. What was audited in it is not what runs.",
@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, services) in estate.views().services.iter().enumerate() {
         let device = &estate.devices[at].name;

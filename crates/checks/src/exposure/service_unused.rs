@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::served::{ServedKind, Sources};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/service-unused",
     area: Area::Exposure,
-    title: "A service is there that gives nothing out",
+    title: "Service without content",
     severity: Severity::Info,
     why: "A program that serves nobody is updated by nobody, and its faults are as good as those of one that is used. What is not there cannot be broken into.",
     fix: "Stop it and keep it from starting (`systemctl disable --now NAME`), or take the package off the device.",
@@ -23,7 +23,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let kinds = [
         ServedKind::Shares,
         ServedKind::Exports,

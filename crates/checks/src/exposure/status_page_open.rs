@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
-use trevlin_model::served::{Asked, Part, Remark, ServedKind};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/status-page-open",
     area: Area::Exposure,
-    title: "A page that tells how a server is doing is open",
+    title: "Status page open to any address",
     severity: Severity::Low,
     why: "It names the requests of the moment with the addresses of those who ask, the servers behind and which of them is in trouble. That is what \
           somebody needs to know who wants to be in, or wants the service to be out.",
@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
@@ -32,15 +32,17 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 one.device,
                 Subject::part(one.served, part),
-                judge(one, part, yardstick.at(one.device)),
+                judge(one, part, baseline.at(one.device)),
             ));
         }
     }
     answers
 }
 
-fn judge(one: ServiceCase<'_>, part: &Part, marks: &Marks) -> Verdict {
-    if part.login.value() != Some(&Asked::Nothing) || is_few(&part.sources, marks) || part.sources.is_local()
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    if part.login.value() != Some(&AuthRequirement::Nothing)
+        || is_few(&part.sources, thresholds)
+        || part.sources.is_local()
     {
         return Verdict::Pass;
     }

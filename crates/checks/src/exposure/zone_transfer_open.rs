@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
-use trevlin_model::served::{Part, Remark, ServedKind};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "exposure/zone-transfer-open",
     area: Area::Exposure,
-    title: "A name server hands whole zones to everybody",
+    title: "DNS zone transfer open to any address",
     severity: Severity::Low,
     why: "A zone is the list of all machines with their names and addresses. It tells which are worth a visit, without a packet to any of them.",
     fix: "Let second servers alone have it, by a key (`allow-transfer { key NAME; };`) or at least by address.",
@@ -23,14 +23,14 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Names]).filter(|one| !one.served.is_local()) {
         let zones = one.served.parts.iter().filter(|part| part.remark(Remark::Listing).is_some());
-        let (open, shut): (Vec<&Part>, Vec<&Part>) =
-            zones.partition(|part| is_open(part, yardstick.at(one.device)));
+        let (open, shut): (Vec<&ServiceResource>, Vec<&ServiceResource>) =
+            zones.partition(|part| is_open(part, baseline.at(one.device)));
         // Nothing is written about these, and the version decides.
-        let (unsaid, open): (Vec<&Part>, Vec<&Part>) =
+        let (unsaid, open): (Vec<&ServiceResource>, Vec<&ServiceResource>) =
             open.into_iter().partition(|part| part.login.value().is_none());
         if let Some(first) = unsaid.first() {
             let names: Vec<String> = unsaid.iter().map(|part| part.own_name().to_owned()).collect();
@@ -47,7 +47,7 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
         }
         let silent = !unsaid.is_empty();
         // Zones that are open to the same are one finding.
-        let mut groups: Vec<Vec<&Part>> = Vec::new();
+        let mut groups: Vec<Vec<&ServiceResource>> = Vec::new();
         for part in open {
             match groups.iter_mut().find(|group| group[0].sources.ranges == part.sources.ranges) {
                 Some(group) => group.push(part),
@@ -66,11 +66,11 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
 }
 
 /// Whether more than a handful may have it without a key.
-fn is_open(part: &Part, marks: &Marks) -> bool {
-    !part.sources.ranges.is_empty() && !is_few(&part.sources, marks) && !part.sources.is_local()
+fn is_open(part: &ServiceResource, thresholds: &Thresholds) -> bool {
+    !part.sources.ranges.is_empty() && !is_few(&part.sources, thresholds) && !part.sources.is_local()
 }
 
-fn fail(one: ServiceCase<'_>, group: &[&Part]) -> Verdict {
+fn fail(one: ServiceCase<'_>, group: &[&ServiceResource]) -> Verdict {
     let names: Vec<String> = group.iter().map(|part| part.own_name().to_owned()).collect();
     let what = match names.as_slice() {
         [name] => format!("the zone {name}"),

@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::support::serving::{ServiceCase, limited, of_kinds};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
-use trevlin_model::served::{Asked, Part, Remark, ServedKind};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "logins/database-weak-method",
     area: Area::Logins,
-    title: "A database proves who somebody is in a way that does not hold",
+    title: "Weak database authentication method",
     severity: Severity::Medium,
     why: "With `ident` the machine that calls says who its user is, and its owner can make it say anything. With `md5` whoever \
           has the stored hash logs in with it, and MD5 itself falls to guessing quickly.",
@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for one in of_kinds(estate, &[ServedKind::Databases]).filter(|one| !one.served.is_local()) {
         answers.extend(one.open_answer());
@@ -43,8 +43,8 @@ fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
     answers
 }
 
-fn judge(one: ServiceCase<'_>, part: &Part) -> Verdict {
-    let (base, method, why) = if part.login.value() == Some(&Asked::Address) {
+fn judge(one: ServiceCase<'_>, part: &ServiceResource) -> Verdict {
+    let (base, method, why) = if part.login.value() == Some(&AuthRequirement::Address) {
         (CHECK.rating(), "ident", "The calling machine says who its user is, and is believed.")
     } else if part.remark(Remark::Md5Password).is_some() {
         (

@@ -3,9 +3,9 @@
 use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::whence::Whence;
+use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::account::{Account, StoredPassword};
 use trevlin_model::radius::RadiusEntry;
 use trevlin_model::ssh::SshConnection;
@@ -15,7 +15,7 @@ use trevlin_model::{Device, Origin, Protocol, Setting};
 pub(crate) const CHECK: Check = Check {
     id: "logins/empty-password",
     area: Area::Logins,
-    title: "An account has no password",
+    title: "Account without a password",
     severity: Severity::Medium,
     why: "Whoever knows the name of such an account is in, wherever a service asks for it. Which service does is decided in \
           other files than the account itself, and a change there opens it without anybody looking at the account.",
@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let permitted = permitted(device);
@@ -133,11 +133,11 @@ fn fail(
     permitted: Option<Origin>,
 ) -> Verdict {
     let server = estate.devices[at].facts.ssh_servers.first().filter(|_| permitted.is_some());
-    let whence = server.map_or(Whence::NotKnown, |server| {
-        Whence::of(estate, at, Protocol::TCP, server.port(&SshConnection::default()))
+    let reachability_from = server.map_or(Reachability::NotKnown, |server| {
+        Reachability::of(estate, at, Protocol::TCP, server.port(&SshConnection::default()))
     });
     let (severity, why) = match (permitted, account.uid) {
-        (Some(_), _) if matches!(whence, Whence::Everybody(_)) => {
+        (Some(_), _) if matches!(reachability_from, Reachability::Everybody(_)) => {
             (Severity::Critical, "secure shell lets it in without a password")
         }
         (Some(_), 0) => (Severity::Critical, "secure shell lets it in, and it is the superuser"),
@@ -148,7 +148,7 @@ fn fail(
         ),
     };
     let mut rating = CHECK.rated_at(severity, why);
-    if let Some(from) = whence.phrase(estate) {
+    if let Some(from) = reachability_from.phrase(estate) {
         rating = rating.because(from);
     }
     Verdict::Fail(Fail {
@@ -159,7 +159,11 @@ fn fail(
             account.name, account.shell
         )
         .into(),
-        evidence: [origin, account.origin].into_iter().chain(permitted).chain(whence.evidence()).collect(),
+        evidence: [origin, account.origin]
+            .into_iter()
+            .chain(permitted)
+            .chain(reachability_from.evidence())
+            .collect(),
     })
 }
 

@@ -5,16 +5,16 @@ use crate::subject::Subject;
 use crate::support::rated::rated_from;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::management::ManagementPort;
-use trevlin_analysis::whence::Whence;
+use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::Protocol;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "logins/management-single-factor",
     area: Area::Logins,
-    title: "A management port asks for a password alone, or for nothing",
+    title: "Management interface with single-factor or no login",
     severity: Severity::High,
     why: "The management port of a tunnel server shows who is connected, throws callers out, and can let them in. What is said on \
           it travels in the open. A password in a file is all that guards it, where there is one at all.",
@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.tunnels.iter().filter(|one| one.refused.is_none()) {
@@ -50,13 +50,15 @@ fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) 
     }
     let (password, origin) = (port.password, port.origin);
     let number = port.port.parse().unwrap_or_default();
-    let whence = Whence::of(estate, at, Protocol::TCP, number);
+    let reachability_from = Reachability::of(estate, at, Protocol::TCP, number);
     let fail = |severity: Severity, why: &str, detail: &str| {
         let rating = CHECK.rated_at(severity, why);
         // What the device itself alone reaches stays so, whatever lies around it.
-        let rating = match &whence {
+        let rating = match &reachability_from {
             _ if port.is_local() == Some(true) => rating,
-            Whence::Everybody(_) | Whence::Inside => rated_from(rating, &whence, estate),
+            Reachability::Everybody(_) | Reachability::Inside => {
+                rated_from(rating, &reachability_from, estate)
+            }
             _ => rating,
         };
         let guard = if password { "with a password alone" } else { "without a password" };
@@ -64,7 +66,7 @@ fn judge(estate: &Analyses, at: usize, tunnel: &str, port: &ManagementPort<'_>) 
             rating,
             title: format!("the management port of {tunnel} is open {guard}").into(),
             detail: detail.into(),
-            evidence: [origin].into_iter().chain(whence.evidence()).collect(),
+            evidence: [origin].into_iter().chain(reachability_from.evidence()).collect(),
         })
     };
     let Some(itself) = port.is_local() else {

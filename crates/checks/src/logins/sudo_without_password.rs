@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::identities;
 use trevlin_model::sudo::SudoRule;
 
@@ -14,7 +14,7 @@ use trevlin_model::sudo::SudoRule;
 pub(crate) const CHECK: Check = Check {
     id: "logins/sudo-without-password",
     area: Area::Logins,
-    title: "An account does everything as the superuser without a password",
+    title: "sudo to root without a password",
     severity: Severity::Medium,
     why: "Whoever takes over such an account, by a key left on a laptop or a program that runs under it, is the superuser at once. \
           The second question, which would have stopped them, is switched off.",
@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let dials_in: BTreeSet<&str> =
         estate.devices.iter().flat_map(|device| &device.logins).map(|login| login.user.as_str()).collect();
     let mut answers = Vec::new();

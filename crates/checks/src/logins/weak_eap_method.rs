@@ -4,14 +4,14 @@ use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::radius::EapSettings;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "logins/weak-eap-method",
     area: Area::Logins,
-    title: "An EAP method is taken that can be guessed from a recording",
+    title: "Weak EAP method accepted",
     severity: Severity::Medium,
     why: "EAP-MD5 sends a challenge and an MD5 value of the password. Whoever records one login tries passwords against it at home, \
           and the caller cannot tell the real server from a false one, since the server proves nothing.",
@@ -24,7 +24,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         // A site runs the module, and the module was not exported.

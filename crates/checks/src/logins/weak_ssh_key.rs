@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_model::Device;
 use trevlin_model::certificate::KeyAlgorithm;
 use trevlin_model::ssh::SshConnection;
@@ -14,13 +14,13 @@ use trevlin_model::ssh_key::{SshKey, SshKeyUse};
 pub(crate) const CHECK: Check = Check {
     id: "logins/weak-ssh-key",
     area: Area::Logins,
-    title: "A key of the secure shell is of a weak kind or size",
+    title: "Weak SSH key type or size",
     severity: Severity::High,
     why: "The public half of a key is seen by every server it is shown to. From a short one the private half can be worked out, \
           which then opens every account that lists it. Current servers refuse such keys, so the account is either open to the few \
           who can break them, or of no use.",
     fix: "Have the owner make a new key (`ssh-keygen -t ed25519`), and take the old line out of every list.",
-    judged: "Fails for DSA, and for keys with fewer bits of security than the yardstick asks (112: RSA of 2048 bits). Graver for keys of \
+    judged: "Fails for DSA, and for keys with fewer bits of security than the baseline asks (112: RSA of 2048 bits). Graver for keys of \
              the superuser and for authorities. Lines that sshd itself passes over are told by the reader.",
     references: &[
         "NIST SP 800-131A Rev. 2, 3",
@@ -32,7 +32,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         answers.extend(
@@ -44,7 +44,7 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::SshKey).with(&key.kind).with(&key.comment).with(path),
-                judge(key, yardstick.at(at)),
+                judge(key, baseline.at(at)),
             ));
         }
     }
@@ -64,9 +64,9 @@ fn not_exported(device: &Device) -> Option<Verdict> {
     })
 }
 
-fn judge(key: &SshKey, marks: &Marks) -> Verdict {
+fn judge(key: &SshKey, thresholds: &Thresholds) -> Verdict {
     let weak = key.key.algorithm == KeyAlgorithm::Dsa
-        || key.key.strength().is_some_and(|bits| u64::from(bits) < marks.key_strength);
+        || key.key.strength().is_some_and(|bits| u64::from(bits) < thresholds.key_strength);
     if !weak {
         return Verdict::Pass;
     }
@@ -87,7 +87,7 @@ fn judge(key: &SshKey, marks: &Marks) -> Verdict {
         title: format!("a key is weak ({}): {whose}", key.key.words()).into(),
         detail: match key.key.strength() {
             Some(bits) => {
-                format!("It gives about {bits} bits of security; {} are asked for.", marks.key_strength)
+                format!("It gives about {bits} bits of security; {} are asked for.", thresholds.key_strength)
             }
             None => "Its size cannot be told.".to_owned(),
         }

@@ -5,15 +5,15 @@ use crate::rules::{Judged, each_rule, named};
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::filter_review::{may_be_new, within_device};
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::{Hook, Match, MatchKind, ResidualKind, Rule, Target};
-use trevlin_packets::review::Standing;
+use trevlin_packets::review::RuleStatus;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "rules/accept-not-logged",
     area: Area::Rules,
-    title: "What is let in leaves no log line",
+    title: "Permit rule without logging",
     severity: Severity::Low,
     why: "After a break-in the first question is who came in, and when. A filter that only logs what it denies tells of those who \
           failed. The organisation asks for these lines, so somebody relies on them.",
@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
     if !estate.wanted.accepts_logged {
         return Vec::new();
     }
@@ -46,7 +46,7 @@ fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
     if rule.target != Target::Accept
         || !may_be_new(rule)
         || !hooks.iter().any(|hook| matches!(hook, Hook::Input | Hook::Forward))
-        || found.standing != Standing::Alive
+        || found.status != RuleStatus::Alive
         || within_device(estate, judged.device, rule)
     {
         return Verdict::DoesNotApply;

@@ -1,25 +1,25 @@
 //! Checks of the area `rules`.
 
 pub(super) mod accept_not_logged;
-pub(super) mod accepts_everything;
-pub(super) mod callers_reach_everything;
-pub(super) mod callers_reach_management;
-pub(super) mod callers_relayed_outside;
-pub(super) mod deny_after_accept;
-pub(super) mod every_service;
-pub(super) mod export_wide;
-pub(super) mod forward_unfiltered;
+pub(super) mod any_service;
+pub(super) mod deny_shadowed;
+pub(super) mod icmp_redirects;
 mod intended;
-pub(super) mod less_than_intended;
-pub(super) mod list_unused;
-pub(super) mod more_than_intended;
-pub(super) mod never_met;
-pub(super) mod not_reached;
-pub(super) mod one_version_unfiltered;
+pub(super) mod intent_exceeded;
+pub(super) mod intent_missing;
+pub(super) mod nfs_export_broad;
+pub(super) mod no_forward_filter;
+pub(super) mod no_source_validation;
+pub(super) mod one_ip_version_unfiltered;
+pub(super) mod permit_any_any;
 pub(super) mod reach;
-pub(super) mod redirects_taken;
-pub(super) mod sites_unfiltered;
-pub(super) mod source_unchecked;
+pub(super) mod shadowed;
+pub(super) mod site_tunnel_unfiltered;
+pub(super) mod unreachable_chain;
+pub(super) mod unused_filter;
+pub(super) mod vpn_reaches_management;
+pub(super) mod vpn_relay;
+pub(super) mod vpn_unrestricted;
 
 #[cfg(test)]
 use crate::check::Check;

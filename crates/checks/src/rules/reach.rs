@@ -3,15 +3,15 @@
 use ipnet::IpNet;
 use trevlin_analysis::context::Analyses;
 use trevlin_analysis::exposure::Opening;
-use trevlin_estate::baseline::Marks;
+use trevlin_estate::baseline::Thresholds;
 use trevlin_estate::special::is_link_local;
 use trevlin_model::{IpRange, Origin, PortRange};
-use trevlin_packets::way::Gone;
+use trevlin_packets::way::Egress;
 
 /// Whether ports are all of them, but for a few that rules single out.
-pub(super) fn whole(ports: &[PortRange], marks: &Marks) -> bool {
+pub(super) fn whole(ports: &[PortRange], thresholds: &Thresholds) -> bool {
     let count: u64 = ports.iter().map(|one| u64::from(one.last) - u64::from(one.first) + 1).sum();
-    count >= marks.whole_ports
+    count >= thresholds.whole_ports
 }
 
 /// Networks of a device where other hosts live, beside the interface that is looked from and those that face the outside.
@@ -39,13 +39,13 @@ pub(super) struct Reached {
 
 impl Reached {
     /// How a network behind a device is reached, by TCP or UDP.
-    pub(super) fn of(openings: &[Opening], device: usize, net: IpNet, marks: &Marks) -> Self {
+    pub(super) fn of(openings: &[Opening], device: usize, net: IpNet, thresholds: &Thresholds) -> Self {
         let range = IpRange::from(net);
         let mut found = Self { certain: false, perhaps: false, rules: Vec::new() };
         for protocol in [6, 17] {
             let wide = openings.iter().filter(|one| {
-                (one.device, one.gone, one.protocol) == (device, Some(Gone::Host), protocol)
-                    && whole(&one.ports, marks)
+                (one.device, one.gone, one.protocol) == (device, Some(Egress::Host), protocol)
+                    && whole(&one.ports, thresholds)
             });
             let size = |certain: bool| {
                 let all = wide.clone().filter(|one| one.certain || !certain).flat_map(|one| &one.addresses);

@@ -6,14 +6,14 @@ use jiff::civil::Date;
 use trevlin_analysis::crypto::certificates::{day, own};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_model::certificate::Certificate;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "secrets/certificate-expired",
     area: Area::Secrets,
-    title: "A certificate is out of date, or is about to be",
+    title: "Certificate expired or expiring",
     severity: Severity::Medium,
     why: "A certificate that has run out either keeps everybody out, on the day it ends, or teaches people to click the \
           warning away. Somebody in between then shows a certificate of their own, and nobody looks twice.",
@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         let blocks = &estate.devices[at].facts.unreadable_blocks;
@@ -46,14 +46,14 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Certificate).with(&one.subject).with(path),
-                judge(one, yardstick.as_of, yardstick.at(at)),
+                judge(one, baseline.as_of, baseline.at(at)),
             ));
         }
     }
     answers
 }
 
-fn judge(one: &Certificate, today: Date, marks: &Marks) -> Verdict {
+fn judge(one: &Certificate, today: Date, thresholds: &Thresholds) -> Verdict {
     let (first, last) = (day(one.not_before), day(one.not_after));
     let left = today.until(last).map_or(i32::MAX, |span| span.get_days());
     let (severity, title, why) = if last < today {
@@ -69,7 +69,7 @@ fn judge(one: &Certificate, today: Date, marks: &Marks) -> Verdict {
             format!("the certificate of `{}` begins on {first}", one.subject),
             "its first day is to come",
         )
-    } else if i64::from(left) < marks.days_before_expiry as i64 {
+    } else if i64::from(left) < thresholds.days_before_expiry as i64 {
         (
             Severity::Low,
             format!("the certificate of `{}` ends on {last}", one.subject),

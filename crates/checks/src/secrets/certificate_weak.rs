@@ -7,20 +7,20 @@ use std::collections::BTreeSet;
 use trevlin_analysis::crypto::certificates::own;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_model::certificate::Certificate;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "secrets/certificate-weak",
     area: Area::Secrets,
-    title: "A certificate has a weak key or signature",
+    title: "Certificate with a weak key or signature",
     severity: Severity::High,
     why: "A short key can be worked out from the certificate, which everybody may see, and whoever has it passes for the \
           server. A signature over a broken hash can be moved to another certificate that was made to fit it.",
     fix: "Make a new key (RSA of 3072 bits, or a curve of 256) and have it signed with SHA-256 or better. Where the authority \
           itself is the weak one, its certificates are all to be made again.",
-    judged: "Fails where the key has fewer bits of security than the yardstick asks (112), or the signature is over MD2, MD5 or \
+    judged: "Fails where the key has fewer bits of security than the baseline asks (112), or the signature is over MD2, MD5 or \
              SHA-1. The signature that an authority puts on its own certificate proves nothing and is not judged. \
              Undetermined where the key is of a kind that is not known.",
     references: &[
@@ -42,7 +42,7 @@ struct Broken {
 
 trevlin_model::table! { static BROKEN: Broken = "../../tables/broken-hashes.toml"; }
 
-fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for at in 0..estate.devices.len() {
         for one in own(estate, at) {
@@ -50,14 +50,14 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::Certificate).with(&one.subject).with(path),
-                judge(one, yardstick.at(at)),
+                judge(one, baseline.at(at)),
             ));
         }
     }
     answers
 }
 
-fn judge(one: &Certificate, marks: &Marks) -> Verdict {
+fn judge(one: &Certificate, thresholds: &Thresholds) -> Verdict {
     let fail = |severity, why: &str, title: String, detail: String| {
         Verdict::Fail(Fail {
             rating: CHECK.rated_at(severity, why),
@@ -67,7 +67,7 @@ fn judge(one: &Certificate, marks: &Marks) -> Verdict {
         })
     };
     match one.key.strength() {
-        Some(bits) if u64::from(bits) < marks.key_strength => {
+        Some(bits) if u64::from(bits) < thresholds.key_strength => {
             return fail(
                 CHECK.severity,
                 "the key can be worked out from the certificate",
@@ -75,7 +75,7 @@ fn judge(one: &Certificate, marks: &Marks) -> Verdict {
                 format!(
                     "{} give about {bits} bits of security; {} are asked for.",
                     one.key.words(),
-                    marks.key_strength
+                    thresholds.key_strength
                 ),
             );
         }
@@ -125,7 +125,7 @@ mod tests {
         let estate = crate::testing::estate(&[("d/c.pem", pem("server"))]);
         let mut one = estate.devices[0].facts.certificates[0].clone();
         one.key = PublicKey { algorithm: KeyAlgorithm::Other, bits: 0 };
-        let verdict = judge(&one, Yardstick::on(jiff::civil::date(2026, 11, 25)).at(0));
+        let verdict = judge(&one, Baseline::on(jiff::civil::date(2026, 11, 25)).at(0));
         assert!(matches!(verdict, Verdict::Undetermined(_)));
     }
 }

@@ -1,19 +1,20 @@
 //! Checks of the area `secrets`.
 
 pub(super) mod certificate_expired;
-pub(super) mod certificate_names;
-pub(super) mod certificate_unverifiable;
+pub(super) mod certificate_name_mismatch;
+pub(super) mod certificate_self_signed;
 pub(super) mod certificate_weak;
-pub(super) mod password_kept_in_clear;
+pub(super) mod dynamic_dns_token;
 pub(super) mod password_logged;
-pub(super) mod private_key_in_clear;
+pub(super) mod password_stored_in_clear;
+pub(super) mod private_key_unencrypted;
 pub(super) mod saved_password;
 pub(super) mod secret_reused;
 pub(super) mod weak_login_password;
 pub(super) mod weak_password_hash;
 pub mod weak_pre_shared_key;
+pub(super) mod weak_radius_secret;
 pub(super) mod weak_service_secret;
-pub(super) mod weak_shared_secret;
 
 use crate::check::Verdict;
 use trevlin_model::HeldSecret;

@@ -4,13 +4,13 @@ use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "secrets/password-logged",
     area: Area::Secrets,
-    title: "Passwords are written to the log",
+    title: "Passwords written to the log",
     severity: Severity::High,
     why: "Logs are copied to other machines, kept for years and read by many. A wrong password is mostly the right one with a slip, \
           or that of another service. Whoever reads the log logs in as any of those people.",
@@ -21,7 +21,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let serves = device.facts.radius_clients.first();

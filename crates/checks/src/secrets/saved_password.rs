@@ -5,7 +5,7 @@ use crate::subject::{Subject, SubjectKind};
 use std::collections::BTreeSet;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::Setting;
 use trevlin_model::secret::SecretKind;
 
@@ -13,7 +13,7 @@ use trevlin_model::secret::SecretKind;
 pub(crate) const CHECK: Check = Check {
     id: "secrets/saved-password",
     area: Area::Secrets,
-    title: "A client keeps its password in a file",
+    title: "Client profile with a stored password",
     severity: Severity::Medium,
     why: "A password in a file is a second factor no longer: it lies beside the key or the certificate, and both go with the same \
           stolen disk. It also ends up in backups, tickets and exports like this one.",
@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let mut seen = BTreeSet::new();

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::secret::{SecretKind, group_letter, reuse_groups};
 use trevlin_model::{HeldSecret, Origin};
 
@@ -14,7 +14,7 @@ use trevlin_model::{HeldSecret, Origin};
 pub(crate) const CHECK: Check = Check {
     id: "secrets/secret-reused",
     area: Area::Secrets,
-    title: "The same secret stands in two places",
+    title: "Secret reused",
     severity: Severity::Medium,
     why: "Whoever learns a secret in one place holds every place it opens. The copy on the weakest device decides how well \
           all of them are protected, and changing it in one place leaves the others open.",
@@ -29,7 +29,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut held: Vec<(usize, &Arc<HeldSecret>)> = Vec::new();
     let mut places = BTreeSet::new();
     for (at, device) in estate.devices.iter().enumerate() {

@@ -5,9 +5,9 @@ use crate::subject::{Subject, SubjectKind};
 use crate::support::each_device;
 use rayon::prelude::*;
 use trevlin_analysis::context::Analyses;
-use trevlin_analysis::whence::Whence;
+use trevlin_analysis::reachability_from::Reachability;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::words;
 use trevlin_model::secret::{Grade, SecretKind};
 use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
@@ -16,14 +16,14 @@ use trevlin_model::{AllowedAddresses, Login, SecretsFile, Setting};
 pub(crate) const CHECK: Check = Check {
     id: "secrets/weak-login-password",
     area: Area::Secrets,
-    title: "A login's password is weak",
+    title: "Weak login password",
     severity: Severity::High,
     why: "Callers' logins stand open to guessing from anywhere the tunnel answers, day and night. Lists of common \
           passwords, names and their variations are tried first, and the organisation's own name is on every such list. \
           One guessed login is a place inside.",
     fix: "Replace it by a password of at least 15 characters that a generator made, or better by a certificate and a \
           second factor. Tell its owner why, and look into the logs for logins that were not theirs.",
-    judged: "Fails where a password is easier to guess than the yardstick allows, given the names of user, device and \
+    judged: "Fails where a password is easier to guess than the baseline allows, given the names of user, device and \
              organisation, or shorter than 8 characters. Undetermined where the secret is kept in a file that was not \
              exported. Lines that let nobody in do not apply, and hashes are not judged here.",
     references: &["NIST SP 800-63B, 5.1.1", "OWASP ASVS 4.0.3, 2.1"],
@@ -31,14 +31,14 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     each_device(estate, |at| {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
         // A list may be long, and guessing takes long.
         answers.par_extend(device.logins.par_iter().filter_map(|login| {
             let subject = Subject::of(SubjectKind::Login).with(&login.user).with(&login.service);
-            judge(estate, at, login, yardstick).map(|verdict| Answer::new(at, subject, verdict))
+            judge(estate, at, login, baseline).map(|verdict| Answer::new(at, subject, verdict))
         }));
         for one in device.facts.credentials.iter().filter(|one| one.addresses != AllowedAddresses::None) {
             if let Setting::Unknown { why } = &one.secret {
@@ -57,7 +57,7 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
     })
 }
 
-fn judge(estate: &Analyses, at: usize, login: &Login, yardstick: &Yardstick) -> Option<Verdict> {
+fn judge(estate: &Analyses, at: usize, login: &Login, baseline: &Baseline) -> Option<Verdict> {
     let device = &estate.devices[at];
     let Some(held) = &login.secret else {
         let line = device.facts.credentials.iter().find(|one| one.origin == login.origin)?;
@@ -75,9 +75,9 @@ fn judge(estate: &Analyses, at: usize, login: &Login, yardstick: &Yardstick) -> 
     let words = words::against(estate, device, &[&login.user, &login.service]);
     let grade = held.secret.grade(&words.iter().map(String::as_str).collect::<Vec<_>>());
     let length = held.secret.length_class();
-    let marks = yardstick.at(at);
-    let short = held.secret.is_shorter_than(marks.login_password_length);
-    if grade >= marks.login_password_grade && !short {
+    let thresholds = baseline.at(at);
+    let short = held.secret.is_shorter_than(thresholds.login_password_length);
+    if grade >= thresholds.login_password_grade && !short {
         return Some(Verdict::Pass);
     }
     let (severity, why) = match grade {
@@ -92,14 +92,14 @@ fn judge(estate: &Analyses, at: usize, login: &Login, yardstick: &Yardstick) -> 
             "it holds as long as attempts are few, and falls to guessing on a recorded login",
         ),
     };
-    let whence = whence(estate, at, login);
+    let reachability_from = reachability_from(estate, at, login);
     let rating = CHECK.rated_at(severity, why);
-    let rating = match (&whence, whence.phrase(estate)) {
-        (Whence::Everybody(_), Some(from)) if severity == Severity::High => {
+    let rating = match (&reachability_from, reachability_from.phrase(estate)) {
+        (Reachability::Everybody(_), Some(from)) if severity == Severity::High => {
             rating.at(Severity::Critical, from)
         }
-        (Whence::Everybody(_), Some(from)) => rating.because(from),
-        (Whence::Inside, Some(from)) => rating.lowered(from),
+        (Reachability::Everybody(_), Some(from)) => rating.because(from),
+        (Reachability::Inside, Some(from)) => rating.lowered(from),
         _ => rating,
     };
     let unsure = if login.certain { "" } else { " Which server asks for it, the exports do not tell." };
@@ -107,26 +107,26 @@ fn judge(estate: &Analyses, at: usize, login: &Login, yardstick: &Yardstick) -> 
         rating,
         title: format!("the password of {} is {}", shown(&login.user), grade.words()).into(),
         detail: format!(
-            "Login {} to {} on {}: graded {} ({}), below what the yardstick asks of a login ({}, {} characters or more).{unsure}",
+            "Login {} to {} on {}: graded {} ({}), below what the baseline asks of a login ({}, {} characters or more).{unsure}",
             shown(&login.user),
             login.service,
             device.name,
             grade.words(),
             length.words(),
-            marks.login_password_grade.words(),
-            marks.login_password_length,
+            thresholds.login_password_grade.words(),
+            thresholds.login_password_length,
         ).into(),
-        evidence: [login.origin].into_iter().chain(whence.evidence()).collect(),
+        evidence: [login.origin].into_iter().chain(reachability_from.evidence()).collect(),
     }))
 }
 
 /// From where the service that a login is for is reached.
-fn whence<'e>(estate: &'e Analyses, at: usize, login: &Login) -> Whence<'e> {
+fn reachability_from<'e>(estate: &'e Analyses, at: usize, login: &Login) -> Reachability<'e> {
     let tunnel = estate.devices[at].facts.tunnels.iter().find(|tunnel| tunnel.name == login.service);
     let listener = tunnel.and_then(|tunnel| tunnel.listeners.first());
     match listener.and_then(|one| Some((one.protocol, one.port.value().copied()?))) {
-        Some((protocol, port)) => Whence::of(estate, at, protocol, port),
-        None => Whence::NotKnown,
+        Some((protocol, port)) => Reachability::of(estate, at, protocol, port),
+        None => Reachability::NotKnown,
     }
 }
 

@@ -4,7 +4,7 @@ use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::subject::{Subject, SubjectKind};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::account::{HashScheme, StoredPassword};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Device, HeldSecret, Origin};
@@ -13,7 +13,7 @@ use trevlin_model::{Device, HeldSecret, Origin};
 pub(crate) const CHECK: Check = Check {
     id: "secrets/weak-password-hash",
     area: Area::Secrets,
-    title: "A password is kept with a weak hash",
+    title: "Weak password hash",
     severity: Severity::Medium,
     why: "Whoever gets a copy of the file, a backup is enough, tries passwords against it without any limit. The older \
           schemes let one machine try millions or billions a second, so that all but the best passwords fall within days, \
@@ -27,7 +27,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (at, device) in estate.devices.iter().enumerate() {
         let hidden = |one: &&trevlin_model::account::Account| {

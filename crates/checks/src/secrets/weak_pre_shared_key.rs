@@ -5,7 +5,7 @@ use crate::subject::{Subject, SubjectKind};
 use crate::support::{each_device, ike};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::{Marks, Yardstick};
+use trevlin_estate::baseline::{Baseline, Thresholds};
 use trevlin_estate::words;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::KeyGrade;
@@ -14,28 +14,28 @@ use trevlin_model::secret::KeyGrade;
 pub(crate) const CHECK: Check = Check {
     id: "secrets/weak-pre-shared-key",
     area: Area::Secrets,
-    title: "A pre-shared key is weak",
+    title: "Weak pre-shared key",
     severity: Severity::High,
     why: "Whoever records one exchange, or makes one up in aggressive mode, tries keys against it at home, as many as their \
           machines can, and nobody notices. A key that a person made up, let alone the organisation's name, falls that way. \
           From then on the attacker is one of the two ends.",
     fix: "Have a generator make the key, of at least 22 letters and digits or 32 hexadecimal ones, a different one for every \
           tunnel, or use certificates instead.",
-    judged: "Fails where the key holds fewer bits of entropy than the yardstick asks (112), as far as its characters tell, or is \
+    judged: "Fails where the key holds fewer bits of entropy than the baseline asks (112), as far as its characters tell, or is \
              made of names, words and patterns, or published. Encodings (`0x`, `0s`) are resolved first.",
     references: &["NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15", "RFC 8247, 3", "BSI TR-02102-3, 3.3"],
     controls: &[],
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     each_device(estate, |at| {
         let mut answers: Vec<Answer> = ike::keys_not_exported(estate, at).into_iter().collect();
         for key in &estate.devices[at].facts.pre_shared_keys {
             answers.push(Answer::new(
                 at,
                 Subject::of(SubjectKind::PreSharedKey).with(key.identities.join(" ")),
-                judge(estate, at, key, yardstick.at(at)),
+                judge(estate, at, key, baseline.at(at)),
             ));
         }
         answers
@@ -43,16 +43,16 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
 }
 
 /// A key's grade against the names of its ends, the device and the organisation.
-fn assess(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> KeyGrade {
+fn assess(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresholds) -> KeyGrade {
     let names: Vec<&str> = key.identities.iter().map(String::as_str).collect();
     let words = words::against(estate, &estate.devices[at], &names);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
-    key.held.secret.key_grade(marks.key_strength, marks.guessing_bits, &words)
+    key.held.secret.key_grade(thresholds.key_strength, thresholds.guessing_bits, &words)
 }
 
 /// A key's grade as a rank, the weakest lowest, and a word.
-pub fn grade(estate: &EstateMap, at: usize, key: &PreSharedKey, yardstick: &Yardstick) -> (u8, &'static str) {
-    match assess(estate, at, key, yardstick.at(at)) {
+pub fn grade(estate: &EstateMap, at: usize, key: &PreSharedKey, baseline: &Baseline) -> (u8, &'static str) {
+    match assess(estate, at, key, baseline.at(at)) {
         _ if key.held.secret.is_withheld() => (4, "not told"),
         _ if key.held.secret.known_default().is_some() => (0, "trivial"),
         KeyGrade::Trivial => (0, "trivial"),
@@ -62,12 +62,12 @@ pub fn grade(estate: &EstateMap, at: usize, key: &PreSharedKey, yardstick: &Yard
     }
 }
 
-fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> Verdict {
+fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, thresholds: &Thresholds) -> Verdict {
     if let Some(question) = super::withheld(&key.held, &format!("the key for {}", key.whom())) {
         return question;
     }
     let secret = &key.held.secret;
-    let grade = assess(estate, at, key, marks);
+    let grade = assess(estate, at, key, thresholds);
     let (severity, word, why) = match (secret.known_default(), grade) {
         (_, KeyGrade::Holds) => return Verdict::Pass,
         (Some(known), _) => (Severity::Critical, "trivial", format!("it is published: {}", known.source)),
@@ -81,7 +81,7 @@ fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> Ve
         (_, KeyGrade::Short) => (
             Severity::Medium,
             "short of entropy",
-            "it holds against casual guessing, and not for as long as the yardstick asks".to_owned(),
+            "it holds against casual guessing, and not for as long as the baseline asks".to_owned(),
         ),
     };
     Verdict::Fail(Fail {
@@ -89,7 +89,7 @@ fn judge(estate: &EstateMap, at: usize, key: &PreSharedKey, marks: &Marks) -> Ve
         title: format!("the pre-shared key for {} is {word}", key.whom()).into(),
         detail: format!(
             "It holds fewer than the {} bits asked of a key ({}).",
-            marks.key_strength,
+            thresholds.key_strength,
             secret.length_class().words()
         )
         .into(),

@@ -7,7 +7,7 @@ use crate::support::serving::of_device;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_analysis::context::Analyses;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_estate::words;
 use trevlin_model::HeldSecret;
 use trevlin_model::secret::{Grade, SecretKind};
@@ -16,7 +16,7 @@ use trevlin_model::secret::{Grade, SecretKind};
 pub(crate) const CHECK: Check = Check {
     id: "secrets/weak-service-secret",
     area: Area::Secrets,
-    title: "A community, service password or radio passphrase is weak",
+    title: "Weak SNMP community, service password or Wi-Fi passphrase",
     severity: Severity::High,
     why: "One word stands between everybody and the service, it is the same for all who use it, and nobody is locked out after \
           wrong tries. Against a recorded connection it can be tried without the service noticing.",
@@ -30,7 +30,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Analyses(run),
 };
 
-fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
     each_device(estate, |at| {
         let device = &estate.devices[at];
         let mut answers = Vec::new();
@@ -49,7 +49,7 @@ fn run(estate: &Analyses, yardstick: &Yardstick) -> Vec<Answer> {
             if judged && seen.insert(held.origin) && !alike.iter().any(same) {
                 alike.push(held);
                 let subject = Subject::of(SubjectKind::Secret).with(held.kind.key()).with(&held.owner);
-                answers.push(Answer::new(at, subject, judge(estate, at, held, yardstick)));
+                answers.push(Answer::new(at, subject, judge(estate, at, held, baseline)));
             }
         }
         answers
@@ -64,12 +64,14 @@ fn is_of_service(estate: &Analyses, held: &HeldSecret) -> bool {
     line.get(..WORD.len()).is_some_and(|first| first.eq_ignore_ascii_case(WORD))
 }
 
-fn judge(estate: &Analyses, at: usize, held: &HeldSecret, yardstick: &Yardstick) -> Verdict {
-    let (device, marks) = (&estate.devices[at], yardstick.at(at));
+fn judge(estate: &Analyses, at: usize, held: &HeldSecret, baseline: &Baseline) -> Verdict {
+    let (device, thresholds) = (&estate.devices[at], baseline.at(at));
     let words = words::against(estate, device, &[&held.owner]);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     let (grade, length) = (held.secret.grade(&words), held.secret.length_class());
-    if grade >= marks.service_secret_grade && !held.secret.is_shorter_than(marks.service_secret_length) {
+    if grade >= thresholds.service_secret_grade
+        && !held.secret.is_shorter_than(thresholds.service_secret_length)
+    {
         return Verdict::Pass;
     }
     let published = held.secret.known_default();
@@ -108,7 +110,7 @@ fn judge(estate: &Analyses, at: usize, held: &HeldSecret, yardstick: &Yardstick)
             held.kind.words(),
             held.owner,
             device.name,
-            if grade < marks.service_secret_grade { grade.words() } else { "short" }
+            if grade < thresholds.service_secret_grade { grade.words() } else { "short" }
         )
         .into(),
         detail: format!("Graded {} ({}).{known}", grade.words(), length.words()).into(),

@@ -8,8 +8,8 @@ use trevlin_analysis::exposure::{Exposure, Reachable};
 use trevlin_analysis::services::{What, switched_off};
 use trevlin_analysis::ways::{deciding, some_ranges};
 use trevlin_estate::area::Severity;
-use trevlin_estate::baseline::Marks;
-use trevlin_model::served::{Part, Served, ServedKind, Sources};
+use trevlin_estate::baseline::Thresholds;
+use trevlin_model::served::{Served, ServedKind, ServiceResource, Sources};
 use trevlin_model::{IpRange, Origin, Setting};
 
 /// A service of a device.
@@ -50,8 +50,8 @@ pub(crate) enum Who<'a> {
     Outside(&'a Reachable),
     /// Some outside.
     SomeOutside(&'a Reachable),
-    /// Callers of a tunnel, by its name.
-    Callers(&'a str, &'a Reachable),
+    /// RemoteClients of a tunnel, by its name.
+    RemoteClients(&'a str, &'a Reachable),
     /// Whoever is inside, as far as the exports tell.
     Inside,
 }
@@ -113,7 +113,7 @@ impl<'a> ServiceCase<'a> {
             Some((all[number].tunnel.as_str(), self.reached_in(exposure, sources)?))
         });
         by.min_by_key(|one| !one.1.certain)
-            .map_or(Who::Inside, |(tunnel, reached)| Who::Callers(tunnel, reached))
+            .map_or(Who::Inside, |(tunnel, reached)| Who::RemoteClients(tunnel, reached))
     }
 
     /// How severe a fault is that is met by whoever comes from these sources: a step more for anybody outside, no more than low for
@@ -135,7 +135,7 @@ impl<'a> ServiceCase<'a> {
                 let some = some_ranges(&reached.sources);
                 (base.because(format!("{some} reach it from outside")), lines(reached))
             }
-            Who::Callers(tunnel, reached) => {
+            Who::RemoteClients(tunnel, reached) => {
                 (base.because(format!("callers of {tunnel} reach it")), lines(reached))
             }
             Who::Inside if sources.is_everybody() => {
@@ -149,7 +149,7 @@ impl<'a> ServiceCase<'a> {
     pub(crate) fn fail(
         &self,
         base: Rating,
-        part: &Part,
+        part: &ServiceResource,
         title: String,
         detail: String,
         lines: Vec<Origin>,
@@ -181,7 +181,7 @@ impl<'a> ServiceCase<'a> {
     }
 
     /// A question about what a part asks for, where its files leave that open: the version decides, or another program.
-    pub(crate) fn ask_login(&self, part: &Part) -> Verdict {
+    pub(crate) fn ask_login(&self, part: &ServiceResource) -> Verdict {
         let why = match &part.login {
             Setting::Unknown { why } => why.clone(),
             Setting::Default(rows) => {
@@ -212,10 +212,10 @@ impl<'a> ServiceCase<'a> {
 }
 
 /// Whether only so few machines are meant, by their addresses, that naming them is as good as a lock.
-pub(crate) fn is_few(sources: &Sources, marks: &Marks) -> bool {
+pub(crate) fn is_few(sources: &Sources, thresholds: &Thresholds) -> bool {
     sources.names.is_empty()
         && sources.ranges.iter().fold(0u128, |sum, one| sum.saturating_add(one.size()))
-            <= u128::from(marks.few_addresses)
+            <= u128::from(thresholds.few_addresses)
 }
 
 /// A rating for what is open to these: a step milder where not everybody is meant.

@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::{Origin, Setting, Tunnel, TunnelFamily};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "tunnels/compression",
     area: Area::Tunnels,
-    title: "A tunnel compresses what it encrypts",
+    title: "Compression inside an encrypted tunnel",
     severity: Severity::Medium,
     why: "The length of what is compressed tells its content: somebody who can make a caller request things of his choosing, by a web page for example, and sees the lengths, reads cookies and passwords letter by letter. It costs nothing to do without.",
     fix: "Leave out `comp-lzo` and `compress` (OpenVPN), `ipcomp` or `compress` (IPsec), `compression` (ocserv, stunnel), on both ends. Where old callers have it in their files, `compress migrate` keeps them connected without compressing.",
@@ -22,7 +22,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = openvpn(estate, |_| true, |_, tunnel| judge(tunnel));
     for (at, device) in estate.devices.iter().enumerate() {
         for tunnel in device.facts.running() {

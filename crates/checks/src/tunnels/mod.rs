@@ -1,28 +1,28 @@
 //! Checks of the area `tunnels`.
 
-pub(super) mod aggressive_mode;
-pub(super) mod callers_talk;
+pub(super) mod client_to_client;
 pub(super) mod compression;
-pub(super) mod control_channel_open;
-pub(super) mod dial_in_unencrypted;
-pub(super) mod ends_disagree;
-pub(super) mod ikev1_answers;
-pub(super) mod kept_out_swallows;
-pub(super) mod l2tp_in_the_open;
-pub(super) mod local_network_kept;
-pub(super) mod names_left_outside;
+pub(super) mod exclusions_too_wide;
+pub(super) mod ike_aggressive_mode;
+pub(super) mod ikev1;
+pub(super) mod internal_dns_not_pushed;
+pub(super) mod l2tp_without_ipsec;
+pub(super) mod legacy_protocol_enabled;
+pub(super) mod local_lan_access;
 pub(super) mod netbios;
-pub(super) mod no_liveness;
-pub(super) mod old_beside_new;
-pub(super) mod peer_too_wide;
-pub(super) mod peers_overlap;
-pub(super) mod plain_encapsulation;
-pub(super) mod pptp_answers;
-pub(super) mod public_resolver;
-pub(super) mod relay;
-pub(super) mod sends_not_as_wanted;
-pub(super) mod server_not_verified;
+pub(super) mod no_control_channel_key;
+pub(super) mod no_dead_peer_detection;
+pub(super) mod peer_addresses_overlap;
+pub(super) mod peer_addresses_too_broad;
+pub(super) mod ppp_encryption_optional;
+pub(super) mod pptp;
+pub(super) mod public_dns_pushed;
+pub(super) mod relay_bypasses_filter;
+pub(super) mod server_certificate_not_verified;
+pub(super) mod site_mismatch;
+pub(super) mod split_tunnel_policy;
 pub(super) mod static_key;
+pub(super) mod unencrypted_encapsulation;
 
 use crate::check::{Answer, Verdict};
 use crate::subject::Subject;

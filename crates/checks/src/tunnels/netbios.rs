@@ -5,14 +5,14 @@ use crate::subject::Subject;
 use crate::tunnels::{listed, with_options};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::{Origin, PppProfile, Tunnel};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "tunnels/netbios",
     area: Area::Tunnels,
-    title: "NetBIOS passes through a tunnel",
+    title: "NetBIOS over the tunnel",
     severity: Severity::Low,
     why: "NetBIOS takes names from whoever answers first, without any proof. A caller whose machine somebody took over answers for the servers of the \
           inside, and collects what others then prove themselves with.",
@@ -23,7 +23,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let judge = |(at, tunnel, options): (usize, &Tunnel, Option<&PppProfile>)| {
         let by_options = options.into_iter().flat_map(|options| &options.netbios);
         let told: Vec<(String, Origin)> =

@@ -4,13 +4,13 @@ use crate::check::{Answer, Check, Fail, Run, Verdict};
 use crate::tunnels::openvpn;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "tunnels/static-key",
     area: Area::Tunnels,
-    title: "A tunnel is encrypted with one key for ever",
+    title: "Static-key encryption",
     severity: Severity::Medium,
     why: "Everything that ever passed is encrypted with the key in the file. Whoever gets it, from a backup or from an end that was replaced, reads what was recorded years ago, and nobody can tell which of the ends was there.",
     fix: "Replace the key by certificates, or by fingerprints that both ends know of each other: keys are then agreed on anew every hour.",
@@ -20,7 +20,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     openvpn(
         estate,
         |_| true,

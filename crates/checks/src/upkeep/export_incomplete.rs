@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use trevlin_analysis::incomplete::{Incomplete, Why};
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 
 /// Lines that a question cites at most.
 const CITED: usize = 4;
@@ -15,7 +15,7 @@ const CITED: usize = 4;
 pub(crate) const CHECK: Check = Check {
     id: "upkeep/export-incomplete",
     area: Area::Upkeep,
-    title: "An export was not read whole",
+    title: "Export incomplete",
     severity: Severity::Low,
     why: "A setting in a line that was lost may be the one that opens the device, or the one that closes it. What the other checks say of \
           this export is said of the part that was read.",
@@ -28,7 +28,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, _: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for (device, one) in estate.devices.iter().enumerate() {
         let mut by_export: BTreeMap<_, Vec<&Incomplete>> = BTreeMap::new();

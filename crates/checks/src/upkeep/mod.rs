@@ -1,9 +1,9 @@
 //! Checks of the area `upkeep`.
 
-pub(super) mod clock_alone;
 pub(super) mod export_incomplete;
-pub(super) mod left_to_device;
-pub(super) mod list_missing;
-pub(super) mod log_stays;
-pub(super) mod stored_rules_differ;
+pub(super) mod filter_incomplete;
+pub(super) mod no_remote_logging;
+pub(super) mod no_time_source;
+pub(super) mod referenced_list_missing;
+pub(super) mod running_filter_differs;
 pub(super) mod temporary_rule;

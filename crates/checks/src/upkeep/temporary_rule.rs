@@ -6,14 +6,14 @@ use std::collections::BTreeMap;
 use trevlin_analysis::filter_review::temporary;
 use trevlin_analysis::map::EstateMap;
 use trevlin_estate::area::{Area, Severity};
-use trevlin_estate::baseline::Yardstick;
+use trevlin_estate::baseline::Baseline;
 use trevlin_model::{Origin, Rule, Target, TranslationKind};
 
 /// The check.
 pub(crate) const CHECK: Check = Check {
     id: "upkeep/temporary-rule",
     area: Area::Upkeep,
-    title: "A rule that was meant for a time is still there",
+    title: "Temporary rule still active",
     severity: Severity::Medium,
     why: "Openings for a contractor, a test or a weekend are made in a hurry and without the care that lasting ones get. Nobody owns \
           their end, so they stay. Years later they are the way in that nobody remembers.",
@@ -26,7 +26,7 @@ pub(crate) const CHECK: Check = Check {
     run: Run::Map(run),
 };
 
-fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
     let mut answers = Vec::new();
     for device in 0..estate.devices.len() {
         // A forward and the rule that lets it through are one opening, and have one comment.
@@ -45,7 +45,7 @@ fn run(estate: &EstateMap, yardstick: &Yardstick) -> Vec<Answer> {
             answers.push(Answer::new(
                 device,
                 Subject::of(SubjectKind::Rule).with(comment),
-                judge(comment, &rules, yardstick),
+                judge(comment, &rules, baseline),
             ));
         }
     }
@@ -62,8 +62,8 @@ fn opens(rule: &Rule) -> bool {
     }
 }
 
-fn judge(comment: &str, rules: &[&Rule], yardstick: &Yardstick) -> Verdict {
-    let Some(found) = temporary(comment, yardstick.as_of) else { return Verdict::Pass };
+fn judge(comment: &str, rules: &[&Rule], baseline: &Baseline) -> Verdict {
+    let Some(found) = temporary(comment, baseline.as_of) else { return Verdict::Pass };
     let open = rules.iter().any(|rule| opens(rule));
     let (severity, why) = match (found.date, found.passed, open) {
         (Some(date), true, true) => (Severity::High, format!("it opens something, and {date} has passed")),

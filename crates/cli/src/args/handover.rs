@@ -1,4 +1,4 @@
-//! Arguments of the commands that hand over: reports, lists to send, accepted findings, the yardstick.
+//! Arguments of the commands that hand over: reports, lists to send, accepted findings, the baseline.
 
 use super::{Format, Judging, Selection, date};
 use clap::{Args, ValueEnum};
@@ -87,11 +87,11 @@ pub(crate) struct Accept {
 }
 
 #[derive(Debug, Args)]
-pub(crate) struct Yardstick {
+pub(crate) struct Baseline {
     /// Folders and files to read [default: none, which shows what holds without an estate file]
     #[arg(value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// Begin with this ready-made yardstick: default, strict or legacy-site
+    /// Begin with this ready-made baseline: default, strict or legacy-site
     #[arg(long, value_name = "NAME")]
     pub(crate) base: Option<String>,
     /// Form of the output

@@ -2,7 +2,7 @@
 
 use crate::context::{print, today};
 use crate::load;
-use crate::telling::Telling;
+use crate::verbosity::Verbosity;
 use crate::{args, output};
 use anyhow::{Context, bail};
 use std::fs;
@@ -10,7 +10,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, value};
 use trevlin_audit::{ESTATE_FILE, Finding, Outcome, SHORTEST_FINGERPRINT, Status, ValidEstateFile, audit};
-use trevlin_render::neutral;
+use trevlin_render::sanitize;
 
 /// Runs the command.
 ///
@@ -29,8 +29,8 @@ pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
             bail!("--{name} is empty; somebody has to answer for the finding");
         }
     }
-    let estate = load::estate(std::slice::from_ref(&arguments.path), Telling::Nothing)?;
-    let outcome = audit(&estate, &estate.yardstick(as_of));
+    let estate = load::estate(std::slice::from_ref(&arguments.path), Verbosity::Nothing)?;
+    let outcome = audit(&estate, &estate.baseline(as_of));
     let finding = find(&outcome, &arguments.fingerprint)?;
     if let (Status::Accepted, Some(known)) = (finding.status, &finding.acceptance) {
         bail!(
@@ -45,9 +45,9 @@ pub(crate) fn run(arguments: &args::Accept) -> anyhow::Result<ExitCode> {
     let told = format!(
         "{}:{line}: {}: {}\n  {} answers for it until {}\n",
         at.display(),
-        neutral(&finding.device),
-        neutral(&finding.title),
-        neutral(arguments.owner.trim()),
+        sanitize(&finding.device),
+        sanitize(&finding.title),
+        sanitize(arguments.owner.trim()),
         arguments.until
     );
     print(|out| out.write_all(told.as_bytes()))?;
@@ -93,7 +93,7 @@ fn write(at: &Path, finding: &Finding, arguments: &args::Accept) -> anyhow::Resu
     entry.insert("reason", value(arguments.reason.trim()));
     entry.insert("until", value(arguments.until.to_string().parse::<toml_edit::Datetime>()?));
     let gap = if text.is_empty() { "" } else { "\n" };
-    let about = format!("{gap}# {}: {}\n", finding.check, neutral(&finding.title));
+    let about = format!("{gap}# {}: {}\n", finding.check, sanitize(&finding.title));
     entry.decor_mut().set_prefix(about);
     match document.entry("accept").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new())) {
         Item::ArrayOfTables(all) => all.push(entry),

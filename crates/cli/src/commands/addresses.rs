@@ -1,7 +1,7 @@
 //! `trevlin addresses`: who lays claim to which address.
 
 use crate::args::{self, TableFormat};
-use crate::context::{print, telling, width};
+use crate::context::{print, verbosity, width};
 use crate::picture;
 use crate::{load, output};
 use std::process::ExitCode;
@@ -14,7 +14,7 @@ pub(crate) fn run(arguments: &args::Addresses, common: &args::Common) -> anyhow:
     if let Some(file) = &arguments.picture {
         output::may_write(file, "picture", &arguments.paths, arguments.force)?;
     }
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::estate(&arguments.paths, verbosity(common))?;
     if let Some(wanted) = arguments.free {
         let free = addresses::free(estate.plan(), wanted, FREE_NETWORKS);
         match arguments.format {

@@ -1,7 +1,7 @@
 //! `trevlin audit`: every check, over everything that was given.
 
 use crate::args::{self, Format};
-use crate::context::{again, bytes_of, know_devices, leave, print, selection, telling, text, yardstick};
+use crate::context::{again, baseline, bytes_of, know_devices, leave, print, selection, text, verbosity};
 use crate::load;
 use crate::progress::Progress;
 use std::process::ExitCode;
@@ -9,11 +9,11 @@ use trevlin_audit::audit;
 use trevlin_render::{Json, Renderer};
 
 pub(crate) fn run(arguments: &args::Audit, common: &args::Common) -> anyhow::Result<ExitCode> {
-    let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
+    let estate = load::judged(&arguments.paths, verbosity(common), &arguments.judging)?;
     know_devices(&estate, &arguments.selection.device)?;
     let selection = selection(&arguments.selection);
-    let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), telling(common));
-    let outcome = audit(&estate, &yardstick(&estate, &arguments.judging)).select(&selection);
+    let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), verbosity(common));
+    let outcome = audit(&estate, &baseline(&estate, &arguments.judging)).select(&selection);
     drop(progress);
     match arguments.format {
         Format::Text => {

@@ -2,9 +2,9 @@
 
 use crate::args::{self, Common, CompareFormat};
 use crate::commands::exposure;
-use crate::context::{print, telling, width, yardstick};
+use crate::context::{baseline, print, verbosity, width};
 use crate::load;
-use crate::telling::Telling;
+use crate::verbosity::Verbosity;
 use anyhow::{Context, bail};
 use std::fs;
 use std::path::Path;
@@ -21,8 +21,8 @@ const SCHEMA: &str = "trevlin-audit/1";
 /// # Errors
 /// When one of both cannot be read, or is neither an estate nor a saved result.
 pub(crate) fn run(arguments: &args::Compare, common: &Common) -> anyhow::Result<ExitCode> {
-    let old = snapshot(&arguments.old, arguments, telling(common))?;
-    let new = snapshot(&arguments.new, arguments, telling(common))?;
+    let old = snapshot(&arguments.old, arguments, verbosity(common))?;
+    let new = snapshot(&arguments.new, arguments, verbosity(common))?;
     let found = compare(old, new);
     let (old, new) = (arguments.old.to_string_lossy(), arguments.new.to_string_lossy());
     let names = Names { old: &old, new: &new };
@@ -35,13 +35,13 @@ pub(crate) fn run(arguments: &args::Compare, common: &Common) -> anyhow::Result<
 }
 
 /// A saved result as it is, or the audit of an estate.
-fn snapshot(path: &Path, arguments: &args::Compare, telling: Telling) -> anyhow::Result<Snapshot> {
+fn snapshot(path: &Path, arguments: &args::Compare, verbosity: Verbosity) -> anyhow::Result<Snapshot> {
     if let Some(saved) = saved(path)? {
         return Ok(saved);
     }
-    let estate = load::judged(&[path.to_owned()], telling, &arguments.judging)?;
+    let estate = load::judged(&[path.to_owned()], verbosity, &arguments.judging)?;
     let mut bytes = Vec::new();
-    Json.render(&audit(&estate, &yardstick(&estate, &arguments.judging)), &mut bytes)?;
+    Json.render(&audit(&estate, &baseline(&estate, &arguments.judging)), &mut bytes)?;
     let mut made: Snapshot = serde_json::from_slice(&bytes).context("the audit cannot be read back")?;
     // Where nothing tells where the outside is, nothing is known to be reached.
     let outside = exposure::of_outside(&estate);

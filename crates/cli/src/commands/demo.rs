@@ -1,7 +1,7 @@
 //! `trevlin demo`: a made-up estate to try everything on.
 
 use crate::args::{self};
-use crate::context::{again, leave, print, telling, text, today};
+use crate::context::{again, leave, print, text, today, verbosity};
 use crate::load;
 use crate::{demo, messages};
 use std::process::ExitCode;
@@ -16,15 +16,15 @@ pub(crate) fn run(arguments: &args::Demo, common: &args::Common) -> anyhow::Resu
         let tour = format!(
             "The demo estate is in {shown}\n\nTry next:\n  trevlin audit {shown}\n  trevlin audit {shown} --area exposure\n  \
              trevlin exposure {shown}\n  trevlin reach {shown} --intents\n  trevlin audit {shown} --format json\n  \
-             trevlin compare {shown} {after}\n  trevlin checks tunnels/pptp-answers\n"
+             trevlin compare {shown} {after}\n  trevlin checks tunnels/pptp\n"
         );
         print(|out| out.write_all(tour.as_bytes()))?;
         return Ok(ExitCode::SUCCESS);
     }
     let folder = demo::temporary()?;
     let before = demo::write(&folder, true)?;
-    let estate = load::estate(std::slice::from_ref(&before), telling(common))?;
-    let outcome = audit(&estate, &estate.yardstick(arguments.as_of.unwrap_or_else(today)));
+    let estate = load::estate(std::slice::from_ref(&before), verbosity(common))?;
+    let outcome = audit(&estate, &estate.baseline(arguments.as_of.unwrap_or_else(today)));
     let again = again(std::slice::from_ref(&before));
     print(|out| text(common, arguments.full, &again).render(&outcome, out))?;
     if !common.quiet {

@@ -1,12 +1,12 @@
 //! The exposure command.
 
 use crate::args::{self, Common, TableFormat};
-use crate::context::{know_devices, print, telling, width};
+use crate::context::{know_devices, print, verbosity, width};
 use crate::{load, output};
 use std::process::ExitCode;
 use trevlin_audit::Analyses;
 use trevlin_audit::exposure::from;
-use trevlin_audit::reachability::{From, Ground};
+use trevlin_audit::reachability::{From, NetworkModel};
 use trevlin_audit::tables::exposure::{ExposureSheet, sheet};
 
 /// Runs the command.
@@ -17,13 +17,13 @@ pub(crate) fn run(arguments: &args::Exposure, common: &Common) -> anyhow::Result
     if let Some(file) = &arguments.picture {
         output::may_write(file, "picture", &arguments.paths, arguments.force)?;
     }
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::estate(&arguments.paths, verbosity(common))?;
     know_devices(&estate, &arguments.device)?;
     let mut sheet = match &arguments.from {
         From::Outside => of_outside(&estate),
         place => {
             let services = &estate.views().services;
-            let exposure = from(&Ground::of(&estate), services, place, None)?;
+            let exposure = from(&NetworkModel::of(&estate), services, place, None)?;
             sheet(&estate, services, &exposure, &name(place))
         }
     };

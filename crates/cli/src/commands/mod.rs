@@ -3,6 +3,7 @@
 mod accept;
 mod addresses;
 mod audit;
+mod baseline;
 mod checks;
 mod compare;
 mod completions;
@@ -19,7 +20,6 @@ mod services;
 mod sheet;
 mod survey;
 mod tunnels;
-mod yardstick;
 
 use crate::args::{Arguments, Command};
 use std::process::ExitCode;
@@ -44,7 +44,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<ExitCode> {
         Command::Accept(accept) => accept::run(accept),
         Command::Compare(compare) => compare::run(compare, &arguments.common),
         Command::Scrub(scrub) => scrub::run(scrub, &arguments.common),
-        Command::Yardstick(yardstick) => yardstick::run(yardstick, &arguments.common),
+        Command::Baseline(baseline) => baseline::run(baseline, &arguments.common),
         Command::Phrasebook(book) => phrasebook::run(book),
         Command::Sheet(sheet) => sheet::run(sheet, &arguments.common),
         Command::Checks { id } => checks::run(id.as_deref()),

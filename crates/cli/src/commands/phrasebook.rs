@@ -9,7 +9,7 @@ use std::process::ExitCode;
 use trevlin_model::Export;
 use trevlin_model::secret::Masker;
 use trevlin_readers::{Phrasebook, Took, Tried, phrasebook_guide};
-use trevlin_render::neutral;
+use trevlin_render::sanitize;
 use unicode_width::UnicodeWidthStr;
 
 /// Runs the command.
@@ -33,7 +33,7 @@ fn checked(path: &Path) -> anyhow::Result<ExitCode> {
     context::print(|out| {
         for note in &notes {
             let line = export.line_of(note.origin.start);
-            writeln!(out, "{}:{line}: {}", path.display(), neutral(&note.text))?;
+            writeln!(out, "{}:{line}: {}", path.display(), sanitize(&note.text))?;
         }
         match notes.len() {
             0 => writeln!(out, "{}: nothing is wrong", path.display()),
@@ -128,13 +128,13 @@ fn lines(
     )?;
     for note in &tried.notes {
         let line = export.line_of(note.origin.start);
-        writeln!(out, "{line:>5} the sheet that comes out: {}", neutral(&masker.mask(&note.text)))?;
+        writeln!(out, "{line:>5} the sheet that comes out: {}", sanitize(&masker.mask(&note.text)))?;
     }
     Ok(())
 }
 
 fn cut(text: &str, width: usize) -> String {
-    let clean = neutral(text);
+    let clean = sanitize(text);
     if clean.width() <= width {
         return clean.into_owned();
     }

@@ -1,13 +1,13 @@
 //! The reach command.
 
 use crate::args::{self, Common, Format};
-use crate::context::{print, telling, width};
+use crate::context::{print, verbosity, width};
 use crate::{load, messages};
 use anyhow::{Context, bail};
 use std::path::Path;
 use std::process::ExitCode;
 use trevlin_audit::exposure::{self, all_services};
-use trevlin_audit::reachability::{From, Ground, Question, Reached, To, Verdict, reach, reach_all};
+use trevlin_audit::reachability::{From, NetworkModel, Question, ReachResult, To, Verdict, reach, reach_all};
 use trevlin_audit::tables::{self, intents as intent_rows};
 use trevlin_audit::{Analyses, IntentVerdict};
 use trevlin_render::FlowAnswer;
@@ -20,7 +20,7 @@ pub(crate) fn run(arguments: &args::Reach, common: &Common) -> anyhow::Result<Ex
     if let Some(file) = &arguments.flows {
         return all(arguments, file, common);
     }
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::estate(&arguments.paths, verbosity(common))?;
     if arguments.intents {
         return intents(&estate, arguments);
     }
@@ -48,7 +48,7 @@ fn everything(estate: &Analyses, arguments: &args::Reach, from: &From) -> anyhow
         bail!("what lies outside is in no export; ask for one connection with --proto and --port");
     }
     let services = all_services(estate);
-    let ground = Ground::of(estate);
+    let ground = NetworkModel::of(estate);
     let exposure = exposure::from(&ground, &services, from, to.as_ref())?;
     let sheet = tables::exposure::sheet(estate, &services, &exposure, &crate::commands::exposure::name(from));
     match arguments.format {
@@ -84,7 +84,7 @@ struct Row {
 
 fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<ExitCode> {
     let rows = rows(file)?;
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::estate(&arguments.paths, verbosity(common))?;
     let questions: Vec<Question> =
         rows.iter().filter_map(|row| row.question.as_ref().ok()).cloned().collect();
     let mut told = reach_all(&estate, &questions).into_iter();
@@ -95,7 +95,7 @@ fn all(arguments: &args::Reach, file: &Path, common: &Common) -> anyhow::Result<
         let (reached, reason) = match answer {
             Ok(reached) => (reached, None),
             Err(why) => (
-                Reached {
+                ReachResult {
                     verdict: Verdict::Depends,
                     delivered_to: None,
                     steps: Vec::new(),

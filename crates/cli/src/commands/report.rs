@@ -2,7 +2,7 @@
 
 use crate::args::{self, Common, ReportFormat};
 use crate::commands::exposure::of_outside;
-use crate::context::{bytes_of, leave, print, telling, yardstick};
+use crate::context::{baseline, bytes_of, leave, print, verbosity};
 use crate::progress::Progress;
 use crate::{load, output};
 use anyhow::{Context, bail};
@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use tracing::debug_span;
 use trevlin_audit::tables::exposure::ExposureSheet;
-use trevlin_audit::{Analyses, Outcome, Yardstick, YardstickRow, audit, logins, tables};
+use trevlin_audit::{Analyses, Baseline, BaselineRow, Outcome, audit, logins, tables};
 use trevlin_render::{Csv, Json, Oscal, Renderer, Report, Sarif, html, markdown_report};
 
 impl ReportFormat {
@@ -51,14 +51,14 @@ pub(crate) fn run(arguments: &args::Report, common: &Common) -> anyhow::Result<E
             may_write(file, arguments)?;
         }
     }
-    let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
-    let yardstick = yardstick(&estate, &arguments.judging);
-    let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), telling(common));
-    let outcome = audit(&estate, &yardstick);
+    let estate = load::judged(&arguments.paths, verbosity(common), &arguments.judging)?;
+    let baseline = baseline(&estate, &arguments.judging);
+    let progress = Progress::judging(estate.exports.len(), || bytes_of(&estate), verbosity(common));
+    let outcome = audit(&estate, &baseline);
     drop(progress);
     let title = title(&estate, &arguments.paths);
     // Made once, where a form asks for them.
-    let sheets = LazyCell::new(|| Sheets::of(&estate, &yardstick, &outcome));
+    let sheets = LazyCell::new(|| Sheets::of(&estate, &baseline, &outcome));
     for (format, file) in &targets {
         let mut bytes = Vec::new();
         let _timed = debug_span!("writing", format = format.file()).entered();
@@ -147,22 +147,22 @@ fn timed<T>(table: &'static str, make: impl FnOnce() -> T) -> T {
 
 /// What people read beside the findings; programs have commands of their own for it.
 struct Sheets {
-    logins: Vec<logins::Access>,
+    logins: Vec<logins::LoginPath>,
     tunnels: Vec<tables::tunnels::TunnelRow>,
     services: Vec<tables::services::ServedRow>,
     rules: tables::rules::RulesSheet,
     exposure: Option<ExposureSheet>,
     plan: tables::addresses::Sheet,
-    yardstick: Vec<YardstickRow>,
+    baseline: Vec<BaselineRow>,
 }
 
 impl Sheets {
-    fn of(estate: &Analyses, yardstick: &Yardstick, outcome: &Outcome) -> Self {
+    fn of(estate: &Analyses, baseline: &Baseline, outcome: &Outcome) -> Self {
         // Each table is made by one core, and they are about as large as each other.
         let ((rules, plan), ((logins, tunnels), (services, exposure))) = rayon::join(
             || {
                 rayon::join(
-                    || timed("rules", || tables::rules::sheet(estate, &[], yardstick.as_of)),
+                    || timed("rules", || tables::rules::sheet(estate, &[], baseline.as_of)),
                     || timed("addresses", || tables::addresses::sheet(estate, None)),
                 )
             },
@@ -170,7 +170,7 @@ impl Sheets {
                 rayon::join(
                     || {
                         let logins = timed("logins", || logins::logins(estate));
-                        (logins, timed("tunnels", || tables::tunnels::tunnels(estate, yardstick, outcome)))
+                        (logins, timed("tunnels", || tables::tunnels::tunnels(estate, baseline, outcome)))
                     },
                     || {
                         let services = timed("services", || tables::services::sheet(estate, &[]));
@@ -179,8 +179,8 @@ impl Sheets {
                 )
             },
         );
-        let (exposure, yardstick) = (Some(exposure), estate.yardstick_rows());
-        Self { logins, tunnels, services, rules, exposure, plan, yardstick }
+        let (exposure, baseline) = (Some(exposure), estate.baseline_rows());
+        Self { logins, tunnels, services, rules, exposure, plan, baseline }
     }
 
     fn report<'a>(&'a self, title: &'a str, outcome: &'a Outcome) -> Report<'a> {
@@ -193,7 +193,7 @@ impl Sheets {
             rules: &self.rules,
             exposure: self.exposure.as_ref(),
             plan: &self.plan,
-            yardstick: &self.yardstick,
+            baseline: &self.baseline,
         }
     }
 }

@@ -1,13 +1,13 @@
 //! `trevlin rules`: packet filters, rule by rule.
 
 use crate::args::{self, TableFormat};
-use crate::context::{know_devices, print, telling, today, width};
+use crate::context::{know_devices, print, today, verbosity, width};
 use crate::load;
 use std::process::ExitCode;
 use trevlin_audit::tables;
 
 pub(crate) fn run(arguments: &args::Rules, common: &args::Common) -> anyhow::Result<ExitCode> {
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::estate(&arguments.paths, verbosity(common))?;
     know_devices(&estate, &arguments.device)?;
     let sheet = tables::rules::sheet(&estate, &arguments.device, arguments.as_of.unwrap_or_else(today));
     match arguments.format {

@@ -1,7 +1,7 @@
 //! The scrub command.
 
 use crate::args::{self, Common};
-use crate::context::{print, telling};
+use crate::context::{print, verbosity};
 use crate::load::{self, Copied};
 use crate::output::{self, NewFolder};
 use anyhow::{Context, bail};
@@ -15,7 +15,7 @@ use trevlin_audit::{Estate, people_and_devices};
 use trevlin_model::LineClass;
 use trevlin_model::secret::{ScrubKey, Scrubber};
 use trevlin_readers::scrub::{AddressMap, NameMap, comment, suspects};
-use trevlin_render::neutral;
+use trevlin_render::sanitize;
 
 /// Words that mean the same in every format, so that a device or a person of that name keeps it.
 const COMMON: [&str; 34] = [
@@ -65,7 +65,7 @@ const SHOWN: usize = 40;
 pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<ExitCode> {
     may_write(arguments)?;
     let (key, known) = key(arguments.key.as_deref())?;
-    let copied = load::to_copy(&arguments.paths, telling(common))?;
+    let copied = load::to_copy(&arguments.paths, verbosity(common))?;
     let work = Work::new(&copied, key, arguments);
     let mut told = Told::default();
     let mut paths = Paths::default();
@@ -96,7 +96,7 @@ pub(crate) fn run(arguments: &args::Scrub, common: &Common) -> anyhow::Result<Ex
             };
             let line = work.rest(&line);
             if unknown && !line.trim().is_empty() {
-                told.doubtful.push(format!("{}:{number}: {}", work.rest(path), neutral(line.trim())));
+                told.doubtful.push(format!("{}:{number}: {}", work.rest(path), sanitize(line.trim())));
             }
             out.push_str(&line);
         }
@@ -265,7 +265,7 @@ impl Work {
     fn path(&self, path: &str) -> anyhow::Result<PathBuf> {
         let mapped = PathBuf::from(self.rest(path).trim_start_matches('/'));
         if mapped.components().any(|part| !matches!(part, Component::Normal(_) | Component::CurDir)) {
-            bail!("{} leads out of its folder", neutral(path));
+            bail!("{} leads out of its folder", sanitize(path));
         }
         Ok(mapped)
     }
@@ -385,7 +385,7 @@ impl Told {
             let shown = if all { lines.len() } else { SHOWN.min(lines.len()) };
             writeln!(out, "\n{title}:")?;
             for line in &lines[..shown] {
-                writeln!(out, "  {}", neutral(line))?;
+                writeln!(out, "  {}", sanitize(line))?;
             }
             if shown < lines.len() {
                 writeln!(out, "  and {} more (-v lists them)", lines.len() - shown)?;

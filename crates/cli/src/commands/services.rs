@@ -1,13 +1,13 @@
 //! `trevlin services`: what each device serves.
 
 use crate::args::{self, Format};
-use crate::context::{know_devices, print, telling, width};
+use crate::context::{know_devices, print, verbosity, width};
 use crate::load;
 use std::process::ExitCode;
 use trevlin_audit::tables;
 
 pub(crate) fn run(arguments: &args::Services, common: &args::Common) -> anyhow::Result<ExitCode> {
-    let estate = load::estate(&arguments.paths, telling(common))?;
+    let estate = load::estate(&arguments.paths, verbosity(common))?;
     know_devices(&estate, &arguments.device)?;
     let rows = tables::services::sheet(&estate, &arguments.device);
     match arguments.format {

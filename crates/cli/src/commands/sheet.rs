@@ -1,17 +1,17 @@
 //! `trevlin sheet`.
 
 use crate::args::{self, Common};
-use crate::telling::Telling;
+use crate::verbosity::Verbosity;
 use crate::{context, load};
 use anyhow::bail;
 use std::io;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
-use trevlin_audit::{Analyses, Yardstick, audit};
+use trevlin_audit::{Analyses, Baseline, audit};
 use trevlin_model::{Device, Note, Origin};
 use trevlin_readers::{Head, check_sheet, sheet_guide, write_sheet};
-use trevlin_render::neutral;
+use trevlin_render::sanitize;
 
 /// Runs the command.
 ///
@@ -29,7 +29,7 @@ pub(crate) fn run(sheet: &args::Sheet, common: &Common) -> anyhow::Result<ExitCo
 }
 
 fn shown(arguments: &args::SheetShow, common: &Common) -> anyhow::Result<ExitCode> {
-    let estate = load::estate(&arguments.paths, context::telling(common))?;
+    let estate = load::estate(&arguments.paths, context::verbosity(common))?;
     let device = chosen(&estate, arguments.device.as_deref())?;
     let text = written(&estate, device);
     context::print(|out| out.write_all(text.as_bytes()))?;
@@ -56,11 +56,11 @@ fn checked(file: &Path) -> anyhow::Result<ExitCode> {
         };
         let placed = |notes: &[Note]| -> Vec<String> {
             let line =
-                |note: &Note| format!("{:>4} {}", export.line_of(note.origin.start), neutral(&note.text));
+                |note: &Note| format!("{:>4} {}", export.line_of(note.origin.start), sanitize(&note.text));
             notes.iter().map(line).collect()
         };
         let listed = |all: &[String]| -> Vec<String> {
-            all.iter().map(|one| format!("   - {}", neutral(one))).collect()
+            all.iter().map(|one| format!("   - {}", sanitize(one))).collect()
         };
         chapter("CANNOT BE READ, by line", &placed(&report.unread))?;
         chapter("CONTRADICTS ITSELF, by line", &placed(&report.contradictions))?;
@@ -85,9 +85,9 @@ fn counted(number: usize, one: &str, many: &str) -> String {
 
 /// What an audit of the sheet alone would leave open, each question once.
 fn questions(file: &Path) -> Vec<String> {
-    let Ok(estate) = load::estate(&[file.to_owned()], Telling::Nothing) else { return Vec::new() };
+    let Ok(estate) = load::estate(&[file.to_owned()], Verbosity::Nothing) else { return Vec::new() };
     // No question depends on the day.
-    let outcome = audit(&estate, &Yardstick::on(jiff::civil::Date::constant(2000, 1, 1)));
+    let outcome = audit(&estate, &Baseline::on(jiff::civil::Date::constant(2000, 1, 1)));
     let mut asked: Vec<Arc<str>> = Vec::new();
     for question in outcome.open_questions {
         if !asked.contains(&question.question) {

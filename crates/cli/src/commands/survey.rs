@@ -1,7 +1,7 @@
 //! The survey command.
 
 use crate::args::{self, Common, Format};
-use crate::context::{print, telling, today, width};
+use crate::context::{print, today, verbosity, width};
 use crate::{load, output};
 use anyhow::{Context, bail};
 use std::fmt::Write as _;
@@ -19,8 +19,8 @@ use trevlin_render::{survey_json, survey_text};
 /// When nothing can be read, or the estate file is there already or cannot be written.
 pub(crate) fn run(arguments: &args::Survey, common: &Common) -> anyhow::Result<ExitCode> {
     let at = if arguments.write { Some(target(arguments)?) } else { None };
-    let estate = load::estate(&arguments.paths, telling(common))?;
-    let mut found = survey(&estate, &audit(&estate, &estate.yardstick(today())));
+    let estate = load::estate(&arguments.paths, verbosity(common))?;
+    let mut found = survey(&estate, &audit(&estate, &estate.baseline(today())));
     // Who is read through a sheet or a phrasebook has no commands to run.
     let own_words = |format: &str| {
         format == "sheet" || trevlin_readers::READERS.iter().all(|reader| reader.name != format)

@@ -1,21 +1,21 @@
 //! `trevlin tunnels`: every tunnel, and what the checks say of it.
 
 use crate::args::{self, Format};
-use crate::context::{know_devices, print, telling, width, yardstick};
+use crate::context::{baseline, know_devices, print, verbosity, width};
 use crate::load;
 use anyhow::bail;
 use std::process::ExitCode;
 use trevlin_audit::{audit_areas, tables};
 
 pub(crate) fn run(arguments: &args::Tunnels, common: &args::Common) -> anyhow::Result<ExitCode> {
-    let estate = load::judged(&arguments.paths, telling(common), &arguments.judging)?;
+    let estate = load::judged(&arguments.paths, verbosity(common), &arguments.judging)?;
     know_devices(&estate, &arguments.device)?;
     let mut rows = {
-        let yardstick = yardstick(&estate, &arguments.judging);
+        let baseline = baseline(&estate, &arguments.judging);
         tables::tunnels::tunnels(
             &estate,
-            &yardstick,
-            &audit_areas(&estate, &yardstick, &tables::tunnels::AREAS),
+            &baseline,
+            &audit_areas(&estate, &baseline, &tables::tunnels::AREAS),
         )
     };
     rows.retain(|row| arguments.device.is_empty() || arguments.device.contains(&row.device));

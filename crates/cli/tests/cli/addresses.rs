@@ -28,7 +28,7 @@ fn the_text_is_as_it_was() {
 #[test]
 fn overlaps_name_both_lines_in_one_sentence() {
     let document = json(&[]);
-    let claims = document["claims"].as_array().unwrap();
+    let allocations = document["claims"].as_array().unwrap();
     let overlaps = document["overlaps"].as_array().unwrap();
     assert!(overlaps.len() > 5);
     let mut across = 0;
@@ -38,7 +38,7 @@ fn overlaps_name_both_lines_in_one_sentence() {
             .as_array()
             .unwrap()
             .iter()
-            .map(|row| &claims[row.as_u64().unwrap() as usize])
+            .map(|row| &allocations[row.as_u64().unwrap() as usize])
             .collect();
         for row in &rows {
             let place = format!("{}:{}", row["path"].as_str().unwrap(), row["line"]);
@@ -51,7 +51,7 @@ fn overlaps_name_both_lines_in_one_sentence() {
     }
     assert!(across > 1, "some overlaps show only across devices");
     assert_eq!(document["mistyped"].as_array().unwrap().len(), 2);
-    assert!(claims.iter().any(|row| row["foreign"] == true));
+    assert!(allocations.iter().any(|row| row["foreign"] == true));
 }
 
 #[test]
@@ -69,12 +69,12 @@ fn around_an_address() {
 
 #[test]
 fn free_networks_collide_with_nothing() {
-    let claims = json(&[]);
+    let allocations = json(&[]);
     let free = json(&["--free", "200"]);
     let free: Vec<ipnet::IpNet> =
         free["free"].as_array().unwrap().iter().map(|net| net.as_str().unwrap().parse().unwrap()).collect();
     assert_eq!(free.len(), 5);
-    for row in claims["claims"].as_array().unwrap() {
+    for row in allocations["claims"].as_array().unwrap() {
         let end = |key: &str| row[key].as_str().unwrap().parse::<IpAddr>().unwrap();
         for net in &free {
             assert!(end("last") < net.network() || net.broadcast() < end("first"), "{row} {net}");

@@ -73,7 +73,7 @@ fn traps() {
         (
             "PPTP in comments",
             &[("d/etc/pptpd.conf", "#option /o\n# remoteip 10.4.0.9-20\n")][..],
-            "tunnels/pptp-answers",
+            "tunnels/pptp",
         ),
         (
             "a list used only for translation",
@@ -107,7 +107,7 @@ fn traps() {
         (
             "a later line overrides",
             &[("d/s.conf", &format!("{SERVER}verify-client-cert require\n"))],
-            "logins/client-certificate-not-asked",
+            "logins/client-certificate-not-required",
         ),
         (
             "the first line wins",
@@ -230,7 +230,7 @@ fn mistakes_are_met_with_a_suggestion() {
         (&["audit", at, "--device", "harbor-edge"][..], "Did you mean harbour-edge?"),
         (&["audit", at, "--area", "login"], "did you mean logins?"),
         (&["audit", at, "--fail-on", "hihg"], "did you mean high?"),
-        (&["checks", "tunnels/pptp-answer"], "Did you mean tunnels/pptp-answers?"),
+        (&["checks", "tunnels/pptp-answer"], "Did you mean tunnels/pptp?"),
     ] {
         let (_, err, _) = run(arguments);
         assert!(err.contains(part), "{arguments:?}: {err}");

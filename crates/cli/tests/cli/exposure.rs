@@ -105,7 +105,7 @@ fn traps_expose_nothing() {
     let some = forward.replace("-i eth0", "-i eth0 -s 198.51.100.44");
     let json = sheet(small(&some, through, &socket("0.0.0.0", 443), &[]).path(), &[]);
     assert_eq!(
-        (&json["reached"][0]["standing"], &json["reached"][0]["sources"][0]),
+        (&json["reached"][0]["protection"], &json["reached"][0]["sources"][0]),
         (&"limited".into(), &"198.51.100.44".into())
     );
 }

@@ -489,7 +489,7 @@ fn no_output_holds_any_of_two_hundred_secrets() {
         &["questions", at],
         &["survey", at],
         &["survey", at, "--format", "json"],
-        &["yardstick", at],
+        &["baseline", at],
         &["compare", at, at, "--all"],
         &["compare", at, at, "--format", "json"],
         &["compare", at, at, "--format", "markdown"],

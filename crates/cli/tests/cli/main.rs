@@ -5,6 +5,7 @@
 mod addresses;
 mod archives;
 mod audit;
+mod baselines;
 mod canaries;
 mod common;
 mod compare;
@@ -28,4 +29,3 @@ mod services;
 mod sheets;
 mod survey;
 mod tunnels;
-mod yardsticks;

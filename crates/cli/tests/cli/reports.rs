@@ -186,7 +186,7 @@ fn what_is_accepted_does_not_fail_a_run() {
     let checks: std::collections::BTreeSet<&str> =
         audit["findings"].as_array().unwrap().iter().map(|one| one["check"].as_str().unwrap()).collect();
     let all: String =
-        checks.iter().map(|check| entry(check)).collect::<String>() + &entry("rules/every-service");
+        checks.iter().map(|check| entry(check)).collect::<String>() + &entry("rules/any-service");
     let accepted = folder(&[("box/etc/pptpd.conf", pptp), ("trevlin.toml", &all)]);
     for (folder, code) in [(&plain, 1), (&accepted, 0)] {
         assert_eq!(run(&["audit", &text(folder.path()), "--fail-on", "info"]).2, code);
@@ -196,7 +196,7 @@ fn what_is_accepted_does_not_fail_a_run() {
     let entries = audit["acceptances"].as_array().unwrap();
     assert_eq!(entries.iter().filter(|one| one["findings"] == 0).count(), 1);
     let (shown, _, _) = run(&["audit", &text(accepted.path())]);
-    assert!(shown.contains("rules/every-service on box fits no finding"), "{shown}");
+    assert!(shown.contains("rules/any-service on box fits no finding"), "{shown}");
 }
 
 #[test]

@@ -97,6 +97,6 @@ fn links_say_what_is_enabled_and_what_is_masked() {
     let audit = json(files.path(), &[]);
     let found = audit["findings"].as_array().unwrap();
     assert!(found.iter().all(|one| one["check"] != "exposure/directory-listing"));
-    let share = found.iter().find(|one| one["check"] == "logins/files-without-login").unwrap();
+    let share = found.iter().find(|one| one["check"] == "logins/share-unauthenticated").unwrap();
     assert_eq!(share["severity"], "low");
 }

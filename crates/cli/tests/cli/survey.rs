@@ -86,17 +86,17 @@ fn an_answer_settles_a_question() {
         let all = outcome["open_questions"].as_array().unwrap();
         all.iter().filter(|one| one["check"] == check).count()
     };
-    assert_eq!(open(&asked, "exposure/outside-unfiltered"), 1);
+    assert_eq!(open(&asked, "exposure/no-input-filter"), 1);
     let answer = |right: bool, device: &str| {
         format!(
-            "[[answer]]\ncheck = \"exposure/outside-unfiltered\"\ndevice = \"{device}\"\nanswer = \"it follows `nobody` | <b>, not sesame\"\n\
+            "[[answer]]\ncheck = \"exposure/no-input-filter\"\ndevice = \"{device}\"\nanswer = \"it follows `nobody` | <b>, not sesame\"\n\
              right = {right}\nby = \"Oda Lind\"\non = 2026-11-20\n"
         )
     };
     let file = estate.path().join("trevlin.toml");
     fs::write(&file, answer(true, "edge")).unwrap();
     let settled = json(estate.path(), &[]);
-    assert_eq!(open(&settled, "exposure/outside-unfiltered"), 0);
+    assert_eq!(open(&settled, "exposure/no-input-filter"), 0);
     assert_eq!(settled["summary"], asked["summary"]);
     assert_eq!(
         (&settled["answers"][0]["by"], &settled["answers"][0]["on"]),
@@ -114,14 +114,14 @@ fn an_answer_settles_a_question() {
     // It may be limited to what a question is about, by its name.
     for (about, left) in [("eth0", 0), ("ip-addr.json", 0), ("eth7", 1)] {
         fs::write(&file, answer(true, "edge") + &format!("about = \"{about}\"\n")).unwrap();
-        assert_eq!(open(&json(estate.path(), &[]), "exposure/outside-unfiltered"), left, "{about}");
+        assert_eq!(open(&json(estate.path(), &[]), "exposure/no-input-filter"), left, "{about}");
     }
 
     // What is not as it should be is a finding, which the answer proves.
     fs::write(&file, answer(false, "edge")).unwrap();
     let wrong = json(estate.path(), &[]);
     let all = wrong["findings"].as_array().unwrap();
-    let one = all.iter().find(|one| one["check"] == "exposure/outside-unfiltered").unwrap();
+    let one = all.iter().find(|one| one["check"] == "exposure/no-input-filter").unwrap();
     let last = one["evidence"].as_array().unwrap().last().unwrap();
     assert_eq!(
         (&one["device"], &last["path"], &last["line"]),
@@ -132,10 +132,7 @@ fn an_answer_settles_a_question() {
 
     fs::write(&file, answer(true, "gate")).unwrap();
     let (out, _, _) = run(&["audit", &path(&estate)]);
-    assert!(
-        out.contains("line 1: exposure/outside-unfiltered on gate asks nothing that this answers"),
-        "{out}"
-    );
+    assert!(out.contains("line 1: exposure/no-input-filter on gate asks nothing that this answers"), "{out}");
 }
 
 #[test]

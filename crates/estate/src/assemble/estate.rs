@@ -1,6 +1,6 @@
 //! The estate: devices, with their exports and what the estate file says of them.
 
-use crate::baseline::Scales;
+use crate::baseline::DeviceBaselines;
 use crate::config::{Accept, GivenAnswer, Intent, InterfacePair, Wanted};
 use ipnet::IpNet;
 use rayon::prelude::*;
@@ -83,8 +83,8 @@ pub struct Estate {
     /// Whom to ask about a device, by its name.
     pub contacts: BTreeMap<String, String>,
     /// What the estate file says of thresholds of devices and places that there are none of.
-    pub yardsticks_of_nobody: Vec<String>,
-    pub(crate) scales: Arc<Scales>,
+    pub baselines_of_nobody: Vec<String>,
+    pub(crate) device_baselines: Arc<DeviceBaselines>,
     /// What pppd is told for each dial-in tunnel, by device and tunnel.
     pub(crate) dial_in: BTreeMap<(usize, usize), DialIn>,
     /// Interfaces that face the outside, by device.

@@ -11,7 +11,7 @@ pub use dial_in::DialIn;
 pub use estate::{DeviceFile, DeviceId, Estate, ExportRecord, LeftOutFile};
 pub use outside::{OutsideInterface, OutsideReason};
 
-use crate::baseline::{Yardstick, YardstickRow};
+use crate::baseline::{Baseline, BaselineRow};
 use crate::config::ValidEstateFile;
 use jiff::civil::Date;
 use rayon::prelude::*;
@@ -97,8 +97,8 @@ impl Estate {
         let whose = by_name
             .iter()
             .map(|(device, folder)| (folder.as_str(), device.name.as_str(), device.site.as_deref()));
-        let scales = Arc::new(file.yardstick.scales(whose.clone()));
-        let yardsticks_of_nobody = file.yardstick.of_nobody(whose);
+        let device_baselines = Arc::new(file.baseline.device_baselines(whose.clone()));
+        let baselines_of_nobody = file.baseline.of_nobody(whose);
         let devices: Vec<Device> = by_name.into_iter().map(|(device, _)| device).collect();
         let places: Vec<_> =
             devices.iter().flat_map(|device| device.facts.masked_places.iter().copied()).collect();
@@ -117,8 +117,8 @@ impl Estate {
             limits,
             answers: file.answers.clone(),
             contacts,
-            scales,
-            yardsticks_of_nobody,
+            device_baselines,
+            baselines_of_nobody,
             dial_in: BTreeMap::new(),
             outside: Vec::new(),
             by_address: BTreeMap::new(),
@@ -168,14 +168,14 @@ impl Estate {
 
     /// What its checks judge by on a date.
     #[must_use]
-    pub fn yardstick(&self, as_of: Date) -> Yardstick {
-        Yardstick::new(as_of, Arc::clone(&self.scales))
+    pub fn baseline(&self, as_of: Date) -> Baseline {
+        Baseline::new(as_of, Arc::clone(&self.device_baselines))
     }
 
     /// The thresholds in force, then for each device those that differ there.
     #[must_use]
-    pub fn yardstick_rows(&self) -> Vec<YardstickRow> {
-        self.scales.rows(self.devices.iter().map(|device| device.name.as_str()))
+    pub fn baseline_rows(&self) -> Vec<BaselineRow> {
+        self.device_baselines.rows(self.devices.iter().map(|device| device.name.as_str()))
     }
 }
 

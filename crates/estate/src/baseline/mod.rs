@@ -2,7 +2,7 @@
 
 mod stated;
 
-pub use stated::{UnknownYardstick, YardstickFile, YardstickPart};
+pub use stated::{BaselineFile, BaselinePart, UnknownBaseline};
 
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
@@ -12,38 +12,38 @@ use trevlin_model::secret::Grade;
 
 /// What is judged by: thresholds for each device, and the date.
 #[derive(Debug, Clone)]
-pub struct Yardstick {
+pub struct Baseline {
     /// The date for which validity is judged.
     pub as_of: Date,
-    scales: Arc<Scales>,
+    device_baselines: Arc<DeviceBaselines>,
 }
 
 /// Thresholds of an estate.
 #[derive(Debug, Clone)]
-pub struct Scales {
+pub struct DeviceBaselines {
     /// What holds where nothing else is said.
-    pub base: Arc<Scale>,
+    pub base: Arc<DeviceBaseline>,
     /// What holds for each device of the estate; the base for those that there is none for.
-    pub devices: Vec<Arc<Scale>>,
+    pub devices: Vec<Arc<DeviceBaseline>>,
 }
 
-impl Default for Scales {
+impl Default for DeviceBaselines {
     fn default() -> Self {
-        Self { base: Arc::new(Scale::ready_made(&READY_MADE.yardstick[0])), devices: Vec::new() }
+        Self { base: Arc::new(DeviceBaseline::ready_made(&READY_MADE.baseline[0])), devices: Vec::new() }
     }
 }
 
 /// Thresholds with where each comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Scale {
-    marks: Marks,
+pub struct DeviceBaseline {
+    thresholds: Thresholds,
     /// By key.
     from: BTreeMap<&'static str, String>,
 }
 
-/// The thresholds. `tables/yardsticks.toml` holds their values, with whose figures they are.
+/// The thresholds. `tables/baselines.toml` holds their values, with whose figures they are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Marks {
+pub struct Thresholds {
     /// A login password below this grade is weak.
     pub login_password_grade: Grade,
     /// A login password of fewer characters is weak whatever its grade.
@@ -73,7 +73,7 @@ pub struct Marks {
     /// An export of files to a network with more addresses is wide.
     pub export_addresses: u64,
     /// A pool with room for so many callers is looked at.
-    pub pool_callers: u64,
+    pub pool_clients: u64,
     /// So many times the callers' need is far more than they need.
     pub pool_times_need: u64,
     /// So many ports are as good as all of them.
@@ -92,10 +92,10 @@ enum Slot<'a> {
 struct Mark {
     key: &'static str,
     about: &'static str,
-    slot: fn(&mut Marks) -> Slot<'_>,
+    slot: fn(&mut Thresholds) -> Slot<'_>,
 }
 
-const fn mark(key: &'static str, about: &'static str, slot: fn(&mut Marks) -> Slot<'_>) -> Mark {
+const fn mark(key: &'static str, about: &'static str, slot: fn(&mut Thresholds) -> Slot<'_>) -> Mark {
     Mark { key, about, slot }
 }
 
@@ -137,8 +137,8 @@ const MARKS: [Mark; 17] = [
     mark("export_addresses", "largest network that files are exported to", |all| {
         Slot::Count(&mut all.export_addresses, 1, "addresses")
     }),
-    mark("pool_callers", "a pool with room for so many is looked at", |all| {
-        Slot::Count(&mut all.pool_callers, 1, "callers")
+    mark("pool_clients", "a pool with room for so many is looked at", |all| {
+        Slot::Count(&mut all.pool_clients, 1, "callers")
     }),
     mark("pool_times_need", "so many times the need is far more", |all| {
         Slot::Count(&mut all.pool_times_need, 1, "times")
@@ -148,14 +148,14 @@ const MARKS: [Mark; 17] = [
     }),
 ];
 
-/// A yardstick that comes with the program, for a purpose.
+/// A baseline that comes with the program, for a purpose.
 #[derive(Debug, Deserialize)]
 pub struct ReadyMade {
     /// How it is named in the estate file.
     pub name: String,
     /// What it is for.
     pub purpose: String,
-    marks: BTreeMap<String, Figure>,
+    thresholds: BTreeMap<String, Figure>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -167,20 +167,20 @@ struct Figure {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct ReadyMadeTable {
-    yardstick: Vec<ReadyMade>,
+    baseline: Vec<ReadyMade>,
 }
 
-trevlin_model::table! { static READY_MADE: ReadyMadeTable = "../../tables/yardsticks.toml"; }
+trevlin_model::table! { static READY_MADE: ReadyMadeTable = "../../tables/baselines.toml"; }
 
-/// The yardsticks that come with the program; the first one holds unless another is named.
+/// The baselines that come with the program; the first one holds unless another is named.
 #[must_use]
 pub fn ready_made() -> &'static [ReadyMade] {
-    &READY_MADE.yardstick
+    &READY_MADE.baseline
 }
 
 /// A threshold as outputs show it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct YardstickRow {
+pub struct BaselineRow {
     /// Its key in the estate file.
     pub key: &'static str,
     /// What it is about.
@@ -194,52 +194,57 @@ pub struct YardstickRow {
     pub device: Option<String>,
 }
 
-impl Yardstick {
+impl Baseline {
     /// The thresholds that hold where no estate file says anything, for a date.
     #[must_use]
     pub fn on(as_of: Date) -> Self {
-        Self { as_of, scales: Arc::default() }
+        Self { as_of, device_baselines: Arc::default() }
     }
 
     /// The thresholds of an estate.
-    pub fn new(as_of: Date, scales: Arc<Scales>) -> Self {
-        Self { as_of, scales }
+    pub fn new(as_of: Date, device_baselines: Arc<DeviceBaselines>) -> Self {
+        Self { as_of, device_baselines }
     }
 
     /// The thresholds for a device, by its number in the estate.
     #[must_use]
-    pub fn at(&self, device: usize) -> &Marks {
-        &self.scales.devices.get(device).unwrap_or(&self.scales.base).marks
+    pub fn at(&self, device: usize) -> &Thresholds {
+        &self.device_baselines.devices.get(device).unwrap_or(&self.device_baselines.base).thresholds
     }
 }
 
-impl Scales {
+impl DeviceBaselines {
     /// Every threshold of the estate, then for each device, by its number, those that differ there.
-    pub fn rows<'a>(&self, names: impl Iterator<Item = &'a str>) -> Vec<YardstickRow> {
+    pub fn rows<'a>(&self, names: impl Iterator<Item = &'a str>) -> Vec<BaselineRow> {
         let base = &self.base;
-        let mut rows: Vec<YardstickRow> = MARKS.iter().map(|mark| row(mark, base, None)).collect();
-        for (name, scale) in names.zip(&self.devices).filter(|(_, scale)| !Arc::ptr_eq(scale, base)) {
-            let differs = |mark: &&Mark| shown(mark, &scale.marks) != shown(mark, &base.marks);
-            rows.extend(MARKS.iter().filter(differs).map(|mark| row(mark, scale, Some(name.to_owned()))));
+        let mut rows: Vec<BaselineRow> = MARKS.iter().map(|mark| row(mark, base, None)).collect();
+        for (name, device_baseline) in
+            names.zip(&self.devices).filter(|(_, device_baseline)| !Arc::ptr_eq(device_baseline, base))
+        {
+            let differs =
+                |mark: &&Mark| shown(mark, &device_baseline.thresholds) != shown(mark, &base.thresholds);
+            rows.extend(
+                MARKS.iter().filter(differs).map(|mark| row(mark, device_baseline, Some(name.to_owned()))),
+            );
         }
         rows
     }
 }
 
-fn row(mark: &Mark, scale: &Scale, device: Option<String>) -> YardstickRow {
-    YardstickRow {
+fn row(mark: &Mark, device_baseline: &DeviceBaseline, device: Option<String>) -> BaselineRow {
+    BaselineRow {
         key: mark.key,
         about: mark.about,
-        value: shown(mark, &scale.marks),
-        source: scale.from.get(mark.key).cloned().unwrap_or_default(),
+        value: shown(mark, &device_baseline.thresholds),
+        source: device_baseline.from.get(mark.key).cloned().unwrap_or_default(),
         device,
     }
 }
 
 /// A value with its unit.
-fn shown(mark: &Mark, marks: &Marks) -> String {
-    let mut marks = *marks;
-    match (mark.slot)(&mut marks) {
+fn shown(mark: &Mark, thresholds: &Thresholds) -> String {
+    let mut thresholds = *thresholds;
+    match (mark.slot)(&mut thresholds) {
         Slot::Grade(grade) => grade.words().to_owned(),
         Slot::Count(count, _, unit) => format!("{count} {unit}"),
         Slot::Seconds(seconds) => span(*seconds),
@@ -261,8 +266,8 @@ fn span(seconds: u64) -> String {
 ///
 /// # Errors
 /// What was expected, when the value is of another kind.
-fn set(mark: &Mark, marks: &mut Marks, value: &toml::Value) -> Result<(), String> {
-    match (mark.slot)(marks) {
+fn set(mark: &Mark, thresholds: &mut Thresholds, value: &toml::Value) -> Result<(), String> {
+    match (mark.slot)(thresholds) {
         Slot::Grade(grade) => {
             let known = [Grade::Trivial, Grade::Weak, Grade::Middling, Grade::Good, Grade::Strong];
             let found = known.into_iter().find(|one| value.as_str() == Some(one.words()));
@@ -282,10 +287,10 @@ fn set(mark: &Mark, marks: &mut Marks, value: &toml::Value) -> Result<(), String
     Ok(())
 }
 
-impl Scale {
-    /// The yardstick of this name, on top of the first one.
+impl DeviceBaseline {
+    /// The baseline of this name, on top of the first one.
     pub fn ready_made(one: &ReadyMade) -> Self {
-        let nothing = Marks {
+        let nothing = Thresholds {
             login_password_grade: Grade::Trivial,
             login_password_length: 0,
             service_secret_grade: Grade::Trivial,
@@ -300,19 +305,20 @@ impl Scale {
             local_logins: 0,
             few_addresses: 0,
             export_addresses: 0,
-            pool_callers: 0,
+            pool_clients: 0,
             pool_times_need: 0,
             whole_ports: 0,
         };
-        let mut scale = Self { marks: nothing, from: BTreeMap::new() };
-        for base in [&READY_MADE.yardstick[0], one] {
-            for (mark, figure) in MARKS.iter().filter_map(|mark| Some((mark, base.marks.get(mark.key)?))) {
-                let taken = set(mark, &mut scale.marks, &figure.value);
+        let mut device_baseline = Self { thresholds: nothing, from: BTreeMap::new() };
+        for base in [&READY_MADE.baseline[0], one] {
+            for (mark, figure) in MARKS.iter().filter_map(|mark| Some((mark, base.thresholds.get(mark.key)?)))
+            {
+                let taken = set(mark, &mut device_baseline.thresholds, &figure.value);
                 debug_assert!(taken.is_ok(), "{}: {taken:?}", mark.key);
-                scale.from.insert(mark.key, format!("{}; {}", base.name, figure.from));
+                device_baseline.from.insert(mark.key, format!("{}; {}", base.name, figure.from));
             }
         }
-        scale
+        device_baseline
     }
 }
 
@@ -324,23 +330,23 @@ mod tests {
     fn ready_made_ones_hold_together() {
         let keys: Vec<&str> = MARKS.iter().map(|mark| mark.key).collect();
         for one in ready_made() {
-            for (key, figure) in &one.marks {
+            for (key, figure) in &one.thresholds {
                 let mark = MARKS.iter().find(|mark| mark.key == key).unwrap_or_else(|| panic!("{key}"));
-                let mut marks = Scale::ready_made(one).marks;
-                assert_eq!(set(mark, &mut marks, &figure.value), Ok(()), "{} of {}", key, one.name);
+                let mut thresholds = DeviceBaseline::ready_made(one).thresholds;
+                assert_eq!(set(mark, &mut thresholds, &figure.value), Ok(()), "{} of {}", key, one.name);
                 assert!(!figure.from.is_empty(), "{} of {}", key, one.name);
             }
         }
         let first = &ready_made()[0];
         assert_eq!(first.name, "default");
-        assert_eq!(keys.iter().filter(|key| first.marks.contains_key(**key)).count(), keys.len());
-        assert_eq!(Scale::ready_made(first).from.len(), keys.len());
+        assert_eq!(keys.iter().filter(|key| first.thresholds.contains_key(**key)).count(), keys.len());
+        assert_eq!(DeviceBaseline::ready_made(first).from.len(), keys.len());
     }
 
     #[test]
     fn strict_asks_for_more_and_a_legacy_site_for_less() {
-        let marks = |at: usize| Scale::ready_made(&ready_made()[at]).marks;
-        let (usual, strict, legacy) = (marks(0), marks(1), marks(2));
+        let thresholds = |at: usize| DeviceBaseline::ready_made(&ready_made()[at]).thresholds;
+        let (usual, strict, legacy) = (thresholds(0), thresholds(1), thresholds(2));
         assert!(strict.key_strength > usual.key_strength && usual.key_strength > legacy.key_strength);
         assert!(strict.ike_lifetime < usual.ike_lifetime && usual.ike_lifetime < legacy.ike_lifetime);
         assert!(strict.local_logins < usual.local_logins && usual.local_logins < legacy.local_logins);

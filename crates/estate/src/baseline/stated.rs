@@ -1,18 +1,18 @@
-//! The yardstick as the estate file states it.
+//! The baseline as the estate file states it.
 //!
 //! ```toml
-//! [yardstick]
+//! [baseline]
 //! base = "strict"                # a ready-made one; the default where left out
 //! local_logins = 5
 //!
-//! [yardstick.site.yard]          # for devices of a place
+//! [baseline.site.yard]          # for devices of a place
 //! base = "legacy-site"
 //!
-//! [yardstick.device.edge]        # for one device, by its folder or name
+//! [baseline.device.edge]        # for one device, by its folder or name
 //! key_strength = 128
 //! ```
 
-use crate::baseline::{MARKS, READY_MADE, ReadyMade, Scale, Scales, YardstickRow, set};
+use crate::baseline::{BaselineRow, DeviceBaseline, DeviceBaselines, MARKS, READY_MADE, ReadyMade, set};
 use crate::config::EstateFileError;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -20,18 +20,18 @@ use toml::de::{DeTable, DeValue};
 
 /// What the estate file says of thresholds.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct YardstickFile {
+pub struct BaselineFile {
     /// For the whole estate.
-    pub estate: YardstickPart,
+    pub estate: BaselinePart,
     /// For the devices of a place, by its name.
-    pub sites: BTreeMap<String, YardstickPart>,
+    pub sites: BTreeMap<String, BaselinePart>,
     /// For a device, by its folder or name.
-    pub devices: BTreeMap<String, YardstickPart>,
+    pub devices: BTreeMap<String, BaselinePart>,
 }
 
 /// Thresholds that are stated together.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct YardstickPart {
+pub struct BaselinePart {
     /// Name of the ready-made one that it begins with.
     base: Option<String>,
     /// Values by number in the list of thresholds, with their lines.
@@ -41,24 +41,24 @@ pub struct YardstickPart {
 }
 
 fn ready_made(name: &str) -> Option<&'static ReadyMade> {
-    READY_MADE.yardstick.iter().find(|one| one.name == name)
+    READY_MADE.baseline.iter().find(|one| one.name == name)
 }
 
 /// The ready-made one of this name.
 ///
 /// # Errors
 /// The nearest name, when there is none of this one.
-fn known_base(name: &str) -> Result<&'static ReadyMade, UnknownYardstick> {
+fn known_base(name: &str) -> Result<&'static ReadyMade, UnknownBaseline> {
     ready_made(name).ok_or_else(|| {
-        let known: Vec<&str> = READY_MADE.yardstick.iter().map(|one| one.name.as_str()).collect();
-        UnknownYardstick { name: name.to_owned(), hint: hint(name, &known) }
+        let known: Vec<&str> = READY_MADE.baseline.iter().map(|one| one.name.as_str()).collect();
+        UnknownBaseline { name: name.to_owned(), hint: hint(name, &known) }
     })
 }
 
-/// There is no ready-made yardstick of this name.
+/// There is no ready-made baseline of this name.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
-#[error("there is no yardstick `{name}`; {hint}")]
-pub struct UnknownYardstick {
+#[error("there is no baseline `{name}`; {hint}")]
+pub struct UnknownBaseline {
     /// What was asked for.
     pub name: String,
     /// What there is.
@@ -80,7 +80,7 @@ fn hint(word: &str, known: &[&str]) -> String {
     }
 }
 
-impl YardstickFile {
+impl BaselineFile {
     /// Takes the section out of the text of an estate file.
     ///
     /// # Errors
@@ -89,25 +89,25 @@ impl YardstickFile {
         let mut file = Self::default();
         // What is no TOML was told before.
         let Ok(whole) = DeTable::parse(text) else { return Ok(file) };
-        let Some(section) = whole.get_ref().get("yardstick") else { return Ok(file) };
+        let Some(section) = whole.get_ref().get("baseline") else { return Ok(file) };
         let wrong = |at: usize, text: String| EstateFileError { line: line_of(at), text };
         let Some(table) = section.get_ref().as_table() else {
-            return Err(wrong(section.span().start, "expected a table: [yardstick]".to_owned()));
+            return Err(wrong(section.span().start, "expected a table: [baseline]".to_owned()));
         };
         let places = ["site", "device"];
         for place in places {
             let Some(all) = table.get(place) else { continue };
             let expected = |at: usize| {
-                wrong(at, format!("expected names with thresholds, such as [yardstick.{place}.edge]"))
+                wrong(at, format!("expected names with thresholds, such as [baseline.{place}.edge]"))
             };
             for (name, part) in all.get_ref().as_table().ok_or_else(|| expected(all.span().start))? {
                 let table = part.get_ref().as_table().ok_or_else(|| expected(part.span().start))?;
-                let part = YardstickPart::of(table, &[], line_of(name.span().start), line_of)?;
+                let part = BaselinePart::of(table, &[], line_of(name.span().start), line_of)?;
                 let of_place = if place == "site" { &mut file.sites } else { &mut file.devices };
                 of_place.insert(name.get_ref().to_string(), part);
             }
         }
-        file.estate = YardstickPart::of(table, &places, line_of(section.span().start), line_of)?;
+        file.estate = BaselinePart::of(table, &places, line_of(section.span().start), line_of)?;
         Ok(file)
     }
 
@@ -119,49 +119,52 @@ impl YardstickFile {
         self.devices.extend(other.devices);
     }
 
-    /// Begins with another ready-made yardstick than the file says.
+    /// Begins with another ready-made baseline than the file says.
     ///
     /// # Errors
     /// The nearest name, when there is none of this one.
-    pub fn begin_with(&mut self, name: &str) -> Result<(), UnknownYardstick> {
+    pub fn begin_with(&mut self, name: &str) -> Result<(), UnknownBaseline> {
         self.estate.base = Some(known_base(name)?.name.clone());
         Ok(())
     }
 
     /// Every threshold that holds for the whole estate.
     #[must_use]
-    pub fn rows(&self) -> Vec<YardstickRow> {
-        self.scales(std::iter::empty()).rows(std::iter::empty())
+    pub fn rows(&self) -> Vec<BaselineRow> {
+        self.device_baselines(std::iter::empty()).rows(std::iter::empty())
     }
 
     /// The thresholds for devices, each given with its folder, name and site.
-    pub fn scales<'a>(&self, devices: impl Iterator<Item = (&'a str, &'a str, Option<&'a str>)>) -> Scales {
-        let begin = self.estate.base.as_deref().and_then(ready_made).unwrap_or(&READY_MADE.yardstick[0]);
-        let mut base = Scale::ready_made(begin);
+    pub fn device_baselines<'a>(
+        &self,
+        devices: impl Iterator<Item = (&'a str, &'a str, Option<&'a str>)>,
+    ) -> DeviceBaselines {
+        let begin = self.estate.base.as_deref().and_then(ready_made).unwrap_or(&READY_MADE.baseline[0]);
+        let mut base = DeviceBaseline::ready_made(begin);
         self.estate.apply(&mut base, "");
         let base = Arc::new(base);
-        let scale = |(folder, name, site): (&str, &str, Option<&str>)| {
+        let device_baseline = |(folder, name, site): (&str, &str, Option<&str>)| {
             let of_device =
                 keys(folder, name).into_iter().find_map(|key| Some((key, self.devices.get(key)?)));
             let of_site = site.and_then(|site| Some((site, self.sites.get(site)?)));
             if of_device.is_none() && of_site.is_none() {
                 return Arc::clone(&base);
             }
-            let mut scale = (*base).clone();
+            let mut device_baseline = (*base).clone();
             for (what, key, part) in of_site
                 .map(|(key, part)| ("site", key, part))
                 .into_iter()
                 .chain(of_device.map(|(key, part)| ("device", key, part)))
             {
                 if let Some(begin) = part.base.as_deref().and_then(ready_made) {
-                    scale = Scale::ready_made(begin);
+                    device_baseline = DeviceBaseline::ready_made(begin);
                 }
-                part.apply(&mut scale, &format!(", {what} {key}"));
+                part.apply(&mut device_baseline, &format!(", {what} {key}"));
             }
-            Arc::new(scale)
+            Arc::new(device_baseline)
         };
-        let devices = devices.map(scale).collect();
-        Scales { base, devices }
+        let devices = devices.map(device_baseline).collect();
+        DeviceBaselines { base, devices }
     }
 
     /// The parts that are for a device or place that there is none of, in words.
@@ -181,13 +184,13 @@ impl YardstickFile {
         }
         all.sort();
         let told = |(line, what)| {
-            format!("trevlin.toml, line {line}: there is no {what}, so this yardstick judges nothing")
+            format!("trevlin.toml, line {line}: there is no {what}, so this baseline judges nothing")
         };
         all.into_iter().map(told).collect()
     }
 }
 
-impl YardstickPart {
+impl BaselinePart {
     /// Takes the keys of a table but for `others`.
     fn of(
         table: &DeTable<'_>,
@@ -196,7 +199,7 @@ impl YardstickPart {
         line_of: &dyn Fn(usize) -> usize,
     ) -> Result<Self, EstateFileError> {
         let mut part = Self { line, ..Self::default() };
-        let mut unused = Scale::ready_made(&READY_MADE.yardstick[0]).marks;
+        let mut unused = DeviceBaseline::ready_made(&READY_MADE.baseline[0]).thresholds;
         for (key, value) in
             table.iter().filter(|(key, _)| others.iter().all(|other| *other != key.get_ref().as_ref()))
         {
@@ -213,7 +216,7 @@ impl YardstickPart {
                 let known: Vec<&str> =
                     MARKS.iter().map(|mark| mark.key).chain(["base"]).chain(others.iter().copied()).collect();
                 return Err(wrong(format!(
-                    "there is no threshold `{name}`; {} (`trevlin yardstick` lists them)",
+                    "there is no threshold `{name}`; {} (`trevlin baseline` lists them)",
                     hint(name, &known)
                 )));
             };
@@ -229,11 +232,11 @@ impl YardstickPart {
         Ok(part)
     }
 
-    fn apply(&self, scale: &mut Scale, whose: &str) {
+    fn apply(&self, device_baseline: &mut DeviceBaseline, whose: &str) {
         for (at, value, line) in &self.values {
             let mark = &MARKS[*at];
-            if set(mark, &mut scale.marks, value).is_ok() {
-                scale.from.insert(mark.key, format!("trevlin.toml, line {line}{whose}"));
+            if set(mark, &mut device_baseline.thresholds, value).is_ok() {
+                device_baseline.from.insert(mark.key, format!("trevlin.toml, line {line}{whose}"));
             }
         }
     }
@@ -243,28 +246,28 @@ impl YardstickPart {
 mod tests {
     use super::*;
 
-    fn parse(text: &str) -> Result<YardstickFile, EstateFileError> {
-        YardstickFile::of(text, &|offset| 1 + text[..offset].matches('\n').count())
+    fn parse(text: &str) -> Result<BaselineFile, EstateFileError> {
+        BaselineFile::of(text, &|offset| 1 + text[..offset].matches('\n').count())
     }
 
     #[test]
     fn a_device_goes_before_its_site_and_a_site_before_the_estate() {
         let file = parse(
-            "[yardstick]\nlocal_logins = 5\n[yardstick.site.yard]\nbase = \"legacy-site\"\nkey_strength = 90\n\
-             [yardstick.device.edge]\nkey_strength = 128\nike_lifetime = \"2 hours\"\n",
+            "[baseline]\nlocal_logins = 5\n[baseline.site.yard]\nbase = \"legacy-site\"\nkey_strength = 90\n\
+             [baseline.device.edge]\nkey_strength = 128\nike_lifetime = \"2 hours\"\n",
         )
         .unwrap();
-        let scales = file.scales(
+        let device_baselines = file.device_baselines(
             [("a/edge", "edge", None), ("b", "north", Some("yard")), ("c", "edge", Some("yard"))].into_iter(),
         );
-        let seen = |scale: &Scale| {
-            let marks = &scale.marks;
-            (marks.local_logins, marks.key_strength, marks.ike_lifetime / 3600)
+        let seen = |device_baseline: &DeviceBaseline| {
+            let thresholds = &device_baseline.thresholds;
+            (thresholds.local_logins, thresholds.key_strength, thresholds.ike_lifetime / 3600)
         };
-        assert_eq!(seen(&scales.base), (5, 112, 24));
-        let all: Vec<_> = scales.devices.iter().map(|one| seen(one)).collect();
+        assert_eq!(seen(&device_baselines.base), (5, 112, 24));
+        let all: Vec<_> = device_baselines.devices.iter().map(|one| seen(one)).collect();
         assert_eq!(all, [(5, 128, 2), (30, 90, 48), (30, 128, 2)]);
-        let from = |at: usize, key: &str| scales.devices[at].from[key].clone();
+        let from = |at: usize, key: &str| device_baselines.devices[at].from[key].clone();
         assert_eq!(from(0, "local_logins"), "trevlin.toml, line 2");
         assert_eq!(from(2, "key_strength"), "trevlin.toml, line 7, device edge");
         assert_eq!(from(1, "key_strength"), "trevlin.toml, line 5, site yard");
@@ -274,16 +277,16 @@ mod tests {
     #[test]
     fn what_is_wrong_is_told_with_its_line() {
         for (text, line, part) in [
-            ("yardstick = 3\n", 1, "expected a table"),
-            ("[yardstick]\n\nkey_strenght = 3\n", 3, "is `key_strength` meant?"),
-            ("[yardstick]\ncolour = 3\n", 2, "known are login_password_grade"),
-            ("[yardstick]\nkey_strength = \"3\"\n", 2, "key_strength: expected a number of bits, from 1"),
-            ("[yardstick]\nlocal_logins = -1\n", 2, "from 0"),
-            ("[yardstick]\nike_lifetime = \"soon\"\n", 2, "\"8 hours\""),
-            ("[yardstick]\nlogin_password_grade = \"fine\"\n", 2, "trivial, weak, middling, good or strong"),
-            ("[yardstick]\nbase = \"stric\"\n", 2, "is `strict` meant?"),
-            ("[yardstick.device.edge]\nkeys = 3\n", 2, "there is no threshold `keys`"),
-            ("[yardstick]\nsite = 3\n", 2, "[yardstick.site.edge]"),
+            ("baseline = 3\n", 1, "expected a table"),
+            ("[baseline]\n\nkey_strenght = 3\n", 3, "is `key_strength` meant?"),
+            ("[baseline]\ncolour = 3\n", 2, "known are login_password_grade"),
+            ("[baseline]\nkey_strength = \"3\"\n", 2, "key_strength: expected a number of bits, from 1"),
+            ("[baseline]\nlocal_logins = -1\n", 2, "from 0"),
+            ("[baseline]\nike_lifetime = \"soon\"\n", 2, "\"8 hours\""),
+            ("[baseline]\nlogin_password_grade = \"fine\"\n", 2, "trivial, weak, middling, good or strong"),
+            ("[baseline]\nbase = \"stric\"\n", 2, "is `strict` meant?"),
+            ("[baseline.device.edge]\nkeys = 3\n", 2, "there is no threshold `keys`"),
+            ("[baseline]\nsite = 3\n", 2, "[baseline.site.edge]"),
         ] {
             let error = parse(text).unwrap_err();
             assert!(error.text.contains(part), "{text}: {error}");
@@ -293,7 +296,7 @@ mod tests {
 
     #[test]
     fn another_beginning_leaves_what_is_stated() {
-        let mut file = parse("[yardstick]\nlocal_logins = 5\n").unwrap();
+        let mut file = parse("[baseline]\nlocal_logins = 5\n").unwrap();
         assert!(
             file.begin_with("lenient")
                 .unwrap_err()
@@ -301,7 +304,7 @@ mod tests {
                 .contains("known are default, strict, legacy-site")
         );
         file.begin_with("strict").unwrap();
-        let marks = file.scales(std::iter::empty()).base.marks;
-        assert_eq!((marks.local_logins, marks.key_strength), (5, 120));
+        let thresholds = file.device_baselines(std::iter::empty()).base.thresholds;
+        assert_eq!((thresholds.local_logins, thresholds.key_strength), (5, 120));
     }
 }

@@ -124,8 +124,8 @@ mod tests {
     #[test]
     fn entries() {
         let rest = "owner = \"Astrid\"\nreason = \"replaced in spring\"\nuntil = 2027-03-31";
-        let one = read(&format!("check = \"tunnels/pptp-answers\"\ndevice = \"aaa\"\n{rest}")).unwrap();
-        assert_eq!((one.what, one.line), (Accepted::Check("tunnels/pptp-answers"), 2));
+        let one = read(&format!("check = \"tunnels/pptp\"\ndevice = \"aaa\"\n{rest}")).unwrap();
+        assert_eq!((one.what, one.line), (Accepted::Check("tunnels/pptp"), 2));
         assert_eq!((one.owner.as_str(), one.until.to_string().as_str()), ("Astrid", "2027-03-31"));
         let one =
             read(&format!("fingerprint = \"3089540F\"\n{}", rest.replace("2027-03-31", "\"2027-03-31\"")));
@@ -137,10 +137,7 @@ mod tests {
                 "line 3: there is no check `tunnels/pptp-answer`",
             ),
             (format!("fingerprint = \"3089\"\n{rest}"), "line 3: `3089`: expected the fingerprint"),
-            (
-                format!("fingerprint = \"30895402\"\ncheck = \"tunnels/pptp-answers\"\n{rest}"),
-                "expected either",
-            ),
+            (format!("fingerprint = \"30895402\"\ncheck = \"tunnels/pptp\"\n{rest}"), "expected either"),
             (
                 format!("fingerprint = \"30895402\"\n{}", rest.replace("2027-03-31", "\"spring\"")),
                 "line 6: `spring` is no date",

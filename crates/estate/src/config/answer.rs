@@ -79,8 +79,8 @@ mod tests {
     #[test]
     fn entries() {
         let rest = "answer = \"it follows the edge\"\nright = true\nby = \"Oda Lind\"\non = 2026-11-20";
-        let one = read(&format!("check = \"upkeep/clock-alone\"\ndevice = \"aaa\"\n{rest}")).unwrap();
-        assert_eq!((one.check, one.line, one.right), ("upkeep/clock-alone", 2, true));
+        let one = read(&format!("check = \"upkeep/no-time-source\"\ndevice = \"aaa\"\n{rest}")).unwrap();
+        assert_eq!((one.check, one.line, one.right), ("upkeep/no-time-source", 2, true));
         assert_eq!((one.by.as_str(), one.on.to_string().as_str()), ("Oda Lind", "2026-11-20"));
         for (entry, told) in [
             (rest.to_owned(), "check"),
@@ -88,12 +88,12 @@ mod tests {
                 format!("check = \"upkeep/clock-alon\"\n{rest}"),
                 "line 3: there is no check `upkeep/clock-alon`",
             ),
-            (format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("Oda Lind", "")), "`by` is empty"),
+            (format!("check = \"upkeep/no-time-source\"\n{}", rest.replace("Oda Lind", "")), "`by` is empty"),
             (
-                format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("2026-11-20", "\"soon\"")),
+                format!("check = \"upkeep/no-time-source\"\n{}", rest.replace("2026-11-20", "\"soon\"")),
                 "`soon` is no date",
             ),
-            (format!("check = \"upkeep/clock-alone\"\n{}", rest.replace("right = true\n", "")), "right"),
+            (format!("check = \"upkeep/no-time-source\"\n{}", rest.replace("right = true\n", "")), "right"),
         ] {
             let error = read(&entry).unwrap_err();
             assert!(error.contains(told), "{entry}: {error}");

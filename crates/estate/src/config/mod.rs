@@ -39,19 +39,19 @@
 //! until = 2027-03-31       # the last day; from then on it is open again
 //!
 //! [[answer]]               # what somebody said where the exports cannot tell
-//! check = "upkeep/clock-alone"    # the check that asks
+//! check = "upkeep/no-time-source"    # the check that asks
 //! device = "aaa"           # only on this device; `about` = words of the question, where there are several
 //! answer = "it follows the edge"
 //! right = true             # whether that is as it should be; else it becomes a finding
 //! by = "Oda Lind"
 //! on = 2026-11-20
 //!
-//! [yardstick]              # what checks judge by; `trevlin yardstick` lists the thresholds
+//! [baseline]              # what checks judge by; `trevlin baseline` lists the thresholds
 //! base = "strict"          # a ready-made one; the default where left out
 //! local_logins = 5
-//! [yardstick.site.yard]    # for the devices of a place
+//! [baseline.site.yard]    # for the devices of a place
 //! base = "legacy-site"
-//! [yardstick.device.edge]  # for one device
+//! [baseline.device.edge]  # for one device
 //! key_strength = 128
 //! ```
 
@@ -64,7 +64,7 @@ pub use answer::GivenAnswer;
 use error::filled;
 pub use error::{EstateFileError, KnownCheck, UnknownCheck};
 
-use crate::baseline::YardstickFile;
+use crate::baseline::BaselineFile;
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -94,7 +94,7 @@ pub struct ValidEstateFile {
     /// Answers to what the exports cannot tell.
     pub answers: Vec<GivenAnswer>,
     /// The thresholds that checks judge by.
-    pub yardstick: YardstickFile,
+    pub baseline: BaselineFile,
 }
 
 /// An access that is meant to exist.
@@ -169,8 +169,8 @@ struct Raw {
     #[serde(default)]
     answer: Vec<toml::Spanned<answer::RawAnswer>>,
     /// Read by itself, with the lines of its keys.
-    #[serde(rename = "yardstick")]
-    _yardstick: Option<toml::Value>,
+    #[serde(rename = "baseline")]
+    _baseline: Option<toml::Value>,
 }
 
 #[derive(Deserialize)]
@@ -361,7 +361,7 @@ impl ValidEstateFile {
             answers.push(one.into_inner().valid(line, &line_of, known)?);
         }
         let organisation = raw.organisation.all();
-        let yardstick = YardstickFile::of(text, &line_of)?;
+        let baseline = BaselineFile::of(text, &line_of)?;
         Ok(Self {
             organisation,
             networks,
@@ -372,7 +372,7 @@ impl ValidEstateFile {
             intents,
             accepts,
             answers,
-            yardstick,
+            baseline,
         })
     }
 }
@@ -418,7 +418,7 @@ mod tests {
     /// Read where two checks are known.
     pub(super) fn parsed(text: &str) -> Result<ValidEstateFile, EstateFileError> {
         ValidEstateFile::parse(text, &|id| {
-            let known = ["tunnels/pptp-answers", "upkeep/clock-alone"];
+            let known = ["tunnels/pptp", "upkeep/no-time-source"];
             known
                 .into_iter()
                 .find(|one| *one == id)

@@ -31,7 +31,7 @@ pub struct Sent {
 
 /// Packets that all go the same way.
 #[derive(Debug, Clone)]
-pub struct Cell {
+pub struct TrafficClass {
     /// As they are sent.
     pub sent: Sent,
     /// What becomes of each. Addresses and ports in it are those of one of them.
@@ -46,7 +46,7 @@ pub struct Cell {
 #[derive(Debug, Clone, Default)]
 pub struct Cells {
     /// Together all that was asked about. Two may share packets, of which both say the same.
-    pub cells: Vec<Cell>,
+    pub cells: Vec<TrafficClass>,
     /// Whether something is left that was not followed, because there would have been too much.
     pub cut: bool,
 }
@@ -66,7 +66,7 @@ impl Net<'_> {
         start: Start<'_>,
         sent: &Sent,
         most: usize,
-        cells: &mut Vec<Cell>,
+        cells: &mut Vec<TrafficClass>,
     ) -> Result<bool, OverBudget> {
         let last = number(IpRange::all(sent.family).last());
         let mut sets = Diagrams::new(&[last, last, 65535, 65535], NODES.saturating_mul(self.nodes));
@@ -90,7 +90,7 @@ impl Net<'_> {
     }
 
     /// One packet, by its values in the order of [`SENT`], and all that go the same way.
-    fn one(&self, start: Start<'_>, sent: &Sent, point: &[Value], trace: &Trace) -> Cell {
+    fn one(&self, start: Start<'_>, sent: &Sent, point: &[Value], trace: &Trace) -> TrafficClass {
         let port = |at: usize| u16::try_from(point[at]).unwrap_or_default();
         let flow = Flow {
             entering: "",
@@ -120,7 +120,7 @@ impl Net<'_> {
             })
         };
         let delivered = (become_of(2), become_of(3));
-        Cell {
+        TrafficClass {
             sent: Sent {
                 destinations: addresses(&sides[0], sent.family),
                 sources: addresses(&sides[1], sent.family),

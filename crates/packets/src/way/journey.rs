@@ -2,7 +2,7 @@
 
 use super::packet::{Crossing, Leg, Packet, Tuple};
 use super::route::Routed;
-use super::shape::{Gone, Next, Place};
+use super::shape::{Egress, Next, Place};
 use super::step::{Step, StepKind};
 use super::{Delivery, Ended, MOST_WAYS, Net, Start, TCP, Verdict, Way};
 use crate::cube::{Field, ranges};
@@ -77,7 +77,7 @@ impl Net<'_> {
                 let came_from = Place { device: delivery.device, interface };
                 let (value, of) = answer.known(Field::Destination);
                 let to = crate::space::address(value, packet.family);
-                let sent = self.shape.sent_by_host(&came_from, to).filter(|_| *gone == Gone::Host);
+                let sent = self.shape.sent_by_host(&came_from, to).filter(|_| *gone == Egress::Host);
                 let place = sent.map_or(came_from, |(place, alike)| {
                     if let Some(trace) = trace {
                         trace.narrow(of, &alike);
@@ -323,7 +323,7 @@ impl Net<'_> {
     ) {
         let place = Place { device: packet.device, interface: out.interface };
         if self.shape.is_alone() {
-            let delivery = self.delivery(way, &packet, Some(place.interface), Some(Gone::Host));
+            let delivery = self.delivery(way, &packet, Some(place.interface), Some(Egress::Host));
             self.arrived_at(leg, start, way.trace, packet, delivery, found);
             return;
         }
@@ -344,7 +344,7 @@ impl Net<'_> {
         let next = match (self.wrapped(way, &packet), out.back) {
             (Some((to, origin)), _) => {
                 packet.note(StepKind::IntoIpsec, Some(origin));
-                to.map_or(Next::Gone(Gone::Beyond), |place| Next::Device(place, true))
+                to.map_or(Next::Egress(Egress::Beyond), |place| Next::Device(place, true))
             }
             (None, Some(back)) => Next::Device(back, false),
             (None, None) => {
@@ -364,7 +364,7 @@ impl Net<'_> {
                 self.came_home(way, packet, start, place, found);
             }
             Next::Device(to, ipsec) => waiting.push_back((Spot::Enters(to, ipsec), packet)),
-            Next::Gone(_) if leg == Leg::Answer => {
+            Next::Egress(_) if leg == Leg::Answer => {
                 if self.is_home(start, &place, &packet, None) {
                     self.came_home(way, packet, start, place, found);
                 } else {
@@ -372,7 +372,7 @@ impl Net<'_> {
                     found.stopped.push(packet.ended(Verdict::Blocked, None));
                 }
             }
-            Next::Gone(gone) => {
+            Next::Egress(gone) => {
                 let delivery = self.delivery(way, &packet, Some(place.interface), Some(gone));
                 self.arrived_at(leg, start, way.trace, packet, delivery, found);
             }
@@ -409,7 +409,7 @@ impl Net<'_> {
 
     /// An answer came to who asked: it has to come from where was asked.
     fn came_home(&self, way: &Way<'_>, packet: Packet, start: Start<'_>, place: Place, found: &mut Ways) {
-        let delivery = self.delivery(way, &packet, Some(place.interface), Some(Gone::Host));
+        let delivery = self.delivery(way, &packet, Some(place.interface), Some(Egress::Host));
         self.arrived_at(Leg::Answer, start, way.trace, packet, delivery, found);
     }
 
@@ -445,7 +445,7 @@ impl Net<'_> {
         way: &Way<'_>,
         packet: &Packet,
         leaving: Option<String>,
-        gone: Option<Gone>,
+        gone: Option<Egress>,
     ) -> Delivery {
         let port = u16::try_from(packet.at(Field::DestinationPort)).unwrap_or_default();
         Delivery {

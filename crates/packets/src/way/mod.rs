@@ -15,10 +15,10 @@ mod shape;
 mod step;
 mod translate;
 
-pub use explore::{Cell, Cells, Sent};
+pub use explore::{Cells, Sent, TrafficClass};
 use flow::{ACK, SYN, SYN_ACK, TCP};
 pub use flow::{Flow, has_ports};
-pub use shape::{Gone, IpsecPolicy, Next, Place, Shape, Wire};
+pub use shape::{Egress, IpsecPolicy, Next, Place, Shape, Wire};
 pub use step::{NoRoute, Refusal, RouteUnknown, Step, StepKind};
 
 use crate::cube::{Ranges, Value};
@@ -69,7 +69,7 @@ pub struct Delivery {
     /// Interface by which it leaves the last device; none where it is for that device itself.
     pub leaving: Option<String>,
     /// To whom it leaves; none where it is for the device itself.
-    pub gone: Option<Gone>,
+    pub gone: Option<Egress>,
     /// Interface by which it came to the last device; none where that device sent it.
     pub entered: Option<String>,
 }

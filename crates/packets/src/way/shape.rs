@@ -43,7 +43,7 @@ pub struct IpsecPolicy {
 
 /// To whom a packet leaves, where it leaves the devices that are known.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Gone {
+pub enum Egress {
     /// A host of a network that a device is on, and that is none of the devices.
     Host,
     /// The outside.
@@ -58,7 +58,7 @@ pub enum Next {
     /// To another device, by this interface of it; out of IPsec or not.
     Device(Place, bool),
     /// Away from the devices.
-    Gone(Gone),
+    Egress(Egress),
     /// Nowhere: the other end of the link does not take it.
     Refused(Refusal),
 }
@@ -291,16 +291,16 @@ impl Shape {
             others.extend(numbers(&self.not_carried, family));
         }
         let gone = match (outside, gateway) {
-            (true, _) => Gone::Outside,
-            (false, None) => Gone::Host,
-            (false, Some(_)) => Gone::Beyond,
+            (true, _) => Egress::Outside,
+            (false, None) => Egress::Host,
+            (false, Some(_)) => Egress::Beyond,
         };
         let mut alike = (!others.is_empty()).then(|| rest(others, family));
         if outside {
             let free = self.free_outside(family);
             alike = Some(alike.map_or_else(|| free.clone(), |alike| common(&alike, free)));
         }
-        (Next::Gone(gone), alike, None)
+        (Next::Egress(gone), alike, None)
     }
 
     fn along(
@@ -322,7 +322,7 @@ impl Shape {
         let fitting = all.iter().filter(|(_, range)| range.contains(destination));
         let Some((at, range)) = fitting.min_by_key(|(at, range)| (range.size(), *at)) else {
             let others = numbers(all.iter().map(|(_, range)| range), family);
-            return (Next::Gone(Gone::Host), Some(rest(others, family)), None);
+            return (Next::Egress(Egress::Host), Some(rest(others, family)), None);
         };
         let wire = &wires[*at];
         let more_exact = all.iter().filter(|(other, one)| other != at && one.size() < range.size());

@@ -24,9 +24,9 @@ use std::net::IpAddr;
 use trevlin_model::{ChainKind, Export, ExportId, ExportState, Facts, Family, Filter};
 use trevlin_packets::Space;
 use trevlin_packets::diagram::Diagrams;
-use trevlin_packets::fates::fates;
+use trevlin_packets::outcomes::outcomes;
 use trevlin_packets::way::{Flow, Host, Verdict, Walker};
-use trevlin_readers::{Reading, Surroundings, recognise};
+use trevlin_readers::{ReadContext, Reading, recognise};
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -89,7 +89,7 @@ struct Count {
 fn read(name: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), name, text.into());
     let reader = recognise(&export).reader.unwrap_or_else(|| panic!("{name} is recognised:\n{text}"));
-    let reading = (reader.read)(&export, &Surroundings::default());
+    let reading = (reader.read)(&export, &ReadContext::default());
     let notes: Vec<_> = reading.ledger.notes.iter().map(|note| note.text.as_str()).collect();
     assert!(notes.is_empty(), "{name}: {notes:?}\n{text}");
     reading
@@ -152,8 +152,8 @@ impl Count {
                 let twin =
                     theirs.chains.iter().find(|one| one.hook == Some(hook)).expect("the chain is translated");
                 let mut sets = Diagrams::new(&space.greatest(), 2_000_000);
-                let one = fates(&space, table, chain, &mut sets).unwrap();
-                let two = fates(&space, theirs, twin, &mut sets).unwrap();
+                let one = outcomes(&space, table, chain, &mut sets).unwrap();
+                let two = outcomes(&space, theirs, twin, &mut sets).unwrap();
                 self.translated += 1;
                 if one != two {
                     self.wrong.push(format!(

@@ -6,8 +6,8 @@ use std::path::Path;
 use trevlin_model::{Export, ExportId, Family, Filter, Hook};
 use trevlin_packets::Space;
 use trevlin_packets::diagram::Diagrams;
-use trevlin_packets::fates::fates;
-use trevlin_readers::{Reading, Surroundings, recognise};
+use trevlin_packets::outcomes::outcomes;
+use trevlin_readers::{ReadContext, Reading, recognise};
 
 type Files = &'static [(&'static str, &'static str)];
 
@@ -106,7 +106,7 @@ pub(crate) fn compare(net: &Net) -> Option<(usize, Vec<String>)> {
             let mut sets = Diagrams::new(&space.greatest(), 2_000_000);
             let mut of = |filter: &Filter| {
                 let chain = filter.base_chain(*hook).expect("a base chain");
-                fates(&space, filter, chain, &mut sets).unwrap()
+                outcomes(&space, filter, chain, &mut sets).unwrap()
             };
             compared += 1;
             let (one, two) = (of(ours), of(&theirs));
@@ -130,7 +130,7 @@ fn reading(files: Files) -> Vec<Filter> {
             Export::new(ExportId(at as u32), format!("etc/firewalld/{path}"), (*text).into())
         })
         .collect();
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     let read = |export: &Export| -> Reading {
         (recognise(export).reader.expect("recognised").read)(export, &around)
     };

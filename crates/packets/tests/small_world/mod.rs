@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::{Family, Filter, IpRange, Match, MatchKind, Target};
 use trevlin_packets::Space;
 use trevlin_packets::program::RuleId;
-use trevlin_packets::review::{ChainReview, Left, Standing, review};
+use trevlin_packets::review::{ChainReview, Left, RuleStatus, review};
 
 /// A packet of the small world: one for each class that the rules below can tell apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -161,7 +161,7 @@ pub(crate) fn check_cheap(filter: &Filter, nodes: usize, among: usize) -> Result
     for (id, found) in &cheap.rules {
         let known = &whole.rules[id];
         holds!(
-            found.standing == Standing::TooCostly || found.standing == known.standing,
+            found.status == RuleStatus::TooCostly || found.status == known.status,
             "{:?} {:?} {:?}",
             id,
             found,
@@ -193,7 +193,7 @@ pub(crate) fn check(filter: &Filter) -> Result<(), String> {
         let rule = &filter.chains[id.chain as usize].rules[id.rule as usize];
         let matching = |packet: &Packet| rule.matches.iter().all(|one| holds(one, packet));
         let alive = ways.iter().any(|(_, way)| way.held.contains(id));
-        same!(found.standing == Standing::Alive, alive, "{:?} {:?} {:#?}", id, found, filter);
+        same!(found.status == RuleStatus::Alive, alive, "{:?} {:?} {:#?}", id, found, filter);
         let ends = matches!(rule.target, Target::Accept | Target::Drop);
         // Only a rule of the base chain meets every packet that its own conditions hold for.
         if id.chain == 0 {
@@ -207,7 +207,7 @@ pub(crate) fn check(filter: &Filter) -> Result<(), String> {
                     same!(left == Left::All, taken == news.len() && taken > 0, "{:?} {:?}", id, found);
                 }
             }
-            if let Standing::Covered { by } = &found.standing {
+            if let RuleStatus::Covered { by } = &found.status {
                 let mut takers: BTreeMap<RuleId, usize> = BTreeMap::new();
                 for (packet, way) in ways.iter().filter(|(packet, _)| matching(packet)) {
                     let returned = way.ended.is_none();

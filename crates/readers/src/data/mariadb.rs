@@ -2,13 +2,15 @@
 //! it asks who somebody is. The last value wins; dashes and underscores are the same.
 
 use crate::ini::sections;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, hold, is_known, truth};
 use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offered};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Requirement, Served, ServedKind, ServiceResource, TransportSecurity,
+};
 use trevlin_model::{Export, ExportId, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -79,7 +81,7 @@ struct InForce {
     first: Option<(ExportId, Origin)>,
 }
 
-fn in_force(around: &Surroundings<'_>) -> InForce {
+fn in_force(around: &ReadContext<'_>) -> InForce {
     let mut found = InForce { values: BTreeMap::new(), first: None };
     let mut files: Vec<&Export> = around.of_format(&READER).map(|(one, _)| one).collect();
     files.sort_by_cached_key(|one| order(one));
@@ -190,7 +192,7 @@ const CLIENT: [&str; 87] = [
     "xml",
 ];
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     account(export, &mut reading);
     let in_force = around.once(|| in_force(around));
@@ -207,7 +209,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 fn account(export: &Export, reading: &mut Reading) {
     for section in sections(export, &['#', ';']) {
         for entry in &section.entries {
-            let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+            let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
             let name = entry.key.to_ascii_lowercase().replace('_', "-");
             let name = name.strip_prefix("loose-").unwrap_or(&name);
             if name.starts_with('!') || (is_servers(section.name) && JUDGED.contains(&name)) {
@@ -225,7 +227,7 @@ fn account(export: &Export, reading: &mut Reading) {
                 || name.starts_with("wsrep")
                 || name.starts_with("skip-")
             {
-                book.class(entry.origin, LineClass::PassedOver);
+                book.class(entry.origin, LineClass::Ignored);
             } else {
                 book.not_understood(
                     entry.origin,
@@ -251,9 +253,9 @@ fn served(values: &BTreeMap<String, (String, Origin)>, origin: Origin) -> Served
     );
     let certificate = get("ssl-cert");
     let carried = match (certificate, on("require-secure-transport")) {
-        (Some(_), Some(_)) => Carried::Encrypted,
-        (Some(_), None) => Carried::Optional,
-        _ => Carried::Plain,
+        (Some(_), Some(_)) => TransportSecurity::Encrypted,
+        (Some(_), None) => TransportSecurity::Optional,
+        _ => TransportSecurity::Plain,
     };
     let open = on("skip-grant-tables");
     // Without its tables of rights the server does not listen by itself (skip-grant-tables implies skip-networking since 10.x
@@ -277,17 +279,21 @@ fn served(values: &BTreeMap<String, (String, Origin)>, origin: Origin) -> Served
             }
         }
     }
-    let mut part = Part::new(PartKind::Whole, "database (MariaDB)", open.unwrap_or(origin));
+    let mut part = ServiceResource::new(PartKind::Whole, "database (MariaDB)", open.unwrap_or(origin));
     part.login = match open {
-        Some(origin) => Setting::Stated { value: Asked::Nothing, origin },
+        Some(origin) => Setting::Stated { value: AuthRequirement::Nothing, origin },
         None => Setting::Unknown { why: "accounts and their methods stand in the database".into() },
     };
     part.writes = Setting::Stated { value: true, origin: open.unwrap_or(origin) };
     part.encryption = Some(match (carried, certificate) {
-        (Carried::Encrypted, Some((_, origin))) => Setting::Stated { value: Demand::Required, origin },
-        (Carried::Optional, Some((_, origin))) => Setting::Stated { value: Demand::Offered, origin },
+        (TransportSecurity::Encrypted, Some((_, origin))) => {
+            Setting::Stated { value: Requirement::Required, origin }
+        }
+        (TransportSecurity::Optional, Some((_, origin))) => {
+            Setting::Stated { value: Requirement::Offered, origin }
+        }
         _ => Setting::default_of(
-            Demand::Never,
+            Requirement::Never,
             "MariaDB",
             "MariaDB documentation, ssl_cert (a certificate by itself since 11.4)",
         ),

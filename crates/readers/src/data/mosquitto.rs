@@ -3,14 +3,17 @@
 //! What stands above the first `listener` is about the one on the default port, and about all of them unless
 //! `per_listener_settings` keeps them apart.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth};
 use crate::telling::MOSQUITTO as TELLING;
 use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offered};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource,
+    TransportSecurity,
+};
 use trevlin_model::{DefaultValue, Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -78,7 +81,7 @@ impl<'a> Scope<'a> {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut files = vec![export];
     let main = export.file_name() == "mosquitto.conf";
@@ -122,7 +125,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 }
 
 fn account(export: &Export, name: &str, value: &str, origin: Origin, reading: &mut Reading) {
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     if matches!(name, "remote_password" | "local_password" | "bridge_psk" | "password") && !value.is_empty() {
         book.understood(origin);
         hold(export, &mut reading.facts, value, SecretKind::OwnPassword, "mosquitto bridge");
@@ -133,7 +136,7 @@ fn account(export: &Export, name: &str, value: &str, origin: Origin, reading: &m
         || name.starts_with("plugin_opt_")
         || name.starts_with("bridge_")
     {
-        book.class(origin, LineClass::PassedOver);
+        book.class(origin, LineClass::Ignored);
     } else {
         book.not_understood(origin, serving::unknown("mosquitto.conf(5); the broker refuses to start"));
     }
@@ -166,7 +169,7 @@ fn served(scopes: &[Scope<'_>], export: &Export) -> Vec<Served> {
             Served::new(ServedKind::Broker, "mosquitto", "message broker (mosquitto)", &["mosquitto"], line);
         let psk = get("psk_hint").or_else(|| who("psk_file"));
         let tls = get("certfile").or(psk);
-        let carried = if tls.is_some() { Carried::Encrypted } else { Carried::Plain };
+        let carried = if tls.is_some() { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
         let (port, host) = match &scope.head {
             Some((words, _)) => (words.first().and_then(|word| word.parse().ok()), words.get(1).copied()),
             None => (get("port").and_then(|one| one.0.parse().ok()), None),
@@ -196,23 +199,28 @@ fn served(scopes: &[Scope<'_>], export: &Export) -> Vec<Served> {
 
 type Get<'s, 'a> = dyn Fn(&str) -> Option<(&'a str, Origin)> + 's;
 
-fn part<'a>(who: &Get<'_, 'a>, get: &Get<'_, 'a>, tls: Option<(&str, Origin)>, line: Origin) -> Part {
-    let mut part = Part::new(PartKind::Whole, "message broker (mosquitto)", line);
+fn part<'a>(
+    who: &Get<'_, 'a>,
+    get: &Get<'_, 'a>,
+    tls: Option<(&str, Origin)>,
+    line: Origin,
+) -> ServiceResource {
+    let mut part = ServiceResource::new(PartKind::Whole, "message broker (mosquitto)", line);
     let yes = |one: Option<(&str, Origin)>| one.filter(|one| truth(one.0) == Some(true)).map(|one| one.1);
     let certificate = yes(get("require_certificate"));
     let anonymous = who("allow_anonymous").and_then(|(text, line)| Some((truth(text)?, line)));
     let plugin = who("auth_plugin").or_else(|| who("plugin"));
     let list = who("password_file");
     part.login = match (certificate, anonymous) {
-        (Some(origin), _) => Setting::Stated { value: Asked::Certificate, origin },
-        (None, Some((true, origin))) => Setting::Stated { value: Asked::Nothing, origin },
+        (Some(origin), _) => Setting::Stated { value: AuthRequirement::Certificate, origin },
+        (None, Some((true, origin))) => Setting::Stated { value: AuthRequirement::Nothing, origin },
         (None, _) if plugin.is_some() => Setting::Unknown { why: "a plug-in decides".into() },
-        (None, Some((false, origin))) => Setting::Stated { value: Asked::Password, origin },
+        (None, Some((false, origin))) => Setting::Stated { value: AuthRequirement::Password, origin },
         (None, None) if list.is_some() => {
-            Setting::Stated { value: Asked::Password, origin: list.map_or(line, |one| one.1) }
+            Setting::Stated { value: AuthRequirement::Password, origin: list.map_or(line, |one| one.1) }
         }
         (None, None) => Setting::Default(
-            [(Asked::Nothing, "before 2.0"), (Asked::Password, "2.0 and later")]
+            [(AuthRequirement::Nothing, "before 2.0"), (AuthRequirement::Password, "2.0 and later")]
                 .map(|(value, versions)| DefaultValue {
                     value,
                     daemon: "mosquitto",
@@ -228,10 +236,10 @@ fn part<'a>(who: &Get<'_, 'a>, get: &Get<'_, 'a>, tls: Option<(&str, Origin)>, l
         None => Setting::default_of(true, "mosquitto", "mosquitto.conf(5), acl_file"),
     };
     part.encryption = Some(match tls {
-        Some((_, origin)) => Setting::Stated { value: Demand::Required, origin },
-        None => Setting::default_of(Demand::Never, "mosquitto", "mosquitto.conf(5), certfile"),
+        Some((_, origin)) => Setting::Stated { value: Requirement::Required, origin },
+        None => Setting::default_of(Requirement::Never, "mosquitto", "mosquitto.conf(5), certfile"),
     });
-    if part.login.value() == Some(&Asked::Password) && tls.is_none() {
+    if part.login.value() == Some(&AuthRequirement::Password) && tls.is_none() {
         part.remarks.push((Remark::ClearPassword, part.login.origin().unwrap_or(line)));
     }
     part
@@ -319,7 +327,7 @@ mod tests {
             "d/etc/mosquitto/conf.d/a.conf",
             "listener 1883\nallow_anonymous true\nremote_password Sesame9\ncolour red\n",
         );
-        assert_eq!(of(&[main, more]).facts.served[0].parts[0].login.value(), Some(&Asked::Nothing));
+        assert_eq!(of(&[main, more]).facts.served[0].parts[0].login.value(), Some(&AuthRequirement::Nothing));
         let aside = of(&[more, main]);
         assert_eq!(
             (aside.facts.served.len(), aside.facts.secrets.len(), aside.ledger.notes.len()),

@@ -5,14 +5,14 @@ use super::postgresql;
 use crate::addresses;
 use crate::data::host_list::fields;
 pub(super) use crate::data::host_list::is_list;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use crate::telling::PG_HBA_KINDS as KINDS;
 use crate::telling::PG_HBA_METHODS as METHODS;
 use indexmap::IndexMap;
 use indexmap::map::Entry;
 use std::collections::BTreeMap;
-use trevlin_model::served::{Asked, Demand, Part, PartKind, Remark, Sources};
+use trevlin_model::served::{AuthRequirement, PartKind, Remark, Requirement, ServiceResource, Sources};
 use trevlin_model::{Export, Origin, Setting, Taken};
 
 /// The reader.
@@ -37,9 +37,9 @@ struct Row {
     origin: Origin,
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let rows = rows(export, &mut book);
     let exported = around.of_format(&postgresql::READER).next().is_some();
     let origin = rows.first().map_or_else(|| export.origin(0..0), |row| row.origin);
@@ -49,7 +49,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn rows(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Row> {
+fn rows(export: &Export, book: &mut LineRecorder<'_>) -> Vec<Row> {
     let mut found = Vec::new();
     for line in export.lines() {
         let words = fields(line.text);
@@ -183,7 +183,7 @@ impl Earlier {
     }
 }
 
-fn parts(rows: &[Row], no_tls: bool) -> Vec<Part> {
+fn parts(rows: &[Row], no_tls: bool) -> Vec<ServiceResource> {
     let mut found = Vec::new();
     let mut earlier = Earlier::default();
     for row in rows {
@@ -197,29 +197,29 @@ fn parts(rows: &[Row], no_tls: bool) -> Vec<Part> {
             continue;
         }
         let name = format!("{} for {}", row.databases.join(", "), row.users.join(", "));
-        let mut part = Part::new(PartKind::Rule, name, row.origin);
+        let mut part = ServiceResource::new(PartKind::Rule, name, row.origin);
         part.sources = sources;
         part.users = row.users.iter().filter(|one| *one != "all").cloned().collect();
         let asked = match row.method.as_str() {
-            "trust" if row.certificate => Asked::Certificate,
-            "trust" => Asked::Nothing,
-            "ident" => Asked::Address,
-            "cert" => Asked::Certificate,
-            "password" | "ldap" | "radius" | "pam" | "bsd" => Asked::Password,
+            "trust" if row.certificate => AuthRequirement::Certificate,
+            "trust" => AuthRequirement::Nothing,
+            "ident" => AuthRequirement::Address,
+            "cert" => AuthRequirement::Certificate,
+            "password" | "ldap" | "radius" | "pam" | "bsd" => AuthRequirement::Password,
             // The device itself says who asks.
-            "peer" => Asked::Proof,
-            _ => Asked::Proof,
+            "peer" => AuthRequirement::Proof,
+            _ => AuthRequirement::Proof,
         };
         part.login = Setting::Stated { value: asked, origin: row.origin };
         part.writes = Setting::Stated { value: true, origin: row.origin };
         let demand = match (row.kind, no_tls) {
-            ("hostssl" | "hostgssenc", _) => Demand::Required,
-            ("hostnossl", _) | (_, true) => Demand::Never,
-            ("local", _) => Demand::Required,
-            _ => Demand::Offered,
+            ("hostssl" | "hostgssenc", _) => Requirement::Required,
+            ("hostnossl", _) | (_, true) => Requirement::Never,
+            ("local", _) => Requirement::Required,
+            _ => Requirement::Offered,
         };
         part.encryption = Some(Setting::Stated { value: demand, origin: row.origin });
-        if asked == Asked::Password && demand != Demand::Required {
+        if asked == AuthRequirement::Password && demand != Requirement::Required {
             part.remarks.push((Remark::ClearPassword, row.origin));
         }
         if row.method == "md5" {
@@ -237,8 +237,8 @@ mod tests {
 
     fn told(text: &str) -> (Vec<String>, usize) {
         let export = Export::new(ExportId(0), "d/etc/postgresql/15/main/pg_hba.conf", text.into());
-        let reading = read(&export, &Surroundings::of(vec![&export]));
-        let line = |part: &Part| {
+        let reading = read(&export, &ReadContext::of(vec![&export]));
+        let line = |part: &ServiceResource| {
             let remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!(" {one:?}")).collect();
             format!(
                 "{} from {} {:?} {:?}{}",

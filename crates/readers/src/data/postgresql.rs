@@ -2,14 +2,14 @@
 //! with TLS. The last value wins, and `postgresql.auto.conf` comes after all others.
 
 use super::host_list;
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, is_known, truth};
 use crate::telling::POSTGRESQL as TELLING;
 use crate::tls;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
-use trevlin_model::served::{Carried, Endpoint, Served, ServedKind};
+use trevlin_model::served::{Endpoint, Served, ServedKind, TransportSecurity};
 use trevlin_model::{Export, ExportId, LineClass, Origin, Protocol};
 
 /// The reader.
@@ -70,10 +70,10 @@ fn statement(text: &str) -> Option<(String, String)> {
 
 fn load<'a>(
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     values: &mut Values,
     open: &mut Vec<&'a str>,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) {
     for line in export.lines() {
         let Some((name, value)) = statement(line.text) else { continue };
@@ -103,7 +103,7 @@ fn load<'a>(
             }
             // Settings of extensions have a dot.
             _ if is_known("postgresql", &name) || name.contains('.') => {
-                book.class(origin, LineClass::PassedOver)
+                book.class(origin, LineClass::Ignored)
             }
             _ => book.not_understood(origin, serving::unknown("PostgreSQL; the server refuses to start")),
         }
@@ -123,7 +123,7 @@ const JUDGED: [&str; 9] = [
 ];
 
 /// The exports that a line reads in.
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     // Most lines are looked at no further, so that they come first.
     if !line.trim_start().get(..7).is_some_and(|word| word.eq_ignore_ascii_case("include")) {
         return Vec::new();
@@ -147,7 +147,7 @@ pub(super) struct InForce {
     listed: bool,
 }
 
-pub(super) fn in_force(around: &Surroundings<'_>) -> Arc<InForce> {
+pub(super) fn in_force(around: &ReadContext<'_>) -> Arc<InForce> {
     around.once(|| {
         let all = around.of_format(&READER).map(|(one, _)| one);
         let mut files: Vec<&Export> = all.filter(|one| !around.reads_in(one, included)).collect();
@@ -155,7 +155,7 @@ pub(super) fn in_force(around: &Surroundings<'_>) -> Arc<InForce> {
         let mut values = Values::new();
         for file in &files {
             let mut aside = Reading::of(file);
-            let mut quiet = Bookkeeper::new(file, &mut aside.ledger, &mut aside.elsewhere);
+            let mut quiet = LineRecorder::new(file, &mut aside.ledger, &mut aside.elsewhere);
             load(file, around, &mut values, &mut vec![file.path()], &mut quiet);
         }
         let listed = around.exports.iter().any(|one| host_list::is_list(one));
@@ -163,9 +163,9 @@ pub(super) fn in_force(around: &Surroundings<'_>) -> Arc<InForce> {
     })
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut own = Values::new();
     load(export, around, &mut own, &mut vec![export.path()], &mut book);
     // With the list of who may come in, that list stands for the server.
@@ -192,7 +192,7 @@ pub(super) fn served(values: &Values, exported: bool, origin: Origin) -> Served 
         get("port").and_then(|(text, line)| Some((text.parse().ok()?, line))).unwrap_or((5432, origin));
     let tls =
         get("ssl").and_then(|(text, line)| Some((truth(text)?, line))).filter(|one| one.0).map(|one| one.1);
-    let carried = if tls.is_some() { Carried::Optional } else { Carried::Plain };
+    let carried = if tls.is_some() { TransportSecurity::Optional } else { TransportSecurity::Plain };
     if !exported {
         served.open.push((
             "where it listens stands in `postgresql.conf`, which is not among the exports; ask for it".into(),
@@ -251,7 +251,7 @@ mod tests {
             .enumerate()
             .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).into()))
             .collect();
-        let reading = read(&exports[0], &Surroundings::of(exports.iter().collect()));
+        let reading = read(&exports[0], &ReadContext::of(exports.iter().collect()));
         let Some(served) = reading.facts.served.first() else {
             return format!("none, {} notes", reading.ledger.notes.len());
         };

@@ -1,6 +1,6 @@
 //! `redis.conf` (redis.conf of Redis 7, its comments): who may read and change what the cache holds.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth, words};
 use crate::telling::REDIS as TELLING;
 use crate::tls;
@@ -8,7 +8,8 @@ use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offered};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{DefaultValue, Export, LineClass, Origin, Protocol, Setting};
 
@@ -50,7 +51,7 @@ const JUDGED: [&str; 15] = [
     "slaveof",
 ];
 
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let words = words(line);
     match words.as_slice() {
         [first, path, ..] if first.eq_ignore_ascii_case("include") => around.find_all(path, named_in),
@@ -68,7 +69,7 @@ struct State<'a> {
 fn load<'a>(
     export: &'a Export,
     own: bool,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     state: &mut State<'a>,
     open: &mut Vec<&'a str>,
     reading: &mut Reading,
@@ -81,11 +82,11 @@ fn load<'a>(
         if own {
             secrets(export, &name, rest, reading);
         }
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match name.as_str() {
             _ if !own => {}
             name if JUDGED.contains(&name) => book.understood(origin),
-            name if is_known("redis", name) => book.class(origin, LineClass::PassedOver),
+            name if is_known("redis", name) => book.class(origin, LineClass::Ignored),
             _ => book.not_understood(origin, serving::unknown("redis.conf; the server refuses to start")),
         }
         match name.as_str() {
@@ -131,7 +132,7 @@ fn secrets(export: &Export, name: &str, rest: &[&str], reading: &mut Reading) {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut state = State::default();
     load(export, true, around, &mut state, &mut vec![export.path()], &mut reading);
@@ -159,7 +160,7 @@ fn served(state: &State<'_>, origin: Origin) -> Served {
     let (port, tls_port) = (number("port", 6379), number("tls-port", 0));
     // Without `bind` the server takes connections at every address.
     let bind = state.values.get("bind");
-    for (place, carried) in [(port, Carried::Plain), (tls_port, Carried::Encrypted)] {
+    for (place, carried) in [(port, TransportSecurity::Plain), (tls_port, TransportSecurity::Encrypted)] {
         if place.0 == 0 {
             continue;
         }
@@ -208,9 +209,9 @@ fn served(state: &State<'_>, origin: Origin) -> Served {
 }
 
 /// What the default user, as whom everybody begins, has to show.
-fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> Part {
+fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> ServiceResource {
     let get = |name: &str| state.values.get(name).and_then(|(words, line)| Some((*words.first()?, *line)));
-    let mut part = Part::new(PartKind::Whole, "cache (Redis)", origin);
+    let mut part = ServiceResource::new(PartKind::Whole, "cache (Redis)", origin);
     part.writes = Setting::Stated { value: true, origin };
     let user = state.users.iter().rev().find(|(words, _)| words.first() == Some(&"default"));
     let certificate = get("port")
@@ -221,22 +222,22 @@ fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> Part {
     let protected = get("protected-mode").and_then(|(text, line)| Some((truth(text)?, line)));
     part.login = match (user, password, certificate) {
         (Some((words, line)), ..) if words.contains(&"off") => {
-            Setting::Stated { value: Asked::Password, origin: *line }
+            Setting::Stated { value: AuthRequirement::Password, origin: *line }
         }
         (Some((words, line)), ..) if words.iter().any(|word| word.starts_with(['>', '#'])) => {
-            Setting::Stated { value: Asked::Password, origin: *line }
+            Setting::Stated { value: AuthRequirement::Password, origin: *line }
         }
-        (None, Some((_, origin)), _) => Setting::Stated { value: Asked::Password, origin },
-        (.., Some((_, origin))) => Setting::Stated { value: Asked::Certificate, origin },
+        (None, Some((_, origin)), _) => Setting::Stated { value: AuthRequirement::Password, origin },
+        (.., Some((_, origin))) => Setting::Stated { value: AuthRequirement::Certificate, origin },
         (None, None, None) if get("aclfile").is_some() => {
             Setting::Unknown { why: "users stand in the file that `aclfile` names".into() }
         }
         _ => match (protected, bound) {
-            (Some((false, origin)), _) => Setting::Stated { value: Asked::Nothing, origin },
+            (Some((false, origin)), _) => Setting::Stated { value: AuthRequirement::Nothing, origin },
             // Protected, only the device itself is answered; until version 7 a stated address switched that off.
-            (_, None) => Setting::default_of(Asked::Refused, "Redis", "redis.conf, protected-mode"),
+            (_, None) => Setting::default_of(AuthRequirement::Refused, "Redis", "redis.conf, protected-mode"),
             (_, Some(_)) => Setting::Default(
-                [(Asked::Nothing, "before 7.0"), (Asked::Refused, "7.0 and later")]
+                [(AuthRequirement::Nothing, "before 7.0"), (AuthRequirement::Refused, "7.0 and later")]
                     .map(|(value, versions)| DefaultValue {
                         value,
                         daemon: "Redis",
@@ -248,16 +249,16 @@ fn whole(state: &State<'_>, bound: Option<Origin>, origin: Origin) -> Part {
         },
     };
     part.encryption = Some(match (get("port"), get("tls-port")) {
-        (Some(("0", _)), Some((_, origin))) => Setting::Stated { value: Demand::Required, origin },
-        (_, Some((_, origin))) => Setting::Stated { value: Demand::Offered, origin },
-        _ => Setting::default_of(Demand::Never, "Redis", "redis.conf, tls-port"),
+        (Some(("0", _)), Some((_, origin))) => Setting::Stated { value: Requirement::Required, origin },
+        (_, Some((_, origin))) => Setting::Stated { value: Requirement::Offered, origin },
+        _ => Setting::default_of(Requirement::Never, "Redis", "redis.conf, tls-port"),
     });
-    if part.login.value() == Some(&Asked::Password)
-        && !matches!(part.encryption.as_ref().and_then(|one| one.value()), Some(Demand::Required))
+    if part.login.value() == Some(&AuthRequirement::Password)
+        && !matches!(part.encryption.as_ref().and_then(|one| one.value()), Some(Requirement::Required))
     {
         part.remarks.push((Remark::ClearPassword, part.login.origin().unwrap_or(origin)));
     }
-    if part.login.value() == Some(&Asked::Refused) {
+    if part.login.value() == Some(&AuthRequirement::Refused) {
         part.sources = Sources::of(serving::loopback().to_vec(), Vec::new());
     }
     part
@@ -270,7 +271,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/redis/redis.conf", text.into());
-        read(&export, &Surroundings::of(vec![&export]))
+        read(&export, &ReadContext::of(vec![&export]))
     }
 
     #[test]

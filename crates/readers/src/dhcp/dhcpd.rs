@@ -1,7 +1,7 @@
 //! `dhcpd.conf` of the ISC DHCP server (dhcpd.conf(5)): statements that end with a semicolon, or with a block in braces.
 
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -31,7 +31,7 @@ trevlin_model::table! { static STATEMENTS: Statements = "../../tables/dhcpd-stat
 /// What becomes of a statement that states no address.
 fn other(words: &[&str]) -> LineClass {
     let known = words.first().is_some_and(|word| STATEMENTS.statements.contains(*word));
-    if known { LineClass::PassedOver } else { LineClass::NotUnderstood }
+    if known { LineClass::Ignored } else { LineClass::NotUnderstood }
 }
 
 /// What is said of a statement that the manual has not.
@@ -104,15 +104,15 @@ struct Scope {
 
 struct State<'a> {
     export: &'a Export,
-    around: &'a Surroundings<'a>,
+    around: &'a ReadContext<'a>,
     server: DhcpServer,
     secrets: Vec<Arc<HeldSecret>>,
     addresses_stated: bool,
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = tokens(export.text());
     let first = all.first().map_or_else(|| export.origin(0..0), |token| export.origin(token.span.clone()));
     let mut state = State {
@@ -173,7 +173,7 @@ fn origin_of(export: &Export, statement: &[Token<'_>]) -> Option<Origin> {
 
 impl State<'_> {
     /// A statement that opens a block.
-    fn opens(&mut self, statement: &[Token<'_>], scope: Scope, book: &mut Bookkeeper<'_>) -> Scope {
+    fn opens(&mut self, statement: &[Token<'_>], scope: Scope, book: &mut LineRecorder<'_>) -> Scope {
         let Some(origin) = origin_of(self.export, statement) else { return scope };
         let words: Vec<&str> = statement.iter().map(|token| token.text).collect();
         book.understood(origin);
@@ -215,7 +215,7 @@ impl State<'_> {
     }
 
     /// A statement that ends with a semicolon.
-    fn states(&mut self, statement: &[Token<'_>], scope: &Scope, book: &mut Bookkeeper<'_>) {
+    fn states(&mut self, statement: &[Token<'_>], scope: &Scope, book: &mut LineRecorder<'_>) {
         let Some(origin) = origin_of(self.export, statement) else { return };
         let words: Vec<&str> = statement.iter().map(|token| token.text).collect();
         let before = self.server.malformed.len();
@@ -318,7 +318,7 @@ mod tests {
 
     fn server(text: &str) -> (Option<DhcpServer>, Reading) {
         let export = Export::new(ExportId(0), "d/etc/dhcp/dhcpd.conf", text.into());
-        let mut reading = read(&export, &Surroundings::default());
+        let mut reading = read(&export, &ReadContext::default());
         (reading.facts.dhcp_servers.pop(), reading)
     }
 

@@ -2,13 +2,13 @@
 
 use crate::addresses;
 use crate::naming::recursion;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use ipnet::IpNet;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
-use trevlin_model::served::{Carried, Endpoint, Served, ServedKind, Sources};
+use trevlin_model::served::{Endpoint, Served, ServedKind, Sources, TransportSecurity};
 use trevlin_model::{Export, IpRange, LineClass, MalformedAddress, Origin, Protocol, RangeError};
 
 /// The reader.
@@ -39,9 +39,9 @@ fn recognise(export: &Export) -> Recognition {
     if named && !name.starts_with("README") { Recognition::Name } else { Recognition::No }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut server: Option<DhcpServer> = None;
     let mut interfaces: Vec<String> = Vec::new();
     for line in export.lines() {
@@ -56,7 +56,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         };
         if !OPTIONS.judged.contains(name) {
             if OPTIONS.passed_over.contains(name) {
-                book.class(origin, LineClass::PassedOver);
+                book.class(origin, LineClass::Ignored);
             } else {
                 book.not_understood(origin, "no option of dnsmasq(8); the daemon refuses to start with it");
             }
@@ -100,7 +100,7 @@ const NAMING: [&str; 6] =
 
 /// The name server of a device: one for all of its files, told with the first of them. Whoever reaches it is answered, unless only
 /// attached networks are (dnsmasq(8), --local-service).
-fn names(export: &Export, around: &Surroundings<'_>) -> Option<Served> {
+fn names(export: &Export, around: &ReadContext<'_>) -> Option<Served> {
     let all = around.of_format(&READER).map(|(one, _)| one);
     let mut files: Vec<&Export> = all.filter(|one| !crate::copies::is_copy(one)).collect();
     files.sort_by_key(|one| (one.file_name() != "dnsmasq.conf", one.path()));
@@ -143,7 +143,7 @@ fn names(export: &Export, around: &Surroundings<'_>) -> Option<Served> {
     }
     for (address, interface, line) in places {
         for protocol in [Protocol::UDP, Protocol::TCP] {
-            let at = Endpoint::everywhere(protocol, port, Carried::Plain, line);
+            let at = Endpoint::everywhere(protocol, port, TransportSecurity::Plain, line);
             let at = match address {
                 Some(address) => at.at(address),
                 None => at,
@@ -281,7 +281,7 @@ mod tests {
 
     fn told(text: &str) -> String {
         let export = Export::new(ExportId(0), "d/etc/dnsmasq.conf", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let Some(server) = reading.facts.dhcp_servers.first() else { return "-".into() };
         let mut told: Vec<String> = Vec::new();
         for subnet in &server.subnets {
@@ -338,7 +338,7 @@ mod tests {
             ("# port=0\n", None),
         ] {
             let export = Export::new(ExportId(0), "d/etc/dnsmasq.conf", text.into());
-            let reading = read(&export, &Surroundings::of(vec![&export]));
+            let reading = read(&export, &ReadContext::of(vec![&export]));
             let told = reading.facts.served.first().map(|served| {
                 let udp = served.endpoints.iter().filter(|one| one.protocol == Protocol::UDP);
                 let places: Vec<String> = udp
@@ -354,16 +354,16 @@ mod tests {
         }
         let main = Export::new(ExportId(0), "d/etc/dnsmasq.conf", "domain-needed\n".into());
         let more = Export::new(ExportId(1), "d/etc/dnsmasq.d/a.conf", "port=0\n".into());
-        let around = Surroundings::of(vec![&main, &more]);
+        let around = ReadContext::of(vec![&main, &more]);
         assert!(read(&main, &around).facts.served.is_empty() && read(&more, &around).facts.served.is_empty());
     }
 
     #[test]
     fn what_the_daemon_refuses_is_told() {
         let export = Export::new(ExportId(0), "d/etc/dnsmasq.d/x", "wobble=3\ndomain-needed\n".into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         assert_eq!(reading.ledger.class(1), Some(LineClass::NotUnderstood));
-        assert_eq!(reading.ledger.class(2), Some(LineClass::PassedOver));
+        assert_eq!(reading.ledger.class(2), Some(LineClass::Ignored));
         assert!(reading.facts.dhcp_servers.is_empty());
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::addresses;
 use crate::json::Source;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use ipnet::IpNet;
 use serde_json::value::RawValue;
 use std::borrow::Cow;
@@ -109,10 +109,10 @@ struct State<'a> {
     reading: Reading,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let (text, includes) = plain(export.text());
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let whole = export.origin(0..export.text().len().max(1));
     let source = Source::of_text(export, Cow::Owned(text));
     let top: Map<'_> = serde_json::from_str(source.text()).unwrap_or_default();
@@ -173,7 +173,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         }
     }
     let mut reading = state.reading;
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for bad in &state.server.malformed {
         book.not_understood(bad.origin, bad.why.clone());
     }
@@ -370,7 +370,7 @@ mod tests {
 
     fn read_text(text: &str) -> (Reading, Export) {
         let export = Export::new(ExportId(0), "d/etc/kea/kea-dhcp4.conf", text.into());
-        (read(&export, &Surroundings::default()), export)
+        (read(&export, &ReadContext::default()), export)
     }
 
     #[test]

@@ -6,10 +6,11 @@
 //! Long because a third of it are the cases of exports(5), told line by line.
 
 use crate::ini::sections;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
@@ -89,17 +90,17 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// The file that stands for all of a device: `exports`, else the first that was exported.
-fn stands_for_all(export: &Export, around: &Surroundings<'_>) -> bool {
+fn stands_for_all(export: &Export, around: &ReadContext<'_>) -> bool {
     let mut all: Vec<&str> =
         around.exports.iter().filter(|one| is_named(one)).map(|one| one.path()).collect();
     all.sort_by_key(|path| (path.contains("exports.d/"), *path));
     all.first().is_none_or(|first| *first == export.path()) || !is_named(export)
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let whole = stands_for_all(export, around);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let parts = parts(export, &mut book);
     if !whole {
         return reading;
@@ -108,7 +109,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     for other in around.exports.iter().filter(|one| is_named(one) && one.path() != export.path()) {
         // What is wrong in them they tell themselves.
         let mut aside = Reading::of(other);
-        let mut quiet = Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere);
+        let mut quiet = LineRecorder::new(other, &mut aside.ledger, &mut aside.elsewhere);
         all.extend(self::parts(other, &mut quiet));
     }
     if all.is_empty() {
@@ -124,7 +125,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 }
 
 /// Logical lines: a backslash at the end joins the next, `#` begins a comment where a word begins.
-fn parts(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Part> {
+fn parts(export: &Export, book: &mut LineRecorder<'_>) -> Vec<ServiceResource> {
     let mut found = Vec::new();
     let text = export.text();
     let mut at = 0;
@@ -144,7 +145,7 @@ fn parts(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Part> {
     found
 }
 
-fn line(export: &Export, text: &str, found: &mut Vec<Part>, book: &mut Bookkeeper<'_>) {
+fn line(export: &Export, text: &str, found: &mut Vec<ServiceResource>, book: &mut LineRecorder<'_>) {
     let words = words(text);
     let Some((path, clients)) = words.split_first() else { return };
     let origin = export.origin_of(text.trim());
@@ -283,9 +284,9 @@ fn part(
     defaults: &str,
     options: &str,
     origin: Origin,
-    book: &mut Bookkeeper<'_>,
-) -> Part {
-    let mut part = Part::new(PartKind::Export, path, origin);
+    book: &mut LineRecorder<'_>,
+) -> ServiceResource {
+    let mut part = ServiceResource::new(PartKind::Export, path, origin);
     part.path = Some(path.to_owned());
     let (client, flavour) = match client.split_once('/') {
         // The old way to ask for Kerberos.
@@ -331,15 +332,15 @@ fn part(
     let flags = read.weakest();
     let names: Vec<&str> = read.flavours.iter().map(|(name, _)| name.as_str()).collect();
     let flavour = |wanted: &str| names.contains(&wanted);
-    let stated = |value: Asked| Setting::Stated { value, origin };
+    let stated = |value: AuthRequirement| Setting::Stated { value, origin };
     part.login = if names.is_empty() {
-        Setting::default_of(Asked::Address, "NFS server", "exports(5), sec=")
+        Setting::default_of(AuthRequirement::Address, "NFS server", "exports(5), sec=")
     } else if flavour("none") || flavour("null") {
-        stated(Asked::Nothing)
+        stated(AuthRequirement::Nothing)
     } else if flavour("sys") {
-        stated(Asked::Address)
+        stated(AuthRequirement::Address)
     } else {
-        stated(Asked::Proof)
+        stated(AuthRequirement::Proof)
     };
     part.writes = match flags.written {
         Some(value) => Setting::Stated { value, origin },
@@ -348,15 +349,15 @@ fn part(
     let every = |wanted: &[&str]| !names.is_empty() && names.iter().all(|one| wanted.contains(one));
     let some = |wanted: &[&str]| names.iter().any(|one| wanted.contains(one));
     let demand = |wanted: &[&str]| {
-        let stated = |value: Demand| Setting::Stated { value, origin };
+        let stated = |value: Requirement| Setting::Stated { value, origin };
         if read.transport || every(wanted) {
-            stated(Demand::Required)
+            stated(Requirement::Required)
         } else if some(wanted) {
-            stated(Demand::Offered)
+            stated(Requirement::Offered)
         } else if names.is_empty() {
-            Setting::default_of(Demand::Never, "NFS server", "exports(5), sec=")
+            Setting::default_of(Requirement::Never, "NFS server", "exports(5), sec=")
         } else {
-            stated(Demand::Never)
+            stated(Requirement::Never)
         }
     };
     part.signing = Some(demand(&["krb5i", "krb5p"]));
@@ -372,7 +373,7 @@ fn part(
 }
 
 /// Where the server listens (nfs.conf(5), `[nfsd]`); files of `nfs.conf.d` come later and win.
-fn endpoints(around: &Surroundings<'_>, origin: Origin) -> Vec<Endpoint> {
+fn endpoints(around: &ReadContext<'_>, origin: Origin) -> Vec<Endpoint> {
     let (mut host, mut port, mut udp) = (None, (2049, origin), false);
     let mut files: Vec<&Export> = around.of_format(&SETTINGS).map(|(one, _)| one).collect();
     files.sort_by_key(|one| (one.path().contains("nfs.conf.d/"), one.path()));
@@ -395,7 +396,7 @@ fn endpoints(around: &Surroundings<'_>, origin: Origin) -> Vec<Endpoint> {
     let mut found = Vec::new();
     let protocols = if udp { &[Protocol::TCP, Protocol::UDP][..] } else { &[Protocol::TCP] };
     for protocol in protocols {
-        let at = |line| Endpoint::everywhere(*protocol, port.0, Carried::Optional, line);
+        let at = |line| Endpoint::everywhere(*protocol, port.0, TransportSecurity::Optional, line);
         match &host {
             None => found.push(at(port.1)),
             Some((hosts, line)) => found.extend(
@@ -409,7 +410,7 @@ fn endpoints(around: &Surroundings<'_>, origin: Origin) -> Vec<Endpoint> {
     found
 }
 
-fn read_settings(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_settings(export: &Export, _: &ReadContext<'_>) -> Reading {
     const SECTIONS: [&str; 14] = [
         "general",
         "exports",
@@ -427,7 +428,7 @@ fn read_settings(export: &Export, _: &Surroundings<'_>) -> Reading {
         "nfsdcld",
     ];
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for section in sections(export, &['#', ';']) {
         if section.name.is_empty() {
             continue;
@@ -440,7 +441,7 @@ fn read_settings(export: &Export, _: &Surroundings<'_>) -> Reading {
         book.understood(section.origin);
         for entry in &section.entries {
             let judged = name == "nfsd" && ["host", "port", "udp", "tcp"].contains(&entry.key);
-            book.class(entry.origin, if judged { LineClass::Understood } else { LineClass::PassedOver });
+            book.class(entry.origin, if judged { LineClass::Understood } else { LineClass::Ignored });
         }
     }
     reading
@@ -456,7 +457,7 @@ mod tests {
     }
 
     fn told(reading: &Reading) -> Vec<String> {
-        let line = |part: &Part| {
+        let line = |part: &ServiceResource| {
             let remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!(" {one:?}")).collect();
             format!(
                 "{} {} {:?} {} {:?}{}",

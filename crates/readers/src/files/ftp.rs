@@ -3,12 +3,13 @@
 //! Long because two daemons that end in the same record, with the cases of both.
 
 use crate::angles::{Directive, directives};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, is_known, truth};
 use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol, Setting};
 
@@ -57,9 +58,9 @@ pub(crate) const PROFTPD: Reader = Reader {
     read: read_proftpd,
 };
 
-fn read_vsftpd(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_vsftpd(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut values: BTreeMap<&str, (&str, Origin)> = BTreeMap::new();
     for line in export.lines() {
         let text = line.text.trim_end();
@@ -71,7 +72,7 @@ fn read_vsftpd(export: &Export, _: &Surroundings<'_>) -> Reading {
             Some((key, value)) if is_known("vsftpd", key) => {
                 book.class(
                     origin,
-                    if VSFTPD_JUDGED.contains(&key) { LineClass::Understood } else { LineClass::PassedOver },
+                    if VSFTPD_JUDGED.contains(&key) { LineClass::Understood } else { LineClass::Ignored },
                 );
                 values.insert(key, (value, origin));
             }
@@ -124,9 +125,9 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
     let encrypted = on("ssl_enable");
     let forced = yes("force_local_logins_ssl").is_none_or(|one| one.0);
     let carried = match encrypted {
-        Some(_) if on("implicit_ssl").is_some() => Carried::Encrypted,
-        Some(_) => Carried::Optional,
-        None => Carried::Plain,
+        Some(_) if on("implicit_ssl").is_some() => TransportSecurity::Encrypted,
+        Some(_) => TransportSecurity::Optional,
+        None => TransportSecurity::Plain,
     };
     let port =
         get("listen_port").and_then(|(text, line)| Some((text.parse().ok()?, line))).unwrap_or((21, origin));
@@ -171,10 +172,12 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
         ),
     };
     if anonymous.value() != Some(&false) {
-        let mut part = Part::new(PartKind::Folder, "for anybody", anonymous.origin().unwrap_or(origin))
-            .labelled("anonymous");
+        let mut part =
+            ServiceResource::new(PartKind::Folder, "for anybody", anonymous.origin().unwrap_or(origin))
+                .labelled("anonymous");
         part.path = get("anon_root").map(|(path, _)| path.to_owned());
-        part.login = anonymous.clone().map(|on| if on { Asked::Nothing } else { Asked::Refused });
+        part.login =
+            anonymous.clone().map(|on| if on { AuthRequirement::Nothing } else { AuthRequirement::Refused });
         let upload = ["anon_upload_enable", "anon_mkdir_write_enable", "anon_other_write_enable"]
             .into_iter()
             .find_map(on);
@@ -187,9 +190,9 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
         served.parts.push(part);
     }
     if let Some(line) = on("local_enable") {
-        let mut part = Part::new(PartKind::Folder, "of accounts", line).labelled("accounts");
+        let mut part = ServiceResource::new(PartKind::Folder, "of accounts", line).labelled("accounts");
         part.path = get("local_root").map(|(path, _)| path.to_owned());
-        part.login = Setting::Stated { value: Asked::Password, origin: line };
+        part.login = Setting::Stated { value: AuthRequirement::Password, origin: line };
         part.writes = match writes {
             Some(origin) => Setting::Stated { value: true, origin },
             None => Setting::default_of(false, "vsftpd", "vsftpd.conf(5), write_enable"),
@@ -206,19 +209,20 @@ fn vsftpd(values: &BTreeMap<&str, (&str, Origin)>, origin: Origin) -> Served {
 }
 
 /// Whether TLS is used: never, where the client wants, or always.
-fn demand(offered: Option<Origin>, forced: bool) -> Setting<Demand> {
+fn demand(offered: Option<Origin>, forced: bool) -> Setting<Requirement> {
     match offered {
-        Some(origin) => {
-            Setting::Stated { value: if forced { Demand::Required } else { Demand::Offered }, origin }
-        }
-        None => Setting::default_of(Demand::Never, "FTP server", "RFC 959; RFC 4217"),
+        Some(origin) => Setting::Stated {
+            value: if forced { Requirement::Required } else { Requirement::Offered },
+            origin,
+        },
+        None => Setting::default_of(Requirement::Never, "FTP server", "RFC 959; RFC 4217"),
     }
 }
 
 /// One server of ProFTPD: directives by name, the last of each, with those of `<Global>` before its own.
-fn read_proftpd(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read_proftpd(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut open = Vec::new();
     let mut all = Vec::new();
     let files = &mut vec![export.path()];
@@ -264,7 +268,7 @@ fn with_global<'a>(global: &[&Directive<'a>], own: &[&Directive<'a>]) -> Vec<Dir
     global.iter().chain(own).map(|one| (*one).clone()).collect()
 }
 
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut words = line.split_whitespace();
     match words.next() {
         Some(word) if word.eq_ignore_ascii_case("include") => {
@@ -275,7 +279,7 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
 }
 
 /// The files that a path means; of a folder those in it.
-fn folder_or_files<'a>(path: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn folder_or_files<'a>(path: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let path = path.trim_matches('"');
     if let Some(folder) = path.strip_suffix('/') {
         return around.find_all(&format!("{folder}/*"), named_in);
@@ -287,11 +291,11 @@ fn folder_or_files<'a>(path: &str, named_in: &Export, around: &Surroundings<'a>)
 fn gather<'a>(
     tree: Vec<Directive<'a>>,
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     files: &mut Vec<&'a str>,
     all: &mut Vec<Directive<'a>>,
     open: &mut Vec<(String, Origin)>,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) {
     for mut one in tree {
         let judged = PROFTPD_JUDGED.contains(&one.name.as_str());
@@ -323,7 +327,7 @@ fn gather<'a>(
             book.understood(one.origin);
         } else if is_known("proftpd", &one.name) || one.name.starts_with("tls") || one.name.starts_with("sql")
         {
-            book.class(one.origin, LineClass::PassedOver);
+            book.class(one.origin, LineClass::Ignored);
         } else {
             book.not_understood(one.origin, serving::unknown("proftpd.conf"));
         }
@@ -369,7 +373,7 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
     let required = last("tlsrequired").filter(|one| {
         !matches!(truth(one.first()), Some(false)) && !one.first().eq_ignore_ascii_case("data")
     });
-    let carried = if engine.is_some() { Carried::Optional } else { Carried::Plain };
+    let carried = if engine.is_some() { TransportSecurity::Optional } else { TransportSecurity::Plain };
     let (port, line) = match last("port").map(|one| (one.first().parse(), one.origin)) {
         Some((Ok(port), line)) => (port, line),
         _ => (port, origin),
@@ -394,9 +398,9 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
     for anonymous in all.iter().filter(|one| one.name == "anonymous") {
         served.parts.push(proftpd_anonymous(anonymous, engine, required.is_some()));
     }
-    let mut part = Part::new(PartKind::Folder, "of accounts", origin).labelled("accounts");
+    let mut part = ServiceResource::new(PartKind::Folder, "of accounts", origin).labelled("accounts");
     part.sources = limited(all, "login").unwrap_or_else(Sources::everybody);
-    part.login = Setting::default_of(Asked::Password, "ProFTPD", "proftpd.conf(5)");
+    part.login = Setting::default_of(AuthRequirement::Password, "ProFTPD", "proftpd.conf(5)");
     part.writes = Setting::default_of(!denied(all, "write"), "ProFTPD", "proftpd.conf(5), Limit");
     part.encryption = Some(demand(engine, required.is_some()));
     if required.is_none() || engine.is_none() {
@@ -406,14 +410,14 @@ fn proftpd(name: String, all: &[Directive<'_>], port: u16, origin: Origin) -> Se
     served
 }
 
-fn proftpd_anonymous(one: &Directive<'_>, engine: Option<Origin>, required: bool) -> Part {
-    let mut part = Part::new(PartKind::Folder, "for anybody", one.origin).labelled("anonymous");
+fn proftpd_anonymous(one: &Directive<'_>, engine: Option<Origin>, required: bool) -> ServiceResource {
+    let mut part = ServiceResource::new(PartKind::Folder, "for anybody", one.origin).labelled("anonymous");
     part.path = Some(one.first().to_owned());
     part.sources = limited(one.children(), "login").unwrap_or_else(Sources::everybody);
     let asks = one.children().iter().find(|one| one.name == "anonrequirepassword");
     part.login = match asks.filter(|one| truth(one.first()) == Some(true)) {
-        Some(line) => Setting::Stated { value: Asked::Password, origin: line.origin },
-        None => Setting::Stated { value: Asked::Nothing, origin: one.origin },
+        Some(line) => Setting::Stated { value: AuthRequirement::Password, origin: line.origin },
+        None => Setting::Stated { value: AuthRequirement::Nothing, origin: one.origin },
     };
     part.writes = Setting::Stated { value: !denied(one.children(), "write"), origin: one.origin };
     // A folder in it may take what the whole does not (STOR is part of WRITE).
@@ -483,7 +487,7 @@ mod tests {
     use trevlin_model::ExportId;
 
     fn told(reading: &Reading) -> Vec<String> {
-        let line = |served: &Served, part: &Part| {
+        let line = |served: &Served, part: &ServiceResource| {
             format!(
                 "{} {:?} {} {:?} {} {}",
                 part.name,
@@ -504,12 +508,12 @@ mod tests {
 
     fn vsftpd(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/vsftpd.conf", text.into());
-        read_vsftpd(&export, &Surroundings::default())
+        read_vsftpd(&export, &ReadContext::default())
     }
 
     fn proftpd(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/proftpd/proftpd.conf", text.into());
-        read_proftpd(&export, &Surroundings::of(vec![&export]))
+        read_proftpd(&export, &ReadContext::of(vec![&export]))
     }
 
     #[test]
@@ -559,7 +563,7 @@ mod tests {
             .enumerate()
             .map(|(id, (path, text))| Export::new(trevlin_model::ExportId(id as u32), *path, (*text).into()))
             .collect();
-        let reading = read_proftpd(&exports[0], &Surroundings::of(exports.iter().collect()));
+        let reading = read_proftpd(&exports[0], &ReadContext::of(exports.iter().collect()));
         assert!(reading.facts.served.iter().all(|one| one.origin.export == exports[0].id()));
         assert_eq!(reading.facts.served.len(), 1);
     }

@@ -1,10 +1,13 @@
 //! `saveconfig.json`, the disks that the kernel's target gives out (targetcli(8); LIO).
 
 use crate::json::{self, Json};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource,
+    TransportSecurity,
+};
 use trevlin_model::{Export, Facts, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -28,9 +31,9 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let whole = export.origin(0..export.text().len().max(1));
     let (top, broken) = json::parse(export);
     book.class(whole, LineClass::Understood);
@@ -72,7 +75,7 @@ fn served(export: &Export, name: &str, group: &Json<'_>, facts: &mut Facts) -> S
             .labelled(name);
     for portal in group.list("portals") {
         let port = portal.number("port").and_then(|port| u16::try_from(port).ok()).unwrap_or(3260);
-        let at = Endpoint::everywhere(Protocol::TCP, port, Carried::Plain, heading(portal));
+        let at = Endpoint::everywhere(Protocol::TCP, port, TransportSecurity::Plain, heading(portal));
         let address = portal.text("ip_address").and_then(|text| text.trim_matches(['[', ']']).parse().ok());
         served.endpoints.push(match address {
             Some(address) => at.at(address),
@@ -88,7 +91,7 @@ fn served(export: &Export, name: &str, group: &Json<'_>, facts: &mut Facts) -> S
     let protected = attribute("demo_mode_write_protect").is_none_or(|one| one.0 == 1);
     let disks: Vec<String> = group.list("luns").iter().filter_map(|one| one.text("storage_object")).collect();
     let mut part = |name: &str, holder: &Json<'_>, line: Origin| {
-        let mut part = Part::new(PartKind::Target, name, line);
+        let mut part = ServiceResource::new(PartKind::Target, name, line);
         part.path = Some(disks.join(", ")).filter(|all| !all.is_empty());
         let secret = |field: &str, owner: &str, facts: &mut Facts| {
             let value = holder.get(field)?;
@@ -97,15 +100,15 @@ fn served(export: &Export, name: &str, group: &Json<'_>, facts: &mut Facts) -> S
         let own = secret("chap_password", name, facts);
         let mutual = secret("chap_mutual_password", &format!("{name} (of the target)"), facts);
         part.login = match (asks.0 == 1, &own) {
-            (true, Some(held)) => Setting::Stated { value: Asked::Proof, origin: held.origin },
+            (true, Some(held)) => Setting::Stated { value: AuthRequirement::Proof, origin: held.origin },
             // Where logins are asked for and none is set, nobody comes in.
-            (true, None) => Setting::Stated { value: Asked::Refused, origin: asks.1 },
-            (false, _) => Setting::Stated { value: Asked::Nothing, origin: asks.1 },
+            (true, None) => Setting::Stated { value: AuthRequirement::Refused, origin: asks.1 },
+            (false, _) => Setting::Stated { value: AuthRequirement::Nothing, origin: asks.1 },
         };
         if let (true, Some(held), None) = (asks.0 == 1, &own, &mutual) {
             part.remarks.push((Remark::OneSided, held.origin));
         }
-        part.encryption = Some(Setting::default_of(Demand::Never, "iSCSI target", "RFC 7143, 9"));
+        part.encryption = Some(Setting::default_of(Requirement::Never, "iSCSI target", "RFC 7143, 9"));
         part
     };
     for initiator in group.list("node_acls") {
@@ -142,7 +145,7 @@ mod tests {
         );
         let export = Export::new(ExportId(0), "d/etc/rtslib-fb-target/saveconfig.json", text);
         assert_eq!((READER.recognise)(&export), Recognition::Content);
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]
@@ -162,7 +165,7 @@ mod tests {
         ] {
             let reading = of(attributes, acls);
             let served = &reading.facts.served[0];
-            let line = |part: &Part| {
+            let line = |part: &ServiceResource| {
                 let remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!(" {one:?}")).collect();
                 format!(
                     "{} {:?} {}{}",
@@ -181,7 +184,7 @@ mod tests {
     #[test]
     fn broken_files_are_told() {
         let export = Export::new(ExportId(0), "d/saveconfig.json", "{\"targets\": [\n".into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         assert_eq!((reading.ledger.notes.len(), reading.facts.served.len()), (1, 0));
     }
 }

@@ -3,11 +3,12 @@
 //! What stands above the first module is the default for all of them.
 
 use crate::ini::{Section, sections};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving::{self, Admitted, is_known, truth};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, LineClass, Login, LoginList, Origin, Protocol, Setting};
 
@@ -52,7 +53,7 @@ fn recognise(export: &Export) -> Recognition {
         module |= text.starts_with('[');
         let key = text.split_once('=').map(|(key, _)| key.trim());
         tells |= key.is_some_and(|key| {
-            ["secrets file", "use chroot", "auth users", "max verbosity"]
+            ["secrets file", "use chroot", "auth users", "max telling"]
                 .iter()
                 .any(|one| key.eq_ignore_ascii_case(one))
         });
@@ -65,9 +66,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = sections(export, &['#', ';']);
     let mut open = Vec::new();
     for section in &all {
@@ -83,7 +84,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             } else if JUDGED.contains(&key.as_str()) {
                 book.understood(entry.origin);
             } else if is_known("rsync", &key) {
-                book.class(entry.origin, LineClass::PassedOver);
+                book.class(entry.origin, LineClass::Ignored);
             } else {
                 book.not_understood(entry.origin, serving::unknown("rsyncd.conf(5)"));
             }
@@ -101,7 +102,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         |key: &str| globals.iter().rev().find_map(|one| one.last(key)).map(|one| (one.value, one.origin));
     let port =
         of_all("port").and_then(|(text, line)| Some((text.parse().ok()?, line))).unwrap_or((873, origin));
-    let endpoint = Endpoint::everywhere(Protocol::TCP, port.0, Carried::Plain, port.1);
+    let endpoint = Endpoint::everywhere(Protocol::TCP, port.0, TransportSecurity::Plain, port.1);
     served.endpoints.push(
         match of_all("address").and_then(|(text, line)| Some((text.parse().ok()?, line))) {
             Some((address, line)) => Endpoint { origin: line, ..endpoint }.at(address),
@@ -122,8 +123,8 @@ fn part<'a>(
     module: &Section<'a>,
     get: &dyn Fn(&str) -> Option<(&'a str, Origin)>,
     known: &mut Admitted,
-) -> Part {
-    let mut part = Part::new(PartKind::Module, module.name, module.origin);
+) -> ServiceResource {
+    let mut part = ServiceResource::new(PartKind::Module, module.name, module.origin);
     part.path = get("path").map(|(path, _)| path.to_owned());
     let list = |key| get(key).map(|(text, origin)| (hosts(text), origin));
     let texts = ["hosts allow", "hosts deny"].map(|key| get(key).map(|(text, _)| text));
@@ -131,8 +132,8 @@ fn part<'a>(
     part.sources = admitted.unwrap_or_else(Sources::everybody);
     let users = get("auth users").filter(|(text, _)| !text.is_empty());
     part.login = match users {
-        Some((_, origin)) => Setting::Stated { value: Asked::Proof, origin },
-        None => Setting::default_of(Asked::Nothing, "rsync", "rsyncd.conf(5), auth users"),
+        Some((_, origin)) => Setting::Stated { value: AuthRequirement::Proof, origin },
+        None => Setting::default_of(AuthRequirement::Nothing, "rsync", "rsyncd.conf(5), auth users"),
     };
     let listed = users.map_or("", |(text, _)| text);
     part.users = listed
@@ -150,7 +151,7 @@ fn part<'a>(
         None => Setting::default_of(false, "rsync", "rsyncd.conf(5), read only"),
     };
     part.encryption =
-        Some(Setting::default_of(Demand::Never, "rsync", "rsyncd.conf(5), authentication strength"));
+        Some(Setting::default_of(Requirement::Never, "rsync", "rsyncd.conf(5), authentication strength"));
     if let Some((_, origin)) = get("uid").filter(|(uid, _)| matches!(*uid, "root" | "0")) {
         part.remarks.push((Remark::RootKept, origin));
     }
@@ -164,11 +165,11 @@ fn hosts(text: &str) -> Sources {
     found
 }
 
-fn read_secrets(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_secrets(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     for line in export.lines().filter(|line| !line.text.trim().is_empty() && !line.text.starts_with('#')) {
         let origin = export.origin_of(line.text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let Some((user, password)) = line.text.split_once(':') else {
             book.not_understood(origin, "expected `user:password`; nobody logs in with this line");
             reading.facts.masked_places.push(origin);
@@ -196,7 +197,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/rsyncd.conf", text.into());
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]
@@ -235,7 +236,7 @@ mod tests {
     fn secrets_are_held() {
         let text = "# who\nann:Sesame-9:x\nbroken\n";
         let export = Export::new(ExportId(0), "d/etc/rsyncd.secrets", text.into());
-        let reading = read_secrets(&export, &Surroundings::default());
+        let reading = read_secrets(&export, &ReadContext::default());
         assert_eq!((reading.facts.logins.len(), reading.ledger.notes.len()), (1, 1));
         assert_eq!(reading.facts.secrets[0].origin, export.origin_of(&export.text()[10..20]));
         assert!(!format!("{reading:?}").contains("Sesame"));

@@ -1,6 +1,6 @@
 //! `smbpasswd` (smbpasswd(5)) and what `pdbedit -L -w` prints: names with the hashes by which Samba knows them.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::serving;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, Login, LoginList};
@@ -40,11 +40,11 @@ fn fields(text: &str) -> Option<[&str; 4]> {
     fits.then_some([name, lanman, nt, flags])
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     for line in export.lines().filter(|line| !is_empty(line.text)) {
         let origin = export.origin_of(line.text.trim());
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let Some([name, lanman, nt, flags]) = fields(line.text) else {
             book.not_understood(origin, "expected `name:number:hash:hash:[flags]:`; the line lets nobody in");
             reading.facts.masked_places.push(origin);
@@ -91,7 +91,7 @@ mod tests {
         );
         let export = Export::new(ExportId(0), "d/etc/samba/smbpasswd", text);
         assert_eq!((READER.recognise)(&export), Recognition::Content);
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let users: Vec<&str> = reading.facts.logins.iter().map(|one| one.user.as_str()).collect();
         assert_eq!(users, ["ann"]);
         assert_eq!((reading.facts.secrets.len(), reading.ledger.notes.len()), (3, 1));

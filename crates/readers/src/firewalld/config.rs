@@ -112,7 +112,7 @@ impl Config {
             if name.trim() == "DefaultZone" {
                 value.trim().clone_into(&mut self.default_zone);
             }
-            let class = if known { LineClass::Understood } else { LineClass::PassedOver };
+            let class = if known { LineClass::Understood } else { LineClass::Ignored };
             self.classes.push((file.origin_of(line.text), class));
         }
     }

@@ -9,7 +9,7 @@ fn of(files: &[(&str, &str)]) -> Vec<Reading> {
         .enumerate()
         .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).to_owned()))
         .collect();
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     exports
         .iter()
         .map(|export| {

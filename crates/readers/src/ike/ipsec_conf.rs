@@ -7,7 +7,7 @@
 
 use super::conn::{ByName, Conn, SETUP, Said};
 use super::{finish, strongswan_conf, tell};
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::ipsec::IkeDaemon;
@@ -158,9 +158,9 @@ fn recognise(export: &Export) -> Recognition {
 /// Every section of the files of one configuration: this export and those that it reads in.
 fn sections<'a>(
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     all: &mut Vec<Conn<'a>>,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
     open: &mut Vec<&'a str>,
 ) {
     let mut taken = false;
@@ -182,11 +182,11 @@ fn sections<'a>(
                 ["config", "setup"] => {
                     taken = true;
                     all.push(Conn { name: SETUP, lines: Vec::new(), origin });
-                    book.class(origin, LineClass::PassedOver);
+                    book.class(origin, LineClass::Ignored);
                 }
-                ["ca", _] | ["version", _] => book.class(origin, LineClass::PassedOver),
+                ["ca", _] | ["version", _] => book.class(origin, LineClass::Ignored),
                 ["include", path] => {
-                    book.class(origin, LineClass::PassedOver);
+                    book.class(origin, LineClass::Ignored);
                     if let Some(why) = around.missing_include(path, export) {
                         book.note(origin, why);
                     }
@@ -213,13 +213,13 @@ fn sections<'a>(
         let (key, value) = (key.trim(), value.trim().trim_matches('"'));
         match all.last_mut().filter(|_| taken) {
             Some(conn) => conn.lines.push((key, value, origin)),
-            None => book.class(origin, LineClass::PassedOver),
+            None => book.class(origin, LineClass::Ignored),
         }
     }
 }
 
 /// Whose file it is: keywords that only one of the daemons has are counted; charon's older front end where none tells.
-fn daemon(all: &[Conn<'_>], around: &Surroundings<'_>) -> IkeDaemon {
+fn daemon(all: &[Conn<'_>], around: &ReadContext<'_>) -> IkeDaemon {
     let count = |daemon| {
         let tells = |key: &str| keywords(daemon).is_some_and(|known| known.tells.contains(&sideless(key)));
         all.iter().flat_map(|conn| &conn.lines).filter(|line| tells(line.0)).count()
@@ -238,16 +238,16 @@ fn daemon(all: &[Conn<'_>], around: &Surroundings<'_>) -> IkeDaemon {
 }
 
 /// The exports that a line of `other` reads in, where that is a configuration of this kind.
-fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     match line.split_whitespace().collect::<Vec<_>>().as_slice() {
         ["include", path, ..] if recognise(other) != Recognition::No => around.find_all(path, other),
         _ => Vec::new(),
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut all: Vec<Conn<'_>> = Vec::new();
     sections(export, around, &mut all, &mut book, &mut vec![export.path()]);
     let daemon = daemon(&all, around);
@@ -262,11 +262,11 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
                 "no setting of `config setup` that is known here; check its spelling",
             );
         } else if conn.name == SETUP {
-            book.class(line.2, LineClass::PassedOver);
+            book.class(line.2, LineClass::Ignored);
         } else if has(|known| &known.understood) {
             book.understood(line.2);
         } else if has(|known| &known.passed) {
-            book.class(line.2, LineClass::PassedOver);
+            book.class(line.2, LineClass::Ignored);
         } else {
             book.not_understood(
                 line.2,
@@ -306,7 +306,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     if daemon == IkeDaemon::StrongSwan {
         strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
     }
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);
     reading
 }

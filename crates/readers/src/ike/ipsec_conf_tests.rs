@@ -5,7 +5,7 @@ use trevlin_model::ipsec::AuthRound;
 fn of(text: &str) -> Reading {
     let export = Export::new(ExportId(0), "d/etc/ipsec.conf", text.into());
     assert_eq!(recognise(&export), Recognition::Content);
-    read(&export, &Surroundings::of(vec![&export]))
+    read(&export, &ReadContext::of(vec![&export]))
 }
 
 #[test]
@@ -113,7 +113,7 @@ fn both_daemons() {
 #[test]
 fn whose_file_it_is_may_be_said() {
     let export = Export::new(ExportId(0), "d/etc/ipsec.conf", "conn c\n\tauto=add\n".into());
-    let around = Surroundings::with_ike_daemon(vec![&export], Some(IkeDaemon::Libreswan));
+    let around = ReadContext::with_ike_daemon(vec![&export], Some(IkeDaemon::Libreswan));
     assert!(told(&read(&export, &around)).starts_with("Libreswan"));
 }
 
@@ -136,7 +136,7 @@ fn files_that_are_read_in() {
         "conn %default\n\tkeyexchange=ikev2\ninclude ipsec.d/*.conf\n".into(),
     );
     let part = Export::new(ExportId(1), "d/etc/ipsec.d/a.conf", "conn a\n\tauto=add\n".into());
-    let around = Surroundings::of(vec![&main, &part]);
+    let around = ReadContext::of(vec![&main, &part]);
     let reading = read(&main, &around);
     assert!(told(&reading).starts_with("strongSwan Second"));
     assert!(read(&part, &around).facts.tunnels.is_empty());

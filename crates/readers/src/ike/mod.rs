@@ -9,7 +9,7 @@ pub(crate) mod strongswan_conf;
 pub(crate) mod swanctl;
 
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reading};
+use crate::reader::{LineRecorder, Reading};
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::ipsec::{IkeProof, IpsecConnection, Selectors};
 use trevlin_model::offer::Offer;
@@ -214,7 +214,7 @@ fn prove(tunnel: &mut Tunnel, connection: &IpsecConnection) {
 }
 
 /// Tells what is no address at its line.
-fn tell(malformed: Vec<MalformedAddress>, book: &mut Bookkeeper<'_>) {
+fn tell(malformed: Vec<MalformedAddress>, book: &mut LineRecorder<'_>) {
     for bad in malformed {
         book.not_understood(bad.origin, bad.why);
     }

@@ -1,14 +1,14 @@
 //! Keys and passwords of swanctl.conf (swanctl.conf(5), secrets).
 
 use super::settings::{Value, View};
-use crate::reader::{Reading, Surroundings};
+use crate::reader::{ReadContext, Reading};
 use std::sync::Arc;
 use trevlin_model::ike::PreSharedKey;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, Login, LoginList, Origin, Secret};
 
 /// Keys and passwords. `0x` and `0s` begin a value that is encoded, where the kind has such values.
-pub(super) fn take(whole: &View<'_, '_>, around: &Surroundings<'_>, export: &Export, reading: &mut Reading) {
+pub(super) fn take(whole: &View<'_, '_>, around: &ReadContext<'_>, export: &Export, reading: &mut Reading) {
     let Some(all) = whole.section("secrets") else { return };
     for name in all.names() {
         let Some(section) = all.section(name) else { continue };

@@ -1,7 +1,7 @@
 //! The files of strongSwan's own format (strongswan.conf(5)): nested sections in braces, `key = value` lines, sections that
 //! refer to others, and files that are read in.
 
-use crate::reader::{Bookkeeper, Open, Surroundings};
+use crate::reader::{LineRecorder, Open, ReadContext};
 use indexmap::{IndexMap, IndexSet};
 use trevlin_model::{Export, Limit, LineClass, Origin};
 
@@ -91,8 +91,8 @@ fn value_text(text: &str) -> (&str, usize) {
 /// reader afterwards; what cannot be a line of the format is told here.
 pub(super) fn parse<'a>(
     exports: &[&'a Export],
-    around: &Surroundings<'a>,
-    book: &mut Bookkeeper<'_>,
+    around: &ReadContext<'a>,
+    book: &mut LineRecorder<'_>,
 ) -> Section<'a> {
     let mut root = Section::default();
     for export in exports {
@@ -102,12 +102,12 @@ pub(super) fn parse<'a>(
 }
 
 struct Parser<'s, 'a> {
-    around: &'s Surroundings<'a>,
+    around: &'s ReadContext<'a>,
     open: Vec<&'a str>,
 }
 
 impl<'a> Parser<'_, 'a> {
-    fn file(&mut self, export: &'a Export, root: &mut Section<'a>, book: &mut Bookkeeper<'_>) {
+    fn file(&mut self, export: &'a Export, root: &mut Section<'a>, book: &mut LineRecorder<'_>) {
         let mut found = Vec::new();
         for line in export.lines() {
             let start = export.origin_of(line.text).start as usize;
@@ -126,7 +126,7 @@ impl<'a> Parser<'_, 'a> {
         at: &mut usize,
         section: &mut Section<'a>,
         depth: usize,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) {
         while let Some(token) = tokens.get(*at) {
             *at += 1;
@@ -272,7 +272,7 @@ impl<'a> Parser<'_, 'a> {
         tokens: &[Token<'a>],
         at: &mut usize,
         section: &mut Section<'a>,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) {
         let rest = export.text().get(place + "include".len()..).unwrap_or_default();
         let (line, _) = value_text(rest);
@@ -295,7 +295,7 @@ impl<'a> Parser<'_, 'a> {
 }
 
 /// The exports that a line of a file reads in.
-pub(super) fn read_in<'a>(line: &str, file: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+pub(super) fn read_in<'a>(line: &str, file: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let Some(path) = line.trim().strip_prefix("include ") else { return Vec::new() };
     let path = path.split('#').next().unwrap_or_default().trim();
     around.find_all(path.trim_matches('"'), file)
@@ -422,8 +422,8 @@ mod tests {
     fn of(text: &str) -> (String, usize) {
         let export = Export::new(ExportId(0), "d/swanctl.conf", text.into());
         let mut reading = Reading::of(&export);
-        let mut book = Bookkeeper::new(&export, &mut reading.ledger, &mut reading.elsewhere);
-        let around = Surroundings::of(vec![&export]);
+        let mut book = LineRecorder::new(&export, &mut reading.ledger, &mut reading.elsewhere);
+        let around = ReadContext::of(vec![&export]);
         let root = parse(&[&export], &around, &mut book);
         let mut told = Vec::new();
         held(&View::of(&root), "", &mut told);
@@ -459,8 +459,8 @@ mod tests {
         // A circle of references ends, however deep somebody looks.
         let export = Export::new(ExportId(0), "d/x", "a : a { a : a { x = 1 } }\n".into());
         let mut reading = Reading::of(&export);
-        let mut book = Bookkeeper::new(&export, &mut reading.ledger, &mut reading.elsewhere);
-        let root = parse(&[&export], &Surroundings::default(), &mut book);
+        let mut book = LineRecorder::new(&export, &mut reading.ledger, &mut reading.elsewhere);
+        let root = parse(&[&export], &ReadContext::default(), &mut book);
         let mut view = View::of(&root);
         for _ in 0..50 {
             view = view.section("a").unwrap();

@@ -1,7 +1,7 @@
 //! `strongswan.conf` (strongswan.conf(5)): settings of the daemon that decide about tunnels, and the RADIUS servers it asks.
 
 use super::settings::{View, each_value, parse, read_in};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::radius::{RadiusAsker, RadiusTarget};
 use trevlin_model::secret::SecretKind;
@@ -37,7 +37,7 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// The exports that a line of `other` reads in, where that is a file of this kind.
-fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     // Most lines name nothing, and what a file is costs more to tell.
     if !line.trim_start().starts_with("include ") || recognise(other) == Recognition::No {
         return Vec::new();
@@ -45,13 +45,13 @@ fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'
     read_in(line, other, around)
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let root = parse(&[export], around, &mut book);
     each_value(&root, &mut |within, value| {
         let known = value.key == AGGRESSIVE || within.contains(&"eap-radius");
-        book.class(value.origin, if known { LineClass::Understood } else { LineClass::PassedOver });
+        book.class(value.origin, if known { LineClass::Understood } else { LineClass::Ignored });
     });
     // What another file reads in belongs to that file's settings.
     if around.reads_in(export, included) {
@@ -97,7 +97,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 }
 
 /// Tells every connection of a file whether charon answers in aggressive mode with a shared key.
-pub(super) fn tell_aggressive(tunnels: &mut [Tunnel], around: &Surroundings<'_>) {
+pub(super) fn tell_aggressive(tunnels: &mut [Tunnel], around: &ReadContext<'_>) {
     let allowed = around.once(|| AggressiveAllowed(aggressive_allowed(around)));
     for tunnel in tunnels {
         tunnel.settings.extend(allowed.0.clone());
@@ -108,7 +108,7 @@ struct AggressiveAllowed(Option<(String, Setting<String>)>);
 
 /// Whether charon answers in aggressive mode with a shared key, where its settings are among the exports: it refuses to,
 /// unless it is told otherwise.
-fn aggressive_allowed(around: &Surroundings<'_>) -> Option<(String, Setting<String>)> {
+fn aggressive_allowed(around: &ReadContext<'_>) -> Option<(String, Setting<String>)> {
     let mut settings = around.of_format(&READER).map(|(export, _)| export).peekable();
     let first: Origin = settings.peek()?.origin(0..0);
     for export in settings {
@@ -144,19 +144,19 @@ mod tests {
                     servers {\n        a { address = 10.4.0.9\n        }\n      }\n    }\n  }\n}\n";
         let export = Export::new(ExportId(0), "d/etc/strongswan.conf", text.into());
         assert_eq!(recognise(&export), Recognition::Content);
-        let around = Surroundings::of(vec![&export]);
+        let around = ReadContext::of(vec![&export]);
         let reading = read(&export, &around);
         let target = &reading.facts.radius_targets[0];
         assert_eq!((target.server.as_str(), target.secret.is_some()), ("10.4.0.9", true));
         assert!(
             matches!(aggressive_allowed(&around), Some((_, Setting::Stated { value, .. })) if value == "yes")
         );
-        assert!(aggressive_allowed(&Surroundings::default()).is_none());
+        assert!(aggressive_allowed(&ReadContext::default()).is_none());
         let part = Export::new(
             ExportId(0),
             "d/etc/strongswan.conf",
             "charon {\n}\ninclude strongswan.d/*.conf\n".into(),
         );
-        assert!(aggressive_allowed(&Surroundings::of(vec![&part])).is_none());
+        assert!(aggressive_allowed(&ReadContext::of(vec![&part])).is_none());
     }
 }

@@ -4,7 +4,7 @@ use super::proposals::offer;
 use super::settings::{View, each_value, parse, read_in};
 use super::{finish, pool, seconds, secrets, selectors, strongswan_conf, tell};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use trevlin_model::ipsec::{AuthRound, Child, ChildMode, IkeDaemon, IkeProof, IkeVersions, IpsecConnection};
@@ -50,7 +50,7 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// The exports that a line of `other` reads in, where that is a file of this kind.
-fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     // Most lines name nothing, and what a file is costs more to tell.
     if !line.trim_start().starts_with("include ") || recognise(other) == Recognition::No {
         return Vec::new();
@@ -60,7 +60,7 @@ fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'
 
 /// The exports that make one configuration with this one: itself, and where `swanctl.conf` itself was not exported every
 /// other file, since that reads them all in as Debian ships it.
-fn together<'a>(export: &'a Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn together<'a>(export: &'a Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let all = || around.of_format(&READER).map(|(one, _)| one);
     if all().any(|one| one.file_name() == "swanctl.conf") || !all().any(|one| one.path() == export.path()) {
         return vec![export];
@@ -80,7 +80,7 @@ fn class(within: &[&str], key: &str) -> Option<LineClass> {
         if has(&keys.understood) {
             Some(LineClass::Understood)
         } else {
-            has(&keys.passed).then_some(LineClass::PassedOver)
+            has(&keys.passed).then_some(LineClass::Ignored)
         }
     };
     match within {
@@ -100,9 +100,9 @@ fn class(within: &[&str], key: &str) -> Option<LineClass> {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut masked = Vec::new();
     let together = together(export, around);
     let part_of_another = around.reads_in(export, included)
@@ -155,7 +155,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         }
     }
     strongswan_conf::tell_aggressive(&mut reading.facts.tunnels, around);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     tell(malformed, &mut book);
     secrets::take(&whole, around, export, &mut reading);
     reading

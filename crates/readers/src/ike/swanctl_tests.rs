@@ -10,7 +10,7 @@ const TEXT: &str = "connections {\n  office { # callers\n    pools = office4, of
 fn of(text: &str) -> Reading {
     let export = Export::new(ExportId(0), "d/etc/swanctl/swanctl.conf", text.into());
     assert_eq!(recognise(&export), Recognition::Content);
-    read(&export, &Surroundings::of(vec![&export]))
+    read(&export, &ReadContext::of(vec![&export]))
 }
 
 #[test]
@@ -111,7 +111,7 @@ fn several_files_make_one_configuration() {
     ] {
         let main = export(0, main, &format!("{asks}include conf.d/*.conf\n"));
         let other = export(1, other, pool);
-        let around = Surroundings::of(vec![&main, &other]);
+        let around = ReadContext::of(vec![&main, &other]);
         let reading = read(&main, &around);
         assert!(reading.facts.tunnels[0].addresses.pools[0].malformed[0].why.contains("300"));
         assert!(read(&other, &around).facts.tunnels.is_empty());

@@ -2,7 +2,7 @@
 
 use super::{elements, inside_quotes, recognise, settle};
 use crate::json::Source;
-use crate::reader::{Bookkeeper, Reader, Reading, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading};
 use ipnet::IpNet;
 use serde::Deserialize;
 use serde_json::value::RawValue;
@@ -42,11 +42,11 @@ struct Address<'a> {
     dynamic: bool,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let source = Source::of(export);
     let (links, broken) = elements(&source);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     settle(&source, &mut book, broken);
     reading.facts.has_interfaces = true;
     for raw in links {
@@ -68,7 +68,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn interface(source: &Source<'_>, link: Link<'_>, book: &mut Bookkeeper<'_>) -> Option<Interface> {
+fn interface(source: &Source<'_>, link: Link<'_>, book: &mut LineRecorder<'_>) -> Option<Interface> {
     let raw_name = link.ifname?;
     let name: String = serde_json::from_str(raw_name.get()).ok()?;
     let flag = |wanted: &str| link.flags.as_ref().map(|flags| flags.iter().any(|flag| flag == wanted));
@@ -126,7 +126,7 @@ mod tests {
     #[test]
     fn interfaces() {
         let export = Export::new(ExportId(0), "x.json", TEXT.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let told: Vec<_> = reading
             .facts
             .interfaces

@@ -3,7 +3,7 @@
 use super::{elements, inside_quotes, recognise, settle, whole};
 use crate::encapsulation::encapsulation;
 use crate::json::Source;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use trevlin_model::{Export, Tunnel};
@@ -56,11 +56,11 @@ struct Data {
     group6: Option<String>,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let source = Source::of(export);
     let (links, broken) = elements(&source);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     settle(&source, &mut book, broken);
     for raw in whole(&source, links, &mut book) {
         match serde_json::from_str::<Link<'_>>(raw.get()) {
@@ -98,7 +98,7 @@ mod tests {
     fn told(text: &str) -> Vec<String> {
         let export = Export::new(ExportId(0), "d/x.json", text.into());
         assert_eq!((READER.recognise)(&export), Recognition::Content);
-        let tunnels = read(&export, &Surroundings::default()).facts.tunnels;
+        let tunnels = read(&export, &ReadContext::default()).facts.tunnels;
         tunnels.iter().map(|one| format!("{} {}", one.name, one.stated("remote").unwrap().0)).collect()
     }
 

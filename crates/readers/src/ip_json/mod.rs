@@ -7,7 +7,7 @@ pub(crate) mod link;
 pub(crate) mod route;
 
 use crate::json::Source;
-use crate::reader::{Bookkeeper, Recognition};
+use crate::reader::{LineRecorder, Recognition};
 use serde::de::{DeserializeSeed, Deserializer, SeqAccess, Visitor};
 use serde_json::value::RawValue;
 use trevlin_model::{Export, LineClass, Origin};
@@ -67,14 +67,14 @@ fn recognise(export: &Export, fields: [&str; 2], names: [&str; 2]) -> Recognitio
 }
 
 /// Those that are there to their end: what is missing of a route may be where it leads.
-fn whole<'s>(source: &Source<'_>, all: Vec<&'s RawValue>, book: &mut Bookkeeper<'_>) -> Vec<&'s RawValue> {
+fn whole<'s>(source: &Source<'_>, all: Vec<&'s RawValue>, book: &mut LineRecorder<'_>) -> Vec<&'s RawValue> {
     let (kept, lost): (Vec<_>, Vec<_>) = all.into_iter().partition(|raw| source.holds(raw.get()));
     lost.into_iter().for_each(|raw| book.class(source.origin(raw.get()), LineClass::NotUnderstood));
     kept
 }
 
 /// Marks the whole text understood, then what was broken.
-fn settle(source: &Source<'_>, book: &mut Bookkeeper<'_>, no_array: Option<Origin>) {
+fn settle(source: &Source<'_>, book: &mut LineRecorder<'_>, no_array: Option<Origin>) {
     source.settle(book, "");
     if let Some(origin) = no_array {
         book.not_understood(origin, "expected a JSON array");

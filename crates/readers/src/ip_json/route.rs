@@ -2,7 +2,7 @@
 
 use super::{elements, inside_quotes, recognise, settle, whole};
 use crate::json::Source;
-use crate::reader::{Bookkeeper, Reader, Reading, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading};
 use ipnet::IpNet;
 use serde::Deserialize;
 use serde_json::value::RawValue;
@@ -48,11 +48,11 @@ struct Via {
 /// Types of route that carry packets on (ip-route(8), TYPE).
 const FORWARDING: [&str; 2] = ["unicast", "nat"];
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let source = Source::of(export);
     let (entries, broken) = elements(&source);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     settle(&source, &mut book, broken);
     let parsed: Vec<_> = whole(&source, entries, &mut book)
         .into_iter()
@@ -136,7 +136,7 @@ mod tests {
             ("{}", ""),
         ] {
             let export = Export::new(ExportId(0), "x.json", format!("[{entry}]"));
-            let reading = read(&export, &Surroundings::default());
+            let reading = read(&export, &ReadContext::default());
             let told: Vec<_> = reading.facts.routes.iter().map(show).collect();
             assert_eq!(told.join(", "), wanted, "{entry}");
             assert!(reading.ledger.notes.is_empty(), "{entry}");
@@ -158,7 +158,7 @@ mod tests {
         let text =
             "[{\"dst\":\"10.0.0.0/99\",\"flags\":[]},\n{\"dst\":\"10.4.0.0/16\",\"dev\":\"e\"},\n{\"dst\":";
         let export = Export::new(ExportId(0), "x.json", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         assert_eq!(reading.facts.routes.len(), 1);
         let lines: Vec<_> =
             reading.ledger.notes.iter().map(|note| export.line_of(note.origin.start)).collect();

@@ -4,7 +4,7 @@
 
 use super::matches::protocol;
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Family, IcmpRange, IpRange, Match, MatchKind, Origin, PortRange, Protocol};
 
@@ -53,7 +53,7 @@ pub(crate) struct HeldSet {
 }
 
 /// Every set of a device's exports.
-pub(crate) fn of(around: &Surroundings<'_>) -> Sets {
+pub(crate) fn of(around: &ReadContext<'_>) -> Sets {
     let mut sets = Sets::new();
     let all = around.of_format(&READER).filter(|(_, recognised)| *recognised == Recognition::Content);
     for (export, _) in all {
@@ -121,9 +121,9 @@ fn part_count(entry: &str, parts: &[String]) -> bool {
     entry.split(',').count() == parts.len()
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut sets = Sets::new();
     for line in export.lines() {
         let text = line.text.trim();
@@ -256,17 +256,17 @@ mod tests {
             ("create a hash:mac\nadd a 02:00:5e:00:53:01", "src", "none"),
         ] {
             let export = Export::new(ExportId(0), "ipset.save", format!("{text}\n"));
-            let sets = of(&Surroundings::of(vec![&export]));
+            let sets = of(&ReadContext::of(vec![&export]));
             let found = sets["a"].condition(Family::V4, directions);
             assert_eq!(found.map_or("none".to_owned(), |kind| format!("{kind:?}")), wanted, "{text}");
         }
         // One that breaks off may lack elements.
         let export =
             Export::new(ExportId(0), "ipset.save", "create a hash:ip\nadd a 10.0.0.1\nadd a 10.0.".into());
-        assert!(of(&Surroundings::of(vec![&export]))["a"].condition(Family::V4, "src").is_none());
+        assert!(of(&ReadContext::of(vec![&export]))["a"].condition(Family::V4, "src").is_none());
         let text = "create a hash:ip,port\nadd a 10.0.0.1,udp:53\ncreate l list:set\nadd l a\n";
         let export = Export::new(ExportId(0), "ipset.save", text.into());
-        let sets = of(&Surroundings::of(vec![&export]));
+        let sets = of(&ReadContext::of(vec![&export]));
         for (name, directions) in [("a", "dst,dst"), ("l", "dst,dst")] {
             let Some(MatchKind::AnyOf(all)) = sets[name].condition(Family::V4, directions) else {
                 panic!("{name}")
@@ -279,7 +279,7 @@ mod tests {
     fn what_is_not_a_saved_set_is_told() {
         let text = "create a hash:ip\nadd a 10.0.0.1\nadd b 10.0.0.1\nadd a 10.0.0.1,80\nflush\n";
         let export = Export::new(ExportId(0), "ipset.save", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let classes: Vec<_> =
             (1..=5).map(|line| reading.ledger.class(line) == Some(LineClass::Understood)).collect();
         assert_eq!(classes, [true, true, false, false, false]);

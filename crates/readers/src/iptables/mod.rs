@@ -10,7 +10,7 @@ mod target;
 mod tokens;
 pub(crate) mod words;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use ipset::Sets;
 pub(crate) use numbers::{protocols, services};
 use rule::{Command, ParsedLine};
@@ -144,10 +144,10 @@ impl<'a> Section<'a> {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let (family, state) = (family(export), state(export));
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut filters: Vec<Filter> = Vec::new();
     let sets = around.once(|| ipset::of(around));
     let mut open: Option<Section<'_>> = None;
@@ -229,7 +229,7 @@ fn start_section<'a>(
     state: ExportState,
     origin: Origin,
     sets: &'a Sets,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) -> Section<'a> {
     if TABLES.contains(&name) {
         book.understood(origin);
@@ -240,7 +240,7 @@ fn start_section<'a>(
 }
 
 /// Takes one line of a table. Returns whether it closes the table.
-fn statement(section: &mut Section<'_>, text: &str, origin: Origin, book: &mut Bookkeeper<'_>) -> bool {
+fn statement(section: &mut Section<'_>, text: &str, origin: Origin, book: &mut LineRecorder<'_>) -> bool {
     if text == "COMMIT" {
         section.filter.complete = !section.broken && !section.open;
         section.filter.gaps_placed = !section.broken;
@@ -397,7 +397,7 @@ fn apply(section: &mut Section<'_>, command: Command, origin: Origin) -> Result<
 }
 
 /// A table that occurs twice: loading the second empties the first (iptables-restore(8), without --noflush).
-fn keep_last(filters: Vec<Filter>, book: &mut Bookkeeper<'_>) -> Vec<Filter> {
+fn keep_last(filters: Vec<Filter>, book: &mut LineRecorder<'_>) -> Vec<Filter> {
     let mut kept: Vec<Filter> = Vec::new();
     for filter in filters {
         if let Some(at) = kept.iter().position(|one| one.table == filter.table) {
@@ -412,7 +412,7 @@ fn keep_last(filters: Vec<Filter>, book: &mut Bookkeeper<'_>) -> Vec<Filter> {
     kept
 }
 
-fn warn_of_missing_chains(filter: &Filter, book: &mut Bookkeeper<'_>) {
+fn warn_of_missing_chains(filter: &Filter, book: &mut LineRecorder<'_>) {
     for rule in filter.chains.iter().flat_map(|chain| &chain.rules) {
         if let Target::Jump(name) | Target::Goto(name) = &rule.target
             && filter.chain(name).is_none()

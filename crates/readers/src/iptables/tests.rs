@@ -3,7 +3,7 @@ use trevlin_model::{ExportId, MatchKind, TranslationKind};
 
 fn of(path: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), path, text.into());
-    read(&export, &Surroundings::default())
+    read(&export, &ReadContext::default())
 }
 
 fn rule(text: &str) -> (trevlin_model::Rule, Option<String>) {
@@ -151,7 +151,7 @@ fn what_is_broken_is_named_and_the_rest_is_read() {
         ("*filter\n:INPUT DROP [0:0]\nCOMMIT\n*filter\nCOMMIT\n", 4, "occurs twice", true),
     ] {
         let export = Export::new(ExportId(0), "iptables-save.txt", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let note = reading.ledger.notes.first().unwrap_or_else(|| panic!("{text}"));
         assert!(note.text.contains(part), "{text}: {}", note.text);
         assert_eq!(export.line_of(note.origin.start), line, "{text}");

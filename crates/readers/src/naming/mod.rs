@@ -3,14 +3,15 @@
 pub(crate) mod named;
 pub(crate) mod unbound;
 
-use trevlin_model::served::{Asked, Part, PartKind, Remark, Sources};
+use trevlin_model::served::{AuthRequirement, PartKind, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
 /// What looking up any name for somebody is: asked for by whoever is among the sources.
-pub(crate) fn recursion(sources: Sources, origin: Origin) -> Part {
-    let mut part = Part::new(PartKind::Whole, "names of others (recursion)", origin).labelled("recursion");
+pub(crate) fn recursion(sources: Sources, origin: Origin) -> ServiceResource {
+    let mut part =
+        ServiceResource::new(PartKind::Whole, "names of others (recursion)", origin).labelled("recursion");
     part.sources = sources;
-    part.login = Setting::Stated { value: Asked::Nothing, origin };
+    part.login = Setting::Stated { value: AuthRequirement::Nothing, origin };
     part.remarks.push((Remark::Recursion, origin));
     part
 }

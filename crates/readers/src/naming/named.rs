@@ -3,11 +3,14 @@
 use super::recursion;
 use crate::addresses;
 use crate::braces::{Comments, Statement, statements};
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, truth};
 use std::collections::BTreeMap;
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
+};
 use trevlin_model::{DefaultValue, Export, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -38,7 +41,7 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut words = line.split_whitespace();
     match words.next() {
         Some("include") => words
@@ -49,7 +52,7 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
 }
 
 struct World<'a> {
-    around: &'a Surroundings<'a>,
+    around: &'a ReadContext<'a>,
     open: Vec<(String, Origin)>,
 }
 
@@ -58,7 +61,7 @@ impl<'a> World<'a> {
         &mut self,
         export: &'a Export,
         files: &mut Vec<&'a str>,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) -> Vec<Statement<'a>> {
         let own = statements(export, export.text(), Comments::HashAndSlashes, book);
         let mut found = Vec::new();
@@ -109,13 +112,13 @@ const JUDGED: [&str; 15] = [
     "controls",
 ];
 
-fn account(all: &[Statement<'_>], depth: usize, book: &mut Bookkeeper<'_>) {
+fn account(all: &[Statement<'_>], depth: usize, book: &mut LineRecorder<'_>) {
     for one in all {
         let name = one.name();
         if JUDGED.contains(&name) {
             book.understood(one.origin);
         } else if is_known("named", name) || name.is_empty() {
-            book.class(one.origin, LineClass::PassedOver);
+            book.class(one.origin, LineClass::Ignored);
         } else {
             book.not_understood(one.origin, serving::unknown("named.conf(5); the server refuses to start"));
         }
@@ -125,9 +128,9 @@ fn account(all: &[Statement<'_>], depth: usize, book: &mut Bookkeeper<'_>) {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut world = World { around, open: Vec::new() };
     let tree = world.tree(export, &mut vec![export.path()], &mut book);
     account(&tree, 0, &mut book);
@@ -266,7 +269,7 @@ fn inherited<'s, 'a>(blocks: &[&'s [Statement<'a>]], name: &str) -> Option<&'s S
 }
 
 /// Who has names looked up: `allow-recursion`, else `allow-query-cache`, else `allow-query`, else whoever is near.
-fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -> Option<Part> {
+fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -> Option<ServiceResource> {
     if inherited(blocks, "recursion").is_some_and(|one| truth(one.value()) == Some(false)) {
         return None;
     }
@@ -285,7 +288,7 @@ fn lookups(blocks: &[&[Statement<'_>]], lists: &Lists<'_, '_>, origin: Origin) -
 }
 
 /// Who is told names of the zones that are kept here: a part for each statement that says so, and one where none does.
-fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '_>) -> Vec<Part> {
+fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '_>) -> Vec<ServiceResource> {
     let mut groups: Vec<(Option<&Statement<'_>>, Origin, Vec<&str>)> = Vec::new();
     for (zone, stated, origin) in zones {
         let of_line = |one: Option<&Statement<'_>>| one.map(|one| one.origin);
@@ -299,18 +302,23 @@ fn answers(zones: &[(&str, Option<&Statement<'_>>, Origin)], lists: &Lists<'_, '
             [name] => format!("names of {name}"),
             names => format!("names of {} zones", names.len()),
         };
-        let mut part = Part::new(PartKind::Whole, name, stated.map_or(origin, |one| one.origin))
+        let mut part = ServiceResource::new(PartKind::Whole, name, stated.map_or(origin, |one| one.origin))
             .labelled(names.join(" "));
         part.sources =
             stated.map_or_else(Sources::everybody, |one| lists.sources(one.children(), one.origin));
-        part.login = Setting::Stated { value: Asked::Nothing, origin: part.origin };
+        part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: part.origin };
         part
     };
     groups.into_iter().map(part).filter(|part| !part.sources.is_nobody()).collect()
 }
 
 /// Zones that are kept here: who is told names of them, and who may have them as a whole, or change them.
-fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '_>, parts: &mut Vec<Part>) {
+fn zones(
+    tree: &[Statement<'_>],
+    outer: &[&[Statement<'_>]],
+    lists: &Lists<'_, '_>,
+    parts: &mut Vec<ServiceResource>,
+) {
     let mut kept = Vec::new();
     for zone in tree.iter().filter(|one| one.name() == "zone") {
         let kind = zone.last("type").map_or("", |one| one.value());
@@ -331,13 +339,13 @@ fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '
         let update =
             zone.last("allow-update").map(|one| (lists.sources(one.children(), one.origin), one.origin));
         let line = transfer.map_or(zone.origin, |one| one.origin);
-        let mut part =
-            Part::new(PartKind::Whole, format!("whole zone {}", zone.value()), line).labelled(zone.value());
+        let mut part = ServiceResource::new(PartKind::Whole, format!("whole zone {}", zone.value()), line)
+            .labelled(zone.value());
         part.sources = sources;
         part.login = match transfer {
-            Some(one) => Setting::Stated { value: Asked::Nothing, origin: one.origin },
+            Some(one) => Setting::Stated { value: AuthRequirement::Nothing, origin: one.origin },
             None => Setting::Default(
-                [(Asked::Nothing, "before 9.20"), (Asked::Refused, "9.20 and later")]
+                [(AuthRequirement::Nothing, "before 9.20"), (AuthRequirement::Refused, "9.20 and later")]
                     .map(|(value, versions)| DefaultValue {
                         value,
                         daemon: "BIND",
@@ -352,10 +360,11 @@ fn zones(tree: &[Statement<'_>], outer: &[&[Statement<'_>]], lists: &Lists<'_, '
             parts.push(part);
         }
         if let Some((sources, line)) = update.filter(|one| !one.0.ranges.is_empty()) {
-            let mut part = Part::new(PartKind::Whole, format!("changes to zone {}", zone.value()), line)
-                .labelled(zone.value());
+            let mut part =
+                ServiceResource::new(PartKind::Whole, format!("changes to zone {}", zone.value()), line)
+                    .labelled(zone.value());
             part.sources = sources;
-            part.login = Setting::Stated { value: Asked::Address, origin: line };
+            part.login = Setting::Stated { value: AuthRequirement::Address, origin: line };
             part.writes = Setting::Stated { value: true, origin: line };
             parts.push(part);
         }
@@ -370,7 +379,10 @@ fn endpoints(settings: &[Statement<'_>], lists: &Lists<'_, '_>, origin: Origin) 
         let stated: Vec<&Statement<'_>> = settings.iter().filter(|one| one.name() == name).collect();
         let mut at = |port: u16, address: Option<std::net::IpAddr>, line: Origin| {
             for protocol in [Protocol::UDP, Protocol::TCP] {
-                let all = Endpoint { families, ..Endpoint::everywhere(protocol, port, Carried::Plain, line) };
+                let all = Endpoint {
+                    families,
+                    ..Endpoint::everywhere(protocol, port, TransportSecurity::Plain, line)
+                };
                 found.push(match address {
                     Some(address) => all.at(address),
                     None => all,
@@ -411,7 +423,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/bind/named.conf", text.into());
-        read(&export, &Surroundings::of(vec![&export]))
+        read(&export, &ReadContext::of(vec![&export]))
     }
 
     #[test]
@@ -460,7 +472,7 @@ mod tests {
             ),
         ] {
             let reading = of(text);
-            let line = |part: &Part| format!("{}: {}", part.name, part.sources.words());
+            let line = |part: &ServiceResource| format!("{}: {}", part.name, part.sources.words());
             assert_eq!(reading.facts.served[0].parts.iter().map(line).collect::<Vec<_>>(), wanted, "{text}");
             assert!(reading.ledger.notes.is_empty(), "{text}: {:?}", reading.ledger.notes);
         }

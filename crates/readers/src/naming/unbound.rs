@@ -2,10 +2,11 @@
 
 use super::recursion;
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, is_known, truth};
 use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 
@@ -102,7 +103,7 @@ fn upto<'a>(text: &'a str, first: &str, last: &str) -> &'a str {
     text[start..end].trim_matches('"')
 }
 
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     // Most lines are looked at no further, so that they come first.
     if !line.trim_start().starts_with("include") || recognise(named_in) == Recognition::No {
         return Vec::new();
@@ -122,11 +123,11 @@ struct Line<'a> {
 
 fn load<'a>(
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     clause: &'a str,
     files: &mut Vec<&'a str>,
     lines: &mut Vec<Line<'a>>,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) -> &'a str {
     let mut clause = clause;
     for line in export.lines() {
@@ -158,7 +159,7 @@ fn load<'a>(
             if JUDGED.contains(&plain.as_str()) {
                 book.understood(origin);
             } else if is_known("unbound", &plain) {
-                book.class(origin, LineClass::PassedOver);
+                book.class(origin, LineClass::Ignored);
             } else {
                 book.not_understood(origin, serving::unknown("unbound.conf(5); the server refuses to start"));
             }
@@ -182,9 +183,9 @@ const JUDGED: [&str; 11] = [
     "do-udp",
 ];
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut lines = Vec::new();
     load(export, around, "server:", &mut vec![export.path()], &mut lines, &mut book);
     // Without the main file the first of the folder stands for the server.
@@ -239,7 +240,7 @@ fn served(lines: &[Line<'_>], origin: Origin) -> Vec<Served> {
 fn both(port: u16, host: Option<&str>, origin: Origin) -> Vec<Endpoint> {
     [Protocol::UDP, Protocol::TCP]
         .map(|protocol| {
-            let at = Endpoint::everywhere(protocol, port, Carried::Plain, origin);
+            let at = Endpoint::everywhere(protocol, port, TransportSecurity::Plain, origin);
             match host.map(|host| (host, host.parse())) {
                 None => at,
                 Some((_, Ok(address))) => at.at(address),
@@ -251,7 +252,7 @@ fn both(port: u16, host: Option<&str>, origin: Origin) -> Vec<Endpoint> {
 }
 
 /// The smallest network that fits decides; by itself the device alone is answered (unbound.conf(5), access-control).
-fn lookups<'s, 'a: 's>(lines: impl Iterator<Item = &'s Line<'a>>, origin: Origin) -> Option<Part> {
+fn lookups<'s, 'a: 's>(lines: impl Iterator<Item = &'s Line<'a>>, origin: Origin) -> Option<ServiceResource> {
     let mut rules: Vec<(IpRange, bool, Origin)> = lines
         .filter_map(|one| {
             let (net, action) = one.value.split_once(char::is_whitespace)?;
@@ -294,7 +295,8 @@ fn control(lines: &[Line<'_>], origin: Origin) -> Option<Served> {
         &["unbound"],
         on.origin,
     );
-    let carried = if no_certificate.is_some() { Carried::Plain } else { Carried::Encrypted };
+    let carried =
+        if no_certificate.is_some() { TransportSecurity::Plain } else { TransportSecurity::Encrypted };
     let mut at = |host: &str, line: Origin| {
         let all = Endpoint::everywhere(Protocol::TCP, port, carried, line);
         if !host.starts_with('/') {
@@ -311,13 +313,15 @@ fn control(lines: &[Line<'_>], origin: Origin) -> Option<Served> {
     if served.endpoints.is_empty() {
         return None;
     }
-    let mut part = Part::new(PartKind::Whole, "control of the name server", on.origin);
+    let mut part = ServiceResource::new(PartKind::Whole, "control of the name server", on.origin);
     part.login = match no_certificate {
-        Some(one) => Setting::Stated { value: Asked::Nothing, origin: one.origin },
-        None => Setting::default_of(Asked::Certificate, "Unbound", "unbound.conf(5), control-use-cert"),
+        Some(one) => Setting::Stated { value: AuthRequirement::Nothing, origin: one.origin },
+        None => {
+            Setting::default_of(AuthRequirement::Certificate, "Unbound", "unbound.conf(5), control-use-cert")
+        }
     };
     part.writes = Setting::Stated { value: true, origin: on.origin };
-    let demand = if no_certificate.is_some() { Demand::Never } else { Demand::Required };
+    let demand = if no_certificate.is_some() { Requirement::Never } else { Requirement::Required };
     part.encryption = Some(Setting::Stated { value: demand, origin: on.origin });
     part.remarks.push((Remark::Administration, on.origin));
     served.parts.push(part);
@@ -331,13 +335,13 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/unbound/unbound.conf", text.into());
-        read(&export, &Surroundings::of(vec![&export]))
+        read(&export, &ReadContext::of(vec![&export]))
     }
 
     #[test]
     fn who_may_and_where() {
         for (text, wanted) in [
-            ("server:\n  verbosity: 1\n", "Some(127.0.0.1)/53 Some(::1)/53: 127.0.0.0/8, ::1"),
+            ("server:\n  telling: 1\n", "Some(127.0.0.1)/53 Some(::1)/53: 127.0.0.0/8, ::1"),
             ("server:\n interface: 0.0.0.0\n access-control: 0.0.0.0/0 allow\n", "None/53: everybody"),
             (
                 "server:\n interface: 10.4.0.9@5353 # near\n access-control: 10.4.0.0/16 allow\n access-control: 10.4.9.0/24 refuse\n",

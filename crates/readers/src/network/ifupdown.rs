@@ -3,7 +3,7 @@
 
 use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
@@ -67,7 +67,7 @@ struct Stanza {
     gateways: Vec<(String, Origin)>,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut stanza = Stanza::default();
     for (line, origin) in logical(export) {
@@ -88,11 +88,11 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             }
             ("source" | "source-directory" | "mapping" | "rename", _) => {
                 stanza.finish(&mut reading);
-                class = LineClass::PassedOver;
+                class = LineClass::Ignored;
             }
             (word, _) if word == "auto" || word.starts_with("allow-") || word.starts_with("no-") => {
                 stanza.finish(&mut reading);
-                class = LineClass::PassedOver;
+                class = LineClass::Ignored;
             }
             ("address", [address, ..]) => stanza.address = Some(((*address).to_owned(), origin)),
             ("netmask", [mask, ..]) => stanza.mask = Some((*mask).to_owned()),
@@ -120,10 +120,10 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     origin: secret_place(export, origin, value),
                 }));
             }
-            _ if stanza.interface.is_some() => class = LineClass::PassedOver,
+            _ if stanza.interface.is_some() => class = LineClass::Ignored,
             _ => class = LineClass::NotUnderstood,
         }
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.class(origin, class);
         if class == LineClass::NotUnderstood {
             book.note(origin, "no stanza of interfaces(5) begins like this");
@@ -215,7 +215,7 @@ impl Stanza {
                 reading.facts.stored_routes.extend(found);
                 LineClass::Understood
             }
-            _ => LineClass::PassedOver,
+            _ => LineClass::Ignored,
         }
     }
 }
@@ -233,7 +233,7 @@ mod tests {
                     iface eth0 inet6 static\n  address 2001:db8:4::9/64\niface eth1 inet dhcp\n  wpa-psk \"open sesame\"\n\
                     iface eth2 inet static\n  address 10.4.0.0.9/24\n";
         let export = Export::new(ExportId(0), "d/etc/network/interfaces", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let told: Vec<_> = reading
             .facts
             .stored_interfaces

@@ -6,7 +6,7 @@ pub(crate) mod networkd;
 pub(crate) mod wireguard;
 
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reading};
+use crate::reader::{LineRecorder, Reading};
 use ipnet::IpNet;
 use std::net::IpAddr;
 use trevlin_model::{Export, Interface, InterfaceAddress, MalformedAddress, Origin, Route};
@@ -57,7 +57,7 @@ fn route(
 
 /// Marks the lines of what should be an address and is none.
 fn tell_mistyped(export: &Export, mut reading: Reading) -> Reading {
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for bad in &reading.facts.malformed {
         book.not_understood(bad.origin, bad.why.clone());
     }

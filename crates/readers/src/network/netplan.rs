@@ -4,7 +4,7 @@ use super::wireguard::{Peer, finish, name, take};
 use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::encapsulation::encapsulation;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use crate::yaml::{Node, Stopped, documents};
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -61,10 +61,10 @@ struct State<'a> {
     reading: Reading,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let (found, broken) = documents(export.text(), export.limits().of(Limit::Nesting));
     let mut state = State { export, reading: Reading::of(export) };
-    let mut book = Bookkeeper::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere);
     let end = match broken {
         Some(Stopped::Broken(at) | Stopped::TooDeep(at)) => at,
         None => export.text().len(),
@@ -88,10 +88,11 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
     for (key, span, _) in found.iter().flat_map(|document| document.entries()) {
         if key != "network" {
             let origin = export.origin(span.clone());
-            Bookkeeper::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere).not_understood(
-                origin,
-                "expected `network:`; netplan takes nothing else at the top of a file",
-            );
+            LineRecorder::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere)
+                .not_understood(
+                    origin,
+                    "expected `network:`; netplan takes nothing else at the top of a file",
+                );
         }
     }
     for network in found.iter().filter_map(|document| document.get("network")) {
@@ -102,7 +103,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                 }
             } else if !matches!(kind.as_str(), "version" | "renderer" | "openvswitch" | "nm-devices") {
                 let origin = export.origin(span.clone());
-                Bookkeeper::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere)
+                LineRecorder::new(export, &mut state.reading.ledger, &mut state.reading.elsewhere)
                     .not_understood(origin, "no key of netplan(5) at this place");
             }
         }
@@ -129,7 +130,7 @@ impl State<'_> {
         for (key, span, inner) in node.entries() {
             if !FREE.contains(&above) && !KEYS.inner.contains(key) && !KEYS.keys.contains(key) {
                 let origin = self.origin(span.clone());
-                Bookkeeper::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
+                LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
                     .not_understood(origin, "no key of netplan(5) at this place; netplan refuses the file");
             }
             if !matches!(above, "external-ids" | "other-config" | "passthrough") {
@@ -143,7 +144,7 @@ impl State<'_> {
         for (key, span, _) in node.entries() {
             if !KEYS.keys.contains(key) {
                 let origin = self.origin(span.clone());
-                Bookkeeper::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
+                LineRecorder::new(self.export, &mut self.reading.ledger, &mut self.reading.elsewhere)
                     .not_understood(origin, "no key of netplan(5) for a device; netplan refuses the file");
             }
         }
@@ -295,7 +296,7 @@ mod tests {
                     allowed-ips: [10.9.0.2/32, 10.5.0.0/24]\n  wobble: 3\n";
         let export = Export::new(ExportId(0), "d/etc/netplan/01.yaml", text.into());
         assert_eq!(recognise(&export), Recognition::Content);
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         let told: Vec<_> = reading
             .facts
             .stored_interfaces
@@ -321,7 +322,7 @@ mod tests {
     fn a_broken_file_keeps_its_beginning() {
         let text = "network:\n  ethernets:\n    eth0:\n      addresses: [10.4.0.9/24]\n    eth1: [\n  }\n";
         let export = Export::new(ExportId(0), "d/etc/netplan/01.yaml", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         assert_eq!(reading.facts.stored_interfaces[0].addresses.len(), 1);
         assert!(reading.ledger.count(LineClass::NotUnderstood) > 0);
     }

@@ -5,7 +5,7 @@ use super::{interface, route, stated, tell_mistyped};
 use crate::addresses;
 use crate::encapsulation::encapsulation;
 use crate::ini::{Section, sections};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::dhcp::{DhcpServer, DhcpSubnet, Reservation};
@@ -136,13 +136,13 @@ const OTHERS: [&str; 88] = [
     "Xfrm",
 ];
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let all = sections(export, &['#', ';']);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for section in &all {
         let keys = SECTIONS.get(section.name);
-        let class = if keys.is_some() { LineClass::Understood } else { LineClass::PassedOver };
+        let class = if keys.is_some() { LineClass::Understood } else { LineClass::Ignored };
         // What begins so is for other programs (systemd.syntax(7)).
         let known = keys.is_some() || OTHERS.contains(&section.name) || section.name.starts_with("X-");
         if !section.name.is_empty() && !known {
@@ -348,7 +348,7 @@ mod tests {
     fn read_text(path: &str, text: &str) -> Reading {
         let export = Export::new(ExportId(0), path, text.into());
         assert_eq!(recognise(&export), Recognition::Content);
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]

@@ -7,7 +7,7 @@ use super::{interface, stated, tell_mistyped};
 use crate::addresses;
 use crate::announced;
 use crate::ini::{Section, before_comment, sections};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::offer::{Offer, OfferPart, Spelling};
 use trevlin_model::plan::{AddressPlan, FixedAddress};
@@ -192,9 +192,9 @@ fn device_name(export: &Export) -> &str {
         .unwrap_or(stem)
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = sections(export, &['#']);
     let device = device_name(export).to_owned();
     let mut peers = Vec::new();
@@ -213,7 +213,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             if known(&KNOWN) {
                 book.understood(entry.origin);
             } else if known(&PASSED_OVER) {
-                book.class(entry.origin, LineClass::PassedOver);
+                book.class(entry.origin, LineClass::Ignored);
             } else {
                 book.not_understood(
                     entry.origin,
@@ -296,7 +296,7 @@ mod tests {
 
     fn plan(text: &str) -> (AddressPlan, Reading) {
         let export = Export::new(ExportId(0), "d/etc/wireguard/wg0.conf", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         (reading.facts.tunnels[0].addresses.clone(), reading)
     }
 

@@ -2,7 +2,7 @@
 
 use crate::nft::expr::{Command, Expr};
 use crate::nft::lexer::{Kind, Token, split};
-use crate::reader::{Bookkeeper, Surroundings};
+use crate::reader::{LineRecorder, ReadContext};
 use std::collections::BTreeMap;
 use trevlin_model::{Export, Origin};
 
@@ -20,10 +20,10 @@ pub(super) struct Variables {
 /// What the parser works on.
 pub(super) struct Parser<'a, 'b> {
     pub(super) export: &'a Export,
-    pub(super) around: &'b Surroundings<'a>,
+    pub(super) around: &'b ReadContext<'a>,
     pub(super) tokens: Vec<Token<'a>>,
     pub(super) at: usize,
-    pub(super) book: &'b mut Bookkeeper<'a>,
+    pub(super) book: &'b mut LineRecorder<'a>,
     pub(super) commands: &'b mut Vec<Command>,
     pub(super) variables: &'b mut Variables,
     /// Includes on the way here.
@@ -35,8 +35,8 @@ pub(super) struct Parser<'a, 'b> {
 impl<'a, 'b> Parser<'a, 'b> {
     pub(super) fn new(
         export: &'a Export,
-        around: &'b Surroundings<'a>,
-        book: &'b mut Bookkeeper<'a>,
+        around: &'b ReadContext<'a>,
+        book: &'b mut LineRecorder<'a>,
         commands: &'b mut Vec<Command>,
         variables: &'b mut Variables,
         part: bool,

@@ -3,7 +3,7 @@
 use super::expr::{Base, Command, Data, Element, Expr, Op, Place, RuleText, Statement, TableName, Verdict};
 use super::parser::priority;
 use crate::json::Source;
-use crate::reader::Bookkeeper;
+use crate::reader::LineRecorder;
 use serde::Deserialize;
 use serde_json::Value;
 use serde_json::value::RawValue;
@@ -19,7 +19,7 @@ struct Document<'a> {
 const DEPTH: usize = 32;
 
 /// Reads a whole ruleset, and says whether it is broken.
-pub(super) fn read(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Command>, bool) {
+pub(super) fn read(export: &Export, book: &mut LineRecorder<'_>) -> (Vec<Command>, bool) {
     let source = Source::of(export);
     let document: Document<'_> = match serde_json::from_str(source.text()) {
         Ok(document) => document,

@@ -14,7 +14,7 @@ mod statements;
 pub(crate) mod table;
 mod values;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use expr::{Command, TableName};
 use trevlin_model::{Export, ExportState, NotModelled, Rule};
 
@@ -74,7 +74,7 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// The exports that a line reads in.
-fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let Some(path) = line.trim_start().strip_prefix("include ") else { return Vec::new() };
     if recognise(other) == Recognition::No {
         return Vec::new();
@@ -91,9 +91,9 @@ fn state(export: &Export) -> ExportState {
 
 /// Rules of a file that the firewall of another program puts into one of its chains, with what became of its lines, and whether
 /// all of it could be taken.
-pub(crate) fn rules_of_chain(export: &Export, around: &Surroundings<'_>) -> (Vec<Rule>, Reading, bool) {
+pub(crate) fn rules_of_chain(export: &Export, around: &ReadContext<'_>) -> (Vec<Rule>, Reading, bool) {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut variables = cursor::Variables::default();
     let (table, chain) = (TableName { family: "inet".into(), name: "fw4".into() }, "chain".to_owned());
     let origin = export.origin(0..0);
@@ -109,13 +109,13 @@ pub(crate) fn rules_of_chain(export: &Export, around: &Surroundings<'_>) -> (Vec
     (rules.unwrap_or_default(), reading, whole)
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     if crate::uci::included::rules_of_chains(around).0.contains(export.path()) {
         return rules_of_chain(export, around).1;
     }
     let mut reading = Reading::of(export);
     let part = around.reads_in(export, included);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let (commands, breaks_off, missing) = if is_json(export) {
         let (commands, broken) = json::read(export, &mut book);
         (commands, broken, Vec::new())

@@ -6,7 +6,7 @@ use trevlin_model::{ExportId, Filter, Limit, LineClass, MatchKind, Target};
 fn of(path: &str, text: &str) -> Reading {
     let export = Export::new(ExportId(0), path, text.into());
     assert_ne!(recognise(&export), Recognition::No, "{text}");
-    read(&export, &Surroundings::default())
+    read(&export, &ReadContext::default())
 }
 
 /// A rule of an inet table in words.
@@ -300,7 +300,7 @@ fn what_names_stand_for_is_bounded() {
         }
         text += "table ip t {\n chain c {\n type filter hook input priority 0;\n ip saddr $a39 accept\n ip saddr 10.0.0.9 drop\n }\n}\n";
         let export = Export::new(ExportId(0), "d/etc/nftables.conf", text);
-        let reading = crate::includes::read(&READER, &export, &Surroundings::of(vec![&export]));
+        let reading = crate::includes::read(&READER, &export, &ReadContext::of(vec![&export]));
         assert!(reading.ledger.cuts.iter().any(|cut| cut.limit == Limit::Expansion), "{first}");
         // What comes behind is read, and what hangs on the name is not taken for known.
         let rules = &reading.facts.filters[0].chains[0].rules;
@@ -324,7 +324,7 @@ fn what_is_not_legible_may_have_been_anything() {
             "table ip t {{\n chain c {{\n type filter hook input priority 0; policy drop;\n {rule}\n }}\n}}\n"
         );
         let export = Export::new(ExportId(0), "d/etc/nftables.conf", text);
-        let reading = crate::includes::read(&READER, &export, &Surroundings::of(vec![&export]));
+        let reading = crate::includes::read(&READER, &export, &ReadContext::of(vec![&export]));
         let filter = &reading.facts.filters[0];
         assert_eq!((filter.complete, filter.chains[0].rules.len()), (legible, 1), "{rule}");
         assert_eq!(filter.chains[0].policy, Some(Target::Drop), "{rule}");

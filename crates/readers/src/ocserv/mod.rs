@@ -8,7 +8,7 @@ mod auth;
 pub(crate) mod passwords;
 
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use auth::Method;
 use ipnet::{IpNet, Ipv4Net};
 use serde::Deserialize;
@@ -51,7 +51,7 @@ fn class(name: &str) -> Option<LineClass> {
     if one_of(&KEYWORDS.judged) {
         Some(LineClass::Understood)
     } else if one_of(&KEYWORDS.passed_over) {
-        Some(LineClass::PassedOver)
+        Some(LineClass::Ignored)
     } else {
         None
     }
@@ -106,9 +106,9 @@ fn bare(value: &str) -> &str {
     value.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')).unwrap_or(value)
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut hosts = vec![Host::default()];
     let mut before: Option<String> = None;
     for line in export.lines() {
@@ -158,7 +158,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 }
 
 /// The tunnel of one host. What a virtual host leaves unsaid is the first host's (ocserv(8), virtual hosts).
-fn take(export: &Export, around: &Surroundings<'_>, hosts: &[Host], number: usize, reading: &mut Reading) {
+fn take(export: &Export, around: &ReadContext<'_>, hosts: &[Host], number: usize, reading: &mut Reading) {
     let mut host = hosts[number].clone();
     let stated: Vec<String> = host.said.iter().map(|one| one.name.clone()).collect();
     if number > 0 {
@@ -174,7 +174,7 @@ fn take(export: &Export, around: &Surroundings<'_>, hosts: &[Host], number: usiz
     }
     let Some(first) = hosts[number].said.first() else { return };
     let mut ways: Vec<(Vec<Method>, Vec<Said>)> = Vec::new();
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut methods = |said: &Said, refused: &mut Option<(String, Origin)>| match auth::method(&said.value) {
         Some(method) => Some(method),
         None => {
@@ -340,7 +340,7 @@ fn plan(host: &Host, owner: &str) -> AddressPlan {
 }
 
 /// The files for single users and groups, and those for all who have none (ocserv(8), config-per-user).
-fn of_callers<'a>(host: &Host, export: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn of_callers<'a>(host: &Host, export: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut found = Vec::new();
     for keyword in ["config-per-user", "config-per-group"] {
         if let Some(said) = host.last(keyword) {

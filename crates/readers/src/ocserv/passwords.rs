@@ -1,6 +1,6 @@
 //! The list of names, groups and password hashes that ocpasswd(8) keeps.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, TELLING_LINES};
+use crate::reader::{LineRecorder, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, Login, LoginList, Secret};
@@ -46,7 +46,7 @@ fn read(export: &Export) -> Reading {
             continue;
         }
         let origin = export.origin_of(text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let Some((name, field)) = entry(text) else {
             book.not_understood(origin, "expected `name:groups:hash`");
             reading.facts.masked_places.push(origin);

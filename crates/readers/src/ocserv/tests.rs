@@ -3,7 +3,7 @@ use trevlin_model::ExportId;
 
 fn of(text: &str) -> Reading {
     let export = Export::new(ExportId(0), "d/etc/ocserv/ocserv.conf", text.into());
-    read(&export, &Surroundings::default())
+    read(&export, &ReadContext::default())
 }
 
 const NETWORK: &str = "ipv4-network = 10.9.0.0/24\n";
@@ -94,7 +94,7 @@ fn password_lists() {
     let export = Export::new(ExportId(0), "d/etc/ocserv/ocpasswd", text.into());
     let reader = crate::recognise(&export).reader.unwrap();
     assert_eq!(reader.name, "ocpasswd");
-    let reading = (reader.read)(&export, &Surroundings::default());
+    let reading = (reader.read)(&export, &ReadContext::default());
     assert_eq!((reading.facts.logins.len(), reading.facts.secrets.len()), (1, 2));
     assert_eq!((reading.ledger.count(LineClass::NotUnderstood), reading.facts.masked_places.len()), (1, 1));
 }
@@ -113,7 +113,7 @@ fn users_with_files_of_their_own() {
         "d/etc/ocserv/users/ann",
         "explicit-ipv4 = 10.9.0.77\nroute = 10.7.0.0/24\nwobble = 1\n".into(),
     );
-    let reading = read(&main, &Surroundings::of(vec![&main, &ann]));
+    let reading = read(&main, &ReadContext::of(vec![&main, &ann]));
     let tunnel = &reading.facts.tunnels[0];
     let plan = &tunnel.addresses;
     let through: Vec<_> = plan.sent_through.iter().map(|(range, _)| range.short()).collect();

@@ -25,12 +25,12 @@ pub(super) enum Class {
     /// A setting of the tunnel.
     Kept,
     /// Nothing.
-    PassedOver,
+    Ignored,
 }
 
 impl Class {
     pub(super) fn ledger(self) -> LineClass {
-        if self == Self::PassedOver { LineClass::PassedOver } else { LineClass::Understood }
+        if self == Self::Ignored { LineClass::Ignored } else { LineClass::Understood }
     }
 }
 
@@ -41,7 +41,7 @@ pub(super) fn class(name: &str) -> Option<Class> {
     } else if TABLE.kept.contains(name) {
         Some(Class::Kept)
     } else {
-        TABLE.passed_over.contains(name).then_some(Class::PassedOver)
+        TABLE.passed_over.contains(name).then_some(Class::Ignored)
     }
 }
 

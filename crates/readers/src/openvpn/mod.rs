@@ -14,7 +14,7 @@ mod plan;
 mod proof;
 mod refusal;
 
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use config::Config;
 use daemon::DAEMON;
 use directives::{Class, class};
@@ -89,9 +89,9 @@ fn recognise(export: &Export) -> Recognition {
     if named { Recognition::Name } else { Recognition::No }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut config = Config::default();
     take(export, around, &mut config, &mut book, &mut vec![export.path()]);
     finish(config, export, around, &mut reading);
@@ -107,7 +107,7 @@ pub(crate) fn is_switch(name: &str) -> bool {
 pub(crate) fn read_lines(
     lines: Vec<(String, String, trevlin_model::Origin)>,
     export: &Export,
-    around: &Surroundings<'_>,
+    around: &ReadContext<'_>,
     reading: &mut Reading,
 ) {
     let mut config = Config::default();
@@ -115,7 +115,7 @@ pub(crate) fn read_lines(
         let range = origin.start as usize..origin.end as usize;
         let args = rest.split_whitespace().map(|word| (word.to_owned(), range.clone())).collect();
         let directive = Directive { name, args, inline: None, optional: false, origin };
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match class(&directive.name) {
             None => book.not_understood(origin, unknown(&directive)),
             Some(known) => {
@@ -129,8 +129,8 @@ pub(crate) fn read_lines(
 }
 
 /// What the directives of a configuration come to.
-fn finish(mut config: Config, export: &Export, around: &Surroundings<'_>, reading: &mut Reading) {
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+fn finish(mut config: Config, export: &Export, around: &ReadContext<'_>, reading: &mut Reading) {
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for (path, alone) in &config.files_with_passwords {
         if let Some(held) = proof::saved_password(path, *alone, export, around) {
             book.understood(held.origin);
@@ -152,9 +152,9 @@ fn finish(mut config: Config, export: &Export, around: &Surroundings<'_>, readin
 /// Reads one file into the configuration.
 fn take<'a>(
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     config: &mut Config,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
     open: &mut Vec<&'a str>,
 ) {
     let (directives, problems) = split(export);
@@ -190,9 +190,9 @@ fn take<'a>(
 fn include<'a>(
     directive: &Directive<'_>,
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     config: &mut Config,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
     open: &mut Vec<&'a str>,
 ) {
     let Some(path) = directive.arg(0) else { return };
@@ -209,7 +209,7 @@ fn include<'a>(
 }
 
 /// The export that a line of `other` reads in, where that is a configuration of this kind.
-fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut words = line.split_whitespace();
     match (words.next().map(|first| first.trim_start_matches("--")), words.next()) {
         (Some("config"), Some(path)) if recognise(other) != Recognition::No => {

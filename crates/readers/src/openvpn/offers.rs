@@ -206,7 +206,7 @@ fn suite_parts(name: &str) -> Vec<(String, AlgorithmRole)> {
 #[cfg(test)]
 mod tests {
     use super::super::read;
-    use crate::reader::Surroundings;
+    use crate::reader::ReadContext;
     use trevlin_model::{Export, ExportId};
 
     #[test]
@@ -226,7 +226,7 @@ mod tests {
         ] {
             let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
             let export = Export::new(ExportId(0), "d/etc/openvpn/s.conf", text);
-            let reading = read(&export, &Surroundings::of(vec![&export]));
+            let reading = read(&export, &ReadContext::of(vec![&export]));
             let offer = &reading.facts.tunnels[0].offers[1];
             let mut told: Vec<&str> = offer.algorithms.iter().map(|one| one.name.as_str()).collect();
             told.extend(offer.open.as_ref().map(|_| "?"));
@@ -253,7 +253,7 @@ mod tests {
         ] {
             let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
             let export = Export::new(ExportId(0), "d/etc/openvpn/s.conf", text);
-            let reading = read(&export, &Surroundings::of(vec![&export]));
+            let reading = read(&export, &ReadContext::of(vec![&export]));
             let offer = &reading.facts.tunnels[0].offers[0];
             let mut told: Vec<String> = offer
                 .algorithms

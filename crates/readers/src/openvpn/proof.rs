@@ -1,7 +1,7 @@
 //! How callers prove who they are, and passwords kept in files.
 
 use super::lines::Directive;
-use crate::reader::Surroundings;
+use crate::reader::ReadContext;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, PasswordSource, Secret};
@@ -33,7 +33,7 @@ pub(super) fn saved_password(
     path: &str,
     alone: bool,
     named_in: &Export,
-    around: &Surroundings<'_>,
+    around: &ReadContext<'_>,
 ) -> Option<Arc<HeldSecret>> {
     let file = around.find(path, named_in)?;
     let owner = format!("{} (named in {})", file.file_name(), named_in.file_name());

@@ -8,7 +8,7 @@ fn export(id: u32, path: &str, text: &str) -> Export {
 
 fn tunnel(text: &str) -> (Tunnel, Reading) {
     let export = export(0, "d/etc/openvpn/server.conf", text);
-    let mut reading = read(&export, &Surroundings::of(vec![&export]));
+    let mut reading = read(&export, &ReadContext::of(vec![&export]));
     (reading.facts.tunnels.pop().expect("a tunnel"), reading)
 }
 
@@ -123,7 +123,7 @@ fn ledger_and_notes() {
         "dev tun\nserver 10.8.0.0 255.255.255.0\nverb 3\nnice 5\nwobble 1\nport x\nsetenv opt wobble 2\n\
          ignore-unknown-option wibble\nwibble 3\nca \"open\nclient-cert-not-required\nmanagement-client-auth\n",
     );
-    use LineClass::{NotUnderstood as N, PassedOver as P, Understood as U};
+    use LineClass::{Ignored as P, NotUnderstood as N, Understood as U};
     let classes: Vec<_> = (1..=12).map(|line| reading.ledger.class(line).unwrap()).collect();
     assert_eq!(classes, [U, U, U, P, N, N, P, P, P, N, U, U]);
     assert!(reading.ledger.notes.iter().any(|note| note.text.contains("gone since version 2.5")));
@@ -146,7 +146,7 @@ fn includes_are_part_of_the_tunnel() {
     );
     let extra =
         export(1, "d/openvpn/extra.conf", "dev tap\nverify-client-cert none\nmanagement-client-auth\n");
-    let around = Surroundings::of(vec![&main, &extra]);
+    let around = ReadContext::of(vec![&main, &extra]);
     let reading = read(&main, &around);
     let tunnel = &reading.facts.tunnels[0];
     let Some(Setting::Stated { origin, .. }) = &tunnel.proof.certificate else { panic!("stated") };
@@ -160,7 +160,7 @@ fn secrets_in_and_beside_the_configuration() {
     let text = "client\ndev tun\nremote 192.0.2.9\n<key>\nKEYLINE\n</key>\n<tls-crypt>\n# c\nSTATIC\n</tls-crypt>\nauth-user-pass up.txt\n";
     let main = export(0, "d/openvpn/client.conf", text);
     let pass = export(1, "d/openvpn/up.txt", "ann\nsesame\n");
-    let reading = read(&main, &Surroundings::of(vec![&main, &pass]));
+    let reading = read(&main, &ReadContext::of(vec![&main, &pass]));
     let mut kinds: Vec<_> =
         reading.facts.secrets.iter().map(|held| (held.kind, held.origin.export.0)).collect();
     kinds.sort();
@@ -188,7 +188,7 @@ fn recognised_by_content_wherever_it_lies() {
 fn what_callers_are_told_and_where_they_call() {
     let told = |text: &str| {
         let export = Export::new(ExportId(0), "d/etc/openvpn/s.conf", text.into());
-        read(&export, &Surroundings::of(vec![&export])).facts.tunnels.remove(0)
+        read(&export, &ReadContext::of(vec![&export])).facts.tunnels.remove(0)
     };
     let server = told(
         "dev tun\nserver 10.8.0.0 255.255.255.0\npush \"route 10.4.0.0 255.255.0.0\"\npush \"route 10.4.9.0 255.255.255.0 net_gateway\"\n\

@@ -19,7 +19,7 @@ pub use book::{BOOK, Phrasebook};
 pub use guide::guide;
 pub use shelf::Shelf;
 
-use crate::reader::{Bookkeeper, Reading, Recognition, TELLING_LINES};
+use crate::reader::{LineRecorder, Reading, Recognition, TELLING_LINES};
 use crate::sheet::node::Node;
 use crate::sheet::write_node;
 use book::Level;
@@ -106,7 +106,7 @@ impl Phrasebook {
         let Runner { sheet, mut notes, cuts, classes, masked, told, near_rules, .. } =
             runs.into_iter().reduce(Runner::followed_by).unwrap_or_else(|| start(0));
         let mut reading = Reading::of(export);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let facts = || {
             let top: Node = sheet.finish(&mut notes);
             let shown = tells.then(|| top.clone());

@@ -1,6 +1,6 @@
 //! `l2tp-secrets` (xl2tpd(8), l2tp-secrets): what the two ends of an L2TP tunnel share, a line with the names of both.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, Secret};
@@ -17,7 +17,7 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     for line in export.lines() {
         let text = line.text.split('#').next().unwrap_or_default().trim();
@@ -25,7 +25,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             continue;
         }
         let origin = export.origin_of(text);
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         let words: Vec<&str> = text.split_whitespace().collect();
         let [ours, theirs, secret] = words.as_slice() else {
             book.not_understood(origin, "expected `OUR-NAME THEIR-NAME SECRET`");
@@ -57,7 +57,7 @@ mod tests {
             "d/etc/xl2tpd/l2tp-secrets",
             "# us them secret\n* * openS3same\nwrong\n".into(),
         );
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         assert_eq!(reading.facts.secrets[0].owner, "whoever calls and whoever calls");
         assert_eq!((reading.facts.masked_places.len(), reading.ledger.notes.len()), (1, 1));
         assert!(!format!("{reading:?}").contains("openS3same"));

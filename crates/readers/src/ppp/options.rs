@@ -2,7 +2,7 @@
 
 use super::words::{Word, words};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
@@ -56,9 +56,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let first = export.line(1).map_or(export.origin(0..0), |line| export.origin_of(line.text));
     let mut state = State {
         profile: PppProfile::new(export.path(), first),
@@ -75,13 +75,13 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 struct State<'a> {
     profile: PppProfile,
     facts: Facts,
-    around: &'a Surroundings<'a>,
+    around: &'a ReadContext<'a>,
     /// Files that are being read, to stop at a circle.
     open: Vec<String>,
 }
 
 impl State<'_> {
-    fn file(&mut self, export: &Export, book: &mut Bookkeeper<'_>) {
+    fn file(&mut self, export: &Export, book: &mut LineRecorder<'_>) {
         let all = words(export.text());
         let mut at = 0;
         while let Some(word) = all.get(at) {
@@ -123,7 +123,7 @@ impl State<'_> {
     }
 
     /// An option without a value. Later ones override earlier ones.
-    fn flag(&mut self, name: &str, origin: Origin, book: &mut Bookkeeper<'_>) {
+    fn flag(&mut self, name: &str, origin: Origin, book: &mut LineRecorder<'_>) {
         let profile = &mut self.profile;
         match name {
             "auth" => profile.auth = Some((true, origin)),
@@ -141,13 +141,13 @@ impl State<'_> {
                     profile.auth = Some((true, origin));
                     profile.require.push((method, origin));
                 }
-                None => return book.class(origin, LineClass::PassedOver),
+                None => return book.class(origin, LineClass::Ignored),
             },
         }
         book.understood(origin);
     }
 
-    fn valued(&mut self, export: &Export, word: &Word, value: &Word, book: &mut Bookkeeper<'_>) {
+    fn valued(&mut self, export: &Export, word: &Word, value: &Word, book: &mut LineRecorder<'_>) {
         let origin = export.origin(word.span.start..value.span.end);
         let text = value.text.as_str();
         if value.unclosed {
@@ -173,18 +173,18 @@ impl State<'_> {
             })),
             "file" => self.include(text, export, origin, book),
             "call" => self.include(&format!("/etc/ppp/peers/{text}"), export, origin, book),
-            _ => return book.class(origin, LineClass::PassedOver),
+            _ => return book.class(origin, LineClass::Ignored),
         }
         book.understood(origin);
     }
 
     /// A word that is no option: `local:remote` addresses, a terminal or its speed.
-    fn bare(&mut self, export: &Export, word: &Word, book: &mut Bookkeeper<'_>) -> bool {
+    fn bare(&mut self, export: &Export, word: &Word, book: &mut LineRecorder<'_>) -> bool {
         let origin = export.origin(word.span.clone());
         let text = &word.text;
         if text.starts_with('/') || text.starts_with("tty") || text.bytes().all(|byte| byte.is_ascii_digit())
         {
-            book.class(origin, LineClass::PassedOver);
+            book.class(origin, LineClass::Ignored);
             return true;
         }
         let Some((local, remote)) = text.split_once(':') else { return false };
@@ -203,12 +203,12 @@ impl State<'_> {
         true
     }
 
-    fn malformed(&mut self, origin: Origin, why: String, book: &mut Bookkeeper<'_>) {
+    fn malformed(&mut self, origin: Origin, why: String, book: &mut LineRecorder<'_>) {
         book.not_understood(origin, why.clone());
         self.profile.malformed.push(MalformedAddress { why, origin });
     }
 
-    fn include(&mut self, path: &str, named_in: &Export, origin: Origin, book: &mut Bookkeeper<'_>) {
+    fn include(&mut self, path: &str, named_in: &Export, origin: Origin, book: &mut LineRecorder<'_>) {
         match self.around.find(path, named_in) {
             Some(found) => {
                 if book.may_read_in(origin, found, Open::of(&self.open, found), usize::MAX) {
@@ -251,7 +251,7 @@ mod tests {
 
     fn profile(text: &str) -> (PppProfile, Reading) {
         let export = export(0, "d/etc/ppp/pptpd-options", text);
-        let mut reading = read(&export, &Surroundings::default());
+        let mut reading = read(&export, &ReadContext::default());
         (reading.facts.ppp_profiles.remove(0), reading)
     }
 
@@ -288,7 +288,7 @@ mod tests {
         assert_eq!(read.malformed.len(), 1);
         assert!(read.name_servers.is_empty());
         let classes: Vec<_> = (1..=5).map(|line| reading.ledger.class(line).unwrap()).collect();
-        use LineClass::{NotUnderstood as N, PassedOver as P, Understood as U};
+        use LineClass::{Ignored as P, NotUnderstood as N, Understood as U};
         assert_eq!(classes, [N, U, P, N, P]);
     }
 
@@ -296,7 +296,7 @@ mod tests {
     fn includes_are_followed_once() {
         let main = export(0, "d/etc/ppp/pptpd-options", "file /etc/ppp/common\nfile /etc/ppp/gone\n");
         let common = export(1, "d/etc/ppp/common", "noauth\nfile /etc/ppp/pptpd-options\n");
-        let around = Surroundings::of(vec![&main, &common]);
+        let around = ReadContext::of(vec![&main, &common]);
         let reading = read(&main, &around);
         let profile = &reading.facts.ppp_profiles[0];
         assert_eq!(profile.auth.map(|auth| (auth.0, auth.1.export)), Some((false, ExportId(1))));

@@ -4,7 +4,7 @@
 //! begins with a blank is ignored; an address that is none makes the daemon refuse to start.
 
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::net::{IpAddr, Ipv4Addr};
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{
@@ -71,9 +71,9 @@ struct Statement<'a> {
     origin: Origin,
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let statements = statements(export, &mut book);
     // A file that says nothing about addresses is as packages ship it: the daemon would hand out its built-in ones, if
     // it is started at all, and nothing here tells whether it is.
@@ -151,7 +151,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
 }
 
 /// Statements in order, the first of each keyword only, as the daemon looks them up.
-fn statements<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Vec<Statement<'a>> {
+fn statements<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Vec<Statement<'a>> {
     let mut found: Vec<Statement<'a>> = Vec::new();
     for line in export.lines() {
         let text = line.text.trim_end();
@@ -174,11 +174,11 @@ fn statements<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Vec<Statemen
         match KEYWORDS.iter().find(|(known, _)| *known == keyword) {
             None => book.not_understood(origin, "no keyword of pptpd.conf"),
             Some(_) if found.iter().any(|earlier| earlier.keyword == keyword) => {
-                book.class(origin, LineClass::PassedOver);
+                book.class(origin, LineClass::Ignored);
                 book.note(origin, format!("`{keyword}` stands above already; the daemon takes the first"));
             }
             Some((_, fact)) => {
-                book.class(origin, if *fact { LineClass::Understood } else { LineClass::PassedOver });
+                book.class(origin, if *fact { LineClass::Understood } else { LineClass::Ignored });
                 found.push(Statement { keyword, value: value.trim_start(), origin });
             }
         }
@@ -194,7 +194,7 @@ fn list(
     export: &Export,
     statement: &Statement<'_>,
     connections: usize,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
     refused: &mut Option<(String, Origin)>,
 ) -> (Ranges, Vec<MalformedAddress>) {
     let (mut ranges, mut malformed) = (Ranges::new(), Vec::new());
@@ -293,7 +293,7 @@ mod tests {
 
     fn tunnel(text: &str) -> (Option<Tunnel>, Reading) {
         let export = Export::new(ExportId(0), "d/etc/pptpd.conf", text.into());
-        let mut reading = read(&export, &Surroundings::default());
+        let mut reading = read(&export, &ReadContext::default());
         (reading.facts.tunnels.pop(), reading)
     }
 

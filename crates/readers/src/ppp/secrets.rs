@@ -3,7 +3,7 @@
 
 use super::words::{Word, words};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{
@@ -38,9 +38,9 @@ fn file(export: &Export) -> SecretsFile {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let all = words(export.text());
     let mut rest = all.as_slice();
     while let [_, tail @ ..] = rest {
@@ -94,7 +94,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 /// The third column: a secret, `@/path` for one kept in another file, or nothing at all.
 fn held_secret(
     export: &Export,
-    around: &Surroundings<'_>,
+    around: &ReadContext<'_>,
     file: SecretsFile,
     client: &Word,
     secret: &Word,
@@ -188,7 +188,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/ppp/chap-secrets", text.into());
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]
@@ -251,14 +251,14 @@ mod tests {
     fn indirect_secrets_are_followed() {
         let main = Export::new(ExportId(0), "d/chap-secrets", "ann * @/etc/ppp/ann.key *\n".into());
         let other = Export::new(ExportId(1), "d/ann.key", "sesame\n".into());
-        let reading = read(&main, &Surroundings::of(vec![&main, &other]));
+        let reading = read(&main, &ReadContext::of(vec![&main, &other]));
         assert_eq!(reading.facts.secrets[0].origin, other.origin(0..6));
     }
 
     #[test]
     fn hashes_in_pap_secrets_are_hashes() {
         let export = Export::new(ExportId(0), "pap-secrets", "ann * $6$salt$abc *\n".into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         assert_eq!(reading.facts.secrets[0].kind, SecretKind::PasswordHash);
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::addresses;
 use crate::ini::{before_comment, sections};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use std::net::IpAddr;
 use trevlin_model::plan::AddressPlan;
 use trevlin_model::{Export, LineClass, Listener, Pool, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole};
@@ -79,7 +79,7 @@ const SECTION_OTHERS: [&str; 17] = [
     "bps",
 ];
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let all = sections(export, &[';', '#']);
     let said = |entry: &crate::ini::Entry<'_>| {
@@ -94,7 +94,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         settings.push(said(entry));
     }
     for section in all {
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if !section.name.is_empty() {
             book.class(section.origin, LineClass::Understood);
         }
@@ -107,7 +107,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
             if facts.contains(&entry.key) {
                 book.understood(entry.origin);
             } else if others.contains(&entry.key) {
-                book.class(entry.origin, LineClass::PassedOver);
+                book.class(entry.origin, LineClass::Ignored);
             } else {
                 book.not_understood(
                     entry.origin,
@@ -221,7 +221,7 @@ mod tests {
         ] {
             let text = format!("[global]\nport = 1701\n[lns default]\n{lines}\n");
             let export = Export::new(ExportId(0), "d/etc/xl2tpd/xl2tpd.conf", text);
-            let reading = read(&export, &Surroundings::default());
+            let reading = read(&export, &ReadContext::default());
             let plan = &reading.facts.tunnels[0].addresses;
             let told: Vec<_> =
                 plan.pools.iter().flat_map(|pool| &pool.ranges).map(|(range, _)| range.to_string()).collect();

@@ -2,7 +2,7 @@
 
 use super::sections::{Item, Section};
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reading};
+use crate::reader::{LineRecorder, Reading};
 use ipnet::IpNet;
 use trevlin_model::radius::{MessageAuthenticator, RadiusClient};
 use trevlin_model::secret::SecretKind;
@@ -27,7 +27,7 @@ const PASSED_OVER: [&str; 12] = [
 /// Takes one client's section.
 pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading) {
     let (name, origin) = (section.name, section.origin);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     book.understood(origin);
     for (_, origin) in &section.words {
         book.not_understood(*origin, "expected `name = value`");
@@ -49,7 +49,7 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
     };
     let mut mask = None;
     for item in &section.items {
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         match item.name {
             "ipaddr" | "ipv4addr" | "ipv6addr" => {
                 (client.from, client.address_origin) = (range(item.value), item.origin);
@@ -79,7 +79,7 @@ pub(super) fn take(export: &Export, section: &Section<'_>, reading: &mut Reading
                 client.tls = item.value == "tls";
                 book.understood(item.origin);
             }
-            known if PASSED_OVER.contains(&known) => book.class(item.origin, LineClass::PassedOver),
+            known if PASSED_OVER.contains(&known) => book.class(item.origin, LineClass::Ignored),
             _ => book.not_understood(item.origin, "no item of a client in clients.conf(5)"),
         }
     }
@@ -102,7 +102,7 @@ pub(super) fn message_authenticator(item: &Item<'_>) -> Option<MessageAuthentica
 fn stated(
     value: MessageAuthenticator,
     item: &Item<'_>,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) -> Setting<MessageAuthenticator> {
     book.understood(item.origin);
     Setting::Stated { value, origin: item.origin }
@@ -127,7 +127,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/freeradius/clients.conf", text.into());
-        (crate::radius::READER.read)(&export, &crate::reader::Surroundings::default())
+        (crate::radius::READER.read)(&export, &crate::reader::ReadContext::default())
     }
 
     #[test]

@@ -7,7 +7,7 @@ mod server;
 pub(crate) mod targets;
 pub(crate) mod users;
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use trevlin_model::Export;
 
 /// The reader for files made of sections.
@@ -56,9 +56,9 @@ fn is_only_available(export: &Export) -> bool {
     ["mods-available/", "sites-available/"].iter().any(|folder| export.path().contains(folder))
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let file = sections::parse(export, &mut book);
     server::take(export, &file, &mut reading);
     if is_only_available(export) {

@@ -1,6 +1,6 @@
 //! Sections and items of FreeRADIUS's files: `kind name { item = value … }` (radiusd.conf(5), unlang(5)).
 
-use crate::reader::Bookkeeper;
+use crate::reader::LineRecorder;
 use std::sync::Arc;
 use trevlin_model::secret::SecretKind;
 use trevlin_model::{Export, HeldSecret, Limit, LineClass, Origin, Secret};
@@ -68,7 +68,7 @@ impl<'a> Section<'a> {
 
 /// Reads a file into a section without a name. Every line is passed over until somebody makes something of it; what
 /// cannot be read is told.
-pub(super) fn parse<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Section<'a> {
+pub(super) fn parse<'a>(export: &'a Export, book: &mut LineRecorder<'_>) -> Section<'a> {
     let start = export.origin(0..0);
     let mut open: Vec<Section<'a>> = vec![Section::of("", "", start)];
     for line in export.lines() {
@@ -77,7 +77,7 @@ pub(super) fn parse<'a>(export: &'a Export, book: &mut Bookkeeper<'_>) -> Sectio
         while let Some((piece, after)) = next_piece(rest) {
             rest = after;
             let origin = export.origin_of(piece);
-            book.class(origin, LineClass::PassedOver);
+            book.class(origin, LineClass::Ignored);
             if piece == "}" {
                 if open.len() == 1 {
                     book.not_understood(origin, "`}` closes nothing");

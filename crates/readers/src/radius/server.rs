@@ -2,7 +2,7 @@
 
 use super::clients;
 use super::sections::Section;
-use crate::reader::{Bookkeeper, Reading};
+use crate::reader::{LineRecorder, Reading};
 use std::collections::BTreeSet;
 use trevlin_model::radius::{EapSettings, RadiusSecurity, RadiusSite, RadiusStep, RadiusUpstream};
 use trevlin_model::secret::SecretKind;
@@ -46,7 +46,7 @@ pub(super) fn take(export: &Export, file: &Section<'_>, reading: &mut Reading) {
             }
             "log" => log(export, section, &mut security, reading),
             "security" => {
-                let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+                let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
                 security.tells_security = true;
                 if let Some(item) = section.item("require_message_authenticator") {
                     security.message_authenticator =
@@ -87,7 +87,7 @@ fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
         {
             let owner = if section.name.is_empty() { section.kind } else { section.name };
             reading.facts.secrets.push(item.hold(*kind, owner));
-            Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(item.origin);
+            LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(item.origin);
         }
     }
     for inner in &section.sections {
@@ -96,7 +96,7 @@ fn secrets(export: &Export, section: &Section<'_>, reading: &mut Reading) {
 }
 
 fn log(export: &Export, section: &Section<'_>, security: &mut RadiusSecurity, reading: &mut Reading) {
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     security.tells_log = true;
     for name in ["auth_badpass", "auth_goodpass"] {
         if let Some(item) = section.item(name) {
@@ -109,7 +109,7 @@ fn log(export: &Export, section: &Section<'_>, security: &mut RadiusSecurity, re
 }
 
 fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading: &mut Reading) {
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     book.understood(section.origin);
     let server =
         ["ipaddr", "ipv4addr", "ipv6addr", "virtual_server"].iter().find_map(|name| section.item(name));
@@ -140,7 +140,7 @@ fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading:
             .any(|item| matches!(item.name, "auth_pool" | "pool") && pools.contains(&item.value))
     };
     let realms: Vec<&Section<'_>> = file.sections_of("realm").filter(uses).collect();
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for realm in &realms {
         book.understood(realm.origin);
     }
@@ -159,7 +159,7 @@ fn upstream(export: &Export, section: &Section<'_>, file: &Section<'_>, reading:
 }
 
 fn eap(export: &Export, section: &Section<'_>, reading: &mut Reading) {
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut settings = EapSettings {
         default_method: None,
         methods: Vec::new(),
@@ -192,7 +192,7 @@ fn site(export: &Export, section: &Section<'_>, reading: &mut Reading) {
         for stage in section.sections_of(kind) {
             modules(stage, &mut found);
         }
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         for step in &found {
             book.understood(step.origin);
         }

@@ -1,7 +1,7 @@
 //! RADIUS servers that a device asks: the lists of `pam_radius_auth` (pam_radius_auth(8)), of the radiusclient library
 //! (radiusclient.conf(5)) and of OpenVPN's plug-in.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::net::IpAddr;
 use std::sync::Arc;
 use trevlin_model::radius::{RadiusAsker, RadiusTarget};
@@ -106,7 +106,7 @@ fn hold(export: &Export, value: &str, server: &str, reading: &mut Reading) -> Ar
     held
 }
 
-fn read_list(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_list(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let asked_by = asker(export).unwrap_or(RadiusAsker::Pam);
     for line in export.lines() {
@@ -119,14 +119,14 @@ fn read_list(export: &Export, _: &Surroundings<'_>) -> Reading {
         let (server, secret) = (words.next().unwrap_or_default(), words.next());
         match secret {
             Some(secret) => {
-                Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(origin);
+                LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(origin);
                 let held = hold(export, secret, server, &mut reading);
                 // The library's list may name both ends: `client/server`.
                 let server = server.rsplit('/').next().unwrap_or(server);
                 reading.facts.radius_targets.push(target(asked_by, server, Some(held), origin));
             }
             None => {
-                Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
+                LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere)
                     .not_understood(origin, "expected a server and its secret");
                 reading.facts.masked_places.push(origin);
             }
@@ -135,7 +135,7 @@ fn read_list(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn read_library(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_library(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     for line in export.lines() {
         let text = line.text.trim();
@@ -145,8 +145,8 @@ fn read_library(export: &Export, _: &Surroundings<'_>) -> Reading {
         let origin = export.origin_of(text);
         let mut words = text.split_whitespace();
         let known = words.next() == Some("authserver");
-        let class = if known { LineClass::Understood } else { LineClass::PassedOver };
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).class(origin, class);
+        let class = if known { LineClass::Understood } else { LineClass::Ignored };
+        LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere).class(origin, class);
         for server in words.filter(|_| known) {
             // `host:port:secret`
             let secret = server.splitn(3, ':').nth(2).filter(|_| !server.starts_with('['));
@@ -160,7 +160,7 @@ fn read_library(export: &Export, _: &Surroundings<'_>) -> Reading {
     reading
 }
 
-fn read_plug_in(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_plug_in(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut open: Option<(String, Option<Arc<HeldSecret>>, Origin)> = None;
     for line in export.lines() {
@@ -169,7 +169,7 @@ fn read_plug_in(export: &Export, _: &Surroundings<'_>) -> Reading {
             continue;
         }
         let origin = export.origin_of(text);
-        let mut class = LineClass::PassedOver;
+        let mut class = LineClass::Ignored;
         if text.starts_with("server") && !text.contains('=') {
             class = LineClass::Understood;
             open = Some((String::new(), None, origin));
@@ -195,10 +195,10 @@ fn read_plug_in(export: &Export, _: &Surroundings<'_>) -> Reading {
                 _ => {}
             }
         }
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).class(origin, class);
+        LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere).class(origin, class);
     }
     if let Some((server, held, origin)) = open {
-        Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere)
+        LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere)
             .note(origin, "this section is not closed by `}`; export the file whole");
         reading.facts.radius_targets.push(target(RadiusAsker::OpenVpn, &server, held, origin));
     }
@@ -248,7 +248,7 @@ mod tests {
             let export = Export::new(ExportId(0), path, text.into());
             let found = crate::recognise(&export).reader.unwrap();
             assert_eq!(found.name, reader, "{text}");
-            let reading = (found.read)(&export, &Surroundings::default());
+            let reading = (found.read)(&export, &ReadContext::default());
             let one = &reading.facts.radius_targets[0];
             let told = format!(
                 "{:?} {} {}",

@@ -1,7 +1,7 @@
 //! The user file of FreeRADIUS (users(5)): a name and what to hold the request against, then indented what to answer.
 
 use super::sections::bare;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::sync::Arc;
 use trevlin_model::radius::RadiusEntry;
 use trevlin_model::secret::SecretKind;
@@ -113,12 +113,12 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     for line in export.lines() {
         let text = line.text.trim_end();
         let origin = export.origin_of(text.trim());
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         if text.trim().is_empty() || text.trim_start().starts_with('#') {
             continue;
         }
@@ -211,7 +211,7 @@ mod tests {
             Some("radius-users"),
             "{text}"
         );
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]

@@ -20,7 +20,7 @@ pub(crate) use write::write_node;
 pub use write::{Head, write};
 
 use crate::forwards;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use node::{Document, Entry, Node, Value};
 use ordered::{Ordered, OrderedRule};
 use rayon::prelude::*;
@@ -71,11 +71,11 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let document = document(export);
     let found = facts(export, document.top);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for note in document.notes.into_iter().chain(found.notes) {
         book.not_understood(note.origin, note.text);
     }

@@ -4,7 +4,7 @@
 //! Of a keyword with one value the first that holds for a host counts; lines that hand ports on add up.
 
 use super::lines::{arguments, keyword};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use trevlin_model::{Export, LineClass, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
@@ -67,16 +67,16 @@ impl Block {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut blocks =
         vec![Block { patterns: vec!["*".into()], lines: Vec::new(), origin: export.origin(0..0) }];
     for line in export.lines() {
         let Some((name, rest)) = keyword(line.text) else { continue };
         let origin = export.origin_of(line.text.trim());
         if KEYWORDS.passed_over.contains(&name) {
-            book.class(origin, LineClass::PassedOver);
+            book.class(origin, LineClass::Ignored);
             continue;
         }
         if !KEYWORDS.judged.contains(&name) {
@@ -202,7 +202,7 @@ mod tests {
         ] {
             let export = Export::new(ExportId(0), "d/home/ann/.ssh/config", text.into());
             assert_ne!(recognise(&export), Recognition::No);
-            let reading = read(&export, &Surroundings::default());
+            let reading = read(&export, &ReadContext::default());
             let told: Vec<_> = reading
                 .facts
                 .tunnels
@@ -222,7 +222,7 @@ mod tests {
             "d/etc/ssh/ssh_config",
             "Host a\nwobble yes\nMatch exec x\nTunnel yes\n".into(),
         );
-        let reading = read(&wrong, &Surroundings::default());
+        let reading = read(&wrong, &ReadContext::default());
         assert_eq!((reading.ledger.notes.len(), reading.facts.tunnels.len()), (2, 0));
     }
 }

@@ -78,7 +78,7 @@ pub(super) enum Class {
     /// A setting of the server.
     Modelled(&'static Known),
     /// Nothing.
-    PassedOver,
+    NoEffect,
     /// Nothing, and the daemon warns about it.
     Ignored,
 }
@@ -90,7 +90,7 @@ pub(super) fn class(name: &str) -> Option<Class> {
         return Some(Class::Modelled(&TABLE.keyword[at]));
     }
     if TABLE.passed_over.contains(name) {
-        return Some(Class::PassedOver);
+        return Some(Class::NoEffect);
     }
     TABLE.ignored.contains(name).then_some(Class::Ignored)
 }

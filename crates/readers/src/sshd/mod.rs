@@ -10,7 +10,7 @@ mod lines;
 use crate::telling::SSHD as TELLING;
 pub(crate) use keywords::modelled as keywords;
 
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use keywords::{Class, class};
 use lines::{arguments, keyword};
 use trevlin_model::ssh::{SshBlock, SshCriterion, SshServer, SshStatement};
@@ -66,9 +66,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut state = State {
         around,
         blocks: vec![SshBlock::default()],
@@ -98,7 +98,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 }
 
 /// The exports that a line of `other` reads in.
-fn included<'a>(line: &str, other: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, other: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     match keyword(line) {
         Some((name, rest)) if name == "include" => {
             arguments(rest).0.iter().flat_map(|word| around.find_all(&absolute(word), other)).collect()
@@ -112,7 +112,7 @@ fn absolute(path: &str) -> String {
 }
 
 struct State<'a> {
-    around: &'a Surroundings<'a>,
+    around: &'a ReadContext<'a>,
     blocks: Vec<SshBlock>,
     missing: Vec<Reference>,
     refused: Option<(String, Origin)>,
@@ -121,7 +121,7 @@ struct State<'a> {
 
 impl<'a> State<'a> {
     /// Reads one file. `outer` is the condition it is read in under.
-    fn file(&mut self, export: &'a Export, outer: &[(SshCriterion, String)], book: &mut Bookkeeper<'_>) {
+    fn file(&mut self, export: &'a Export, outer: &[(SshCriterion, String)], book: &mut LineRecorder<'_>) {
         let mut criteria = outer.to_vec();
         for line in export.lines() {
             let origin = export.origin_of(line.text.trim());
@@ -161,7 +161,7 @@ impl<'a> State<'a> {
         export: &'a Export,
         criteria: &[(SshCriterion, String)],
         origin: Origin,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) {
         for word in words {
             let path = absolute(word);
@@ -189,13 +189,13 @@ impl<'a> State<'a> {
         words: &[String],
         conditional: bool,
         origin: Origin,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) {
         let (name, known) = match class(name) {
             Some(Class::Modelled(known)) => (known.name.as_str(), known),
-            Some(Class::PassedOver) => return book.class(origin, LineClass::PassedOver),
+            Some(Class::NoEffect) => return book.class(origin, LineClass::Ignored),
             Some(Class::Ignored) => {
-                book.class(origin, LineClass::PassedOver);
+                book.class(origin, LineClass::Ignored);
                 return book.note(origin, format!("`{name}` is ignored by current versions"));
             }
             None => {
@@ -220,7 +220,7 @@ impl<'a> State<'a> {
         }
     }
 
-    fn refuse(&mut self, origin: Origin, why: String, book: &mut Bookkeeper<'_>) {
+    fn refuse(&mut self, origin: Origin, why: String, book: &mut LineRecorder<'_>) {
         book.not_understood(origin, format!("{why}; the daemon refuses to start with it"));
         self.refused.get_or_insert((why, origin));
     }

@@ -7,7 +7,7 @@ fn export(id: u32, path: &str, text: &str) -> Export {
 }
 
 fn server(exports: &[Export]) -> (SshServer, Reading) {
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     let mut reading = read(&exports[0], &around);
     (reading.facts.ssh_servers.pop().expect("a server"), reading)
 }
@@ -100,7 +100,7 @@ fn files_are_read_in_at_their_place() {
     assert_eq!(value("maxsessions", Some("ann")), "3 in 0");
     assert_eq!(value("maxauthtries", Some("ann")), "2 in 2");
     assert_eq!(value("maxsessions", Some("zoe")), "default", "a block under ann's is never zoe's");
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     assert!(read(&exports[1], &around).facts.ssh_servers.is_empty(), "a drop-in is no server of its own");
 }
 

@@ -1,7 +1,7 @@
 //! Files whose rules the firewall puts into its chains: `config include` of the type `nftables` (OpenWrt, firewall4).
 
 use super::text::{self, Section};
-use crate::reader::Surroundings;
+use crate::reader::ReadContext;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use trevlin_model::Export;
@@ -11,7 +11,7 @@ use trevlin_model::Export;
 pub(crate) struct RulesOfChains(pub(crate) BTreeSet<String>);
 
 /// Paths of such files of a device.
-pub(crate) fn rules_of_chains(around: &Surroundings<'_>) -> Arc<RulesOfChains> {
+pub(crate) fn rules_of_chains(around: &ReadContext<'_>) -> Arc<RulesOfChains> {
     around.once(|| {
         let mut paths = BTreeSet::new();
         for export in around.exports.iter().filter(|one| one.text().contains("config include")) {
@@ -31,7 +31,7 @@ pub(crate) fn rules_of_chains(around: &Surroundings<'_>) -> Arc<RulesOfChains> {
 pub(super) fn rules_of_chain<'a>(
     section: &Section,
     named_in: &Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
 ) -> Option<(&'a Export, String, bool)> {
     let before = match section.text("position")? {
         "chain-pre" | "chain-prepend" => true,

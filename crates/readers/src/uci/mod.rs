@@ -10,7 +10,7 @@ mod text;
 mod tunnels;
 
 use crate::forwards;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use network::Networks;
 use std::collections::{BTreeMap, BTreeSet};
 use text::Package;
@@ -42,10 +42,10 @@ fn recognise(export: &Export) -> Recognition {
     if sections > 0 && options > 0 && others * 10 <= options { Recognition::Content } else { Recognition::No }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let parsed = text::parse(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for (origin, why) in &parsed.broken {
         book.not_understood(*origin, *why);
     }
@@ -57,7 +57,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let cut = !parsed.packages.is_empty() && !export.ends_with_line();
     if cut {
         let last = export.last_line();
-        let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+        let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
         book.note(last, "the export breaks off here; export it again");
     }
     let odd = |name: &str| !name.bytes().all(|one| one.is_ascii_alphanumeric() || matches!(one, b'_' | b'-'));
@@ -84,7 +84,7 @@ trevlin_model::table! {
 fn take(
     package: &Package,
     export: &Export,
-    around: &Surroundings<'_>,
+    around: &ReadContext<'_>,
     networks: &Networks,
     reading: &mut Reading,
     whole: bool,
@@ -93,7 +93,7 @@ fn take(
     let mut known = true;
     match package.name.as_str() {
         "firewall" => {
-            let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+            let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
             if let Some(compiled) = firewall::compile(package, networks, (export, around), &mut book) {
                 reading.facts.forwards.extend(forwards::of(&compiled.filter));
                 // What was lost of it may have been anything.
@@ -101,7 +101,10 @@ fn take(
                 reading.facts.filters.push(filter);
                 reading.facts.not_modelled.extend(compiled.not_modelled);
             }
-            tell_unknown(package, &mut Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere));
+            tell_unknown(
+                package,
+                &mut LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere),
+            );
             return;
         }
         "network" => network::read(package, export, reading, networks),
@@ -118,7 +121,7 @@ fn take(
         "wireless" => tunnels::radios(package, export, reading),
         _ => known = false,
     }
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for section in &package.sections {
         if known {
             book.class(section.origin, LineClass::Understood);
@@ -135,7 +138,7 @@ fn take(
 }
 
 /// Tells options that nobody knows in a section of the package.
-fn tell_unknown(package: &Package, book: &mut Bookkeeper<'_>) {
+fn tell_unknown(package: &Package, book: &mut LineRecorder<'_>) {
     let Some(known) = OPTIONS.get(&package.name) else { return };
     // What is said of a section holds for what stands in it.
     let known_sections = package.sections.iter().filter(|section| !book.is_told(section.origin));

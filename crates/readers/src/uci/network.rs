@@ -4,7 +4,7 @@ use super::text::{self, Package, Said, Section};
 use crate::addresses;
 use crate::network::wireguard;
 use crate::reader::Reader;
-use crate::reader::{Bookkeeper, Reading, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reading};
 use ipnet::IpNet;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -38,7 +38,7 @@ const NAMED_BY_PROTOCOL: [&str; 14] = [
 
 impl Networks {
     /// Devices and addresses of networks stand in a package that may be another file.
-    pub(super) fn of(own: &[Package], around: &Surroundings<'_>, reader: &Reader) -> Self {
+    pub(super) fn of(own: &[Package], around: &ReadContext<'_>, reader: &Reader) -> Self {
         let elsewhere = around.once(|| {
             let all = around.of_format(reader).map(|(one, _)| one);
             let with_some =
@@ -163,7 +163,7 @@ pub(super) fn read(package: &Package, export: &Export, reading: &mut Reading, ne
             crate::serving::hold(export, &mut reading.facts, text, SecretKind::OwnPassword, name);
         }
     }
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for (origin, text) in told {
         book.not_understood(origin, text);
     }

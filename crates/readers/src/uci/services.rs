@@ -12,7 +12,8 @@ use trevlin_model::housekeeping::{ClockKeeper, LogKeeper, LogTarget};
 use trevlin_model::listen::{DynamicName, Permission, PortMapper};
 use trevlin_model::secret::SecretKind;
 use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, Families, IpRange, Origin, PortRange, Protocol, Setting};
 
@@ -64,12 +65,14 @@ pub(super) fn pages(package: &Package, reading: &mut Reading) {
         let mut served = Served::new(ServedKind::Pages, "uhttpd", name, &["uhttpd"], section.whole())
             .labelled(section.name.as_deref().unwrap_or_default());
         let redirects = section.is_on("redirect_https") == Some(true);
-        for (option, carried) in [("listen_http", Carried::Plain), ("listen_https", Carried::Encrypted)] {
+        for (option, carried) in
+            [("listen_http", TransportSecurity::Plain), ("listen_https", TransportSecurity::Encrypted)]
+        {
             for (word, said) in section.all(option) {
                 served.endpoints.extend(endpoint(word, carried, said.line));
             }
         }
-        let mut part = Part::new(PartKind::Page, "/", section.whole());
+        let mut part = ServiceResource::new(PartKind::Page, "/", section.whole());
         // The administration logs in with the accounts of the system.
         let administers = section.get("ubus_prefix").is_some()
             || section.get("lua_prefix").is_some()
@@ -78,13 +81,13 @@ pub(super) fn pages(package: &Package, reading: &mut Reading) {
             ["ucode_prefix", "lua_prefix", "ubus_prefix"].iter().find_map(|option| section.get(option));
         part.login = match (administers, section.get("config")) {
             (true, _) => Setting::Stated {
-                value: Asked::Password,
+                value: AuthRequirement::Password,
                 origin: line.map_or(section.origin, |said| said.line),
             },
             (false, Some(said)) => {
                 Setting::Unknown { why: format!("`{}` says who may see which page", said.text) }
             }
-            (false, None) => Setting::Stated { value: Asked::Nothing, origin: section.origin },
+            (false, None) => Setting::Stated { value: AuthRequirement::Nothing, origin: section.origin },
         };
         if administers {
             part.remarks.push((Remark::Administration, line.map_or(section.origin, |said| said.line)));
@@ -102,7 +105,7 @@ pub(super) fn pages(package: &Package, reading: &mut Reading) {
 }
 
 /// `ADDRESS:PORT`, `[ADDRESS]:PORT` or a port.
-fn endpoint(word: &str, carried: Carried, origin: Origin) -> Option<Endpoint> {
+fn endpoint(word: &str, carried: TransportSecurity, origin: Origin) -> Option<Endpoint> {
     let (host, port) = match crate::serving::host_and_port(word) {
         (host, Some(port)) => (host, port),
         (Some(port), None) => (None, port.parse().ok()?),
@@ -251,12 +254,12 @@ fn names(section: &Section, networks: &Networks, reading: &mut Reading) {
     }
     for (interface, origin) in places {
         for protocol in [Protocol::UDP, Protocol::TCP] {
-            let place = Endpoint::everywhere(protocol, port, Carried::Plain, origin);
+            let place = Endpoint::everywhere(protocol, port, TransportSecurity::Plain, origin);
             served.endpoints.push(Endpoint { interface: interface.clone(), ..place });
         }
     }
-    let mut part = Part::new(PartKind::Whole, "name server (dnsmasq)", section.whole());
-    part.login = Setting::Stated { value: Asked::Nothing, origin: section.origin };
+    let mut part = ServiceResource::new(PartKind::Whole, "name server (dnsmasq)", section.whole());
+    part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: section.origin };
     part.remarks.push((Remark::Recursion, section.origin));
     // Only hosts of attached networks are answered (dnsmasq(8), --local-service).
     if section.is_on("localservice").unwrap_or(true) {
@@ -288,7 +291,7 @@ pub(super) fn shares(package: &Package, networks: &Networks, reading: &mut Readi
         })
         .collect();
     for port in [445, 139] {
-        let place = Endpoint::everywhere(Protocol::TCP, port, Carried::Optional, first.origin);
+        let place = Endpoint::everywhere(Protocol::TCP, port, TransportSecurity::Optional, first.origin);
         if interfaces.is_empty() {
             served.endpoints.push(place);
         } else {
@@ -302,12 +305,12 @@ pub(super) fn shares(package: &Package, networks: &Networks, reading: &mut Readi
     }
     for section in package.of("sambashare") {
         let Some(name) = section.text("name") else { continue };
-        let mut part = Part::new(PartKind::Share, name, section.whole());
+        let mut part = ServiceResource::new(PartKind::Share, name, section.whole());
         part.path = section.text("path").map(str::to_owned);
         let guests = section.get("guest_ok").filter(|said| said.text == "yes");
         part.login = match guests {
-            Some(said) => Setting::Stated { value: Asked::Nothing, origin: said.line },
-            None => Setting::Stated { value: Asked::Proof, origin: section.origin },
+            Some(said) => Setting::Stated { value: AuthRequirement::Nothing, origin: said.line },
+            None => Setting::Stated { value: AuthRequirement::Proof, origin: section.origin },
         };
         let read_only = section.text("read_only") != Some("no");
         let line = section.get("read_only").map_or(section.origin, |said| said.line);
@@ -333,10 +336,11 @@ pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Readi
                 _ => (Protocol::UDP, word),
             };
             let place = match rest.parse::<u16>() {
-                Ok(port) => Some(Endpoint::everywhere(protocol, port, Carried::Optional, said.line)),
-                Err(_) => {
-                    endpoint(rest, Carried::Optional, said.line).map(|one| Endpoint { protocol, ..one })
+                Ok(port) => {
+                    Some(Endpoint::everywhere(protocol, port, TransportSecurity::Optional, said.line))
                 }
+                Err(_) => endpoint(rest, TransportSecurity::Optional, said.line)
+                    .map(|one| Endpoint { protocol, ..one }),
             };
             let v6 = word.to_ascii_lowercase().starts_with("udp6");
             served.endpoints.extend(
@@ -345,7 +349,12 @@ pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Readi
         }
     }
     if served.endpoints.is_empty() {
-        served.endpoints.push(Endpoint::everywhere(Protocol::UDP, 161, Carried::Optional, first.origin));
+        served.endpoints.push(Endpoint::everywhere(
+            Protocol::UDP,
+            161,
+            TransportSecurity::Optional,
+            first.origin,
+        ));
     }
     let writes = |name: &str| {
         let mut groups = package
@@ -364,13 +373,13 @@ pub(super) fn monitoring(package: &Package, export: &Export, reading: &mut Readi
         };
         let held =
             hold(export, &mut reading.facts, export.text_at(community.value), SecretKind::Community, name);
-        let mut part = Part::new(PartKind::Community, name, section.whole());
+        let mut part = ServiceResource::new(PartKind::Community, name, section.whole());
         part.login = match held {
-            Some(_) => Setting::Stated { value: Asked::Community, origin: community.line },
-            None => Setting::Stated { value: Asked::Nothing, origin: community.line },
+            Some(_) => Setting::Stated { value: AuthRequirement::Community, origin: community.line },
+            None => Setting::Stated { value: AuthRequirement::Nothing, origin: community.line },
         };
         part.writes = Setting::Stated { value: writes(name), origin: section.origin };
-        part.encryption = Some(Setting::Stated { value: Demand::Never, origin: section.origin });
+        part.encryption = Some(Setting::Stated { value: Requirement::Never, origin: section.origin });
         if let Some(said) = section.get("source").filter(|said| said.text != "default") {
             let mut sources = Sources { origins: vec![said.line], ..Sources::default() };
             crate::serving::host(&said.text, &mut sources);
@@ -391,7 +400,7 @@ pub(super) fn system(package: &Package, reading: &mut Reading) {
             let reliable = section.text("log_proto") == Some("tcp");
             keeper.targets.push(LogTarget {
                 host: said.text.clone(),
-                carried: Carried::Plain,
+                carried: TransportSecurity::Plain,
                 reliable,
                 origin: said.line,
             });
@@ -417,9 +426,9 @@ pub(super) fn system(package: &Package, reading: &mut Reading) {
                 section.whole(),
             );
             let line = section.get("enable_server").map_or(section.origin, |said| said.line);
-            served.endpoints.push(Endpoint::everywhere(Protocol::UDP, 123, Carried::Plain, line));
-            let mut part = Part::new(PartKind::Whole, "time service (sysntpd)", line);
-            part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+            served.endpoints.push(Endpoint::everywhere(Protocol::UDP, 123, TransportSecurity::Plain, line));
+            let mut part = ServiceResource::new(PartKind::Whole, "time service (sysntpd)", line);
+            part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
             served.parts.push(part);
             reading.facts.served.push(served);
         }

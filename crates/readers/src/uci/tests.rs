@@ -1,10 +1,10 @@
 use super::*;
-use trevlin_model::served::Asked;
+use trevlin_model::served::AuthRequirement;
 use trevlin_model::{ExportId, Facts, Hook, IpRange, Match, MatchKind, Rule, Setting, Target};
 
 fn of(text: &str) -> Reading {
     let export = Export::new(ExportId(0), "d/uci.txt", text.into());
-    read(&export, &Surroundings::of(vec![&export]))
+    read(&export, &ReadContext::of(vec![&export]))
 }
 
 const NETWORK: &str = "package network\nconfig interface lan\n\toption device br-lan\n\toption proto static\n\toption ipaddr 10.40.4.1\n\
@@ -264,7 +264,10 @@ fn radios_tunnels_and_services() {
     assert_eq!((facts.tunnels.len(), facts.port_mappers[0].own_only), (1, false));
     let asked: Vec<_> =
         facts.served.iter().map(|one| (one.program, one.parts[0].login.value().copied())).collect();
-    assert_eq!(asked, [("Samba", Some(Asked::Nothing)), ("Net-SNMP", Some(Asked::Community))]);
+    assert_eq!(
+        asked,
+        [("Samba", Some(AuthRequirement::Nothing)), ("Net-SNMP", Some(AuthRequirement::Community))]
+    );
     assert_eq!(reading.ledger.notes.len(), 1, "{:?}", reading.ledger.notes);
     assert!(!format!("{reading:?}").contains("Sesame"));
 }
@@ -291,7 +294,7 @@ fn ipsec() {
 fn a_firewall_without_its_networks_stands_by_their_names() {
     let text = "config zone\n\toption name 'wan'\n\tlist network 'uplink'\n\toption input 'REJECT'\n\nconfig redirect\n\toption src 'wan'\n\toption proto 'tcp'\n\toption src_dport '8443'\n\toption dest_ip '10.20.4.9'\n\toption dest_port '443'\n";
     let export = Export::new(ExportId(0), "gate/etc/config/firewall", text.into());
-    let reading = read(&export, &Surroundings::of(vec![&export]));
+    let reading = read(&export, &ReadContext::of(vec![&export]));
     assert_eq!(reading.facts.forwards.len(), 1);
     assert_eq!(reading.facts.forwards[0].entering.as_deref(), Some("uplink"));
     assert!(reading.ledger.notes.iter().any(|note| note.text.contains("/etc/config/network")));
@@ -315,7 +318,7 @@ fn rules_of_another_file_go_into_the_chain_that_is_named() {
         let main = Export::new(ExportId(0), "d/etc/config/firewall", include(position));
         let other = Export::new(ExportId(1), "d/etc/x.nft", more.into());
         let all = if exported { vec![&main, &other] } else { vec![&main] };
-        let reading = read(&main, &Surroundings::of(all));
+        let reading = read(&main, &ReadContext::of(all));
         let facts = &reading.facts;
         let chain = facts.filters[0].chain("input_wan").unwrap();
         let rule = if position == "chain-pre" { chain.rules.first() } else { chain.rules.last() };

@@ -100,7 +100,7 @@ pub(super) fn parse(export: &Export) -> Parsed {
         match texts.as_slice() {
             ["package", name] => {
                 parsed.packages.push(Package { name: (*name).to_owned(), sections: Vec::new() });
-                parsed.classes.push((origin, LineClass::PassedOver));
+                parsed.classes.push((origin, LineClass::Ignored));
             }
             ["config", kind, rest @ ..] if rest.len() <= 1 => {
                 if parsed.packages.is_empty() {

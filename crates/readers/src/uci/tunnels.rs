@@ -3,7 +3,7 @@
 use super::text::{Package, Said, Section};
 use crate::openvpn;
 use crate::radio;
-use crate::reader::{Reading, Surroundings};
+use crate::reader::{ReadContext, Reading};
 use crate::serving::hold;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -20,7 +20,7 @@ use trevlin_model::{
 };
 
 /// Package `openvpn`: each section is a configuration of its own, its options the daemon's directives with `_` for `-`.
-pub(super) fn openvpn(package: &Package, export: &Export, around: &Surroundings<'_>, reading: &mut Reading) {
+pub(super) fn openvpn(package: &Package, export: &Export, around: &ReadContext<'_>, reading: &mut Reading) {
     for section in package.of("openvpn").filter(|one| one.is_on("enabled") == Some(true)) {
         if let Some(said) = section.get("config") {
             if around.find(&said.text, export).is_none() {

@@ -1,10 +1,13 @@
 //! `chrony.conf` and its folders (chrony.conf(5)): which clocks a device follows, and whose it is.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, is_known, words};
 use crate::telling::CHRONY as TELLING;
 use trevlin_model::housekeeping::ClockKeeper;
-use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
+};
 use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -33,10 +36,10 @@ type Statement = (Vec<String>, Origin);
 /// What no export shows, and the line that tells of it.
 type Question = (String, Origin);
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let main = around.exports.iter().any(|one| one.file_name() == "chrony.conf");
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut lines = lines(export, &mut book);
     if export.file_name() != "chrony.conf" && main {
         return reading;
@@ -50,7 +53,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
             let mut aside = Reading::of(other);
             lines.extend(self::lines(
                 other,
-                &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere),
+                &mut LineRecorder::new(other, &mut aside.ledger, &mut aside.elsewhere),
             ));
         }
     }
@@ -79,7 +82,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 /// sourcedir).
 fn read_in(
     export: &Export,
-    around: &Surroundings<'_>,
+    around: &ReadContext<'_>,
     lines: &[Statement],
 ) -> (Vec<Statement>, Vec<Question>, Vec<Question>) {
     let (mut more, mut missing, mut elsewhere) = (Vec::new(), Vec::new(), Vec::new());
@@ -108,14 +111,14 @@ fn read_in(
             let mut aside = Reading::of(other);
             more.extend(self::lines(
                 other,
-                &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere),
+                &mut LineRecorder::new(other, &mut aside.ledger, &mut aside.elsewhere),
             ));
         }
     }
     (more, missing, elsewhere)
 }
 
-fn lines(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Statement> {
+fn lines(export: &Export, book: &mut LineRecorder<'_>) -> Vec<Statement> {
     let mut found = Vec::new();
     for line in export.lines() {
         let text = line.text.trim();
@@ -148,7 +151,7 @@ fn lines(export: &Export, book: &mut Bookkeeper<'_>) -> Vec<Statement> {
         if judged.contains(&words[0].as_str()) {
             book.understood(origin);
         } else if is_known("chrony", &words[0]) {
-            book.class(origin, LineClass::PassedOver);
+            book.class(origin, LineClass::Ignored);
         } else {
             book.not_understood(origin, serving::unknown("chrony.conf(5); the daemon refuses to start"));
         }
@@ -210,7 +213,8 @@ fn served(lines: &[Statement], origin: Origin) -> Vec<Served> {
     let mut found = Vec::new();
     let clients = allowed(lines, "allow", "deny");
     let units = &["chrony", "chronyd"];
-    let at = |port: u16, line: Origin| Endpoint::everywhere(Protocol::UDP, port, Carried::Plain, line);
+    let at =
+        |port: u16, line: Origin| Endpoint::everywhere(Protocol::UDP, port, TransportSecurity::Plain, line);
     let port =
         last("port").and_then(|(words, line)| Some((words[1].parse().ok()?, *line))).unwrap_or((123, origin));
     if !clients.is_nobody() && port.0 != 0 {
@@ -224,8 +228,8 @@ fn served(lines: &[Statement], origin: Origin) -> Vec<Served> {
         if one.endpoints.is_empty() {
             one.endpoints.push(at(port.0, line));
         }
-        let mut part = Part::new(PartKind::Whole, "the time", line);
-        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        let mut part = ServiceResource::new(PartKind::Whole, "the time", line);
+        part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.sources = clients;
         one.parts.push(part);
         found.push(one);
@@ -244,8 +248,8 @@ fn served(lines: &[Statement], origin: Origin) -> Vec<Served> {
         let line = masters.origins.first().copied().unwrap_or(origin);
         let mut one = Served::new(ServedKind::Time, "chrony", "status of the clock (chrony)", units, line);
         one.endpoints = places.iter().map(|(address, line)| at(control.0, *line).at(*address)).collect();
-        let mut part = Part::new(PartKind::Whole, "status of the clock", line);
-        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        let mut part = ServiceResource::new(PartKind::Whole, "status of the clock", line);
+        part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.sources = masters;
         part.remarks.push((Remark::Status, line));
         one.parts.push(part);
@@ -261,7 +265,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/chrony/chrony.conf", text.into());
-        read(&export, &Surroundings::of(vec![&export]))
+        read(&export, &ReadContext::of(vec![&export]))
     }
 
     #[test]
@@ -301,7 +305,7 @@ mod tests {
         assert_eq!(names, ["time.example", "pool.example", "PPS"]);
         let main = Export::new(ExportId(0), "d/etc/chrony/chrony.conf", "driftfile /x\n".into());
         let more = Export::new(ExportId(1), "d/etc/chrony/sources.d/a.sources", "server a.example\n".into());
-        let around = Surroundings::of(vec![&main, &more]);
+        let around = ReadContext::of(vec![&main, &more]);
         assert_eq!(read(&main, &around).facts.clock_keepers[0].sources.len(), 1);
         assert!(read(&more, &around).facts.clock_keepers.is_empty());
     }

@@ -1,9 +1,9 @@
 //! `journald.conf` (journald.conf(5)) and `journal-upload.conf` (journal-upload.conf(5)): what systemd's journal keeps and sends.
 
 use crate::ini::sections;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use trevlin_model::housekeeping::{LogKeeper, LogTarget};
-use trevlin_model::served::Carried;
+use trevlin_model::served::TransportSecurity;
 use trevlin_model::{Export, LineClass};
 
 /// The reader.
@@ -56,9 +56,9 @@ const KNOWN: [&str; 32] = [
     "NetworkTimeoutSec",
 ];
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut keeper = LogKeeper {
         program: "systemd-journald",
         targets: Vec::new(),
@@ -71,8 +71,11 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                 // Older versions send over the network by this one only.
                 "URL" => {
                     book.understood(entry.origin);
-                    let carried =
-                        if entry.value.starts_with("http://") { Carried::Plain } else { Carried::Encrypted };
+                    let carried = if entry.value.starts_with("http://") {
+                        TransportSecurity::Plain
+                    } else {
+                        TransportSecurity::Encrypted
+                    };
                     keeper.targets.push(LogTarget {
                         host: entry.value.to_owned(),
                         carried,
@@ -84,15 +87,15 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                     book.understood(entry.origin);
                     keeper.targets.push(LogTarget {
                         host: entry.value.to_owned(),
-                        carried: Carried::Plain,
+                        carried: TransportSecurity::Plain,
                         reliable: false,
                         origin: entry.origin,
                     });
                 }
                 "ServerCertificateFile" | "TrustedCertificateFile" => {
-                    book.class(entry.origin, LineClass::PassedOver)
+                    book.class(entry.origin, LineClass::Ignored)
                 }
-                key if KNOWN.contains(&key) => book.class(entry.origin, LineClass::PassedOver),
+                key if KNOWN.contains(&key) => book.class(entry.origin, LineClass::Ignored),
                 _ => book.not_understood(
                     entry.origin,
                     "no setting of journald.conf(5) or journal-upload.conf(5); it is left out",
@@ -113,11 +116,11 @@ mod tests {
     fn targets() {
         for (text, wanted, notes) in [
             ("[Journal]\nStorage=persistent\n", None, 0),
-            ("[Upload]\nURL=http://10.4.0.9:19532\n", Some(Carried::Plain), 0),
-            ("[Upload]\nURL=https://log.example\nColour=red\n", Some(Carried::Encrypted), 1),
+            ("[Upload]\nURL=http://10.4.0.9:19532\n", Some(TransportSecurity::Plain), 0),
+            ("[Upload]\nURL=https://log.example\nColour=red\n", Some(TransportSecurity::Encrypted), 1),
         ] {
             let export = Export::new(ExportId(0), "d/etc/systemd/journal-upload.conf", text.into());
-            let reading = read(&export, &Surroundings::default());
+            let reading = read(&export, &ReadContext::default());
             assert_eq!(reading.facts.log_keepers[0].targets.first().map(|one| one.carried), wanted, "{text}");
             assert_eq!(reading.ledger.notes.len(), notes, "{text}");
         }

@@ -1,10 +1,13 @@
 //! `ntp.conf` (ntp.conf(5) of ntpd and NTPsec): which clocks a device follows, who is answered, who may ask about its state.
 
 use crate::addresses;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, is_known, words};
 use trevlin_model::housekeeping::ClockKeeper;
-use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
+};
 use trevlin_model::{Export, Family, IpRange, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -36,7 +39,7 @@ struct Limit<'a> {
 /// Lines with the files they read in, after those (ntp.conf(5), includefile); files that are not among the exports are named.
 fn lines<'a>(
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     depth: usize,
     missing: &mut Vec<(String, Origin)>,
 ) -> Vec<(&'a str, Origin)> {
@@ -62,11 +65,11 @@ fn lines<'a>(
     found
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let mut missing = Vec::new();
     let all = lines(export, around, 1, &mut missing);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut clocks = Vec::new();
     let mut limits: Vec<Limit<'_>> = Vec::new();
     let mut first = None;
@@ -100,11 +103,12 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
                 if let ["listen", place] = rest
                     && let Ok(address) = place.parse()
                 {
-                    let at = Endpoint::everywhere(Protocol::UDP, 123, Carried::Plain, origin).at(address);
+                    let at = Endpoint::everywhere(Protocol::UDP, 123, TransportSecurity::Plain, origin)
+                        .at(address);
                     closed.get_or_insert_default().push(at);
                 }
             }
-            name if is_known("ntp", name) => book.class(origin, LineClass::PassedOver),
+            name if is_known("ntp", name) => book.class(origin, LineClass::Ignored),
             _ => book.not_understood(origin, serving::unknown("ntp.conf(5)")),
         }
     }
@@ -118,14 +122,14 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     let mut served =
         Served::new(ServedKind::Time, "ntpd", "time service (ntpd)", &["ntp", "ntpd", "ntpsec"], origin);
     served.open = missing;
-    served.endpoints =
-        closed.unwrap_or_else(|| vec![Endpoint::everywhere(Protocol::UDP, 123, Carried::Plain, origin)]);
+    served.endpoints = closed
+        .unwrap_or_else(|| vec![Endpoint::everywhere(Protocol::UDP, 123, TransportSecurity::Plain, origin)]);
     let part = |name: &str, kept: &[&str], remark: Option<Remark>| {
-        let mut part = Part::new(PartKind::Whole, name, origin);
+        let mut part = ServiceResource::new(PartKind::Whole, name, origin);
         part.sources = left(&limits, kept);
         let line = part.sources.origins.first().copied().unwrap_or(origin);
         part.origin = line;
-        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.remarks.extend(remark.map(|remark| (remark, line)));
         (!part.sources.is_nobody()).then_some(part)
     };
@@ -211,7 +215,7 @@ mod tests {
             ),
         ] {
             let export = Export::new(ExportId(0), "d/etc/ntp.conf", text.into());
-            let reading = read(&export, &Surroundings::default());
+            let reading = read(&export, &ReadContext::default());
             let told: Vec<String> = reading.facts.served[0]
                 .parts
                 .iter()
@@ -226,7 +230,7 @@ mod tests {
     fn clocks_and_mistakes() {
         let text = "server 127.127.1.0\nserver time.example iburst\nrestrict 10.4.0\nwobble\ninterface listen 10.4.0.9\n";
         let export = Export::new(ExportId(0), "d/etc/ntp.conf", text.into());
-        let reading = read(&export, &Surroundings::default());
+        let reading = read(&export, &ReadContext::default());
         assert_eq!(reading.facts.clock_keepers[0].sources.len(), 1);
         assert_eq!(reading.ledger.notes.len(), 2);
         assert_eq!(reading.facts.served[0].endpoints[0].address, Some([10, 4, 0, 9].into()));

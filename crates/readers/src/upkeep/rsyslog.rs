@@ -3,11 +3,14 @@
 //!
 //! Three ways of writing stand side by side: selectors with an action (`*.* @host`), `$Directives`, and `action(type="omfwd" …)`.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::host_and_port;
 use std::collections::BTreeMap;
 use trevlin_model::housekeeping::{LogKeeper, LogTarget};
-use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
+};
 use trevlin_model::{Export, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -35,7 +38,7 @@ fn recognise(export: &Export) -> Recognition {
 }
 
 /// Whether it is the file that stands for the daemon: the main one, else the first of the folder.
-fn stands_for_all(export: &Export, around: &Surroundings<'_>) -> bool {
+fn stands_for_all(export: &Export, around: &ReadContext<'_>) -> bool {
     let all = around.of_format(&READER);
     all.map(|(one, _)| one.path())
         .min_by_key(|path| (!path.ends_with("rsyslog.conf"), *path))
@@ -55,9 +58,9 @@ struct State {
     first: Option<Origin>,
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut state = State::default();
     load(export, &mut state, &mut book);
     if !stands_for_all(export, around) {
@@ -68,7 +71,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
     others.sort_by_key(|one| one.path());
     for other in &others {
         let mut aside = Reading::of(other);
-        load(other, &mut state, &mut Bookkeeper::new(other, &mut aside.ledger, &mut aside.elsewhere));
+        load(other, &mut state, &mut LineRecorder::new(other, &mut aside.ledger, &mut aside.elsewhere));
     }
     others.insert(0, export);
     let open = others.iter().flat_map(|one| missing(one, around)).collect();
@@ -78,11 +81,15 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
         let mut served =
             Served::new(ServedKind::Logs, "rsyslog", "log collector (rsyslog)", &["rsyslog"], line);
         served.endpoints = std::mem::take(&mut state.inputs);
-        let mut part = Part::new(PartKind::Whole, "log collector (rsyslog)", line);
-        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        let mut part = ServiceResource::new(PartKind::Whole, "log collector (rsyslog)", line);
+        part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.sources = state.allowed.take().unwrap_or_else(Sources::everybody);
         let least = served.endpoints.iter().map(|one| one.carried).min();
-        let demand = if least == Some(Carried::Encrypted) { Demand::Required } else { Demand::Never };
+        let demand = if least == Some(TransportSecurity::Encrypted) {
+            Requirement::Required
+        } else {
+            Requirement::Never
+        };
         part.encryption = Some(Setting::Stated { value: demand, origin: line });
         served.parts.push(part);
         reading.facts.served.push(served);
@@ -93,7 +100,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 
 /// Files named by `$IncludeConfig` and `include()` that are not among the exports; a pattern may stand for none, and what is optional
 /// may be missing.
-fn missing(export: &Export, around: &Surroundings<'_>) -> Vec<(String, Origin)> {
+fn missing(export: &Export, around: &ReadContext<'_>) -> Vec<(String, Origin)> {
     let named = |text: &str| {
         let text = text.trim();
         let path = match text.strip_prefix("$IncludeConfig") {
@@ -113,7 +120,7 @@ fn missing(export: &Export, around: &Surroundings<'_>) -> Vec<(String, Origin)> 
 }
 
 /// Statements: a line, or all lines of what stands in brackets.
-fn load(export: &Export, state: &mut State, book: &mut Bookkeeper<'_>) {
+fn load(export: &Export, state: &mut State, book: &mut LineRecorder<'_>) {
     let mut lines = export.lines();
     while let Some(line) = lines.next() {
         let text = line.text.trim();
@@ -163,7 +170,7 @@ fn statement(text: &str, origin: Origin, state: &mut State) -> LineClass {
         let known = matches!(text, "}" | "{" | "else" | "stop" | "~")
             || text.ends_with(['}', '{'])
             || text.starts_with(['/', '-']);
-        return if known { LineClass::PassedOver } else { LineClass::NotUnderstood };
+        return if known { LineClass::Ignored } else { LineClass::NotUnderstood };
     };
     let action = action.trim();
     let is_selector = selector == "&"
@@ -185,7 +192,7 @@ fn statement(text: &str, origin: Origin, state: &mut State) -> LineClass {
         || text.contains("include(")
         || text.contains("queue(")
     {
-        true => LineClass::PassedOver,
+        true => LineClass::Ignored,
         false => LineClass::NotUnderstood,
     }
 }
@@ -201,7 +208,7 @@ fn legacy(target: &str, origin: Origin, state: &mut State) {
     let encrypted = tcp && state.driver;
     state.targets.push(LogTarget {
         host: host.to_owned(),
-        carried: if encrypted { Carried::Encrypted } else { Carried::Plain },
+        carried: if encrypted { TransportSecurity::Encrypted } else { TransportSecurity::Plain },
         reliable: tcp || relp.is_some(),
         origin,
     });
@@ -213,23 +220,26 @@ fn directive(rest: &str, origin: Origin, state: &mut State) -> LineClass {
     let port = || value.parse::<u16>().ok();
     match name.to_ascii_lowercase().as_str() {
         "udpserverrun" => {
-            let at = port().map(|port| Endpoint::everywhere(Protocol::UDP, port, Carried::Plain, origin));
+            let at = port()
+                .map(|port| Endpoint::everywhere(Protocol::UDP, port, TransportSecurity::Plain, origin));
             state.inputs.extend(at);
         }
         "inputtcpserverrun" => {
-            let carried = if state.input_driver { Carried::Encrypted } else { Carried::Plain };
+            let carried =
+                if state.input_driver { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
             let at = port().map(|port| Endpoint::everywhere(Protocol::TCP, port, carried, origin));
             state.inputs.extend(at);
         }
         "inputrelpserverrun" => {
-            let at = port().map(|port| Endpoint::everywhere(Protocol::TCP, port, Carried::Plain, origin));
+            let at = port()
+                .map(|port| Endpoint::everywhere(Protocol::TCP, port, TransportSecurity::Plain, origin));
             state.inputs.extend(at);
         }
         "inputtcpserverstreamdrivermode" => state.input_driver = value == "1",
         "actionsendstreamdrivermode" => state.driver = value == "1",
         "defaultnetstreamdriver" => state.default_driver = matches!(value, "gtls" | "ossl"),
         "allowedsender" => allowed(value, origin, state),
-        _ => return LineClass::PassedOver,
+        _ => return LineClass::Ignored,
     }
     LineClass::Understood
 }
@@ -297,7 +307,7 @@ fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mu
                 state.input_driver |= is("streamdriver.mode", "1");
                 return LineClass::Understood;
             }
-            LineClass::PassedOver
+            LineClass::Ignored
         }
         Call::Global => {
             state.default_driver |=
@@ -309,10 +319,10 @@ fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mu
                 Some("imudp") => (Protocol::UDP, false),
                 Some("imtcp") => (Protocol::TCP, is("streamdriver.mode", "1") || state.input_driver),
                 Some("imrelp") => (Protocol::TCP, is("tls", "on")),
-                _ => return LineClass::PassedOver,
+                _ => return LineClass::Ignored,
             };
             let port = get("port").and_then(|port| port.parse().ok()).unwrap_or(514);
-            let carried = if encrypted { Carried::Encrypted } else { Carried::Plain };
+            let carried = if encrypted { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
             let at = Endpoint::everywhere(protocol, port, carried, origin);
             let address = get("address").and_then(|text| text.parse().ok());
             state.inputs.push(match address {
@@ -325,9 +335,9 @@ fn call(kind: Call, given: &BTreeMap<String, String>, origin: Origin, state: &mu
             let (reliable, encrypted) = match get("type") {
                 Some("omfwd") => (is("protocol", "tcp"), is("streamdrivermode", "1")),
                 Some("omrelp") => (true, is("tls", "on")),
-                _ => return LineClass::PassedOver,
+                _ => return LineClass::Ignored,
             };
-            let carried = if encrypted { Carried::Encrypted } else { Carried::Plain };
+            let carried = if encrypted { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
             state.targets.push(LogTarget {
                 host: get("target").unwrap_or_default().to_owned(),
                 carried,
@@ -346,7 +356,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/rsyslog.conf", text.into());
-        read(&export, &Surroundings::of(vec![&export]))
+        read(&export, &ReadContext::of(vec![&export]))
     }
 
     #[test]
@@ -413,7 +423,7 @@ mod tests {
         let main =
             Export::new(ExportId(0), "d/etc/rsyslog.conf", "$IncludeConfig /etc/rsyslog.d/*.conf\n".into());
         let more = Export::new(ExportId(1), "d/etc/rsyslog.d/50-out.conf", "*.* @10.4.0.9\n".into());
-        let around = Surroundings::of(vec![&main, &more]);
+        let around = ReadContext::of(vec![&main, &more]);
         assert_eq!(read(&main, &around).facts.log_keepers[0].targets.len(), 1);
         assert!(read(&more, &around).facts.log_keepers.is_empty());
     }

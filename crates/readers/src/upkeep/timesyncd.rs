@@ -1,7 +1,7 @@
 //! `timesyncd.conf` (timesyncd.conf(5)): which clocks a device follows.
 
 use crate::ini::sections;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use trevlin_model::housekeeping::ClockKeeper;
 use trevlin_model::{Export, LineClass};
 
@@ -17,9 +17,9 @@ pub(crate) const READER: Reader = Reader {
     read,
 };
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut keeper = ClockKeeper {
         program: "systemd-timesyncd",
         sources: Vec::new(),
@@ -37,7 +37,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
                 }
                 "RootDistanceMaxSec" | "PollIntervalMinSec" | "PollIntervalMaxSec" | "ConnectionRetrySec"
                 | "SaveIntervalSec" => {
-                    book.class(entry.origin, LineClass::PassedOver);
+                    book.class(entry.origin, LineClass::Ignored);
                 }
                 _ => book.not_understood(entry.origin, "no setting of timesyncd.conf(5); it is left out"),
             }
@@ -65,7 +65,7 @@ mod tests {
             ("[Time]\nColour=red\n", 0, 1, 1),
         ] {
             let export = Export::new(ExportId(0), "d/etc/systemd/timesyncd.conf", text.into());
-            let reading = read(&export, &Surroundings::default());
+            let reading = read(&export, &ReadContext::default());
             let one = &reading.facts.clock_keepers[0];
             assert_eq!(
                 (one.sources.len(), one.open.len(), reading.ledger.notes.len()),

@@ -3,7 +3,7 @@
 //!
 //! A link is read as an export whose text is where it leads.
 
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition};
 use trevlin_model::Export;
 use trevlin_model::housekeeping::{Unit, UnitState};
 
@@ -54,10 +54,10 @@ fn link_state(export: &Export) -> Option<UnitState> {
     masked.then_some(UnitState::Masked)
 }
 
-fn read_link(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_link(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let whole = export.origin(0..export.text().len().max(1));
-    Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(whole);
+    LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere).understood(whole);
     reading.facts.units.extend(link_state(export).map(|state| Unit {
         name: export.file_name().to_owned(),
         state,
@@ -89,9 +89,9 @@ fn is_of_another_kind(text: &str) -> bool {
     state.is_some() && (KINDS.iter().any(|kind| name.ends_with(kind)) || state == Some("bad"))
 }
 
-fn read_list(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read_list(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for line in export.lines() {
         let text = line.text.trim();
         if text.is_empty() || text.starts_with("UNIT FILE") || text.ends_with("listed.") {
@@ -131,7 +131,7 @@ mod tests {
             let export = Export::new(ExportId(0), path, text.into());
             assert_eq!(link_state(&export), wanted, "{path}");
             assert_eq!(
-                read_link(&export, &Surroundings::default()).facts.units.len(),
+                read_link(&export, &ReadContext::default()).facts.units.len(),
                 usize::from(wanted.is_some())
             );
         }
@@ -143,7 +143,7 @@ mod tests {
                     system.slice static -\nwobble\n\n4 unit files listed.\n";
         let export = Export::new(ExportId(0), "d/units.txt", text.into());
         assert_eq!((LIST.recognise)(&export), Recognition::Content);
-        let reading = read_list(&export, &Surroundings::default());
+        let reading = read_list(&export, &ReadContext::default());
         let states: Vec<UnitState> = reading.facts.units.iter().map(|one| one.state).collect();
         assert_eq!(states, [UnitState::Enabled, UnitState::Disabled, UnitState::Masked]);
         assert_eq!(reading.ledger.notes.len(), 1);

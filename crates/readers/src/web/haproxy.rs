@@ -3,13 +3,15 @@
 //! Long because sections lend each other settings, so that they are read together.
 
 use super::{Way, page, parts_of};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, hold, is_known, words};
 use crate::tls;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, Remark, Served, ServedKind, ServiceResource, Sources, TransportSecurity,
+};
 use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting};
 
 /// The reader.
@@ -88,7 +90,7 @@ struct Section<'a> {
 /// Backends by their name, each with its place among the sections.
 type Backends<'a> = BTreeMap<&'a str, Vec<(usize, &'a Section<'a>)>>;
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let sections = sections(export, &mut reading);
     let global = sections.iter().find(|one| one.kind == "global");
@@ -115,7 +117,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
 
 fn sections<'a>(export: &'a Export, reading: &mut Reading) -> Vec<Section<'a>> {
     let mut found: Vec<Section<'a>> = Vec::new();
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for line in export.lines() {
         let words = words(line.text);
         let Some(first) = words.first().copied() else { continue };
@@ -142,7 +144,7 @@ fn sections<'a>(export: &'a Export, reading: &mut Reading) -> Vec<Section<'a>> {
             || keyword.starts_with("lua-")
             || section.kind == "resolvers"
         {
-            book.class(origin, LineClass::PassedOver);
+            book.class(origin, LineClass::Ignored);
         } else {
             book.not_understood(origin, serving::unknown("the HAProxy Configuration Manual"));
         }
@@ -248,7 +250,7 @@ fn served(
     let asked = section.lines.iter().find(|line| line.is(&["http-request", "auth"]));
     let way = Way {
         sources: allowed.clone(),
-        asked: if asked.is_some() { Asked::Password } else { Asked::Nothing },
+        asked: if asked.is_some() { AuthRequirement::Password } else { AuthRequirement::Nothing },
         origin: asked.map_or(section.origin, |line| line.origin),
     };
     let mut parts = parts_of(&part, &[way]);
@@ -278,7 +280,7 @@ fn only_unless_tls(line: &Line<'_>) -> bool {
 }
 
 /// The page of statistics, where it is switched on.
-fn statistics(section: &Section<'_>, allowed: &Sources) -> Option<Part> {
+fn statistics(section: &Section<'_>, allowed: &Sources) -> Option<ServiceResource> {
     let stats = |word: &str| section.lines.iter().find(|line| line.is(&["stats", word]));
     let on = stats("enable").or_else(|| stats("uri")).or_else(|| stats("auth"))?;
     let path = stats("uri").and_then(|line| line.words.get(2).copied()).unwrap_or("/haproxy?stats");
@@ -286,8 +288,8 @@ fn statistics(section: &Section<'_>, allowed: &Sources) -> Option<Part> {
     part.remarks.push((Remark::Status, on.origin));
     part.sources = allowed.clone();
     part.login = match stats("auth") {
-        Some(line) => Setting::Stated { value: Asked::Password, origin: line.origin },
-        None => Setting::Stated { value: Asked::Nothing, origin: on.origin },
+        Some(line) => Setting::Stated { value: AuthRequirement::Password, origin: line.origin },
+        None => Setting::Stated { value: AuthRequirement::Nothing, origin: on.origin },
     };
     if let Some(line) = stats("admin") {
         part.remarks.push((Remark::Commands, line.origin));
@@ -349,7 +351,8 @@ fn endpoint(place: &str, line: &Line<'_>) -> Option<Endpoint> {
         Some((host, port)) => (host.trim_matches(['[', ']']), port.split('-').next()?.parse().ok()?),
         None => return None,
     };
-    let carried = if line.words.contains(&"ssl") { Carried::Encrypted } else { Carried::Plain };
+    let carried =
+        if line.words.contains(&"ssl") { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
     let at = Endpoint::everywhere(Protocol::TCP, port, carried, line.origin);
     match host {
         "" | "*" => Some(Endpoint { families: Families::V4, ..at }),
@@ -428,7 +431,7 @@ mod tests {
 
     fn of(text: &str) -> Reading {
         let export = Export::new(ExportId(0), "d/etc/haproxy/haproxy.cfg", text.into());
-        read(&export, &Surroundings::default())
+        read(&export, &ReadContext::default())
     }
 
     #[test]
@@ -472,7 +475,7 @@ mod tests {
             ("disabled\n bind :80\n", &[]),
         ] {
             let reading = of(&format!("defaults\n mode http\nfrontend f\n {inner}"));
-            let line = |served: &Served, part: &Part| {
+            let line = |served: &Served, part: &ServiceResource| {
                 let at = &served.endpoints[0];
                 let remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!(" {one:?}")).collect();
                 format!(

@@ -4,7 +4,7 @@ pub(crate) mod apache;
 pub(crate) mod haproxy;
 pub(crate) mod nginx;
 
-use trevlin_model::served::{Asked, Part, PartKind, Remark, Sources};
+use trevlin_model::served::{AuthRequirement, PartKind, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
 /// Words in a path that stand for pages to look after a server, a device or its data.
@@ -38,7 +38,7 @@ fn is_administration(path: &str) -> bool {
 #[derive(Debug, Clone)]
 struct Way {
     sources: Sources,
-    asked: Asked,
+    asked: AuthRequirement,
     origin: Origin,
 }
 
@@ -49,11 +49,11 @@ fn both(one: &Way, other: &Way) -> Way {
 }
 
 /// A part for each thing that is asked: where an address alone is enough, it is one part, and the login for all others another.
-fn parts_of(part: &Part, ways: &[Way]) -> Vec<Part> {
-    let mut asked: Vec<Asked> = ways.iter().map(|way| way.asked).collect();
+fn parts_of(part: &ServiceResource, ways: &[Way]) -> Vec<ServiceResource> {
+    let mut asked: Vec<AuthRequirement> = ways.iter().map(|way| way.asked).collect();
     asked.sort();
     asked.dedup();
-    let mut found: Vec<Part> = Vec::new();
+    let mut found: Vec<ServiceResource> = Vec::new();
     let mut taken: Vec<trevlin_model::IpRange> = Vec::new();
     for asked in asked {
         let mut sources = Sources::default();
@@ -78,8 +78,8 @@ fn parts_of(part: &Part, ways: &[Way]) -> Vec<Part> {
 }
 
 /// A page that is asked for nothing and open to everybody until something is found that says otherwise.
-fn page(path: &str, origin: Origin) -> Part {
-    let mut part = Part::new(PartKind::Page, path, origin);
+fn page(path: &str, origin: Origin) -> ServiceResource {
+    let mut part = ServiceResource::new(PartKind::Page, path, origin);
     if is_administration(path) {
         part.remarks.push((Remark::Administration, origin));
     }

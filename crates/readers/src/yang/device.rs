@@ -13,7 +13,10 @@ use trevlin_model::dhcp::{DhcpServer, DhcpSubnet};
 use trevlin_model::housekeeping::ClockKeeper;
 use trevlin_model::radius::{RadiusAsker, RadiusTarget};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Demand, Endpoint, Part, PartKind, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
+};
 use trevlin_model::{
     Export, Interface, InterfaceAddress, IpRange, Login, LoginList, MalformedAddress, Note, Origin, Protocol,
     Route, Setting,
@@ -207,12 +210,17 @@ impl Reader<'_> {
             Served::new(ServedKind::Monitoring, "ietf-snmp", "monitoring (SNMP)", &[], root.origin);
         for listen in root.each(&["engine", "listen", "udp"]) {
             let port = listen.leaf("port", self.seen).and_then(|(text, _)| text.parse().ok()).unwrap_or(161);
-            let place = Endpoint::everywhere(Protocol::UDP, port, Carried::Optional, listen.origin);
+            let place = Endpoint::everywhere(Protocol::UDP, port, TransportSecurity::Optional, listen.origin);
             let at = listen.leaf("ip", self.seen).and_then(|(text, _)| address(text));
             served.endpoints.push(at.map_or_else(|| place.clone(), |at| place.clone().at(at)));
         }
         if served.endpoints.is_empty() {
-            served.endpoints.push(Endpoint::everywhere(Protocol::UDP, 161, Carried::Optional, root.origin));
+            served.endpoints.push(Endpoint::everywhere(
+                Protocol::UDP,
+                161,
+                TransportSecurity::Optional,
+                root.origin,
+            ));
         }
         for community in root.all("community") {
             let (index, origin) = community.leaf("index", self.seen).unwrap_or(("", community.origin));
@@ -222,20 +230,20 @@ impl Reader<'_> {
                 let place = self.export.text_at(leaf.value);
                 hold(self.export, &mut self.reading.facts, place, SecretKind::Community, &name);
             }
-            let mut part = Part::new(PartKind::Community, name.as_str(), origin);
-            part.login = Setting::Stated { value: Asked::Community, origin };
+            let mut part = ServiceResource::new(PartKind::Community, name.as_str(), origin);
+            part.login = Setting::Stated { value: AuthRequirement::Community, origin };
             part.writes = Setting::Stated { value: writes(root, &name, self.seen), origin };
-            part.encryption = Some(Setting::Stated { value: Demand::Never, origin });
+            part.encryption = Some(Setting::Stated { value: Requirement::Never, origin });
             part.sources = sources(root, community, self.seen);
             served.parts.push(part);
         }
         for user in root.each(&["usm", "local", "user"]) {
             let Some((name, origin)) = user.leaf("name", self.seen) else { continue };
-            let mut part = Part::new(PartKind::User, name, origin);
+            let mut part = ServiceResource::new(PartKind::User, name, origin);
             let (signs, encrypts) = (user.get("auth"), user.get("priv"));
-            let asked = if signs.is_some() { Asked::Proof } else { Asked::Nothing };
+            let asked = if signs.is_some() { AuthRequirement::Proof } else { AuthRequirement::Nothing };
             part.login = Setting::Stated { value: asked, origin };
-            let demand = if encrypts.is_some() { Demand::Required } else { Demand::Never };
+            let demand = if encrypts.is_some() { Requirement::Required } else { Requirement::Never };
             part.encryption = Some(Setting::Stated { value: demand, origin });
             part.writes = Setting::Stated { value: writes(root, name, self.seen), origin };
             for key in [signs, encrypts].into_iter().flatten().flat_map(|one| &one.children) {

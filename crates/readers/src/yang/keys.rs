@@ -15,7 +15,9 @@ use trevlin_model::ipsec::{
 };
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::secret::SecretKind;
-use trevlin_model::served::{Asked, Carried, Endpoint, Part, PartKind, Remark, Served, ServedKind};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, PartKind, Remark, Served, ServedKind, ServiceResource, TransportSecurity,
+};
 use trevlin_model::ssh::SshServer;
 use trevlin_model::{
     IpRange, Listener, NotModelled, Origin, Protocol, Setting, Tunnel, TunnelFamily, TunnelRole,
@@ -381,13 +383,13 @@ impl Reader<'_> {
         let mut served =
             Served::new(ServedKind::Pages, "the device", format!("{} by TLS", around.name), &[], tls.origin)
                 .labelled(around.name.as_str());
-        let place = Endpoint::everywhere(Protocol::TCP, port, Carried::Encrypted, origin);
+        let place = Endpoint::everywhere(Protocol::TCP, port, TransportSecurity::Encrypted, origin);
         served
             .endpoints
             .push(at.and_then(|at| address(&at)).map_or_else(|| place.clone(), |at| place.clone().at(at)));
-        let mut part = Part::new(PartKind::Whole, served.name.clone(), tls.origin);
+        let mut part = ServiceResource::new(PartKind::Whole, served.name.clone(), tls.origin);
         if let Some(clients) = tls.get("client-authentication") {
-            part.login = Setting::Stated { value: Asked::Certificate, origin: clients.origin };
+            part.login = Setting::Stated { value: AuthRequirement::Certificate, origin: clients.origin };
         }
         part.remarks.push((Remark::Administration, tls.origin));
         let versions = tls.each(&["hello-params", "tls-versions", "tls-version"]);

@@ -9,7 +9,7 @@ mod tests;
 mod tree;
 
 use crate::forwards;
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use std::cell::RefCell;
 use tree::Item;
 use trevlin_model::{Export, LineClass, NotModelled, Origin};
@@ -58,9 +58,9 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, _: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let (roots, broken) = tree::parse(export, &mut book);
     let seen = RefCell::new(Vec::new());
     let mut unknown: Vec<(Origin, String)> = Vec::new();
@@ -109,7 +109,7 @@ fn read(export: &Export, _: &Surroundings<'_>) -> Reading {
         ));
     }
     let notes = std::mem::take(&mut reader.notes);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     for (origin, why) in unknown {
         book.not_understood(origin, why);
     }

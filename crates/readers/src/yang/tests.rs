@@ -8,7 +8,7 @@ const XML: &str = include_str!("../../tests/cases/yang/quay-gate.xml");
 fn of(text: &str) -> Reading {
     let export = Export::new(ExportId(0), "d/data", text.into());
     assert_eq!(recognise(&export), Recognition::Content);
-    read(&export, &Surroundings::default())
+    read(&export, &ReadContext::default())
 }
 
 /// Everything that is known, without where it stands.

@@ -2,7 +2,7 @@
 //! and what wraps it taken off (NETCONF, RFC 6241; instance data sets, RFC 9195).
 
 use crate::json::{self, Json};
-use crate::reader::Bookkeeper;
+use crate::reader::LineRecorder;
 use crate::xml::Source;
 use std::cell::RefCell;
 use trevlin_model::{Export, Limit, LineClass, Origin};
@@ -73,7 +73,7 @@ impl Item {
 }
 
 /// Roots by module: the data of an export, and whether a part of it is missing.
-pub(super) fn parse(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Item>, bool) {
+pub(super) fn parse(export: &Export, book: &mut LineRecorder<'_>) -> (Vec<Item>, bool) {
     if export.text().trim_start().starts_with('<') {
         return xml(export, book);
     }
@@ -87,7 +87,7 @@ pub(super) fn parse(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Item>, b
     (unwrapped(found), broken.is_some() || cut)
 }
 
-fn members(one: &Json<'_>, module: &str, book: &mut Bookkeeper<'_>, into: &mut Vec<Item>) {
+fn members(one: &Json<'_>, module: &str, book: &mut LineRecorder<'_>, into: &mut Vec<Item>) {
     let mut all: Vec<(&str, &Json<'_>)> = one.members().collect();
     all.sort_by_key(|(_, value)| value.origin);
     for (name, value) in all {
@@ -108,7 +108,7 @@ fn members(one: &Json<'_>, module: &str, book: &mut Bookkeeper<'_>, into: &mut V
     }
 }
 
-fn item(value: &Json<'_>, module: &str, name: &str, book: &mut Bookkeeper<'_>) -> Item {
+fn item(value: &Json<'_>, module: &str, name: &str, book: &mut LineRecorder<'_>) -> Item {
     let mut children = Vec::new();
     members(value, module, book, &mut children);
     let text = match value.slice.as_bytes().first() {
@@ -126,7 +126,7 @@ fn item(value: &Json<'_>, module: &str, name: &str, book: &mut Bookkeeper<'_>) -
     Item { module: module.to_owned(), name: name.to_owned(), text, origin, value: value.origin, children }
 }
 
-fn xml(export: &Export, book: &mut Bookkeeper<'_>) -> (Vec<Item>, bool) {
+fn xml(export: &Export, book: &mut LineRecorder<'_>) -> (Vec<Item>, bool) {
     let source = Source::of(export);
     if let Some((rest, why)) = source.fault() {
         book.not_understood(rest, why);
@@ -149,7 +149,7 @@ fn element(
     source: &Source<'_>,
     node: roxmltree::Node<'_, '_>,
     depth: usize,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) -> Item {
     let range = node.range();
     let inner = node.children().filter(roxmltree::Node::is_element);

@@ -4,7 +4,7 @@ use crate::{Running, Seeded, run, service, told, write};
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::time::Duration;
-use trevlin_model::served::{Asked, Part};
+use trevlin_model::served::{AuthRequirement, ServiceResource};
 
 /// A PostgreSQL server that nobody else knows, as another user than the superuser, under whom it does not run.
 struct Postgres {
@@ -115,15 +115,15 @@ fn postgres_reads_the_same_rules_and_lets_in_whom_they_say() {
         // from in part by one before it, so it has to hold for somebody, and whoever comes in has to be told of.
         let near = "127.0.0.1".parse().unwrap();
         // The line for the superuser is about a socket in the file system.
-        let by_network = |part: &&Part| {
+        let by_network = |part: &&ServiceResource| {
             part.asks_nothing() && part.sources.contains(near) && !part.name.ends_with("for postgres")
         };
-        let free: Vec<&Part> = served.parts.iter().filter(by_network).collect();
+        let free: Vec<&ServiceResource> = served.parts.iter().filter(by_network).collect();
         let mut used = vec![false; free.len()];
         for (user, database) in
             [("ann", "bookings"), ("bob", "bookings"), ("ann", "postgres"), ("bob", "postgres")]
         {
-            let fits = |part: &&Part| {
+            let fits = |part: &&ServiceResource| {
                 let (databases, users) = part.name.split_once(" for ").unwrap();
                 let within =
                     |list: &str, one: &str| list == "all" || list.split(", ").any(|known| known == one);
@@ -242,7 +242,7 @@ fn mosquitto_asks_for_what_it_says() {
         // CONNACK with 0 for yes.
         let open = told.get(3) == Some(&0);
         let asks = served.parts[0].login.value();
-        assert_eq!(asks == Some(&Asked::Nothing), open, "{text}{told:?}");
+        assert_eq!(asks == Some(&AuthRequirement::Nothing), open, "{text}{told:?}");
         asked += 1;
     }
     println!("{asked} brokers asked");

@@ -2,7 +2,7 @@
 
 use crate::{Running, Seeded, facts, part, run, service, told, write};
 use std::collections::BTreeMap;
-use trevlin_model::served::{Asked, Part, Remark};
+use trevlin_model::served::{AuthRequirement, Remark, ServiceResource};
 
 /// What exportfs makes of a table: options by path and client, as it writes them into its own.
 fn exported(text: &str) -> BTreeMap<(String, String), String> {
@@ -41,7 +41,7 @@ fn of_weakest(options: &str) -> Vec<&str> {
 }
 
 /// The client of a part as exportfs writes it.
-fn client(part: &Part) -> String {
+fn client(part: &ServiceResource) -> String {
     match part.sources.names.first() {
         Some(name) => name.clone(),
         None if part.sources.is_everybody() => "*".into(),
@@ -105,7 +105,8 @@ fn exportfs_reads_the_same() {
                 .filter_map(|one| one.strip_prefix("sec="))
                 .flat_map(|one| one.split(':'))
                 .collect();
-            let asked = if flavours.contains(&"sys") { Asked::Address } else { Asked::Proof };
+            let asked =
+                if flavours.contains(&"sys") { AuthRequirement::Address } else { AuthRequirement::Proof };
             assert_eq!(one.login.value(), Some(&asked), "{} to {name} in\n{text}{options}", one.name);
             // Behind each list of flavours stand the options that hold for them; the least protected flavour counts.
             let own = of_weakest(options);
@@ -221,7 +222,7 @@ fn proftpd_takes_what_is_understood() {
             text.to_owned(),
         );
         let reader = trevlin_readers::recognise(&export).reader.unwrap();
-        let reading = (reader.read)(&export, &trevlin_readers::Surroundings::of(vec![&export]));
+        let reading = (reader.read)(&export, &trevlin_readers::ReadContext::of(vec![&export]));
         assert_eq!(reading.ledger.notes.is_empty(), fits, "{text}");
     }
 }
@@ -261,9 +262,14 @@ fn vsftpd_lets_in_whom_it_says() {
         let url = format!("ftp://127.0.0.1:{port}/in/");
         let lists = run("curl", &["-s", "--max-time", "5", &url]);
         let puts = run("curl", &["-s", "--max-time", "5", "-T", "/etc/hostname", &url]);
-        let open = one.is_some_and(Part::asks_nothing);
+        let open = one.is_some_and(ServiceResource::asks_nothing);
         assert_eq!(lists.status.success(), open, "{text}{}", told(&lists));
-        assert_eq!(puts.status.success(), open && one.is_some_and(Part::is_written), "{text}{}", told(&puts));
+        assert_eq!(
+            puts.status.success(),
+            open && one.is_some_and(ServiceResource::is_written),
+            "{text}{}",
+            told(&puts)
+        );
         assert!(served.is_local());
         asked += 1;
     }

@@ -14,9 +14,9 @@ use std::fs;
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::Duration;
-use trevlin_model::served::{Part, Served};
+use trevlin_model::served::{Served, ServiceResource};
 use trevlin_model::{Export, ExportId, Facts};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_readers::{ReadContext, recognise};
 
 /// Numbers, the same in every run.
 struct Seeded(u64);
@@ -45,7 +45,7 @@ fn facts(files: &[(&str, &str)]) -> Facts {
         .enumerate()
         .map(|(at, (path, text))| Export::new(ExportId(at as u32), *path, (*text).to_owned()))
         .collect();
-    let around = Surroundings::of(exports.iter().collect());
+    let around = ReadContext::of(exports.iter().collect());
     let mut facts = Facts::default();
     for export in &exports {
         let reader = recognise(export).reader.unwrap_or_else(|| panic!("nobody reads {}", export.path()));
@@ -136,7 +136,7 @@ fn write(path: &Path, text: &str) -> String {
 }
 
 /// A part by its name.
-fn part<'s>(served: &'s Served, name: &str) -> Option<&'s Part> {
+fn part<'s>(served: &'s Served, name: &str) -> Option<&'s ServiceResource> {
     served.parts.iter().find(|part| part.name == name)
 }
 

@@ -113,7 +113,7 @@ fn named_refuses_what_is_not_understood() {
         let export =
             trevlin_model::Export::new(trevlin_model::ExportId(0), "d/etc/bind/named.conf", text.to_owned());
         let reader = trevlin_readers::recognise(&export).reader.unwrap();
-        let reading = (reader.read)(&export, &trevlin_readers::Surroundings::of(vec![&export]));
+        let reading = (reader.read)(&export, &trevlin_readers::ReadContext::of(vec![&export]));
         assert!(!reading.ledger.notes.is_empty(), "{text}");
     }
 }

@@ -3,7 +3,7 @@
 use crate::{Running, Seeded, part, run, service, told, write};
 use std::fs;
 use std::path::Path;
-use trevlin_model::served::{Demand, Part};
+use trevlin_model::served::{Requirement, ServiceResource};
 
 const ADDRESSES: [&str; 6] = ["10.4.1.1", "10.4.9.1", "10.5.1.1", "192.168.7.7", "10.4.1.200", "172.16.0.1"];
 
@@ -81,9 +81,9 @@ fn testparm_finds_the_same_values() {
             let written = setting(&file, share, "read only") == "no";
             assert_eq!(part.is_written(), written, "read only of {share} in\n{text}");
             let demand = match setting(&file, share, "server smb encrypt").as_str() {
-                "required" => Demand::Required,
-                "off" | "no" => Demand::Never,
-                _ => Demand::Offered,
+                "required" => Requirement::Required,
+                "off" | "no" => Requirement::Never,
+                _ => Requirement::Offered,
             };
             assert_eq!(
                 part.encryption.as_ref().unwrap().value(),
@@ -174,7 +174,7 @@ fn a_client_without_a_login_gets_what_is_said() {
         let served = service(&[("d/etc/samba/smb.conf", &text)]);
         for number in 0..shares.len() {
             let name = format!("s{number}");
-            let one: &Part = part(&served, &name).unwrap();
+            let one: &ServiceResource = part(&served, &name).unwrap();
             let said = (one.asks_nothing(), one.asks_nothing() && one.is_written());
             assert_eq!(guest(&name), said, "{name} in\n{text}");
             asked += 1;

@@ -3,15 +3,15 @@
 use crate::{Running, run, service, told, write};
 use std::net::UdpSocket;
 use std::time::Duration;
-use trevlin_model::served::Part;
+use trevlin_model::served::ServiceResource;
 use trevlin_model::{Export, ExportId};
-use trevlin_readers::{Surroundings, recognise};
+use trevlin_readers::{ReadContext, recognise};
 
 /// Whether every line of a text is understood.
 fn understood(path: &str, text: &str) -> bool {
     let export = Export::new(ExportId(0), path, text.to_owned());
     let reader = recognise(&export).reader.unwrap_or_else(|| panic!("nobody reads {path}"));
-    (reader.read)(&export, &Surroundings::of(vec![&export])).ledger.notes.is_empty()
+    (reader.read)(&export, &ReadContext::of(vec![&export])).ledger.notes.is_empty()
 }
 
 #[test]
@@ -98,8 +98,8 @@ fn snmpd_answers_whom_it_says() {
         let _running = Running::start("snmpd", &["-f", "-Le", "-C", "-c", &file, "-I", "-smux"]);
         std::thread::sleep(Duration::from_millis(1200));
         for from in ["127.0.0.1", "127.0.0.2", "127.0.0.9"] {
-            let said = |part: &Part| {
-                part.login.value() == Some(&trevlin_model::served::Asked::Community) && part.sources.contains(from.parse().unwrap())
+            let said = |part: &ServiceResource| {
+                part.login.value() == Some(&trevlin_model::served::AuthRequirement::Community) && part.sources.contains(from.parse().unwrap())
             };
             let allowed = served.parts.iter().any(said);
             assert_eq!(answers(from, port, community), allowed, "{from} in\n{text}");

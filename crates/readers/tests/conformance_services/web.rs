@@ -3,7 +3,7 @@
 use crate::{Running, Seeded, fetch, run, service, told, write};
 use std::fs;
 use std::path::Path;
-use trevlin_model::served::{Asked, Part, Remark, Served};
+use trevlin_model::served::{AuthRequirement, Remark, Served, ServiceResource};
 
 const FROM: [&str; 3] = ["127.0.0.1", "127.0.0.2", "127.0.0.9"];
 
@@ -19,13 +19,13 @@ fn folders(root: &Path) {
 /// What a visitor without and with a login gets, by what was read.
 fn expected(served: &Served, path: &str, from: &str) -> (u16, u16) {
     let address = from.parse().unwrap();
-    let own: Vec<&Part> = served
+    let own: Vec<&ServiceResource> = served
         .parts
         .iter()
         .filter(|part| part.name.trim_end_matches('/') == path && part.sources.contains(address))
         .collect();
-    let asks = |wanted: Asked| own.iter().any(|part| part.login.value() == Some(&wanted));
-    match (asks(Asked::Nothing), asks(Asked::Password)) {
+    let asks = |wanted: AuthRequirement| own.iter().any(|part| part.login.value() == Some(&wanted));
+    match (asks(AuthRequirement::Nothing), asks(AuthRequirement::Password)) {
         (true, _) => (200, 200),
         (false, true) => (401, 200),
         (false, false) => (403, 403),
@@ -125,7 +125,7 @@ fn nginx_lets_in_whom_it_says() {
         let dump = String::from_utf8(dump.stdout).unwrap();
         let again = service(&[("d/nginx-T.txt", &dump)]);
         let told = |one: &Served| {
-            let line = |part: &Part| {
+            let line = |part: &ServiceResource| {
                 format!(
                     "{} {} {:?} {:?}",
                     part.name,
@@ -156,7 +156,7 @@ fn nginx_refuses_what_is_not_understood() {
         let export =
             trevlin_model::Export::new(trevlin_model::ExportId(0), "d/etc/nginx/nginx.conf", text.to_owned());
         let reader = trevlin_readers::recognise(&export).reader.unwrap();
-        let reading = (reader.read)(&export, &trevlin_readers::Surroundings::of(vec![&export]));
+        let reading = (reader.read)(&export, &trevlin_readers::ReadContext::of(vec![&export]));
         assert!(!reading.ledger.notes.is_empty(), "{text}");
     }
 }
@@ -371,7 +371,7 @@ fn haproxy_takes_what_is_understood() {
             text.to_owned(),
         );
         let reader = trevlin_readers::recognise(&export).reader.unwrap();
-        let reading = (reader.read)(&export, &trevlin_readers::Surroundings::of(vec![&export]));
+        let reading = (reader.read)(&export, &trevlin_readers::ReadContext::of(vec![&export]));
         assert_eq!(reading.ledger.notes.is_empty(), fits, "{text}");
     }
 }

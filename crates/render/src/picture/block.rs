@@ -32,7 +32,7 @@ impl Block {
     /// Whether it holds nothing but one device's own addresses, so that there is nothing to draw.
     pub(super) fn is_plain(&self, sheet: &Sheet) -> bool {
         use ClaimKind::{Address, NameServer, Network, OutsideAddress, Translation};
-        let mut rows = self.rows.iter().map(|row| &sheet.claims[*row]);
+        let mut rows = self.rows.iter().map(|row| &sheet.allocations[*row]);
         let device = rows.clone().next().map(|row| &row.device);
         self.overlaps.is_empty()
             && rows.all(|row| {
@@ -71,16 +71,16 @@ fn is_wide(row: &Row) -> bool {
 
 /// The strips, those with faults first, then by address. Wide routes are left to the text.
 pub(super) fn blocks(sheet: &Sheet) -> Vec<Block> {
-    let mut order: Vec<usize> = (0..sheet.claims.len())
+    let mut order: Vec<usize> = (0..sheet.allocations.len())
         .filter(|at| {
-            let row = &sheet.claims[*at];
+            let row = &sheet.allocations[*at];
             !(is_wide(row) && matches!(row.kind, ClaimKind::Route | ClaimKind::Remote))
         })
         .collect();
-    order.sort_by_key(|at| (sheet.claims[*at].first, Reverse(sheet.claims[*at].last)));
+    order.sort_by_key(|at| (sheet.allocations[*at].first, Reverse(sheet.allocations[*at].last)));
     let mut found: Vec<(IpAddr, IpAddr, Vec<usize>)> = Vec::new();
     for at in order {
-        let row = &sheet.claims[at];
+        let row = &sheet.allocations[at];
         match found.last_mut() {
             Some((first, last, rows)) if row.first <= *last && first.is_ipv4() == row.first.is_ipv4() => {
                 *last = (*last).max(row.last);

@@ -6,7 +6,7 @@ use super::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
 pub(super) use crate::picture::shapes::{BAR, Shape, TEXT, hatch, look, mark};
 use std::collections::BTreeSet;
 use std::fmt::Write;
-use trevlin_audit::addresses::{ClaimKind, Meaning};
+use trevlin_audit::addresses::{ClaimKind, OverlapKind};
 use trevlin_audit::tables::addresses::Sheet;
 
 /// A picture and how tall it is, in pixels.
@@ -42,14 +42,14 @@ const LEGEND: [ClaimKind; 12] = [
 pub(super) fn page(sheet: &Sheet, blocks: &[Block]) -> Page {
     let mut body = String::new();
     let mut y = MARGIN + 20.0;
-    let faults = sheet.overlaps.iter().filter(|one| one.meaning == Meaning::Fault).count();
+    let faults = sheet.overlaps.iter().filter(|one| one.meaning == OverlapKind::Fault).count();
     let _ = write!(
         body,
         "<text x=\"{MARGIN}\" y=\"{y}\" font-size=\"20\" font-weight=\"bold\">Address plan</text>"
     );
     let told = format!(
         "{} claims in {} blocks, {faults} overlaps, {} more that the design intends or that may be none",
-        sheet.claims.len(),
+        sheet.allocations.len(),
         blocks.len(),
         sheet.overlaps.len() - faults
     );
@@ -107,8 +107,11 @@ fn also(body: &mut String, sheet: &Sheet, plain: &[&Block], top: f64) -> f64 {
         .iter()
         .map(|block| {
             let mut named: Vec<String> = Vec::new();
-            for row in
-                block.rows.iter().map(|row| &sheet.claims[*row]).filter(|row| row.kind != ClaimKind::Network)
+            for row in block
+                .rows
+                .iter()
+                .map(|row| &sheet.allocations[*row])
+                .filter(|row| row.kind != ClaimKind::Network)
             {
                 let one = format!("{} {} ({})", short_end(row.first, block), row.kind.words(), row.device);
                 if !named.contains(&one) {
@@ -188,7 +191,7 @@ fn legend(body: &mut String, sheet: &Sheet, drawn: &[&Block], top: f64) -> f64 {
         }
     }
     for (pattern, words) in [("twice", "claimed twice"), ("meant", "shared by design")] {
-        let meaning = if pattern == "twice" { Meaning::Fault } else { Meaning::Meant };
+        let meaning = if pattern == "twice" { OverlapKind::Fault } else { OverlapKind::Meant };
         if sheet.overlaps.iter().any(|one| one.meaning == meaning) {
             entry(
                 width(words, TEXT) + 40.0,

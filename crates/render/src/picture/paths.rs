@@ -6,7 +6,7 @@ use super::draw::Page;
 use super::{MARGIN, RIGHT, WIDTH, cut, escape};
 use std::collections::BTreeMap;
 use std::fmt::Write;
-use trevlin_audit::exposure::protection::Standing;
+use trevlin_audit::exposure::protection::Protection;
 use trevlin_audit::reachability::ReachStep;
 use trevlin_audit::services::Encrypted;
 use trevlin_audit::tables::exposure::{ExposureSheet, ForwardRow, OpeningRow, ReachedRow};
@@ -47,13 +47,13 @@ struct Look {
     dashes: &'static str,
 }
 
-fn look(standing: Option<Standing>) -> Look {
-    let (colour, weight, dashes) = match standing {
-        Some(Standing::Bare) => ("#a3122a", 5.5, ""),
-        Some(Standing::Thin) => ("#b8690f", 3.5, "14 5"),
-        Some(Standing::Unclear) => ("#6a3d9a", 2.5, "2 5"),
-        Some(Standing::Guarded) => ("#0c7060", 1.6, ""),
-        Some(Standing::Limited) => ("#2f5d9b", 1.8, "12 4 2 4"),
+fn look(protection: Option<Protection>) -> Look {
+    let (colour, weight, dashes) = match protection {
+        Some(Protection::Unprotected) => ("#a3122a", 5.5, ""),
+        Some(Protection::Weak) => ("#b8690f", 3.5, "14 5"),
+        Some(Protection::Undetermined) => ("#6a3d9a", 2.5, "2 5"),
+        Some(Protection::Protected) => ("#0c7060", 1.6, ""),
+        Some(Protection::Limited) => ("#2f5d9b", 1.8, "12 4 2 4"),
         // A forward that leads nowhere.
         None => ("#666666", 1.6, "5 4"),
     };
@@ -64,7 +64,7 @@ fn look(standing: Option<Standing>) -> Look {
 struct Row {
     /// Devices on the way, in order.
     devices: Vec<String>,
-    standing: Option<Standing>,
+    protection: Option<Protection>,
     end: End,
     /// What is called: addresses, and ports.
     called: [String; 2],
@@ -112,7 +112,7 @@ fn of_service(row: &ReachedRow) -> Row {
     let who = if row.everybody { String::new() } else { format!("only {}; ", few(&row.sources)) };
     Row {
         devices: devices(&row.steps, &row.device),
-        standing: Some(row.standing),
+        protection: Some(row.protection),
         end: End::Answers,
         called: [few(&row.called), few(&row.called_at)],
         name: format!("{} of {}", row.service.name, row.device),
@@ -135,14 +135,14 @@ fn of_opening(row: &OpeningRow) -> Row {
         })
         .collect();
     let everybody = row.everybody;
-    let standing = match (row.certain, everybody) {
-        (false, _) => Standing::Unclear,
-        (true, false) => Standing::Limited,
-        (true, true) => Standing::Bare,
+    let protection = match (row.certain, everybody) {
+        (false, _) => Protection::Undetermined,
+        (true, false) => Protection::Limited,
+        (true, true) => Protection::Unprotected,
     };
     Row {
         devices: devices(&row.steps, &row.device),
-        standing: Some(standing),
+        protection: Some(protection),
         end: End::Open,
         called: [few(&row.addresses), few(&at)],
         name: to,
@@ -161,7 +161,7 @@ fn of_forward(row: &ForwardRow) -> Row {
     let to = row.to.clone().unwrap_or_default();
     Row {
         devices: devices(&row.steps, last),
-        standing: None,
+        protection: None,
         end: if stopped { End::Stopped } else { End::Nobody },
         called: [few(&row.called), few(&row.called_at)],
         name: format!("forward to {to}"),
@@ -187,18 +187,18 @@ fn rows(sheet: &ExposureSheet) -> Vec<Row> {
         .map(of_forward);
     let mut all: Vec<Row> = reached.chain(openings).chain(nowhere).collect();
     // How grave the gravest of each entrance, and of each way, is.
-    let mut gravest: BTreeMap<Vec<String>, usize> = BTreeMap::new();
-    let rank = |row: &Row| row.standing.map_or(9, |standing| standing as usize);
+    let mut top_findings: BTreeMap<Vec<String>, usize> = BTreeMap::new();
+    let rank = |row: &Row| row.protection.map_or(9, |protection| protection as usize);
     for row in &all {
         for length in 1..=row.devices.len() {
             let key = row.devices[..length].to_vec();
-            let known = gravest.entry(key).or_insert(usize::MAX);
+            let known = top_findings.entry(key).or_insert(usize::MAX);
             *known = (*known).min(rank(row));
         }
     }
     all.sort_by_cached_key(|row| {
         let way: Vec<(usize, String)> = (1..=row.devices.len())
-            .map(|length| (gravest[&row.devices[..length]], row.devices[length - 1].clone()))
+            .map(|length| (top_findings[&row.devices[..length]], row.devices[length - 1].clone()))
             .collect();
         (way, rank(row), row.name.clone(), row.called.clone())
     });
@@ -248,11 +248,12 @@ pub(super) fn page(sheet: &ExposureSheet) -> Page {
 }
 
 fn head(body: &mut String, sheet: &ExposureSheet) {
-    let count = |standing: Standing| sheet.reached.iter().filter(|one| one.standing == standing).count();
-    let told: Vec<String> = Standing::ALL
+    let count =
+        |protection: Protection| sheet.reached.iter().filter(|one| one.protection == protection).count();
+    let told: Vec<String> = Protection::ALL
         .into_iter()
-        .filter(|standing| count(*standing) > 0)
-        .map(|standing| format!("{} {}", count(standing), standing.word()))
+        .filter(|protection| count(*protection) > 0)
+        .map(|protection| format!("{} {}", count(protection), protection.word()))
         .collect();
     let nowhere = sheet
         .forwards
@@ -312,7 +313,7 @@ fn panels(body: &mut String, rows: &[Row], columns: usize, top: f64, step: f64) 
 }
 
 fn line(body: &mut String, row: &Row, columns: usize, top: f64, step: f64) {
-    let look = look(row.standing);
+    let look = look(row.protection);
     let y = top + step * 0.55;
     let (panel, width) = column(row.devices.len().saturating_sub(1), columns);
     // What is stopped ends at the device that stops it, what meets nobody behind the last one.
@@ -394,19 +395,19 @@ fn line(body: &mut String, row: &Row, columns: usize, top: f64, step: f64) {
 
 /// What the lines mean, in two columns.
 fn legend(body: &mut String, sheet: &ExposureSheet, rows: &[Row], top: f64) {
-    let mut entries: Vec<(Option<Standing>, String)> = Standing::ALL
+    let mut entries: Vec<(Option<Protection>, String)> = Protection::ALL
         .into_iter()
-        .filter(|standing| rows.iter().any(|row| row.standing == Some(*standing)))
-        .map(|standing| (Some(standing), format!("{}: {}", standing.word(), standing.meaning())))
+        .filter(|protection| rows.iter().any(|row| row.protection == Some(*protection)))
+        .map(|protection| (Some(protection), format!("{}: {}", protection.word(), protection.meaning())))
         .collect();
-    if rows.iter().any(|row| row.standing.is_none()) {
+    if rows.iter().any(|row| row.protection.is_none()) {
         entries
             .push((None, "a forward that leads nowhere (cross: stopped; circle: nobody answers)".to_owned()));
     }
     let column = (RIGHT - MARGIN) / 2.0;
-    for (number, (standing, text)) in entries.iter().enumerate() {
+    for (number, (protection, text)) in entries.iter().enumerate() {
         let (x, y) = (MARGIN + column * (number % 2) as f64, top + 20.0 * (number / 2) as f64);
-        let look = look(*standing);
+        let look = look(*protection);
         let dashes = if look.dashes.is_empty() {
             String::new()
         } else {

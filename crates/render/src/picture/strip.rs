@@ -7,7 +7,7 @@ use super::{MARGIN, RIGHT, WIDTH, cut, escape, short_end, width};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::net::IpAddr;
-use trevlin_audit::addresses::{ClaimKind, Meaning};
+use trevlin_audit::addresses::{ClaimKind, OverlapKind};
 use trevlin_audit::tables::addresses::{Row, Sheet};
 
 /// Room for the names of devices.
@@ -150,7 +150,7 @@ fn heading(body: &mut String, sheet: &Sheet, at: Place<'_>, y: f64) {
     let net = at.block.net;
     let count = 1u128.checked_shl(u32::from(net.max_prefix_len() - at.block.length)).unwrap_or(u128::MAX);
     let many = if count > 1 << 32 { String::new() } else { format!("{count} addresses") };
-    let foreign = at.block.rows.iter().any(|row| sheet.claims[*row].foreign);
+    let foreign = at.block.rows.iter().any(|row| sheet.allocations[*row].foreign);
     let warning = if foreign { "! somebody else's address space" } else { "" };
     let x = at.frame.from;
     let _ = write!(
@@ -166,7 +166,7 @@ fn heading(body: &mut String, sheet: &Sheet, at: Place<'_>, y: f64) {
 /// are named beside the device.
 fn devices<'a>(sheet: &'a Sheet, at: Place<'_>) -> BTreeMap<&'a str, DeviceRow<'a>> {
     let mut found: BTreeMap<&str, DeviceRow<'_>> = BTreeMap::new();
-    let rows = || at.block.rows.iter().map(|row| &sheet.claims[*row]);
+    let rows = || at.block.rows.iter().map(|row| &sheet.allocations[*row]);
     // A tunnel's own link is the network that is set aside for its callers.
     let set_aside: BTreeSet<_> = rows()
         .filter(|row| row.kind == ClaimKind::PoolNetwork)
@@ -281,7 +281,7 @@ fn axis(body: &mut String, at: Place<'_>, top: f64, bottom: f64) {
 
 /// What several claims share, with the words for it.
 struct Shared {
-    meaning: Meaning,
+    meaning: OverlapKind,
     from: f64,
     to: f64,
     words: String,
@@ -289,19 +289,19 @@ struct Shared {
 
 /// Overlaps of a block: those of the same addresses are one.
 fn shared(sheet: &Sheet, at: Place<'_>) -> Vec<Shared> {
-    let mut found: BTreeMap<(IpAddr, IpAddr), (Meaning, Vec<String>)> = BTreeMap::new();
+    let mut found: BTreeMap<(IpAddr, IpAddr), (OverlapKind, Vec<String>)> = BTreeMap::new();
     for one in at.block.overlaps.iter().map(|one| &sheet.overlaps[*one]) {
         let (meaning, names) = found.entry((one.first, one.last)).or_insert((one.meaning, Vec::new()));
         *meaning = (*meaning).min(one.meaning);
-        for row in one.rows.map(|row| &sheet.claims[row]) {
+        for row in one.rows.map(|row| &sheet.allocations[row]) {
             let name = format!("{} ({})", row.who.as_deref().unwrap_or(row.kind.words()), row.device);
             if !names.contains(&name) {
                 names.push(name);
             }
         }
     }
-    let words = |first, last, meaning: Meaning, names: &[String]| {
-        let perhaps = if meaning == Meaning::Unclear { "perhaps " } else { "" };
+    let words = |first, last, meaning: OverlapKind, names: &[String]| {
+        let perhaps = if meaning == OverlapKind::Unclear { "perhaps " } else { "" };
         format!("{}: {perhaps}{}", at.words(first, last), names.join(", "))
     };
     found
@@ -346,7 +346,7 @@ fn overlaps(out: &mut String, sheet: &Sheet, at: Place<'_>, top: f64, y: f64) ->
             continue;
         }
         let middle = y + *lane as f64 * LANE + LANE / 2.0;
-        let fault = one.meaning == Meaning::Fault;
+        let fault = one.meaning == OverlapKind::Fault;
         if fault {
             let _ = write!(
                 out,

@@ -1,7 +1,7 @@
 //! Sizes of a picture, and text that fits into it.
 
-use crate::neutral;
 use crate::picture::block::Block;
+use crate::sanitize;
 use std::fmt::Write;
 
 /// Width of the picture, in pixels.
@@ -16,7 +16,7 @@ pub(crate) const RIGHT: f64 = WIDTH - MARGIN;
 /// A text from an export, harmless within an SVG.
 pub(crate) fn escape(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    for letter in neutral(text).chars() {
+    for letter in sanitize(text).chars() {
         match letter {
             '&' => out.push_str("&amp;"),
             '<' => out.push_str("&lt;"),

@@ -1,6 +1,6 @@
 //! Findings as CSV (RFC 4180), one row each.
 
-use crate::{Renderer, neutral};
+use crate::{Renderer, sanitize};
 use std::io;
 use trevlin_audit::{Evidence, Finding, Outcome, Status};
 
@@ -78,7 +78,7 @@ fn cells(one: &Finding) -> [String; HEADS.len()] {
 
 /// Harmless text that keeps its lines: an excerpt may have several.
 fn lines(cell: &str) -> String {
-    cell.lines().map(neutral).collect::<Vec<_>>().join("\n")
+    cell.lines().map(sanitize).collect::<Vec<_>>().join("\n")
 }
 
 fn place(one: &Evidence) -> String {

@@ -1,6 +1,6 @@
 //! Templates, and what of them is laid out on every core: of a large estate findings and tables are nearly everything.
 
-use super::marks::{capitalized, code, fence, format, ticked};
+use super::markup::{capitalized, code, fence, format, ticked};
 use minijinja::{AutoEscape, Environment, Error};
 use rayon::prelude::*;
 use serde::Serialize;

@@ -2,7 +2,7 @@
 
 mod csv;
 mod layout;
-mod marks;
+mod markup;
 mod oscal;
 mod sarif;
 mod view;
@@ -13,7 +13,7 @@ pub use sarif::Sarif;
 pub use view::Report;
 
 use layout::Layout;
-pub(crate) use marks::{markdown, ticked_markdown};
+pub(crate) use markup::{markdown, ticked_markdown};
 use minijinja::Error;
 use tracing::debug_span;
 use view::View;

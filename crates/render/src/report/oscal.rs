@@ -1,7 +1,7 @@
 //! Findings as assessment results in OSCAL (NIST's Open Security Controls Assessment Language, 1.1).
 
-use super::marks::oscal;
-use crate::{Renderer, neutral};
+use super::markup::oscal;
+use crate::{Renderer, sanitize};
 use serde_json::{Value, json};
 use std::io;
 use trevlin_audit::{Acceptance, Evidence, Finding, OpenQuestion, Outcome, Status};
@@ -90,7 +90,7 @@ fn property(name: &str, value: &str) -> Value {
 
 /// A text for a string of OSCAL, which may not be empty or begin or end with a blank.
 fn said(text: &str) -> String {
-    match neutral(text).trim() {
+    match sanitize(text).trim() {
         "" => "-".to_owned(),
         text => text.to_owned(),
     }
@@ -107,7 +107,7 @@ fn subject(device: &str) -> Value {
 
 fn relevant(evidence: &[Evidence]) -> Vec<Value> {
     let one = |place: &Evidence| {
-        let excerpt: Vec<_> = place.excerpt.lines().map(neutral).collect();
+        let excerpt: Vec<_> = place.excerpt.lines().map(sanitize).collect();
         let about = format!("{}, line {}: {}", said(&place.path), place.line, excerpt.join(" / "));
         json!({ "description": oscal(about.trim_end()), "props": [property("path", &place.path), property("line", &place.line.to_string())] })
     };

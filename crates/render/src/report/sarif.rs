@@ -1,6 +1,6 @@
 //! Findings as a SARIF log (Static Analysis Results Interchange Format 2.1.0, an OASIS standard).
 
-use super::marks::{braces, capitalized, sarif, ticked_markdown};
+use super::markup::{braces, capitalized, sarif, ticked_markdown};
 use crate::Renderer;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -295,7 +295,7 @@ mod tests {
 
     #[test]
     fn controls_are_told_apart() {
-        let check = checks::find("secrets/weak-shared-secret").unwrap();
+        let check = checks::find("secrets/weak-radius-secret").unwrap();
         assert_eq!(check.controls, [Control::grundschutz("ORP.4.A22")]);
         let all: Vec<&Check> = checks::CHECKS.to_vec();
         let taxonomies = Taxonomies::of(&all);

@@ -3,23 +3,23 @@
 //! Long because one type with a field for everything that a template may ask for.
 
 use super::layout::Layout;
-use crate::gravest::{self, few};
 use crate::text::{answered, counted, idle, merged, said, short, stale};
-use crate::{neutral, picture};
+use crate::top_findings::{self, few};
+use crate::{picture, sanitize};
 use minijinja::Error;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use trevlin_audit::LoginVerdict;
-use trevlin_audit::exposure::protection::Standing;
-use trevlin_audit::logins::Access;
+use trevlin_audit::exposure::protection::Protection;
+use trevlin_audit::logins::LoginPath;
 use trevlin_audit::tables::addresses::Sheet;
 use trevlin_audit::tables::exposure::ExposureSheet;
 use trevlin_audit::tables::rules::RulesSheet;
 use trevlin_audit::tables::services::ServedRow;
 use trevlin_audit::tables::tunnels::TunnelRow;
 use trevlin_audit::{
-    Area, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status, YardstickRow,
+    Area, BaselineRow, DeviceSummary, Evidence, ExportSummary, Finding, Outcome, Severity, Status,
 };
 use trevlin_model::DeviceKind;
 
@@ -31,7 +31,7 @@ pub struct Report<'a> {
     /// What the checks say.
     pub outcome: &'a Outcome,
     /// Ways to log in.
-    pub logins: &'a [Access],
+    pub logins: &'a [LoginPath],
     /// Tunnels.
     pub tunnels: &'a [TunnelRow],
     /// What devices serve.
@@ -43,7 +43,7 @@ pub struct Report<'a> {
     /// The address plan.
     pub plan: &'a Sheet,
     /// The thresholds that were used.
-    pub yardstick: &'a [YardstickRow],
+    pub baseline: &'a [BaselineRow],
 }
 
 /// A report as words.
@@ -54,7 +54,7 @@ pub(super) struct View {
     version: &'static str,
     /// What was looked at and what stands out, in sentences.
     lead: Vec<String>,
-    gravest: Vec<Grave>,
+    top_findings: Vec<Grave>,
     severities: Vec<Count>,
     matrix: Vec<AreaCount>,
     devices: Vec<DeviceView>,
@@ -68,7 +68,7 @@ pub(super) struct View {
     unread: Vec<UnreadView>,
     unknown: Vec<String>,
     left_out: Vec<[String; 2]>,
-    yardstick: Vec<[String; 3]>,
+    baseline: Vec<[String; 3]>,
     exposure_svg: Option<String>,
     plan_svg: Option<String>,
 }
@@ -196,7 +196,7 @@ struct UnreadView {
 }
 
 fn plain(text: &str) -> String {
-    neutral(text).into_owned()
+    sanitize(text).into_owned()
 }
 
 /// Files of no known format are mostly what nobody meant to hand over.
@@ -243,7 +243,7 @@ impl View {
             (known.map(picture::exposure_svg), unread(outcome))
         };
         let plan_svg = || {
-            let svg = (!report.plan.claims.is_empty()).then(|| picture::addresses_svg(report.plan));
+            let svg = (!report.plan.allocations.is_empty()).then(|| picture::addresses_svg(report.plan));
             (svg, questions(outcome))
         };
         let ((areas, tables), ((exposure_svg, unread), (plan_svg, questions))) =
@@ -253,7 +253,7 @@ impl View {
             as_of: outcome.as_of.clone(),
             version: env!("CARGO_PKG_VERSION"),
             lead: lead(report),
-            gravest: gravest(outcome, &numbers),
+            top_findings: top_findings(outcome, &numbers),
             severities: severities(outcome),
             matrix: matrix(outcome),
             devices: devices(outcome),
@@ -272,8 +272,8 @@ impl View {
             unread,
             left_out: outcome.left_out.iter().map(|one| [plain(&one.path), plain(&one.why)]).collect(),
             unknown: exports(outcome).filter(|one| !is_known(one)).map(|one| plain(&one.path)).collect(),
-            yardstick: report
-                .yardstick
+            baseline: report
+                .baseline
                 .iter()
                 .map(|row| {
                     let whose = row.device.as_ref().map(|device| format!(", on {}", plain(device)));
@@ -432,18 +432,19 @@ fn lead(report: &Report<'_>) -> Vec<String> {
 
 fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
     let sheet = exposure.filter(|one| !one.starts.is_empty())?;
-    let count = |standing: Standing| sheet.reached.iter().filter(|one| one.standing == standing).count();
+    let count =
+        |protection: Protection| sheet.reached.iter().filter(|one| one.protection == protection).count();
     let parts = [
-        (Standing::Bare, "with nothing fit to protect them"),
-        (Standing::Thin, "protected by one factor that can be guessed"),
-        (Standing::Unclear, "of which it is not clear how they are protected"),
-        (Standing::Guarded, "encrypted and asking for what cannot be guessed"),
-        (Standing::Limited, "for some callers only"),
+        (Protection::Unprotected, "with nothing fit to protect them"),
+        (Protection::Weak, "protected by one factor that can be guessed"),
+        (Protection::Undetermined, "of which it is not clear how they are protected"),
+        (Protection::Protected, "encrypted and asking for what cannot be guessed"),
+        (Protection::Limited, "for some callers only"),
     ];
     let told: Vec<String> = parts
         .into_iter()
-        .filter(|(standing, _)| count(*standing) > 0)
-        .map(|(standing, how)| format!("{} {how}", count(standing)))
+        .filter(|(protection, _)| count(*protection) > 0)
+        .map(|(protection, how)| format!("{} {how}", count(protection)))
         .collect();
     Some(match sheet.reached.len() {
         0 => "No service that is known is reached from outside.".to_owned(),
@@ -453,8 +454,8 @@ fn reached(exposure: Option<&ExposureSheet>) -> Option<String> {
 }
 
 /// The checks with the gravest open findings.
-fn gravest(outcome: &Outcome, numbers: &Numbers) -> Vec<Grave> {
-    let one = |group: gravest::Group<'_>| {
+fn top_findings(outcome: &Outcome, numbers: &Numbers) -> Vec<Grave> {
+    let one = |group: top_findings::Group<'_>| {
         let devices: Vec<String> = group.devices().into_iter().map(plain).collect();
         let check = group.first.check;
         Grave {
@@ -465,7 +466,7 @@ fn gravest(outcome: &Outcome, numbers: &Numbers) -> Vec<Grave> {
             first: numbers.first_of.get(check).copied().unwrap_or_default(),
         }
     };
-    gravest::gravest(outcome, Severity::High).into_iter().take(GRAVEST).map(one).collect()
+    top_findings::top_findings(outcome, Severity::High).into_iter().take(GRAVEST).map(one).collect()
 }
 
 /// The gravest first.

@@ -1,6 +1,6 @@
 //! A page of text for a terminal, built up line by line.
 
-use crate::neutral;
+use crate::sanitize;
 use anstyle::{AnsiColor, Style};
 use std::collections::BTreeSet;
 use std::fmt::Write;
@@ -95,7 +95,7 @@ impl Page<'_> {
 
     pub(crate) fn finding(&mut self, one: &Finding) -> std::fmt::Result {
         let title = textwrap::fill(
-            &neutral(&format!("{}: {}", one.device, one.title)),
+            &sanitize(&format!("{}: {}", one.device, one.title)),
             self.indented(MARGIN, MARGIN),
         );
         let title = title.trim_start();
@@ -127,7 +127,7 @@ impl Page<'_> {
         }
         self.heading("accepted", "findings that somebody answers for")?;
         for one in outcome.findings().filter(|one| one.status == Status::Accepted) {
-            let title = neutral(&format!("{}: {}", one.device, one.title)).into_owned();
+            let title = sanitize(&format!("{}: {}", one.device, one.title)).into_owned();
             let title = textwrap::fill(&title, self.indented(MARGIN, MARGIN));
             writeln!(self.text, "{}{}", mark(one.severity), title.trim_start())?;
             for (at, places) in one.evidence.chunk_by(|a, b| a.path == b.path).take(1).enumerate() {
@@ -141,7 +141,7 @@ impl Page<'_> {
         for entry in &outcome.acceptances {
             let Some(told) = stale(entry) else { continue };
             let text = format!("! {told}");
-            writeln!(self.text, "{}", textwrap::fill(&neutral(&text), self.indented("  ", "    ")))?;
+            writeln!(self.text, "{}", textwrap::fill(&sanitize(&text), self.indented("  ", "    ")))?;
         }
         writeln!(self.text)
     }
@@ -150,11 +150,11 @@ impl Page<'_> {
     pub(crate) fn places(&mut self, places: &[Evidence], first: bool) -> std::fmt::Result {
         let mark = if first { "▸" } else { " " };
         let lines: Vec<_> = places.iter().map(|place| place.line.to_string()).collect();
-        let path = places.first().map(|place| neutral(&place.path)).unwrap_or_default();
+        let path = places.first().map(|place| sanitize(&place.path)).unwrap_or_default();
         writeln!(self.text, "  {mark} {PATH}{path}:{}{PATH:#}", lines.join(", "))?;
         for place in places {
             for (number, line) in (place.line..).zip(place.excerpt.lines()) {
-                let shown = neutral(line);
+                let shown = sanitize(line);
                 writeln!(self.text, "{DIM}{number:>9} │{DIM:#} {}", self.cut(shown.trim_end(), 12))?;
             }
         }
@@ -163,7 +163,7 @@ impl Page<'_> {
 
     pub(crate) fn paragraph(&mut self, label: &str, text: &str) -> std::fmt::Result {
         let options = self.indented(MARGIN, MARGIN);
-        let filled = textwrap::fill(&neutral(text), options);
+        let filled = textwrap::fill(&sanitize(text), options);
         writeln!(self.text, "    {DIM}{label:<5}{DIM:#} {}", filled.trim_start())
     }
 
@@ -175,12 +175,16 @@ impl Page<'_> {
         for (OpenQuestion { device, question, evidence, .. }, checks) in merged(&outcome.open_questions) {
             let check = checks.join(", ");
             let options = self.indented("  ", "    ");
-            writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("? {device}: {question}")), options))?;
+            writeln!(
+                self.text,
+                "{}",
+                textwrap::fill(&sanitize(&format!("? {device}: {question}")), options)
+            )?;
             for place in evidence.iter().take(1) {
                 writeln!(
                     self.text,
                     "    {PATH}{}:{}{PATH:#}  {DIM}{check}{DIM:#}",
-                    neutral(&place.path),
+                    sanitize(&place.path),
                     place.line
                 )?;
             }
@@ -200,13 +204,13 @@ impl Page<'_> {
         for one in &outcome.answers {
             for question in &one.settles {
                 let options = self.indented("  ", "    ");
-                writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("= {question}")), options))?;
+                writeln!(self.text, "{}", textwrap::fill(&sanitize(&format!("= {question}")), options))?;
                 let options = self.indented("    ", "    ");
-                writeln!(self.text, "{}", textwrap::fill(&neutral(&said(one)), options))?;
+                writeln!(self.text, "{}", textwrap::fill(&sanitize(&said(one)), options))?;
             }
             if let Some(told) = idle(one) {
                 let options = self.indented("  ", "    ");
-                writeln!(self.text, "{}", textwrap::fill(&neutral(&format!("! {told}")), options))?;
+                writeln!(self.text, "{}", textwrap::fill(&sanitize(&format!("! {told}")), options))?;
             }
         }
         writeln!(self.text)
@@ -220,7 +224,7 @@ impl Page<'_> {
         self.heading("not read", "nothing above is about these")?;
         let shown = if self.detail == Detail::All { outcome.left_out.len() } else { SHOWN_UNKNOWN };
         for one in outcome.left_out.iter().take(shown) {
-            let text = neutral(&format!("{}: {}", one.path, one.why)).into_owned();
+            let text = sanitize(&format!("{}: {}", one.path, one.why)).into_owned();
             writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
         }
         if outcome.left_out.len() > shown {
@@ -261,11 +265,11 @@ impl Page<'_> {
         } else {
             (*format).to_owned()
         };
-        writeln!(self.text, "  {PATH}{}{PATH:#}  {what}: {not_understood} of {lines} lines", neutral(path))?;
+        writeln!(self.text, "  {PATH}{}{PATH:#}  {what}: {not_understood} of {lines} lines", sanitize(path))?;
         let shown = if self.detail == Detail::All { notes.len() } else { SHOWN_NOTES };
         for note in notes.iter().take(shown) {
             let options = self.indented(MARGIN, MARGIN);
-            let text = textwrap::fill(&neutral(&note.text), options);
+            let text = textwrap::fill(&sanitize(&note.text), options);
             writeln!(self.text, "    {DIM}{:>5}{DIM:#} {}", note.line, text.trim_start())?;
         }
         match notes.len().saturating_sub(shown) {
@@ -333,7 +337,7 @@ impl Page<'_> {
             let word = one.severity.word();
             let gap = " ".repeat(10usize.saturating_sub(word.len()));
             let space = if place.is_empty() { "" } else { "  " };
-            let (place, title) = (neutral(&place), neutral(&title));
+            let (place, title) = (sanitize(&place), sanitize(&title));
             let accepted = match (one.status, &one.acceptance) {
                 (Status::Accepted, Some(acceptance)) => format!(" (accepted until {})", acceptance.until),
                 _ => String::new(),

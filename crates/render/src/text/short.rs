@@ -1,8 +1,8 @@
 //! The first look at an outcome: what to do first, and of each area the gravest findings in a line each.
 
 use super::{BOLD, DIM, PATH, Page, counted, mark, merged};
-use crate::gravest::{Group, few, gravest};
-use crate::neutral;
+use crate::sanitize;
+use crate::top_findings::{Group, few, top_findings};
 use std::fmt::Write;
 use trevlin_audit::{Area, Finding, Outcome, Severity, Status};
 use unicode_width::UnicodeWidthStr;
@@ -26,7 +26,7 @@ pub(super) fn is_long(outcome: &Outcome) -> bool {
 /// Place and title of a finding as they may be shown.
 fn shown(one: &Finding) -> (String, String) {
     let (place, title) = super::place_and_title(one);
-    (neutral(&place).into_owned(), neutral(&title).into_owned())
+    (sanitize(&place).into_owned(), sanitize(&title).into_owned())
 }
 
 impl Page<'_> {
@@ -49,7 +49,7 @@ impl Page<'_> {
     }
 
     fn do_first(&mut self, outcome: &Outcome) -> std::fmt::Result {
-        let groups = gravest(outcome, Severity::Info);
+        let groups = top_findings(outcome, Severity::Info);
         let first = &groups[..groups.len().min(FIRST)];
         let covered: usize = first.iter().map(|group| group.all.len()).sum();
         let all: usize = groups.iter().map(|group| group.all.len()).sum();
@@ -73,13 +73,13 @@ impl Page<'_> {
         writeln!(self.text, "{number:>3} {}{BOLD}{}{BOLD:#}", mark(first.severity), title.trim_start())?;
         let devices = group.devices();
         let place =
-            first.evidence.first().map(|at| neutral(&format!("{}:{}", at.path, at.line)).into_owned());
+            first.evidence.first().map(|at| sanitize(&format!("{}:{}", at.path, at.line)).into_owned());
         let place = place.unwrap_or_default();
         self.inner("where", &format!("{PATH}{place}{PATH:#}"))?;
-        self.filled("", &neutral(&first.title))?;
+        self.filled("", &sanitize(&first.title))?;
         if group.all.len() > 1 {
             let more = format!("and {} more, on {}", group.all.len() - 1, few(&devices, DEVICES));
-            self.filled("", &neutral(&more))?;
+            self.filled("", &sanitize(&more))?;
         }
         self.filled("fix", first.remedy)?;
         let command = format!("{} --check {}", self.again, first.check);
@@ -143,7 +143,7 @@ impl Page<'_> {
         }
         self.heading("open questions", "what the exports cannot tell, and what to ask for")?;
         for (one, _) in all.iter().take(NAMED) {
-            let text = neutral(&format!("? {}: {}", one.device, one.question)).into_owned();
+            let text = sanitize(&format!("? {}: {}", one.device, one.question)).into_owned();
             writeln!(self.text, "{}", textwrap::fill(&text, self.indented("  ", "    ")))?;
         }
         if all.len() > NAMED {

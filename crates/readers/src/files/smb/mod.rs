@@ -6,14 +6,15 @@
 #[cfg(test)]
 mod tests;
 
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, Admitted, is_known, truth};
 use indexmap::IndexMap;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart, Offered, Spelling};
 use trevlin_model::served::{
-    Asked, Carried, Demand, Endpoint, Part, PartKind, Remark, Served, ServedKind, Sources,
+    AuthRequirement, Endpoint, PartKind, Remark, Requirement, Served, ServedKind, ServiceResource, Sources,
+    TransportSecurity,
 };
 use trevlin_model::{Export, IpRange, LineClass, Origin, Protocol, Setting};
 
@@ -100,9 +101,9 @@ struct Loaded {
     open: Vec<(String, Origin)>,
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     let mut loaded = Loaded::default();
     load(export, around, &mut loaded, &mut vec![export.path()], &mut book);
     if !around.reads_in(export, included) {
@@ -112,7 +113,7 @@ fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
 }
 
 /// The exports that a line reads in.
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     match line.split_once('=') {
         Some((key, path)) if squashed(key) == "include" => {
             around.find(path.trim(), named_in).into_iter().collect()
@@ -123,10 +124,10 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
 
 fn load<'a>(
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     loaded: &mut Loaded,
     open: &mut Vec<&'a str>,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) {
     for (text, origin) in logical_lines(export) {
         if let Some(inner) = text.strip_prefix('[') {
@@ -193,7 +194,7 @@ fn load<'a>(
                 };
                 values.insert(key.to_owned(), (value.into(), origin));
             }
-            _ if key.contains(':') || is_known("smb", key) => book.class(origin, LineClass::PassedOver),
+            _ if key.contains(':') || is_known("smb", key) => book.class(origin, LineClass::Ignored),
             _ => book.not_understood(origin, serving::unknown("smb.conf(5)")),
         }
     }
@@ -283,11 +284,11 @@ fn copy(name: &str, loaded: &mut Loaded) {
 fn include<'a>(
     path: &str,
     export: &'a Export,
-    around: &Surroundings<'a>,
+    around: &ReadContext<'a>,
     loaded: &mut Loaded,
     open: &mut Vec<&'a str>,
     origin: Origin,
-    book: &mut Bookkeeper<'_>,
+    book: &mut LineRecorder<'_>,
 ) {
     if path.eq_ignore_ascii_case("registry") {
         let question = "settings are kept in Samba's registry as well; ask for what `net conf list` prints";
@@ -358,7 +359,7 @@ fn endpoints(global: &Values, origin: Origin) -> Vec<Endpoint> {
     let named = get(global, "interfaces").filter(|_| bound);
     let mut found = Vec::new();
     for port in ports {
-        let at = |origin| Endpoint::everywhere(Protocol::TCP, port, Carried::Optional, origin);
+        let at = |origin| Endpoint::everywhere(Protocol::TCP, port, TransportSecurity::Optional, origin);
         let Some((names, line)) = named else {
             found.push(at(get(global, "smbports").map_or(origin, |one| one.1)));
             continue;
@@ -432,9 +433,9 @@ fn hosts(text: &str) -> Sources {
     found.without(&except)
 }
 
-fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -> Part {
+fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -> ServiceResource {
     let values = &share.values;
-    let mut part = Part::new(PartKind::Share, share.name.clone(), share.origin);
+    let mut part = ServiceResource::new(PartKind::Share, share.name.clone(), share.origin);
     part.path = get(values, "path").map(|(path, _)| path.to_owned());
     part.sources = match sources(values, known) {
         Some(own) => serving::of_both(&own, whole),
@@ -453,9 +454,9 @@ fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -
     let on = |key| yes(values, key).filter(|(yes, _)| *yes);
     let guests = on("guestok").or_else(|| on("guestonly")).filter(|_| guests_valid);
     part.login = match (guests, yes(values, "guestok")) {
-        (Some((_, origin)), _) => Setting::Stated { value: Asked::Nothing, origin },
-        (None, Some((_, origin))) => Setting::Stated { value: Asked::Proof, origin },
-        (None, None) => Setting::default_of(Asked::Proof, "Samba", "smb.conf(5), guest ok"),
+        (Some((_, origin)), _) => Setting::Stated { value: AuthRequirement::Nothing, origin },
+        (None, Some((_, origin))) => Setting::Stated { value: AuthRequirement::Proof, origin },
+        (None, None) => Setting::default_of(AuthRequirement::Proof, "Samba", "smb.conf(5), guest ok"),
     };
     let mine = |list_of: &str| {
         get(values, list_of)
@@ -471,11 +472,11 @@ fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -
     part.users = valid;
     part.encryption = Some(match get(values, "serversmbencrypt") {
         Some((word, origin)) => Setting::Stated { value: demand(word, "required"), origin },
-        None => Setting::default_of(Demand::Offered, "Samba", "smb.conf(5), server smb encrypt"),
+        None => Setting::default_of(Requirement::Offered, "Samba", "smb.conf(5), server smb encrypt"),
     });
     part.signing = Some(match get(global, "serversigning") {
         Some((word, origin)) => Setting::Stated { value: demand(word, "mandatory"), origin },
-        None => Setting::default_of(Demand::Offered, "Samba", "smb.conf(5), server signing"),
+        None => Setting::default_of(Requirement::Offered, "Samba", "smb.conf(5), server signing"),
     });
     let forced = get(values, "forceuser").filter(|(name, _)| *name == "root");
     let admin = get(values, "adminusers").filter(|(text, _)| list(text).contains(&guest));
@@ -483,11 +484,11 @@ fn part(share: &Share, global: &Values, whole: &Sources, known: &mut Admitted) -
     part
 }
 
-fn demand(word: &str, required: &str) -> Demand {
+fn demand(word: &str, required: &str) -> Requirement {
     match word.to_ascii_lowercase().as_str() {
-        "required" | "mandatory" | "force" | "forced" | "enforced" => Demand::Required,
-        "off" | "disabled" | "no" | "false" | "0" => Demand::Never,
-        other if other == required => Demand::Required,
-        _ => Demand::Offered,
+        "required" | "mandatory" | "force" | "forced" | "enforced" => Requirement::Required,
+        "off" | "disabled" | "no" | "false" | "0" => Requirement::Never,
+        other if other == required => Requirement::Required,
+        _ => Requirement::Offered,
     }
 }

@@ -5,12 +5,12 @@ use trevlin_model::ExportId;
 
 fn of(text: &str) -> Reading {
     let export = Export::new(ExportId(0), "d/etc/samba/smb.conf", text.into());
-    read(&export, &Surroundings::of(vec![&export]))
+    read(&export, &ReadContext::of(vec![&export]))
 }
 
 fn told(text: &str) -> Vec<String> {
     let reading = of(text);
-    let line = |part: &Part| {
+    let line = |part: &ServiceResource| {
         format!(
             "{} {} {:?} {} {:?}",
             part.name,

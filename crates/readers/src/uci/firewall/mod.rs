@@ -9,7 +9,7 @@ use super::included::rules_of_chain;
 use super::network::Networks;
 use super::text::{Package, Said, Section};
 use crate::making::holds;
-use crate::reader::{Bookkeeper, Surroundings};
+use crate::reader::{LineRecorder, ReadContext};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use trevlin_model::{
@@ -85,9 +85,9 @@ enum End<'a> {
 struct Compiler<'a, 'b> {
     package: &'a Package,
     networks: &'b Networks,
-    book: &'b mut Bookkeeper<'a>,
+    book: &'b mut LineRecorder<'a>,
     export: &'a Export,
-    around: &'b Surroundings<'a>,
+    around: &'b ReadContext<'a>,
     /// Rules of other files, by the chain that they go into, and whether they go before what is there.
     included: Vec<(String, bool, Vec<Rule>)>,
     /// Whether a section was lost that may have been anything.
@@ -111,8 +111,8 @@ pub(super) struct Compiled {
 pub(super) fn compile<'a>(
     package: &'a Package,
     networks: &Networks,
-    (export, around): (&'a Export, &Surroundings<'a>),
-    book: &mut Bookkeeper<'a>,
+    (export, around): (&'a Export, &ReadContext<'a>),
+    book: &mut LineRecorder<'a>,
 ) -> Option<Compiled> {
     let first = package.sections.first()?.origin;
     let mut compiler = Compiler {

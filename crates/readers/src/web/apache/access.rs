@@ -4,7 +4,7 @@ use crate::angles::Directive;
 use crate::serving;
 use crate::web::{Way, both};
 use trevlin_model::Origin;
-use trevlin_model::served::{Asked, Sources};
+use trevlin_model::served::{AuthRequirement, Sources};
 
 /// Ways of which each is enough. Conditions that forbid take from the others only beside them.
 pub(super) fn any(all: &[&Directive<'_>]) -> Vec<Way> {
@@ -54,7 +54,7 @@ fn required(one: &Directive<'_>) -> Vec<Way> {
             let found = meant(one, &one.words);
             if found.sources.is_nobody() { Vec::new() } else { vec![found] }
         }
-        _ => vec![way(Sources::everybody(), Asked::Nothing)],
+        _ => vec![way(Sources::everybody(), AuthRequirement::Nothing)],
     }
 }
 
@@ -62,7 +62,7 @@ fn required(one: &Directive<'_>) -> Vec<Way> {
 fn meant(one: &Directive<'_>, words: &[&str]) -> Way {
     let kind = words.first().map_or(String::new(), |word| word.to_ascii_lowercase());
     let mut sources = Sources { origins: vec![one.origin], ..Sources::default() };
-    let mut asked = Asked::Nothing;
+    let mut asked = AuthRequirement::Nothing;
     match kind.as_str() {
         "all" if words.get(1).is_some_and(|word| word.eq_ignore_ascii_case("denied")) => {}
         "all" => sources = Sources::everybody(),
@@ -73,7 +73,7 @@ fn meant(one: &Directive<'_>, words: &[&str]) -> Way {
         "method" | "env" | "expr" => sources.names.push(words.join(" ")),
         _ => {
             sources = Sources::everybody();
-            asked = Asked::Password;
+            asked = AuthRequirement::Password;
         }
     }
     Way { sources, asked, origin: one.origin }
@@ -124,5 +124,5 @@ pub(super) fn ordered(all: &[&Directive<'_>]) -> Way {
     if !sources.is_everybody() {
         sources.origins = origins;
     }
-    Way { sources, asked: Asked::Nothing, origin: all[0].origin }
+    Way { sources, asked: AuthRequirement::Nothing, origin: all[0].origin }
 }

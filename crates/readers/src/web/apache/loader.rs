@@ -1,7 +1,7 @@
 //! Directives with what they read in.
 
 use crate::angles::{Directive, directives};
-use crate::reader::{Bookkeeper, Open, Surroundings};
+use crate::reader::{LineRecorder, Open, ReadContext};
 use crate::serving::{self, is_known};
 use trevlin_model::{Export, LineClass, Origin};
 
@@ -9,7 +9,7 @@ use trevlin_model::{Export, LineClass, Origin};
 pub(super) const BUILT_IN: [&str; 8] =
     ["core", "so", "http_core", "log_config", "logio", "version", "unixd", "watchdog"];
 
-pub(super) fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+pub(super) fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut words = line.split_whitespace();
     match words.next() {
         Some(word)
@@ -22,7 +22,7 @@ pub(super) fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<
 }
 
 /// The files that a path means; of a folder those in it.
-pub(super) fn files<'a>(path: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+pub(super) fn files<'a>(path: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let path = path.trim_matches(['"', '\'']);
     let path = path.trim_end_matches('/');
     let found = around.find_all(path, named_in);
@@ -35,7 +35,7 @@ pub(super) fn files<'a>(path: &str, named_in: &Export, around: &Surroundings<'a>
 
 /// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites, settings and modules
 /// wait to be enabled.
-pub(super) fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
+pub(super) fn waits(export: &Export, around: &ReadContext<'_>) -> bool {
     /// Whether the device has sites that are enabled.
     struct Enabled(bool);
     let enabled = || {
@@ -48,7 +48,7 @@ pub(super) fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
 }
 
 pub(super) struct Loader<'a> {
-    pub(super) around: &'a Surroundings<'a>,
+    pub(super) around: &'a ReadContext<'a>,
     pub(super) modules: Vec<String>,
     pub(super) defined: Vec<(String, String)>,
     pub(super) open: Vec<(String, Origin)>,
@@ -61,7 +61,7 @@ impl<'a> Loader<'a> {
         tree: Vec<Directive<'a>>,
         export: &'a Export,
         open: &mut Vec<&'a str>,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) -> Vec<Directive<'a>> {
         let mut found = Vec::new();
         for mut one in tree {
@@ -92,7 +92,7 @@ impl<'a> Loader<'a> {
                     if JUDGED.contains(&name) {
                         book.understood(one.origin);
                     } else if is_known("apache", name) {
-                        book.class(one.origin, LineClass::PassedOver);
+                        book.class(one.origin, LineClass::Ignored);
                     } else {
                         book.not_understood(
                             one.origin,
@@ -114,7 +114,7 @@ impl<'a> Loader<'a> {
         one: &Directive<'a>,
         export: &'a Export,
         open: &mut Vec<&'a str>,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) -> Vec<Directive<'a>> {
         let others = files(one.first(), export, self.around);
         if others.is_empty() && one.name == "include" && !one.first().contains(['*', '?']) {
@@ -166,8 +166,8 @@ impl<'a> Loader<'a> {
     }
 }
 
-pub(super) fn passed_over(one: &Directive<'_>, inside: &[Directive<'_>], book: &mut Bookkeeper<'_>) {
-    book.class(one.origin, LineClass::PassedOver);
+pub(super) fn passed_over(one: &Directive<'_>, inside: &[Directive<'_>], book: &mut LineRecorder<'_>) {
+    book.class(one.origin, LineClass::Ignored);
     for child in inside {
         passed_over(child, child.children(), book);
     }

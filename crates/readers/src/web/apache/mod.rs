@@ -13,7 +13,7 @@ mod sites;
 mod tests;
 
 use crate::angles::{Directive, directives};
-use crate::reader::{Bookkeeper, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self};
 use loader::{Loader, included, waits};
 use trevlin_model::{Export, Facts, LineClass};
@@ -57,11 +57,11 @@ fn recognise(export: &Export) -> Recognition {
     }
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     if waits(export, around) {
-        book.class(export.origin(0..export.text().len().max(1)), LineClass::PassedOver);
+        book.class(export.origin(0..export.text().len().max(1)), LineClass::Ignored);
         return reading;
     }
     let mut loader = Loader { around, modules: Vec::new(), defined: Vec::new(), open: Vec::new() };

@@ -6,7 +6,7 @@ use crate::angles::Directive;
 use crate::serving::truth;
 use crate::web::{Way, both, page, parts_of};
 use std::collections::BTreeSet;
-use trevlin_model::served::{Asked, Part, Remark, Sources};
+use trevlin_model::served::{AuthRequirement, Remark, ServiceResource, Sources};
 use trevlin_model::{Origin, Setting};
 
 /// Sections of folders and locations that may hold for a page, in the order in which they count.
@@ -74,17 +74,22 @@ impl<'d, 'a> Said<'d, 'a> {
     }
 }
 
-pub(super) fn pages(own: &[Directive<'_>], is_host: bool, main: &Main<'_, '_>, origin: Origin) -> Vec<Part> {
+pub(super) fn pages(
+    own: &[Directive<'_>],
+    is_host: bool,
+    main: &Main<'_, '_>,
+    origin: Origin,
+) -> Vec<ServiceResource> {
     let here = |name: &str| own.iter().filter(|one| one.name == name).collect::<Vec<_>>();
     if let Some(line) = redirect(own) {
         let mut part = page("/", line);
-        part.login = Setting::Stated { value: Asked::Nothing, origin: line };
+        part.login = Setting::Stated { value: AuthRequirement::Nothing, origin: line };
         part.remarks.push((Remark::Redirect, line));
         return vec![part];
     }
     let sections = sections(own, is_host, main);
     // Each page looks at every section, and each host has all of them.
-    if !crate::growth::may_grow(sections.len() * (sections.len() + size_of::<Part>())) {
+    if !crate::growth::may_grow(sections.len() * (sections.len() + size_of::<ServiceResource>())) {
         let mut part = page("/", origin);
         part.login = Setting::Unknown { why: "it has more sections than are followed".into() };
         return vec![part];
@@ -162,7 +167,7 @@ fn one_page(
     sections: &[&Directive<'_>],
     own: &[Directive<'_>],
     handed: &[(String, Origin)],
-) -> Vec<Part> {
+) -> Vec<ServiceResource> {
     let mut said = Said::default();
     said.take(own);
     for one in sections {
@@ -200,7 +205,7 @@ fn one_page(
     }
     let mut ways = said.ways();
     if let Some(origin) = said.verify {
-        let certificate = Way { sources: Sources::everybody(), asked: Asked::Certificate, origin };
+        let certificate = Way { sources: Sources::everybody(), asked: AuthRequirement::Certificate, origin };
         ways = Some(ways.map_or_else(
             || vec![certificate.clone()],
             |all| all.iter().map(|way| both(way, &certificate)).collect(),
@@ -219,7 +224,7 @@ fn one_page(
         None => {
             part.login = match on {
                 Some(_) => Setting::Unknown { why: "the server that it is handed on to decides".into() },
-                None => Setting::default_of(Asked::Nothing, "Apache", "mod_authz_core, Require"),
+                None => Setting::default_of(AuthRequirement::Nothing, "Apache", "mod_authz_core, Require"),
             };
             vec![part]
         }

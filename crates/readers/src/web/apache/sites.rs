@@ -7,7 +7,7 @@ use crate::serving::{self, truth};
 use crate::tls;
 use std::collections::{BTreeMap, BTreeSet};
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
-use trevlin_model::served::{Carried, Endpoint, Served, ServedKind};
+use trevlin_model::served::{Endpoint, Served, ServedKind, TransportSecurity};
 use trevlin_model::{Families, Origin, Protocol};
 
 const UNITS: &[&str] = &["apache2", "httpd"];
@@ -92,9 +92,9 @@ fn site(
     let mut endpoints = Vec::new();
     for (listen, name) in meeting(host, listens, loader) {
         let carried = if engine.is_some() || (listen.tls && host.is_none()) {
-            Carried::Encrypted
+            TransportSecurity::Encrypted
         } else {
-            Carried::Plain
+            TransportSecurity::Plain
         };
         // A host for every port is at each of them.
         if !crate::growth::may_grow(size_of::<Endpoint>()) {
@@ -110,7 +110,7 @@ fn site(
     let origin = host.map_or_else(|| listens.all[0].origin, |one| one.origin);
     if endpoints.is_empty() {
         // The lines with ports were not exported; the host names its own.
-        let carried = if engine.is_some() { Carried::Encrypted } else { Carried::Plain };
+        let carried = if engine.is_some() { TransportSecurity::Encrypted } else { TransportSecurity::Plain };
         for word in host.iter().flat_map(|one| &one.words) {
             let text = loader.value(word);
             let (name, port) = serving::host_and_port(&text);

@@ -2,14 +2,14 @@
 
 use super::*;
 use crate::testing::first;
-use trevlin_model::served::{Part, Served};
+use trevlin_model::served::{Served, ServiceResource};
 
 fn of(files: &[(&str, &str)]) -> Reading {
     first(read, files)
 }
 
 fn told(reading: &Reading) -> Vec<String> {
-    let line = |part: &Part| {
+    let line = |part: &ServiceResource| {
         let mut remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!("{one:?}")).collect();
         if part.is_written() {
             remarks.push("writes".into());

@@ -11,13 +11,15 @@ mod tests;
 use super::{Way, both, page, parts_of};
 use crate::braces::{Comments, Statement, statements};
 use crate::growth::may_grow;
-use crate::reader::{Bookkeeper, Open, Reader, Reading, Recognition, Surroundings, TELLING_LINES};
+use crate::reader::{LineRecorder, Open, ReadContext, Reader, Reading, Recognition, TELLING_LINES};
 use crate::serving::{self, is_known};
 use crate::tls;
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use trevlin_model::offer::{AlgorithmRole, Offer, Offered};
-use trevlin_model::served::{Asked, Carried, Endpoint, Part, Remark, Served, ServedKind, Sources};
+use trevlin_model::served::{
+    AuthRequirement, Endpoint, Remark, Served, ServedKind, ServiceResource, Sources, TransportSecurity,
+};
 use trevlin_model::{Export, Facts, Families, LineClass, Origin, Protocol, Setting, Taken, find_paths};
 
 /// The reader.
@@ -87,7 +89,7 @@ fn pieces(export: &Export) -> Vec<File<'_>> {
 
 struct World<'a> {
     dump: Vec<File<'a>>,
-    around: &'a Surroundings<'a>,
+    around: &'a ReadContext<'a>,
     open: Vec<(String, Origin)>,
 }
 
@@ -109,7 +111,7 @@ impl<'a> World<'a> {
         &mut self,
         file: File<'a>,
         open: &mut Vec<&'a str>,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) -> Vec<Statement<'a>> {
         let own = statements(file.export, file.text, Comments::Hash, book);
         self.expand(own, file, open, book)
@@ -120,7 +122,7 @@ impl<'a> World<'a> {
         all: Vec<Statement<'a>>,
         file: File<'a>,
         open: &mut Vec<&'a str>,
-        book: &mut Bookkeeper<'_>,
+        book: &mut LineRecorder<'_>,
     ) -> Vec<Statement<'a>> {
         let mut found = Vec::new();
         for mut one in all {
@@ -156,7 +158,7 @@ impl<'a> World<'a> {
 }
 
 /// The exports that a line reads in.
-fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec<&'a Export> {
+fn included<'a>(line: &str, named_in: &Export, around: &ReadContext<'a>) -> Vec<&'a Export> {
     let mut words = line.split_whitespace();
     match words.next() {
         Some("include") => words.next().map_or_else(Vec::new, |path| {
@@ -167,7 +169,7 @@ fn included<'a>(line: &str, named_in: &Export, around: &Surroundings<'a>) -> Vec
 }
 
 /// Whether a file is nobody's: the main file was exported and does not read it in, or it lies where sites wait to be enabled.
-fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
+fn waits(export: &Export, around: &ReadContext<'_>) -> bool {
     /// Whether the device has sites that are enabled.
     struct Enabled(bool);
     let enabled = || {
@@ -181,12 +183,12 @@ fn waits(export: &Export, around: &Surroundings<'_>) -> bool {
         || (available && enabled())
 }
 
-fn read(export: &Export, around: &Surroundings<'_>) -> Reading {
+fn read(export: &Export, around: &ReadContext<'_>) -> Reading {
     let mut reading = Reading::of(export);
     let whole = export.origin(0..export.text().len().max(1));
-    let mut book = Bookkeeper::new(export, &mut reading.ledger, &mut reading.elsewhere);
+    let mut book = LineRecorder::new(export, &mut reading.ledger, &mut reading.elsewhere);
     if waits(export, around) {
-        book.class(whole, LineClass::PassedOver);
+        book.class(whole, LineClass::Ignored);
         return reading;
     }
     let mut world = World { dump: pieces(export), around, open: Vec::new() };
@@ -217,7 +219,7 @@ fn mask(export: &Export, all: &[Statement<'_>], facts: &mut Facts) {
 }
 
 /// What became of each statement.
-fn account(all: &[Statement<'_>], book: &mut Bookkeeper<'_>) {
+fn account(all: &[Statement<'_>], book: &mut LineRecorder<'_>) {
     for one in all {
         let name = one.name();
         if JUDGED.contains(&name) {
@@ -227,7 +229,7 @@ fn account(all: &[Statement<'_>], book: &mut Bookkeeper<'_>) {
             || name.starts_with("lua_")
             || name.contains("_by_lua")
         {
-            book.class(one.origin, LineClass::PassedOver);
+            book.class(one.origin, LineClass::Ignored);
         } else {
             book.not_understood(one.origin, serving::unknown("nginx, or of a module that is not known here"));
         }
@@ -365,10 +367,10 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: boo
     if listens.is_empty() && !stream {
         served.endpoints.push(Endpoint {
             families: Families::V4,
-            ..Endpoint::everywhere(Protocol::TCP, 80, Carried::Plain, one.origin)
+            ..Endpoint::everywhere(Protocol::TCP, 80, TransportSecurity::Plain, one.origin)
         });
     }
-    if served.endpoints.iter().any(|one| one.carried == Carried::Encrypted) {
+    if served.endpoints.iter().any(|one| one.carried == TransportSecurity::Encrypted) {
         served.offers.push(offer(chain, one.origin));
     }
     if stream {
@@ -380,7 +382,7 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: boo
     // A redirect of the server as a whole comes before any of its pages.
     if let Some(origin) = redirect(one.children()) {
         let mut part = page("/", origin);
-        part.login = Setting::Stated { value: Asked::Nothing, origin };
+        part.login = Setting::Stated { value: AuthRequirement::Nothing, origin };
         part.remarks.push((Remark::Redirect, origin));
         served.parts.push(part);
         return served;
@@ -394,7 +396,7 @@ fn server<'s, 'a>(one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, stream: boo
 }
 
 /// Parts of the locations in a block.
-fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, parts: &mut Vec<Part>) {
+fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, parts: &mut Vec<ServiceResource>) {
     for one in outer.children().iter().filter(|one| one.name() == "location" && one.block.is_some()) {
         let own = settings(one);
         let inner = [chain, &[&own]].concat();
@@ -408,7 +410,12 @@ fn locations<'s, 'a>(outer: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, parts:
     }
 }
 
-fn pages<'s, 'a>(path: &str, one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, parts: &mut Vec<Part>) {
+fn pages<'s, 'a>(
+    path: &str,
+    one: &'s Statement<'a>,
+    chain: &Chain<'_, 's, 'a>,
+    parts: &mut Vec<ServiceResource>,
+) {
     let mut part = page(path, one.origin);
     // A location that only answers within the server is nobody's to ask for.
     if one.last("internal").is_some() {
@@ -443,9 +450,11 @@ fn pages<'s, 'a>(path: &str, one: &'s Statement<'a>, chain: &Chain<'_, 's, 'a>, 
                 (None, Some(_)) => {
                     Setting::Unknown { why: "the server that it is handed on to decides".into() }
                 }
-                (None, None) => {
-                    Setting::default_of(Asked::Nothing, "nginx", "ngx_http_auth_basic_module, auth_basic")
-                }
+                (None, None) => Setting::default_of(
+                    AuthRequirement::Nothing,
+                    "nginx",
+                    "ngx_http_auth_basic_module, auth_basic",
+                ),
             };
             parts.push(part);
         }
@@ -468,10 +477,13 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
     let by_address = rules.map(|block| {
         let sources = serving::handed_on(block.admits(any && basic.is_some()));
         let origin = sources.origins[0];
-        Way { sources, asked: Asked::Nothing, origin }
+        Way { sources, asked: AuthRequirement::Nothing, origin }
     });
-    let by_login =
-        basic.map(|one| Way { sources: Sources::everybody(), asked: Asked::Password, origin: one.origin });
+    let by_login = basic.map(|one| Way {
+        sources: Sources::everybody(),
+        asked: AuthRequirement::Password,
+        origin: one.origin,
+    });
     match (by_address, by_login) {
         (Some(address), Some(login)) if any => all.extend([address, login]),
         (Some(address), Some(login)) => all.push(both(&address, &login)),
@@ -479,7 +491,7 @@ fn ways(chain: &Chain<'_, '_, '_>) -> Option<Vec<Way>> {
     }
     if let Some(line) = verified {
         let certificate =
-            Way { sources: Sources::everybody(), asked: Asked::Certificate, origin: line.origin };
+            Way { sources: Sources::everybody(), asked: AuthRequirement::Certificate, origin: line.origin };
         all = if all.is_empty() {
             vec![certificate]
         } else {
@@ -519,7 +531,11 @@ fn endpoints(listen: &Statement<'_>, ssl_on: bool) -> Vec<Endpoint> {
     }
     let has = |word: &str| listen.arguments().contains(&word);
     let protocol = if has("udp") || has("quic") { Protocol::UDP } else { Protocol::TCP };
-    let carried = if has("ssl") || has("quic") || ssl_on { Carried::Encrypted } else { Carried::Plain };
+    let carried = if has("ssl") || has("quic") || ssl_on {
+        TransportSecurity::Encrypted
+    } else {
+        TransportSecurity::Plain
+    };
     let (host, port) = match place.parse::<u16>() {
         Ok(port) => (None, Some(port)),
         Err(_) => serving::host_and_port(place),

@@ -8,7 +8,7 @@ fn of(files: &[(&str, &str)]) -> Reading {
 }
 
 fn told(reading: &Reading) -> Vec<String> {
-    let line = |part: &Part| {
+    let line = |part: &ServiceResource| {
         let mut remarks: Vec<String> = part.remarks.iter().map(|(one, _)| format!("{one:?}")).collect();
         if part.is_written() {
             remarks.push("writes".into());

@@ -1,0 +1,338 @@
+//! Gathers every claim on addresses from the facts.
+
+use crate::addresses::meaning::is_host_local;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use trevlin_estate::assemble::Estate;
+use trevlin_estate::special::is_link_local;
+use trevlin_model::{
+    AllowedAddresses, Device, ExportState, Hook, Interface, IpRange, Origin, Pool, Target, TranslationKind,
+};
+
+/// What a claim is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ClaimKind {
+    /// The network of an interface, with the hosts that live there.
+    Network,
+    /// The network of a tunnel's or dial-up link's own interface.
+    Link,
+    /// The device's own address on an inside interface.
+    Address,
+    /// The device's own address on an interface that faces the outside, or one it takes port forwards at.
+    OutsideAddress,
+    /// A route to somewhere else.
+    Route,
+    /// A network behind the other end of a tunnel.
+    Remote,
+    /// The network set aside for a tunnel's callers.
+    PoolNetwork,
+    /// What a tunnel's callers are given.
+    Pool,
+    /// What a DHCP server hands out.
+    DhcpRange,
+    /// An address a DHCP server keeps for one client.
+    Reservation,
+    /// An address kept for one caller of a tunnel.
+    FixedAddress,
+    /// Addresses that others are translated to.
+    Translation,
+    /// A name server.
+    NameServer,
+}
+
+impl ClaimKind {
+    /// How many kinds there are.
+    pub const COUNT: usize = 13;
+
+    /// How outputs call it.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Network => "network",
+            Self::Link => "tunnel's link",
+            Self::Address => "own address",
+            Self::OutsideAddress => "outside address",
+            Self::Route => "route",
+            Self::Remote => "behind a tunnel",
+            Self::PoolNetwork => "pool's network",
+            Self::Pool => "pool",
+            Self::DhcpRange => "DHCP range",
+            Self::Reservation => "reservation",
+            Self::FixedAddress => "fixed address",
+            Self::Translation => "translated to",
+            Self::NameServer => "name server",
+        }
+    }
+}
+
+/// One claim on addresses.
+#[derive(Debug, Clone)]
+pub struct Allocation {
+    /// The addresses.
+    pub range: IpRange,
+    /// What for.
+    pub kind: ClaimKind,
+    /// Device, by its number in the estate.
+    pub device: usize,
+    /// What lays claim to them, as a phrase ("eth0", "OpenVPN server (desks.conf)").
+    pub owner: String,
+    /// Whose an address is that is kept for one.
+    pub who: Option<String>,
+    /// Number of the pool or the DHCP server it belongs to; claims of one are not held against each other.
+    pub group: Option<usize>,
+    /// Whether it was got by asking, so that a DHCP server knows of it.
+    pub dynamic: bool,
+    /// Whether it is about a network inside one host.
+    pub host_local: bool,
+    /// Where it is stated.
+    pub origin: Origin,
+}
+
+/// A pool or a DHCP server, with what hands it out.
+#[derive(Debug, Clone)]
+pub struct PoolOwner {
+    /// Device, by its number in the estate.
+    pub device: usize,
+    /// Name within the device.
+    pub name: String,
+    /// The pool; `None` for a DHCP server.
+    pub pool: Option<Pool>,
+    /// Whether an address kept for one client is kept out of what others are given.
+    pub keeps_reserved: bool,
+    /// Whether the server keeps its own address out of what it hands out.
+    pub keeps_own: bool,
+    /// Whether a partner hands out the same by arrangement.
+    pub partner: bool,
+}
+
+/// Every claim, in order of device, and the pools that they name.
+pub(super) fn of(estate: &Estate) -> (Vec<Allocation>, Vec<PoolOwner>) {
+    let mut gathered = Gathered { device: 0, allocations: Vec::new(), pools: Vec::new() };
+    for (at, device) in estate.devices.iter().enumerate() {
+        gathered.device = at;
+        gathered.interfaces(estate, device);
+        gathered.routes(device);
+        gathered.translations(device);
+        gathered.tunnels(device);
+        gathered.dhcp(device);
+        gathered.callers(device);
+        for (server, origin) in &device.facts.name_servers {
+            gathered.name_server(*server, "its own lookups", *origin);
+        }
+    }
+    gathered.allocations.shrink_to_fit();
+    (gathered.allocations, gathered.pools)
+}
+
+struct Gathered {
+    device: usize,
+    allocations: Vec<Allocation>,
+    pools: Vec<PoolOwner>,
+}
+
+/// Whether an interface is the end of a tunnel by its name, where no dump of what runs tells.
+pub(super) fn is_tunnel_name(name: &str) -> bool {
+    ["tun", "wg", "ppp"].iter().any(|kind| {
+        name.strip_prefix(kind).is_some_and(|rest| rest.starts_with(|next: char| next.is_ascii_digit()))
+    })
+}
+
+impl Gathered {
+    fn allocation(
+        &mut self,
+        kind: ClaimKind,
+        range: IpRange,
+        owner: &str,
+        origin: Origin,
+    ) -> &mut Allocation {
+        let owner = owner.to_owned();
+        let at = self.allocations.len();
+        let device = self.device;
+        self.allocations.push(Allocation {
+            range,
+            kind,
+            device,
+            owner,
+            who: None,
+            group: None,
+            dynamic: false,
+            host_local: false,
+            origin,
+        });
+        &mut self.allocations[at]
+    }
+
+    fn name_server(&mut self, server: IpRange, owner: &str, origin: Origin) {
+        // The local resolver has a loopback address.
+        if !server.first().is_loopback() {
+            self.allocation(ClaimKind::NameServer, server, owner, origin);
+        }
+    }
+
+    fn interfaces(&mut self, estate: &Estate, device: &Device) {
+        let at = self.device;
+        let outside = |interface: &Interface| {
+            estate.outside(at).iter().any(|one| one.certain && one.name == interface.name)
+        };
+        for interface in device.facts.interfaces.iter().filter(|one| !one.loopback && one.up != Some(false)) {
+            let own = if outside(interface) { ClaimKind::OutsideAddress } else { ClaimKind::Address };
+            let link = interface.point_to_point || is_tunnel_name(&interface.name);
+            for address in &interface.addresses {
+                let ip = address.net.addr();
+                if is_link_local(ip) || ip.is_loopback() {
+                    continue;
+                }
+                let kind = if link { ClaimKind::Link } else { ClaimKind::Network };
+                if address.net.prefix_len() < address.net.max_prefix_len() {
+                    self.allocation(kind, address.net.trunc().into(), &interface.name, address.origin);
+                }
+                // The address of a tunnel's own end is the tunnel's affair.
+                if !link {
+                    self.allocation(own, ip.into(), &interface.name, address.origin).dynamic =
+                        address.dynamic;
+                }
+            }
+        }
+    }
+
+    fn routes(&mut self, device: &Device) {
+        for route in &device.facts.routes {
+            // Connected networks are claims already; the default route claims nothing.
+            if !route.forwards || route.gateway.is_none() || route.destination.prefix_len() == 0 {
+                continue;
+            }
+            let owner =
+                format!("by {}", route.gateway.map(|gateway| gateway.to_string()).unwrap_or_default());
+            self.allocation(ClaimKind::Route, route.destination.into(), &owner, route.origin);
+        }
+    }
+
+    fn translations(&mut self, device: &Device) {
+        let runs = device.facts.filters.iter().any(|filter| filter.state == ExportState::Running);
+        let of_interest = |state: ExportState| state == ExportState::Running || !runs;
+        for filter in device.facts.filters.iter().filter(|filter| of_interest(filter.state)) {
+            for (chain, rule) in
+                filter.chains.iter().flat_map(|chain| chain.rules.iter().map(move |rule| (chain, rule)))
+            {
+                // A network map on the way in changes where a packet goes, not where it comes from.
+                if let Target::Translate(how) = &rule.target
+                    && (how.kind == TranslationKind::Source
+                        || (how.kind == TranslationKind::NetworkMap && chain.hook == Some(Hook::Postrouting)))
+                    && let Some(range) = how.addresses
+                {
+                    self.allocation(ClaimKind::Translation, range, "address translation", rule.origin);
+                }
+            }
+        }
+        for forward in device.facts.forwards.iter().filter(|forward| of_interest(forward.state)) {
+            for range in &forward.arriving_at {
+                self.allocation(ClaimKind::OutsideAddress, *range, "port forward", forward.origin);
+            }
+        }
+    }
+
+    fn tunnels(&mut self, device: &Device) {
+        for (name, plan) in device.facts.plans() {
+            for pool in &plan.pools {
+                let group = Some(self.pools.len());
+                self.pools.push(PoolOwner {
+                    device: self.device,
+                    name: name.to_owned(),
+                    pool: Some(pool.clone()),
+                    keeps_reserved: false,
+                    keeps_own: false,
+                    partner: false,
+                });
+                if let Some(network) = pool.network {
+                    self.allocation(ClaimKind::PoolNetwork, network.into(), name, pool.origin).group = group;
+                }
+                for (range, origin) in &pool.ranges {
+                    self.allocation(ClaimKind::Pool, *range, name, *origin).group = group;
+                }
+            }
+            for (range, origin) in &plan.remote {
+                if range.size() > 1 && *range != IpRange::all(range.family()) {
+                    self.allocation(ClaimKind::Remote, *range, name, *origin);
+                }
+            }
+            for (range, origin) in &plan.sent_through {
+                // Everything is no claim on anything.
+                if range.network().is_none_or(|net| net.prefix_len() > 3) {
+                    let owner = format!("told to callers of {name}");
+                    self.allocation(ClaimKind::Route, *range, &owner, *origin);
+                }
+            }
+            for fixed in &plan.fixed {
+                self.allocation(ClaimKind::FixedAddress, fixed.range, name, fixed.origin).who =
+                    Some(fixed.who.clone());
+            }
+            for (server, origin) in &plan.name_servers {
+                self.name_server(*server, name, *origin);
+            }
+        }
+    }
+
+    fn dhcp(&mut self, device: &Device) {
+        let mut groups: BTreeMap<&str, usize> = BTreeMap::new();
+        for server in &device.facts.dhcp_servers {
+            // Files of one program on one device make one server.
+            let next = self.pools.len();
+            let at = *groups.entry(server.daemon).or_insert(next);
+            if at == next {
+                self.pools.push(PoolOwner {
+                    device: self.device,
+                    name: server.name.clone(),
+                    pool: None,
+                    keeps_reserved: server.keeps_reserved,
+                    keeps_own: server.keeps_own,
+                    partner: false,
+                });
+            }
+            self.pools[at].partner |= server.partner.is_some();
+            let group = Some(at);
+            let host_local =
+                !server.interfaces.is_empty() && server.interfaces.iter().all(|one| is_host_local(one));
+            for subnet in &server.subnets {
+                for (range, origin) in &subnet.ranges {
+                    let allocation = self.allocation(ClaimKind::DhcpRange, *range, &server.name, *origin);
+                    allocation.group = group;
+                    allocation.host_local = host_local;
+                }
+                for (name_server, origin) in &subnet.name_servers {
+                    self.name_server(*name_server, &server.name, *origin);
+                }
+            }
+            for one in &server.reservations {
+                let allocation =
+                    self.allocation(ClaimKind::Reservation, one.address, &server.name, one.origin);
+                allocation.who = Some(one.who.clone());
+                allocation.group = group;
+                allocation.host_local = host_local;
+            }
+        }
+    }
+
+    /// Address columns and option files of pppd.
+    fn callers(&mut self, device: &Device) {
+        for credential in &device.facts.credentials {
+            let AllowedAddresses::Listed(listed) = &credential.addresses else { continue };
+            // A longer range is a limit, not an address that is kept.
+            for (range, origin) in listed.iter().filter(|(range, _)| range.size() == 1) {
+                let owner = credential.path.rsplit('/').next().unwrap_or(&credential.path);
+                self.allocation(ClaimKind::FixedAddress, *range, owner, *origin).who =
+                    Some(credential.client.clone());
+            }
+        }
+        for profile in &device.facts.ppp_profiles {
+            let owner = profile.path.rsplit('/').next().unwrap_or(&profile.path);
+            for (server, origin) in &profile.name_servers {
+                self.name_server(*server, owner, *origin);
+            }
+            if let Some((range, origin)) = profile.remote_address {
+                self.allocation(ClaimKind::FixedAddress, range, owner, origin).who =
+                    Some("the link's other end".into());
+            }
+        }
+    }
+}

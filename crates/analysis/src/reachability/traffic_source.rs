@@ -1,0 +1,203 @@
+//! From where somebody asks, and where connections set out.
+
+use crate::map::EstateMap;
+use crate::topology::RemoteClients;
+use ipnet::IpNet;
+use std::net::IpAddr;
+use trevlin_model::IpRange;
+use trevlin_packets::way::{Place, Start};
+
+/// Where a connection comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum From {
+    /// A host of the outside that no rule names.
+    Outside,
+    /// This address.
+    Address(IpAddr),
+    /// Any host of a network.
+    Network(IpNet),
+    /// A device, the callers of a tunnel, or a group of users, by name.
+    Named(String),
+}
+
+impl From {
+    /// `outside`, an address, a network, or a name.
+    ///
+    /// # Errors
+    /// When it is neither, with what it looks like.
+    pub fn parse(word: &str) -> Result<Self, NoPlace> {
+        if word == "outside" {
+            return Ok(Self::Outside);
+        }
+        if let Ok(address) = word.parse() {
+            return Ok(Self::Address(address));
+        }
+        if let Ok(net) = word.parse::<IpNet>() {
+            return Ok(Self::Network(net.trunc()));
+        }
+        let numbers = word.chars().all(|one| one.is_ascii_digit() || matches!(one, '.' | '/' | ':'));
+        if word.is_empty() || numbers {
+            return Err(NoPlace(word.to_owned()));
+        }
+        Ok(Self::Named(word.to_owned()))
+    }
+}
+
+/// What looks like an address and is none.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no address and no network")]
+pub struct NoPlace(pub String);
+
+/// What is aimed at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum To {
+    /// The outside.
+    Outside,
+    /// These addresses.
+    Addresses(Vec<IpRange>),
+    /// A device, by any of its addresses.
+    Device(usize, Vec<IpRange>),
+}
+
+impl To {
+    /// `outside`, an address, a network, a device (its addresses), or a tunnel (its callers' addresses).
+    ///
+    /// # Errors
+    /// When it is none of these.
+    pub fn parse(estate: &EstateMap, word: &str) -> Result<Self, AskError> {
+        let known = |word: &str| AskError::NoName(word.to_owned(), names(estate));
+        Ok(match From::parse(word).map_err(|_| known(word))? {
+            From::Outside => Self::Outside,
+            From::Address(address) => Self::Addresses(vec![IpRange::from(address)]),
+            From::Network(net) => Self::Addresses(vec![IpRange::from(net)]),
+            From::Named(name) => {
+                if let Some(at) = estate.devices.iter().position(|one| one.name == name) {
+                    let device = &estate.devices[at];
+                    let held = device.facts.interfaces.iter().filter(|one| !one.loopback);
+                    let all = held.flat_map(|one| &one.addresses).map(|one| IpRange::from(one.net.addr()));
+                    return Ok(Self::Device(at, all.collect()));
+                }
+                let callers = callers_named(estate, &name);
+                if callers.is_empty() {
+                    return Err(known(&name));
+                }
+                Self::Addresses(callers.into_iter().flat_map(|one| one.ranges.clone()).collect())
+            }
+        })
+    }
+}
+
+/// Where connections set out, with the addresses that they may have.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TrafficSource {
+    /// The device: it sends them, or they enter it.
+    pub device: usize,
+    /// Interface by which they enter; none where the device sends them.
+    pub interface: Option<String>,
+    /// Whether they come out of IPsec.
+    pub ipsec: bool,
+    /// Source addresses.
+    pub sources: Vec<IpRange>,
+    /// Whether the destination is on the same network, so that no device stands between.
+    pub next_to: bool,
+}
+
+impl TrafficSource {
+    /// For the packet engine.
+    #[must_use]
+    pub fn start(&self) -> Start<'_> {
+        match &self.interface {
+            Some(interface) => Start::Entering { device: self.device, interface, ipsec: self.ipsec },
+            None => Start::Device(self.device),
+        }
+    }
+
+    /// Where they enter, where a device does not send them itself; out of IPsec they come from elsewhere than the interface is.
+    #[must_use]
+    pub fn place(&self) -> Option<Place> {
+        let interface = self.interface.clone().filter(|_| !self.ipsec)?;
+        Some(Place { device: self.device, interface })
+    }
+
+    pub(crate) fn entering(place: &Place, sources: Vec<IpRange>) -> Self {
+        let interface = Some(place.interface.clone());
+        Self { device: place.device, interface, ipsec: false, sources, next_to: false }
+    }
+
+    /// Where the callers of a tunnel set out.
+    #[must_use]
+    pub fn of_callers(callers: &RemoteClients) -> Self {
+        Self {
+            device: callers.device,
+            interface: Some(callers.interface.clone()),
+            ipsec: callers.ipsec,
+            sources: callers.ranges.clone(),
+            next_to: false,
+        }
+    }
+}
+
+/// Why a question cannot be answered.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum AskError {
+    /// There is no such device.
+    #[error("there is no device {0}; there are: {1}")]
+    NoDevice(String, String),
+    /// The device has no such interface, and no rule names it.
+    #[error("{device} has no interface {interface}; it has: {known}")]
+    NoInterface {
+        /// The device.
+        device: String,
+        /// What was asked for.
+        interface: String,
+        /// What there is.
+        known: String,
+    },
+    /// Nothing tells where the connection enters.
+    #[error(
+        "nothing tells by which device and interface it enters; say so with `--entering DEVICE:INTERFACE`"
+    )]
+    Entering,
+    /// Several places have the source.
+    #[error("{0} may be in several places: {1}; say which with `--entering DEVICE:INTERFACE`")]
+    Several(IpRange, String),
+    /// Nothing has this name.
+    #[error(
+        "nothing is called {0}: no device, no tunnel that is called, no group with fixed addresses; there are: {1}"
+    )]
+    NoName(String, String),
+    /// Addresses of a device are not known.
+    #[error("the addresses of {0} were not exported, so where it sends from is not known")]
+    NoAddress(String),
+    /// Several devices have an outside interface.
+    #[error("several interfaces face the outside: {0}; say which with `--entering DEVICE:INTERFACE`")]
+    SeveralOutside(String),
+    /// The addresses are of different IP versions.
+    #[error("{0} and {1} are of different IP versions")]
+    Versions(IpAddr, IpAddr),
+}
+
+pub(crate) fn places(estate: &EstateMap, all: &[Place]) -> String {
+    let name = |place: &Place| format!("{}:{}", estate.devices[place.device].name, place.interface);
+    all.iter().map(name).collect::<Vec<_>>().join(", ")
+}
+
+/// Names that can be asked for.
+pub(crate) fn names(estate: &EstateMap) -> String {
+    let known = estate.devices.iter().map(|one| one.name.clone());
+    let tunnels = estate.shape().callers.iter().map(|one| one.tunnel.clone());
+    let mut known: Vec<String> = known.chain(tunnels).collect();
+    known.dedup();
+    known.join(", ")
+}
+
+/// Callers of the tunnels that a name means: a tunnel's, or `device/tunnel`.
+pub(crate) fn callers_named<'e>(estate: &'e EstateMap, name: &str) -> Vec<&'e RemoteClients> {
+    let fits = |one: &&RemoteClients| {
+        one.tunnel == name
+            || name.split_once('/').is_some_and(|(device, tunnel)| {
+                estate.devices[one.device].name == device && one.tunnel == tunnel
+            })
+    };
+    estate.shape().callers.iter().filter(fits).collect()
+}

@@ -1,0 +1,84 @@
+//! From where a service is reached, with the reason and the lines that prove it.
+
+use crate::context::Analyses;
+use crate::exposure::Reachable;
+use crate::ways::{deciding, some_ranges};
+use trevlin_estate::assemble::Estate;
+use trevlin_model::{Device, Origin, PortForward, Protocol};
+
+/// From where a service is reached, as far as the exports tell.
+#[derive(Debug, Clone)]
+pub enum Reachability<'a> {
+    /// Anybody outside reaches it.
+    Everybody(&'a Reachable),
+    /// Some outside do.
+    Some(&'a Reachable),
+    /// The outside is known, and nobody there does.
+    Inside,
+    /// Where the outside is, is not known, but a device forwards to it.
+    Forwarded(&'a Device, &'a PortForward),
+    /// It cannot be told.
+    NotKnown,
+}
+
+impl<'a> Reachability<'a> {
+    /// From where a port of a device is reached.
+    pub fn of(estate: &'a Analyses, device: usize, protocol: Protocol, port: u16) -> Self {
+        if let Some(reached) = estate.views().from_outside(device, protocol, port) {
+            return match (reached.everybody, reached.certain) {
+                (true, true) => Self::Everybody(reached),
+                (false, true) => Self::Some(reached),
+                // A rule that is not modelled decides.
+                (_, false) => Self::NotKnown,
+            };
+        }
+        let placed = estate.devices[device].facts.has_interfaces;
+        if placed && !estate.shape().outside.is_empty() {
+            return Self::Inside;
+        }
+        match estate.forwards_of_port(device, protocol, port).first() {
+            Some((front, forward)) => Self::Forwarded(front, forward),
+            None => Self::NotKnown,
+        }
+    }
+
+    /// Why that weighs, as a phrase.
+    pub fn phrase(&self, estate: &Estate) -> Option<String> {
+        Some(match self {
+            Self::Everybody(reached) => format!("anybody outside reaches it{}", by_way_of(estate, reached)),
+            Self::Some(reached) => format!("{} reach it from outside", some_ranges(&reached.sources)),
+            Self::Inside => "only the inside reaches it".to_owned(),
+            Self::Forwarded(front, _) => format!("{} forwards callers to it", front.name),
+            Self::NotKnown => return None,
+        })
+    }
+
+    /// Whether anybody who is not known reaches it.
+    pub fn is_open(&self) -> bool {
+        matches!(self, Self::Everybody(_) | Self::Forwarded(..))
+    }
+
+    /// Lines that prove it.
+    pub fn evidence(&self) -> Vec<Origin> {
+        match self {
+            Self::Everybody(reached) | Self::Some(reached) => {
+                reached.forward.into_iter().chain(deciding(&reached.steps)).collect()
+            }
+            Self::Forwarded(_, forward) => vec![forward.origin],
+            Self::Inside | Self::NotKnown => Vec::new(),
+        }
+    }
+}
+
+/// The devices in front of a service, as a phrase.
+fn by_way_of(estate: &Estate, reached: &Reachable) -> String {
+    let mut names: Vec<&str> = reached
+        .steps
+        .iter()
+        .filter(|step| step.device != reached.device)
+        .filter_map(|step| estate.devices.get(step.device))
+        .map(|device| device.name.as_str())
+        .collect();
+    names.dedup();
+    if names.is_empty() { String::new() } else { format!(", through {}", names.join(" and ")) }
+}

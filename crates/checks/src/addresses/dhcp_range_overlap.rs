@@ -1,0 +1,176 @@
+//! Addresses of a DHCP range are handed out by something else as well.
+
+use crate::addresses::{by_holder, listed};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
+use trevlin_analysis::addresses::{Allocation, ClaimKind, OverlapKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/dhcp-range-overlap",
+    area: Area::Addresses,
+    title: "DHCP range overlaps another allocation",
+    severity: Severity::High,
+    why: "Neither server knows what the other has given away. A caller and a host inside end up with one address, and whoever \
+          answers first gets the traffic of both. It shows on a busy day, when the ranges fill up, and looks like a bad cable.",
+    fix: "Let one of the two hand the addresses out. Give callers a network of their own, or end the DHCP range before the pool begins. \
+          Two DHCP servers for one network need either a split of the range or the arrangement of partners that their program offers.",
+    judged: "Fails where a DHCP range and a tunnel's pool share an address, or the ranges of two DHCP servers do, on one device or on two. \
+             DHCP servers that are partners (high availability, failover) pass, and so do pieces of one server and servers at two \
+             sites. Undetermined where two DHCP servers may stand at two sites.",
+    references: &["RFC 2131, 3.1", "RFC 2131, 1.6 (no address in use by two clients)"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+/// Two ranges that meet.
+type Pair<'a> = (&'a Allocation, &'a Allocation);
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    use ClaimKind::{DhcpRange, Pool, PoolNetwork};
+    let plan = estate.plan();
+    let found = by_holder(estate, |a, b| {
+        matches!((a.kind, b.kind), (Pool | PoolNetwork | DhcpRange, DhcpRange)) && a.group != b.group
+    });
+    let mut answers = Vec::new();
+    for (group, overlaps) in found {
+        let holder = &plan.pools[group];
+        // One finding for each two that meet.
+        let mut others: BTreeMap<(Option<usize>, OverlapKind), Vec<Pair<'_>>> = BTreeMap::new();
+        for overlap in overlaps {
+            let (a, b) = plan.pair(overlap);
+            others.entry((b.group, overlap.meaning)).or_default().push((a, b));
+        }
+        for ((_, meaning), pairs) in &others {
+            let (a, b) = pairs[0];
+            let name = |allocation: &Allocation| {
+                format!("{} on {}", allocation.owner, estate.devices[allocation.device].name)
+            };
+            let shared = a.range.intersection(&b.range).map(|range| range.short()).unwrap_or_default();
+            let allocations: Vec<&Allocation> = pairs.iter().flat_map(|(a, b)| [*a, *b]).collect();
+            let (told, evidence) = listed(estate, &allocations);
+            let why = if a.device == b.device {
+                "both are on one device"
+            } else {
+                "they are on two devices, and no screen shows both"
+            };
+            let subject = Subject::of(SubjectKind::Addresses)
+                .with(&holder.name)
+                .with(&b.owner)
+                .with(&estate.devices[b.device].name);
+            if *meaning == OverlapKind::Unclear {
+                let question = format!(
+                    "{} and {} both hand out {shared}: ask whether both serve one network, or stand at two sites, and name the sites in the estate file (`site`)",
+                    name(a),
+                    name(b)
+                );
+                answers.push(Answer::new(holder.device, subject, Verdict::ask(question, evidence)));
+                continue;
+            }
+            let verdict = Verdict::Fail(Fail {
+                rating: CHECK.rated(why),
+                title: format!("{} and {} both hand out {shared}", name(a), name(b)).into(),
+                detail: format!("Both ranges hold {shared}: {told}.").into(),
+                evidence,
+            });
+            answers.push(Answer::new(holder.device, subject, verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{BEHIND, GATE, run};
+
+    const DNSMASQ: (&str, &str) = ("a/dnsmasq.conf", "dhcp-range=10.4.0.100,10.4.0.209\n");
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "a pool on another device",
+                    &[DNSMASQ, ("b/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.200-225\n")],
+                    &["fail high b pptpd.conf:2 dnsmasq.conf:1"],
+                ),
+                (
+                    "next to each other",
+                    &[DNSMASQ, ("b/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.210-225\n")],
+                    &[],
+                ),
+                (
+                    "two servers of one network",
+                    &[
+                        DNSMASQ,
+                        GATE,
+                        BEHIND,
+                        (
+                            "b/dhcpd.conf",
+                            "subnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
+                        ),
+                    ],
+                    &["fail high a dnsmasq.conf:1 dhcpd.conf:1"],
+                ),
+                (
+                    "two servers, perhaps at two sites",
+                    &[
+                        DNSMASQ,
+                        (
+                            "b/dhcpd.conf",
+                            "subnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
+                        ),
+                    ],
+                    &["ask a"],
+                ),
+                (
+                    "two sites with one address for their gateways",
+                    &[
+                        ("a/dnsmasq.conf", "dhcp-range=10.4.0.100,10.4.0.209\n"),
+                        GATE,
+                        ("b/ip-addr.json", GATE.1),
+                        ("c/ip-route.json", BEHIND.1),
+                        (
+                            "c/dhcpd.conf",
+                            "subnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
+                        ),
+                    ],
+                    &["ask a"],
+                ),
+                (
+                    "partners",
+                    &[
+                        DNSMASQ,
+                        (
+                            "b/dhcpd.conf",
+                            "failover peer \"x\" { primary; }\nsubnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.50 10.4.0.150; }\n",
+                        ),
+                    ],
+                    &[],
+                ),
+                (
+                    "networks inside two hosts",
+                    &[
+                        ("a/default.conf", "interface=virbr0\ndhcp-range=192.168.122.2,192.168.122.254\n"),
+                        ("b/default.conf", "interface=virbr0\ndhcp-range=192.168.122.2,192.168.122.254\n"),
+                    ],
+                    &[],
+                ),
+                (
+                    "two files of one server",
+                    &[
+                        ("a/dnsmasq.d/one", "dhcp-range=10.4.0.100,10.4.0.150\n"),
+                        ("a/dnsmasq.d/two", "dhcp-range=10.4.0.140,10.4.0.190\n"),
+                    ],
+                    &[],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,108 @@
+//! One address is kept for two.
+
+use crate::addresses::listed;
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
+use trevlin_analysis::addresses::{Allocation, ClaimKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::IpRange;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/duplicate-reservation",
+    area: Area::Addresses,
+    title: "Address reserved twice",
+    severity: Severity::Medium,
+    why: "An address that is kept for somebody stands for that somebody in access rules and logs. Kept for two it stands for \
+          neither: the second who comes takes the first one's connections, and has the first one's rights.",
+    fix: "Find out who uses the address today, and give the other one its own.",
+    judged: "Fails where a fixed address of a tunnel's caller is that of another caller too, or is reserved by a DHCP server for somebody \
+             else. The same name in two lists is one person.",
+    references: &[
+        "RFC 2131, 3.1",
+        "openvpn(8), --ifconfig-push",
+        "pppd(8), AUTHENTICATION",
+        "wg(8), AllowedIPs",
+    ],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let plan = estate.plan();
+    let mut kept: BTreeMap<IpRange, Vec<&Allocation>> = BTreeMap::new();
+    for overlap in &plan.overlaps {
+        let (a, b) = plan.pair(overlap);
+        if a.kind == ClaimKind::FixedAddress
+            && matches!(b.kind, ClaimKind::FixedAddress | ClaimKind::Reservation)
+        {
+            kept.entry(overlap.shared).or_default().extend([a, b]);
+        }
+    }
+    let mut answers = Vec::new();
+    for (range, allocations) in kept {
+        let first = allocations[0];
+        let (told, evidence) = listed(estate, &allocations);
+        let mut names: Vec<&str> =
+            allocations.iter().filter_map(|allocation| allocation.who.as_deref()).collect();
+        names.sort_unstable();
+        names.dedup();
+        let apart = allocations.iter().any(|allocation| allocation.device != first.device);
+        let why = if apart { "the two lists are on two devices" } else { "both lists are on one device" };
+        let verdict = Verdict::Fail(Fail {
+            rating: CHECK.rated(why),
+            title: format!("{} is kept for {}", range.short(), names.join(" and for ")).into(),
+            detail: format!("It is stated twice: {told}.").into(),
+            evidence,
+        });
+        answers.push(Answer::new(
+            first.device,
+            Subject::of(SubjectKind::Addresses).with(range).with(names.join(" ")),
+            verdict,
+        ));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        let ann = ("a/chap-secrets", "ann * sesame 10.4.0.9\n");
+        run(
+            &CHECK,
+            &[
+                (
+                    "two callers",
+                    &[("a/chap-secrets", "ann * sesame 10.4.0.9\nbob * other 10.4.0.9\n")],
+                    &["fail medium a chap-secrets:1 chap-secrets:2"],
+                ),
+                ("one person in two lists", &[ann, ("a/pap-secrets", "ann * sesame 10.4.0.9\n")], &[]),
+                (
+                    "a reservation",
+                    &[ann, ("b/dnsmasq.conf", "dhcp-host=lamp,10.4.0.9\n")],
+                    &["fail medium a chap-secrets:1 dnsmasq.conf:1"],
+                ),
+                (
+                    "two peers",
+                    &[(
+                        "w/wg0.conf",
+                        "[Interface]\nPrivateKey=k\n# ann\n[Peer]\nAllowedIPs=10.9.0.2/32\n# bob\n[Peer]\nAllowedIPs=10.9.0.2/32\n",
+                    )],
+                    &["fail medium w wg0.conf:5 wg0.conf:8"],
+                ),
+                (
+                    "a limit is no address",
+                    &[("a/chap-secrets", "ann * sesame 10.4.0.0/24\nbob * other 10.4.0.0/24\n")],
+                    &[],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,127 @@
+//! Everything a caller sends over IPv4 goes through the tunnel, and IPv6 goes around it.
+
+use crate::addresses::cover;
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use ipnet::IpNet;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::plan::AddressPlan;
+use trevlin_model::{Family, IpRange};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/ipv6-bypasses-tunnel",
+    area: Area::Addresses,
+    title: "IPv6 bypasses a full IPv4 tunnel",
+    severity: Severity::Medium,
+    why: "Whoever sends everything through the tunnel means it: the caller's place must see nothing, and the filters of the inside must see \
+          all. A caller whose place has IPv6 talks to every server that has it too in the clear, past every filter, and nobody notices.",
+    fix: "Send IPv6 through the tunnel as well and give callers addresses for it, or tell their machines to send none while the tunnel is up.",
+    judged: "Fails where callers, or the device itself as a caller, are told to send all of IPv4 through the tunnel and neither all of IPv6 nor \
+             all that is in use of it (2000::/3), and IPv6 is not blocked. Does not apply to split tunnels.",
+    references: &[
+        "RFC 7359 (leakage of IPv6 around tunnels)",
+        "openvpn(8), --redirect-gateway and --block-ipv6",
+    ],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+/// Global unicast, all of IPv6 that is in use (RFC 4291, 2.4).
+fn global() -> IpRange {
+    "2000::/3".parse::<IpNet>().map_or(IpRange::all(Family::V6), IpRange::from)
+}
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for (name, plan) in device.facts.plans().filter(|(_, plan)| !plan.sent_through.is_empty()) {
+            answers.push(Answer::new(at, Subject::tunnel_named(name), judge(estate, name, plan)));
+        }
+    }
+    answers
+}
+
+fn judge(estate: &EstateMap, name: &str, plan: &AddressPlan) -> Verdict {
+    let sent = || plan.sent_through.iter().map(|(range, _)| *range);
+    if !cover(sent(), IpRange::all(Family::V4)) {
+        return Verdict::DoesNotApply;
+    }
+    if cover(sent(), global()) {
+        return Verdict::Pass;
+    }
+    let v4 = plan.sent_through.iter().filter(|(range, _)| range.family() == Family::V4);
+    // The widest line is the one that makes it a full tunnel.
+    let Some((_, origin)) = v4.max_by_key(|(range, _)| range.size()) else { return Verdict::DoesNotApply };
+    let given =
+        plan.pools.iter().flat_map(|pool| &pool.ranges).any(|(range, _)| range.family() == Family::V6);
+    let also = if given { ", though they are given addresses for it" } else { "" };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it hits every caller whose place has IPv6"),
+        title: format!("{name} takes all of IPv4 and lets IPv6 go around").into(),
+        detail: format!(
+            "All of IPv4 is sent through the tunnel ({}), and nothing sends or blocks IPv6{also}.",
+            estate.place(*origin)
+        )
+        .into(),
+        evidence: vec![*origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (more, wanted) in [
+            ("push \"redirect-gateway def1\"", &["fail medium d s.conf:3"][..]),
+            ("push \"redirect-gateway def1 ipv6\"", &["pass d"]),
+            ("push \"redirect-gateway def1\"\npush \"block-ipv6\"", &["pass d"]),
+            ("push \"redirect-gateway def1\"\npush \"route-ipv6 2000::/3\"", &["pass d"]),
+            ("push \"route 10.4.0.0 255.255.255.0\"", &["none d"]),
+            ("push \"redirect-gateway !ipv4 ipv6\"", &["none d"]),
+            ("", &[]),
+        ] {
+            let text = format!("dev tun\nserver 10.88.0.0 255.255.255.0\n{more}\n");
+            run(&CHECK, &[(more, &[("d/s.conf", &text)], wanted)]);
+        }
+        run(
+            &CHECK,
+            &[
+                (
+                    "two halves",
+                    &[(
+                        "d/wg0.conf",
+                        "[Interface]\nPrivateKey=k\n[Peer]\nEndpoint=192.0.2.9:1\nAllowedIPs=0.0.0.0/1, 128.0.0.0/1\n",
+                    )],
+                    &["fail medium d wg0.conf:5"],
+                ),
+                (
+                    "everything",
+                    &[(
+                        "d/wg0.conf",
+                        "[Interface]\nPrivateKey=k\n[Peer]\nEndpoint=192.0.2.9:1\nAllowedIPs=0.0.0.0/0\n",
+                    )],
+                    &["fail medium d wg0.conf:5"],
+                ),
+                (
+                    "without a route everything",
+                    &[("d/ocserv.conf", "auth = plain[passwd=a]\nipv4-network = 10.9.0.0/24\n")],
+                    &["fail medium d ocserv.conf:2"],
+                ),
+                (
+                    "both versions",
+                    &[(
+                        "d/ocserv.conf",
+                        "auth = plain[passwd=a]\nipv4-network = 10.9.0.0/24\nipv6-network = 2001:db8:9::/64\n",
+                    )],
+                    &["pass d"],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,153 @@
+//! A pool lies in address space that is somebody else's, or nobody's.
+
+use crate::addresses::mistyped_pools;
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::addresses::ClaimKind;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::space::own_space;
+use trevlin_estate::baseline::Baseline;
+use trevlin_estate::special;
+use trevlin_estate::special::Space;
+use trevlin_model::{IpRange, Origin};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/pool-in-foreign-public-space",
+    area: Area::Addresses,
+    title: "Client pool in foreign public address space",
+    severity: Severity::High,
+    why: "Addresses outside the private blocks belong to somebody. Callers that are given them cannot reach the true owner, replies \
+          may leave for the internet and end up there, and an access rule that names the range lets the owner in once it is \
+          reached from outside. Other blocks mean something else to every router.",
+    fix: "Take the pool from the private blocks (RFC 1918; RFC 4193 for IPv6) and from a part that nothing else here uses. Public \
+          space of your own goes into the estate file (`networks`), so that it is not taken for a mistake.",
+    judged: "Fails where a range lies in public space that neither an interface of the estate nor the estate file names as the \
+             organisation's own, and where it lies in a block with a meaning of its own (shared, link local, multicast and so on). \
+             Private blocks pass. Undetermined where a piece of the range could not be read.",
+    references: &["RFC 1918, 3", "RFC 4193", "RFC 6598", "IANA Special-Purpose Address Registries"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let own = own_space(estate);
+    let plan = estate.plan();
+    let mut answers = Vec::new();
+    for allocation in &plan.allocations {
+        if plan.stands_for_pool(allocation) || allocation.kind == ClaimKind::DhcpRange {
+            let subject = Subject::of(SubjectKind::Addresses).with(allocation.range).with(&allocation.owner);
+            let verdict = judge(
+                &allocation.owner,
+                allocation.range,
+                allocation.origin,
+                &own,
+                &estate.place(allocation.origin),
+            );
+            answers.push(Answer::new(allocation.device, subject, verdict));
+        }
+    }
+    for (device, name, bad) in mistyped_pools(estate) {
+        let ask = format!(
+            "whose space the pool of {name} lies in cannot be told: {}; ask what the range is meant to be",
+            bad.why
+        );
+        answers.push(Answer::new(
+            device,
+            Subject::of(SubjectKind::Addresses).with(name),
+            Verdict::ask(ask, vec![bad.origin]),
+        ));
+    }
+    answers
+}
+
+fn judge(tunnel: &str, range: IpRange, origin: Origin, own: &[IpRange], place: &str) -> Verdict {
+    let fail = |severity, why: String, title: String, detail: String| {
+        Verdict::Fail(Fail {
+            rating: CHECK.rated_at(severity, why),
+            title: title.into(),
+            detail: detail.into(),
+            evidence: vec![origin],
+        })
+    };
+    match special::space_of(range) {
+        Space::Private => Verdict::Pass,
+        Space::Public if own.iter().any(|net| net.intersection(&range) == Some(range)) => Verdict::Pass,
+        Space::Public => fail(
+            CHECK.severity,
+            "it is public, and nothing names it as the organisation's own".into(),
+            format!("{tunnel} hands out {}, which is public address space", range.short()),
+            format!(
+                "It is stated at {place}; no interface of the estate stands in it, and the estate file does not name it."
+            ),
+        ),
+        Space::Mixed => fail(
+            CHECK.severity,
+            "a part of it is somebody else's".into(),
+            format!("{tunnel} hands out {}, which crosses the border of a block", range.short()),
+            format!(
+                "Stated at {place}, it begins in one block and ends in another, so that a slip in one number is likely."
+            ),
+        ),
+        Space::Special(block) => {
+            let severity = if block.inner_use { Severity::Low } else { CHECK.severity };
+            fail(
+                severity,
+                format!("the block is for {} ({})", block.name, block.source),
+                format!("{tunnel} hands out {}, which is set aside for {}", range.short(), block.name),
+                format!("It is stated at {place}; addresses of that block are not for callers."),
+            )
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers, estate_with, run};
+
+    #[test]
+    fn cases() {
+        for (network, wanted) in [
+            ("10.8.0.0 255.255.255.0", &["pass d"][..]),
+            ("172.31.0.0 255.255.255.0", &["pass d"]),
+            ("172.32.0.0 255.255.255.0", &["fail high d s.conf:2"]),
+            ("192.168.7.0 255.255.255.0", &["pass d"]),
+            ("192.169.7.0 255.255.255.0", &["fail high d s.conf:2"]),
+            ("100.64.7.0 255.255.255.0", &["fail low d s.conf:2"]),
+            ("169.254.7.0 255.255.255.0", &["fail high d s.conf:2"]),
+        ] {
+            let text = format!("dev tun\nserver {network}\nca c\ncert c\nkey k\ndh none\n");
+            run(&CHECK, &[(network, &[("d/s.conf", &text)], wanted)]);
+        }
+        let wide = ("d/ocserv.conf", "ipv4-network = 172.16.0.0/11\nauth = plain[passwd=a]\n");
+        run(&CHECK, &[("across a border", &[wide], &["fail high d ocserv.conf:1"])]);
+        let bad = ("d/pptpd.conf", "remoteip 10.4.0.300-310\nlocalip 10.4.0.1\n");
+        let said = answers(&CHECK, &estate_with(&[bad], ""));
+        assert!(said.iter().all(|one| !one.starts_with("fail")), "{said:?}");
+        let list = ("d/ocserv.conf", "ipv4-network = 10.9.0.300/24\nauth = plain[passwd=a]\n");
+        run(&CHECK, &[("a number over 255", &[list], &["ask d"])]);
+    }
+
+    #[test]
+    fn public_space_of_ones_own() {
+        let server =
+            ("d/s.conf", "dev tun\nserver 198.51.100.64 255.255.255.192\nca c\ncert c\nkey k\ndh none\n");
+        let interface = (
+            "e/ip-addr.json",
+            r#"[{"ifname":"eth0","addr_info":[{"local":"198.51.100.2","prefixlen":24}]}]"#,
+        );
+        let other =
+            ("e/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.2","prefixlen":24}]}]"#);
+        run(
+            &CHECK,
+            &[
+                ("an interface", &[server, interface], &["pass d"]),
+                ("another's", &[server, other], &["fail high d s.conf:2"]),
+            ],
+        );
+        let named = estate_with(&[server], "networks = [\"198.51.100.0/24\"]\n");
+        assert_eq!(answers(&CHECK, &named), ["pass d"]);
+    }
+}

@@ -1,0 +1,231 @@
+//! An address that somebody has for good lies in a range that is handed out to others.
+
+use crate::addresses::{by_holder, listed};
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::addresses::told::told;
+use trevlin_analysis::addresses::{Allocation, ClaimKind, Overlap, OverlapKind, PoolOwner};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/range-contains-used-address",
+    area: Area::Addresses,
+    title: "Assigned range contains an address in use",
+    severity: Severity::Medium,
+    why: "Sooner or later the range gives the address to somebody else while its owner uses it. Two hosts then answer for one \
+          address: connections break at random, logs name the wrong one, and an access rule written for the owner lets the other in.",
+    fix: "Take the address out of the range, or the range away from the address: most servers let a range end before it and go on behind \
+          it. Where both belong to one DHCP server, make the address a reservation of that server.",
+    judged: "Fails where the range of a tunnel's pool or of a DHCP server holds a reservation or a fixed address of somebody else, the \
+             address of an interface of the estate, a name server that others are told, or addresses that others are translated to. \
+             Milder where the fixed addresses belong to the pool's own tunnel. Addresses that were got by asking, and \
+             reservations in a range whose server keeps them for their owners, pass. Undetermined where a DHCP server and the \
+             other device may stand at two sites.",
+    references: &[
+        "RFC 2131, 3.1 and 4.3.1",
+        "dhcpd.conf(5), fixed-address",
+        "openvpn(8), --ifconfig-push",
+        "pppd(8), AUTHENTICATION",
+    ],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn in_use(kind: ClaimKind) -> bool {
+    use ClaimKind::{Address, FixedAddress, NameServer, OutsideAddress, Reservation, Translation};
+    matches!(kind, Reservation | FixedAddress | Address | OutsideAddress | NameServer | Translation)
+}
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let plan = estate.plan();
+    let handed = |kind| matches!(kind, ClaimKind::Pool | ClaimKind::DhcpRange | ClaimKind::PoolNetwork);
+    let found = by_holder(estate, |a, b| handed(a.kind) && in_use(b.kind));
+    let mut answers = Vec::new();
+    for (group, holder) in plan.pools.iter().enumerate() {
+        let Some(overlaps) = found.get(&group) else {
+            answers.push(Answer::new(
+                holder.device,
+                Subject::of(SubjectKind::Addresses).with(&holder.name),
+                Verdict::Pass,
+            ));
+            continue;
+        };
+        let (certain, unclear): (Vec<&Overlap>, Vec<&Overlap>) =
+            overlaps.iter().copied().partition(|one| one.meaning == OverlapKind::Fault);
+        let pairs = |all: &[&Overlap]| all.iter().map(|one| plan.pair(one)).collect::<Vec<_>>();
+        let verdict = if certain.is_empty() {
+            ask(estate, &pairs(&unclear))
+        } else {
+            fail(estate, holder, &pairs(&certain))
+        };
+        answers.push(Answer::new(
+            holder.device,
+            Subject::of(SubjectKind::Addresses).with(&holder.name),
+            verdict,
+        ));
+    }
+    answers
+}
+
+fn ask(estate: &EstateMap, pairs: &[(&Allocation, &Allocation)]) -> Verdict {
+    let (range, used) = pairs[0];
+    let more =
+        if pairs.len() > 1 { format!(" (and {} more like it)", pairs.len() - 1) } else { String::new() };
+    let question = format!(
+        "{}{more} would lie in {}, if both are at one place; ask whether they are, and name the sites in the estate file (`site`)",
+        told(estate, used),
+        told(estate, range)
+    );
+    Verdict::ask(question, vec![range.origin, used.origin])
+}
+
+fn fail(estate: &EstateMap, holder: &PoolOwner, pairs: &[(&Allocation, &Allocation)]) -> Verdict {
+    let used: Vec<&Allocation> = pairs.iter().map(|(_, used)| *used).collect();
+    let mut ranges: Vec<&Allocation> = pairs.iter().map(|(range, _)| *range).collect();
+    ranges.dedup_by_key(|allocation| allocation.origin);
+    // A tunnel's own fixed addresses: its users, who come one by one.
+    let own = |used: &&Allocation| used.kind == ClaimKind::FixedAddress && used.device == holder.device;
+    let strangers = used.iter().filter(|used| !own(used)).count();
+    let (severity, why) = if strangers == 0 {
+        (Severity::Low, "only callers of the same device meet")
+    } else if used.iter().any(|used| used.device != holder.device) {
+        (CHECK.severity, "they are stated on devices that do not know of each other")
+    } else {
+        (CHECK.severity, "both are stated on one device")
+    };
+    let (used_told, used_places) = listed(estate, &used);
+    let (ranges_told, mut evidence) = listed(estate, &ranges);
+    evidence.extend(used_places.iter().copied());
+    let device = &estate.devices[holder.device].name;
+    let title = match used_places.as_slice() {
+        [_] => {
+            let one = used[0];
+            let whose = match (&one.who, one.kind) {
+                (Some(who), _) => format!("which is kept for {who}"),
+                (None, ClaimKind::NameServer) => "a name server's".to_owned(),
+                (None, ClaimKind::Translation) => "which others are translated to".to_owned(),
+                (None, _) => format!("the address of {} on {}", one.owner, estate.devices[one.device].name),
+            };
+            format!("{} on {device} hands out {}, {whose}", holder.name, one.range.short())
+        }
+        all => format!("{} on {device} hands out {} addresses that are in use", holder.name, all.len()),
+    };
+    let verb = if used_places.len() == 1 { "lies in" } else { "lie in" };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: title.into(),
+        detail: format!("{used_told} {verb} {ranges_told}.").into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{BEHIND, GATE, run};
+
+    const DNSMASQ: (&str, &str) =
+        ("a/dnsmasq.conf", "dhcp-range=10.4.0.100,10.4.0.199\ndhcp-host=lamp,10.4.0.120\n");
+    const POOL: (&str, &str) = ("b/pptpd.conf", "localip 10.4.0.1\nremoteip 10.4.0.200-225\n");
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "a caller's fixed address in a DHCP range",
+                    &[DNSMASQ, GATE, BEHIND, ("b/chap-secrets", "ann pptp sesame 10.4.0.150\n")],
+                    &["fail medium a dnsmasq.conf:1 chap-secrets:1"],
+                ),
+                (
+                    "perhaps at another site",
+                    &[DNSMASQ, ("b/chap-secrets", "ann pptp sesame 10.4.0.150\n")],
+                    &["ask a"],
+                ),
+                ("the server's own reservation", &[DNSMASQ], &["pass a"]),
+                (
+                    "a reservation that its server does not keep",
+                    &[(
+                        "a/dhcpd.conf",
+                        "subnet 10.4.0.0 netmask 255.255.255.0 { range 10.4.0.9 10.4.0.99; }\nhost l { fixed-address 10.4.0.20; }\n",
+                    )],
+                    &["fail medium a dhcpd.conf:1 dhcpd.conf:2"],
+                ),
+                (
+                    "another server's reservation in a pool",
+                    &[("a/dnsmasq.conf", "dhcp-host=lamp,10.4.0.205\n"), POOL],
+                    &["pass a", "fail medium b pptpd.conf:2 dnsmasq.conf:1"],
+                ),
+                (
+                    "a caller of its own",
+                    &[POOL, ("b/chap-secrets", "ann pptp sesame 10.4.0.205\n")],
+                    &["fail low b pptpd.conf:2 chap-secrets:1"],
+                ),
+                (
+                    "a host",
+                    &[
+                        POOL,
+                        (
+                            "c/ip-addr.json",
+                            r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.210","prefixlen":24}]}]"#,
+                        ),
+                    ],
+                    &["fail medium b pptpd.conf:2 ip-addr.json:1"],
+                ),
+                (
+                    "a host that asked for its address",
+                    &[
+                        DNSMASQ,
+                        (
+                            "c/ip-addr.json",
+                            r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.110","prefixlen":24,"dynamic":true}]}]"#,
+                        ),
+                    ],
+                    &["pass a"],
+                ),
+                (
+                    "a name server that others are told",
+                    &[
+                        POOL,
+                        (
+                            "d/s.conf",
+                            "dev tun\nserver 10.8.0.0 255.255.255.0\npush \"dhcp-option DNS 10.4.0.221\"\n",
+                        ),
+                    ],
+                    &["fail medium b pptpd.conf:2 s.conf:3", "pass d"],
+                ),
+                (
+                    "addresses that others are translated to",
+                    &[
+                        POOL,
+                        (
+                            "d/rules.v4",
+                            "*nat\n-A POSTROUTING -j SNAT --to-source 10.4.0.220-10.4.0.230\nCOMMIT\n",
+                        ),
+                    ],
+                    &["fail medium b pptpd.conf:2 rules.v4:2"],
+                ),
+                (
+                    "an address that is only refused",
+                    &[POOL, ("b/chap-secrets", "ann pptp sesame 10.4.0.20\n")],
+                    &["pass b"],
+                ),
+                (
+                    "a tunnel's own end",
+                    &[
+                        ("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n"),
+                        (
+                            "d/ip-addr.json",
+                            r#"[{"ifname":"tun0","flags":["POINTOPOINT"],"addr_info":[{"local":"10.8.0.1","prefixlen":24}]}]"#,
+                        ),
+                    ],
+                    &["pass d"],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,101 @@
+//! A network behind a tunnel is one that the device has itself.
+
+use crate::addresses::listed;
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::addresses::{Allocation, ClaimKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "addresses/remote-network-overlap",
+    area: Area::Addresses,
+    title: "Remote network overlaps a local network",
+    severity: Severity::High,
+    why: "A packet for such an address can go only one way. What is meant for the other site stays here, or what is meant for a host here \
+          leaves through the tunnel, and whoever holds the address there answers in its place. Rules that name the network mean two places.",
+    fix: "Renumber one side. Until then translate one of the networks at the tunnel, one to one, and let rules name the translated one.",
+    judged: "Fails where a network behind a site-to-site tunnel is, lies in, or crosses a network of an interface of the same device or a pool \
+             of another of its tunnels. A wider network behind the tunnel passes: the more exact route wins.",
+    references: &["RFC 1918, 5", "RFC 4301, 4.4.1", "NIST SP 800-77 Rev. 1, 5.3"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    use ClaimKind::{Network, Pool, PoolNetwork, Remote};
+    let plan = estate.plan();
+    let mut answers = Vec::new();
+    for overlap in &plan.overlaps {
+        let (a, b) = plan.pair(overlap);
+        let (remote, own): (&Allocation, &Allocation) = match (a.kind, b.kind) {
+            (Remote, Network) => (a, b),
+            (Pool | PoolNetwork, Remote) => (b, a),
+            _ => continue,
+        };
+        let (told, evidence) = listed(estate, &[remote, own]);
+        let what = if own.kind == Network { "the network of" } else { "callers' addresses of" };
+        let verdict = Verdict::Fail(Fail {
+            rating: CHECK.rated("a packet for these addresses has two ways to go"),
+            title: format!(
+                "{} lies behind {} and is {what} {}",
+                overlap.shared.short(),
+                remote.owner,
+                own.owner
+            )
+            .into(),
+            detail: format!("Both are stated on this device: {told}.").into(),
+            evidence,
+        });
+        let subject = Subject::of(SubjectKind::Addresses)
+            .with(&remote.owner)
+            .with(remote.range)
+            .with(&own.owner)
+            .with(own.range);
+        answers.push(Answer::new(remote.device, subject, verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    const LAN: (&str, &str) =
+        ("a/ip-addr.json", r#"[{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]}]"#);
+
+    #[test]
+    fn cases() {
+        let yard =
+            |net: &str| format!("conn yard\n\tauto=start\n\tleftsubnet=10.4.0.0/24\n\trightsubnet={net}\n");
+        for (name, net, wanted) in [
+            ("the same network", "10.4.0.0/24", &["fail high a ipsec.conf:4 ip-addr.json:1"][..]),
+            ("a part of it", "10.4.0.64/26", &["fail high a ipsec.conf:4 ip-addr.json:1"]),
+            ("another", "10.7.0.0/24", &[]),
+            ("a wider one", "10.0.0.0/8", &[]),
+            ("everything", "0.0.0.0/0", &[]),
+        ] {
+            let text = yard(net);
+            run(&CHECK, &[(name, &[LAN, ("a/ipsec.conf", &text)], wanted)]);
+        }
+        let text = yard("10.8.0.0/24");
+        run(
+            &CHECK,
+            &[
+                (
+                    "a pool of the same device",
+                    &[("a/ipsec.conf", &text), ("a/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n")],
+                    &["fail high a ipsec.conf:4 s.conf:2"],
+                ),
+                (
+                    "the way to another device's callers is what a route is for",
+                    &[("a/ipsec.conf", &text), ("b/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n")],
+                    &[],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,121 @@
+//! Pages are served without TLS beside the same with it.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, of_kinds};
+use std::collections::BTreeMap;
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{Remark, Served, ServedKind, Sources, TransportSecurity};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/http-not-redirected",
+    area: Area::Ciphers,
+    title: "HTTP not redirected to HTTPS",
+    severity: Severity::Low,
+    why: "A visitor who types the name without `https` stays without TLS, and whoever sits between can show him anything, a login page \
+          of his own among it. TLS that is not insisted on protects those who already thought of it.",
+    fix: "Let the site without TLS do one thing: send everybody to the one with TLS (`return 301 https://$host$request_uri`, `Redirect permanent / https://…`, \
+          `redirect scheme https`).",
+    judged: "Fails for each site on a connection without TLS that does not send everybody on, where the same program serves with TLS as well. \
+             Passes where it sends them on. Undetermined where a condition decides that is not followed. A server that has no TLS at all is told where it asks for a password.",
+    references: &["RFC 6797, 7.2", "RFC 9325, 3.2"],
+    controls: &[Control::grundschutz("APP.3.2.A11")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    // Whether a program of a device serves with TLS, asked once for all its pages.
+    let mut with_tls: BTreeMap<(usize, &str), bool> = BTreeMap::new();
+    for one in of_kinds(estate, &[ServedKind::Pages]).filter(|one| !one.served.is_local()) {
+        let plain = one
+            .served
+            .endpoints
+            .iter()
+            .find(|place| place.carried == TransportSecurity::Plain && !place.is_local());
+        let Some(plain) = plain else { continue };
+        if !*with_tls.entry((one.device, one.served.program)).or_insert_with(|| has_tls(one)) {
+            continue;
+        }
+        let sends =
+            one.served.parts.iter().any(|part| part.remark(Remark::Redirect).is_some() && part.name == "/");
+        let shut = one.served.parts.iter().all(|part| part.sources.is_local());
+        let some = one.served.parts.iter().find_map(|part| part.remark(Remark::RedirectSometimes));
+        let verdict = if sends || shut {
+            Verdict::Pass
+        } else if let Some(line) = some {
+            let question = format!(
+                "{} sends some of those who come without TLS to where there is, on a condition that is not followed; look at it by hand",
+                one.title()
+            );
+            Verdict::ask(question, vec![line, plain.origin])
+        } else {
+            one.fail_of(
+                CHECK.rating(),
+                &widest(one.served),
+                format!("{} is served without TLS at port {}, beside pages with it", one.title(), plain.port),
+                "Whoever comes without TLS stays there.".into(),
+                vec![plain.origin, one.served.origin],
+            )
+        };
+        let subject = Subject::served(one.served).with(plain.port);
+        answers.push(Answer::new(one.device, subject, verdict));
+    }
+    answers
+}
+
+/// Whether the same program of the device serves with TLS.
+fn has_tls(one: ServiceCase<'_>) -> bool {
+    let all = &one.estate.devices[one.device].facts.served;
+    let same =
+        all.iter().filter(|other| other.program == one.served.program && other.kind == ServedKind::Pages);
+    same.flat_map(|other| &other.endpoints).any(|place| place.carried == TransportSecurity::Encrypted)
+}
+
+/// Sources of the part that most may use.
+fn widest(served: &Served) -> Sources {
+    let wide = served.parts.iter().find(|part| part.sources.is_everybody());
+    wide.or(served.parts.first()).map_or_else(Sources::everybody, |part| part.sources.clone())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const TLS: &str = "server {\n listen 443 ssl;\n ssl_protocols TLSv1.3;\n}\n";
+        for (text, wanted) in [
+            (
+                format!("http {{\nserver {{\n listen 80;\n root /a;\n}}\n{TLS}}}\n"),
+                &["fail low d nginx.conf:3 nginx.conf:2"][..],
+            ),
+            (
+                format!(
+                    "http {{\nserver {{\n listen 80;\n return 301 https://$host$request_uri;\n}}\n{TLS}}}\n"
+                ),
+                &["pass d"],
+            ),
+            (
+                "http {\nserver {\n listen 80;\n listen 443 ssl;\n if ($x) { return 301 https://a.example; }\n}\n}\n".into(),
+                &["ask d"],
+            ),
+            (
+                "http {\nserver {\n listen 80;\n listen 443 ssl;\n if ($scheme = http) { return 301 https://a.example; }\n}\n}\n".into(),
+                &["pass d"],
+            ),
+            (
+                "http {\nserver {\n listen 80;\n listen 443 ssl;\n}\n}\n".into(),
+                &["fail low d nginx.conf:3 nginx.conf:2"],
+            ),
+            ("http {\nserver {\n listen 80;\n}\n}\n".into(), &[]),
+            (format!("http {{\nserver {{\n listen 127.0.0.1:80;\n}}\n{TLS}}}\n"), &[]),
+        ] {
+            run(&CHECK, &[(&text, &[("d/etc/nginx/nginx.conf", &text)], wanted)]);
+        }
+    }
+}

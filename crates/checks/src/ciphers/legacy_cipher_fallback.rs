@@ -1,0 +1,76 @@
+//! A tunnel goes back to old encryption for old callers.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::tunnels::openvpn;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Origin, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/legacy-cipher-fallback",
+    area: Area::Ciphers,
+    title: "Fallback to a legacy cipher",
+    severity: Severity::Low,
+    why: "A line for the last old caller holds for everybody: who can pass for an old caller gets old encryption. It stays long after that \
+          caller is gone, since nobody dares to take it away.",
+    fix: "Leave out `compat-mode`, `data-ciphers-fallback`, `providers legacy` and `tls-cert-profile insecure`, after a look at the log for callers \
+          who still need them.",
+    judged: "Fails for OpenVPN configurations that name an older version to go back to, a cipher for ends that cannot negotiate, the provider of \
+             old algorithms, or a profile that takes weak certificates. Which cipher that is, and how weak, is for `ciphers/weak-encryption`.",
+    references: &["openvpn(8), --compat-mode, --data-ciphers-fallback, --providers and --tls-cert-profile"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    openvpn(estate, |_| true, |_, tunnel| judge(tunnel))
+}
+
+fn judge(tunnel: &Tunnel) -> Verdict {
+    let found: Vec<(String, Origin)> =
+        ["compat-mode", "data-ciphers-fallback", "providers", "tls-cert-profile"]
+            .into_iter()
+            .filter_map(|name| {
+                let (value, origin) = tunnel.stated(name)?;
+                let old = match name {
+                    "providers" => value.split_whitespace().any(|one| one == "legacy"),
+                    "tls-cert-profile" => value == "insecure",
+                    _ => true,
+                };
+                old.then(|| (format!("`{name} {value}`"), origin))
+            })
+            .collect();
+    if found.is_empty() {
+        return Verdict::Pass;
+    }
+    let lines: Vec<_> = found.iter().map(|(line, _)| line.as_str()).collect();
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it takes somebody who passes for an old caller"),
+        title: format!("{} goes back to old encryption for old callers", tunnel.name).into(),
+        detail: format!("Stated: {}. In this file's language: leave the line out.", lines.join(", ")).into(),
+        evidence: found.iter().map(|(_, origin)| *origin).collect(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("data-ciphers AES-256-GCM", "pass d"),
+            ("data-ciphers-fallback AES-256-CBC", "fail low d s.conf:3"),
+            ("compat-mode 2.4.0\nproviders legacy default", "fail low d s.conf:3 s.conf:4"),
+            ("providers tpm2 default\ntls-cert-profile preferred", "pass d"),
+            ("tls-cert-profile insecure", "fail low d s.conf:3"),
+            ("#compat-mode 2.4.0", "pass d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(lines, &[("d/s.conf", &text)], &[wanted])]);
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! A tunnel may speak an early version of TLS.
+
+use crate::check::{Answer, Check, Run};
+use crate::ciphers::judge;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::offer::AlgorithmRole;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/legacy-tls",
+    area: Area::Ciphers,
+    title: "SSL, TLS 1.0 or TLS 1.1 offered",
+    severity: Severity::Medium,
+    why: "Versions 1.0 and 1.1 of TLS rest on digests that are broken, and nobody mends their faults any more; SSL is worse. \
+          Somebody in between who can make both ends agree on them reads or changes what passes.",
+    fix: "Take version 1.2 and later only: `tls-version-min 1.2` (OpenVPN), `-VERS-TLS1.0:-VERS-TLS1.1:-VERS-DTLS1.0` in `tls-priorities` \
+          (ocserv), `sslVersionMin = TLSv1.2` (stunnel).",
+    judged: "Fails where SSL, or a version of TLS or DTLS that RFC 8996 takes away, may be agreed on; milder where it is what the program takes \
+             by itself. Undetermined where nothing is stated and the version of the program decides.",
+    references: &["RFC 8996, 4 to 6", "RFC 7568, 3", "RFC 9325, 3.1", "NIST SP 800-52 Rev. 2, 3.1"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    judge(&CHECK, estate, &[AlgorithmRole::Protocol], "setting up keys", false)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            ("stated", "tls-version-min 1.2", "pass d"),
+            ("too low", "tls-version-min 1.0", "fail medium d s.conf:3"),
+            ("a later line", "tls-version-min 1.0\ntls-version-min 1.2", "pass d"),
+            ("in a comment", ";tls-version-min 1.2", "ask d"),
+            ("as an old version", "compat-mode 2.3.2", "fail medium d s.conf:3"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/s.conf", &text)], &[wanted])]);
+        }
+        for (name, line, wanted) in [
+            ("the library's own list", "tls-priorities = \"NORMAL\"", "fail low d ocserv.conf:3"),
+            ("nothing stated", "", "fail low d ocserv.conf:1"),
+            ("asked for by name", "tls-priorities = \"NORMAL:+VERS-SSL3.0\"", "fail high d ocserv.conf:3"),
+            ("taken away", "tls-priorities = \"NORMAL:-VERS-TLS1.0:-VERS-TLS1.1:-VERS-DTLS1.0\"", "pass d"),
+            ("the system's", "tls-priorities = \"@SYSTEM\"", "ask d"),
+        ] {
+            let text = format!(
+                "auth = \"plain[passwd=p]\"\nipv4-network = 10.9.0.0/24\n{line}\nmax-same-clients = 2\n"
+            );
+            run(&CHECK, &[(name, &[("d/ocserv.conf", &text)], &[wanted])]);
+        }
+        for (line, wanted) in [
+            ("sslVersionMin = TLSv1.2", "pass d"),
+            ("sslVersion = SSLv3", "fail high d stunnel.conf:1"),
+            ("", "ask d"),
+        ] {
+            let text = format!("{line}\n[a]\naccept = 443\nconnect = 10.4.0.9:80\n");
+            run(&CHECK, &[(line, &[("d/stunnel.conf", &text)], &[wanted])]);
+        }
+        let sites = "http {\n    ssl_protocols TLSv1 TLSv1.2;\n    server { listen 443 ssl; server_name a.example; }\n    server { listen 443 ssl; \
+                     server_name b.example; }\n    server { listen 443 ssl; server_name c.example; ssl_protocols TLSv1.2; }\n}\n";
+        let wanted = &["fail medium d nginx.conf:2", "pass d"];
+        run(&CHECK, &[("one line for two sites", &[("d/etc/nginx/nginx.conf", sites)], wanted)]);
+        run(&CHECK, &[("no TLS", &[("d/ipsec.conf", "conn c\n\tauto=add\n")], &["none d"])]);
+    }
+}

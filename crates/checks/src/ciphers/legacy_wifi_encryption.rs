@@ -1,0 +1,92 @@
+//! A radio network is protected by what has been broken.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::housekeeping::{Radio, RadioProtection};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/legacy-wifi-encryption",
+    area: Area::Ciphers,
+    title: "WEP, WPA or TKIP enabled",
+    severity: Severity::High,
+    why: "The key of a WEP network comes out within minutes of listening, whatever it is. WPA and TKIP were a stopgap of 2003, are \
+          withdrawn from the standard, and let packets be forged.",
+    fix: "Set `wpa=2`, `rsn_pairwise=CCMP` and `wpa_key_mgmt=SAE` (or `WPA-EAP`), with `ieee80211w=2`, and replace machines that cannot.",
+    judged: "Fails for WEP, a step milder for WPA of the first generation and for TKIP beside CCMP. Passes for WPA2 with CCMP and for WPA3. Networks without \
+             any protection are told among the logins.",
+    references: &["IEEE 802.11-2016, 12.3", "RFC 7465 (RC4)", "NIST SP 800-153, 2"],
+    controls: &[Control::grundschutz("NET.2.1.A3")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for one in device.facts.radios.iter().filter(|one| one.protection != RadioProtection::Open) {
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
+                judge(&device.name, one),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(device: &str, one: &Radio) -> Verdict {
+    let fail = |severity, what: &str, why: &str, evidence| {
+        Verdict::Fail(Fail {
+            rating: CHECK.rated_at(severity, why),
+            title: format!("the radio network `{}` of {device} is protected by {what}", one.name).into(),
+            detail: format!("It is spanned on {}.", one.interface).into(),
+            evidence,
+        })
+    };
+    match (one.protection, one.tkip) {
+        (RadioProtection::Wep, _) => fail(
+            CHECK.severity,
+            "WEP",
+            "its key comes out by listening",
+            vec![one.protection_origin, one.origin],
+        ),
+        (RadioProtection::Wpa, tkip) => fail(
+            CHECK.severity.lower(),
+            "the first WPA",
+            "a withdrawn protocol is taken as well",
+            [one.protection_origin].into_iter().chain(tkip).collect(),
+        ),
+        (_, Some(line)) => {
+            fail(CHECK.severity.lower(), "TKIP", "a withdrawn cipher is taken", vec![line, one.origin])
+        }
+        _ => Verdict::Pass,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("wep_key0=123456789a\n", &["fail high d hostapd.conf:3 hostapd.conf:2"][..]),
+            ("wpa=1\nwpa_pairwise=CCMP\n", &["fail medium d hostapd.conf:3"]),
+            (
+                "wpa=3\nrsn_pairwise=CCMP\nwpa_pairwise=TKIP\n",
+                &["fail medium d hostapd.conf:3 hostapd.conf:5"],
+            ),
+            ("wpa=2\nrsn_pairwise=CCMP TKIP\n", &["fail medium d hostapd.conf:4 hostapd.conf:2"]),
+            ("wpa=2\nrsn_pairwise=CCMP\nwpa_key_mgmt=SAE\n", &["pass d"]),
+            ("wpa=2\n#wpa_pairwise=TKIP\nrsn_pairwise=CCMP\n", &["pass d"]),
+            ("", &[]),
+        ] {
+            let text = format!("interface=wlan0\nssid=quay\n{lines}");
+            run(&CHECK, &[(lines, &[("d/etc/hostapd/hostapd.conf", &text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,146 @@
+//! A password crosses the network as it is.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, of_device};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
+use trevlin_model::served::{
+    AuthRequirement, Remark, Requirement, ServedKind, ServiceResource, TransportSecurity,
+};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/password-in-transit-unencrypted",
+    area: Area::Ciphers,
+    title: "Password sent without encryption",
+    severity: Severity::Medium,
+    why: "Whoever listens on the way, or puts himself there, reads the password and uses it wherever its owner does. A login that \
+          can be listened to is no lock.",
+    fix: "Serve the login with TLS only, and send whoever comes without it there (`return 301 https://…`, `hostssl`, \
+          `force_local_logins_ssl=YES`, `tls-port`).",
+    judged: "Fails for each page with a login, FTP folder, database rule, cache and broker that takes a password on a connection that need not be \
+             encrypted, beyond the device itself. Passes where TLS is asked for, where the connection only sends elsewhere, and where \
+             the method proves the password without showing it. Undetermined for a page for administrators that is handed on without encryption.",
+    references: &["RFC 7617, 4", "RFC 4217, 15", "RFC 9325, 3", "NIST SP 800-63B, 4.1.3"],
+    controls: &[Control::grundschutz("APP.3.2.A11")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
+        // Communities have a check of their own.
+        if one.served.is_local() || one.served.kind == ServedKind::Monitoring {
+            continue;
+        }
+        for part in &one.served.parts {
+            let asks = part.login.value() == Some(&AuthRequirement::Password);
+            let subject = Subject::part(one.served, part).limited_to(&part.sources);
+            if !asks && part.remark(Remark::ClearPassword).is_none() {
+                answers.extend(handed_on(one, part).map(|verdict| Answer::new(one.device, subject, verdict)));
+                continue;
+            }
+            let verdict = match bare(one, part) {
+                Some(lines) => fail(one, part, lines),
+                None => Verdict::Pass,
+            };
+            answers.push(Answer::new(one.device, subject, verdict));
+        }
+    }
+    answers
+}
+
+/// A question about a page for administrators that is handed on from a connection without encryption: whether a password is typed
+/// there, its own server decides.
+fn handed_on(one: ServiceCase<'_>, part: &ServiceResource) -> Option<Verdict> {
+    let handed = part.remark(Remark::HandedOn).filter(|_| part.login.value().is_none())?;
+    part.remark(Remark::Administration)?;
+    let plain = one
+        .served
+        .endpoints
+        .iter()
+        .find(|place| place.carried == TransportSecurity::Plain && !place.is_local())?;
+    let question = format!(
+        "{} of {} is handed on from a connection without encryption, and whether a password is typed there decides the server behind; ask, or look at the page",
+        part.title(),
+        one.title()
+    );
+    Some(Verdict::ask(question, vec![handed, plain.origin]))
+}
+
+/// Lines that show that no encryption is asked for.
+fn bare(one: ServiceCase<'_>, part: &ServiceResource) -> Option<Vec<Origin>> {
+    if part.sources.is_local() {
+        return None;
+    }
+    if let Some(line) = part.remark(Remark::ClearPassword) {
+        return Some(vec![line]);
+    }
+    if let Some(setting) = &part.encryption {
+        return (setting.value() != Some(&Requirement::Required))
+            .then(|| setting.origin().into_iter().collect());
+    }
+    let plain = one
+        .served
+        .endpoints
+        .iter()
+        .find(|place| place.carried != TransportSecurity::Encrypted && !place.is_local())?;
+    Some(vec![plain.origin])
+}
+
+fn fail(one: ServiceCase<'_>, part: &ServiceResource, lines: Vec<Origin>) -> Verdict {
+    one.fail(
+        CHECK.rating(),
+        part,
+        format!("{} of {} takes passwords without encryption", part.title(), one.title()),
+        "The password, or what stands for it, can be read on the way.".into(),
+        lines.into_iter().chain(part.lines()).collect(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const NGINX: &str = "http {\n server {\n LISTEN\n auth_basic x;\n }\n}\n";
+        const PLAIN: (&str, &str) = ("d/etc/postgresql/15/main/postgresql.conf", "listen_addresses = '*'\n");
+        for (file, text, wanted) in [
+            (
+                "nginx.conf",
+                NGINX.replace("LISTEN", "listen 80;"),
+                &["fail medium d nginx.conf:3 nginx.conf:2 nginx.conf:4"][..],
+            ),
+            ("nginx.conf", NGINX.replace("LISTEN", "listen 443 ssl;"), &["pass d"]),
+            (
+                "nginx.conf",
+                NGINX.replace("LISTEN", "listen 443 ssl;\nlisten 80;"),
+                &["fail medium d nginx.conf:4 nginx.conf:2 nginx.conf:5"],
+            ),
+            ("nginx.conf", NGINX.replace("LISTEN", "listen 127.0.0.1:80;"), &[]),
+            ("nginx.conf", NGINX.replace("LISTEN", "listen 80;\nreturn 301 https://$host$request_uri;"), &[]),
+            (
+                "nginx.conf",
+                "http {\n server {\n listen 80;\n location /admin { proxy_pass http://10.4.0.9; }\n }\n}\n"
+                    .into(),
+                &["ask d"],
+            ),
+            (
+                "vsftpd.conf",
+                "anonymous_enable=NO\nlocal_enable=YES\n".into(),
+                &["fail medium d vsftpd.conf:2"],
+            ),
+            ("vsftpd.conf", "anonymous_enable=NO\nlocal_enable=YES\nssl_enable=YES\n".into(), &["pass d"]),
+            ("redis.conf", "requirepass x\n".into(), &["fail medium d redis.conf:1"]),
+            ("pg_hba.conf", "host all all all password\n".into(), &["fail medium d pg_hba.conf:1"]),
+            ("pg_hba.conf", "host all all all scram-sha-256\n".into(), &[]),
+        ] {
+            run(&CHECK, &[(&text, &[(&format!("d/etc/{file}"), &text), PLAIN], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,91 @@
+//! File shares are spoken in an obsolete dialect.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::of_kinds;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::crypto::algorithms::{Status, lookup};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::offer::Spelling;
+use trevlin_model::served::{ServedKind, Sources};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/smb1",
+    area: Area::Ciphers,
+    title: "SMBv1 or NFSv2/3 legacy dialect enabled",
+    severity: Severity::Medium,
+    why: "The first SMB has no encryption, signs with MD5, and is what worms of the last years came in by. A server that still speaks it can be \
+          talked down to it by whoever sits between.",
+    fix: "Set `server min protocol = SMB3_00`, or `SMB2_10` as long as something old needs it, and find out which machine that is \
+          before you do (`smbstatus` names dialects).",
+    judged: "Fails where the lowest dialect is one of SMB 1 or before, which the server does by itself before Samba 4.11 only; \
+             milder where it is an SMB 2, which cannot encrypt. SMB 2 by default is no finding. Passes from SMB 3 on. Undetermined where settings are kept where no export shows them.",
+    references: &["smb.conf(5), server min protocol", "CISA, SMB Security Best Practices"],
+    controls: &[Control::grundschutz("SYS.1.2.3.A4")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Shares]).filter(|one| !one.served.is_local()) {
+        let offers = one.served.offers.iter().filter(|offer| offer.spelling == Spelling::Smb);
+        let lowest = offers.flat_map(|offer| &offer.algorithms).next();
+        let known =
+            lowest.and_then(|lowest| Some((lowest, lookup(Spelling::Smb, lowest.role, &lowest.name)?)));
+        let verdict = match known {
+            Some((lowest, known)) if lowest.default.is_none() && known.status <= Status::Legacy => {
+                let base = match known.status == Status::Broken {
+                    true => CHECK.rating(),
+                    false => CHECK.rating().at(Severity::Info, "it is old, and not known to be broken"),
+                };
+                one.fail_of(
+                    base,
+                    &Sources::everybody(),
+                    format!("{} speaks {} as well ({})", one.title(), known.name, lowest.name),
+                    format!(
+                        "`{}` is {} ({}, {}).",
+                        lowest.name,
+                        known.status.word(),
+                        known.source,
+                        known.year
+                    ),
+                    vec![lowest.origin],
+                )
+            }
+            // The line may stand where no export shows it.
+            Some((lowest, _)) if lowest.default.is_some() && !one.served.open.is_empty() => {
+                one.open().unwrap_or(Verdict::Pass)
+            }
+            _ => Verdict::Pass,
+        };
+        answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("min protocol = NT1", &["fail medium d smb.conf:2"][..]),
+            ("server min protocol = LANMAN2", &["fail medium d smb.conf:2"]),
+            ("server min protocol = SMB2", &["fail info d smb.conf:2"]),
+            ("server min protocol = SMB3", &["pass d"]),
+            ("server min protocol = NT1\nserver min protocol = SMB3", &["pass d"]),
+            ("workgroup = QUAY", &["pass d"]),
+            ("include = registry", &["ask d"]),
+            ("include = registry\nserver min protocol = SMB3", &["pass d"]),
+            ("; min protocol = NT1\nworkgroup = QUAY", &["pass d"]),
+            ("min protocol = NT1\ninterfaces = lo\nbind interfaces only = yes", &[]),
+        ] {
+            let text = format!("[global]\n{lines}\n[a]\npath = /a\n");
+            run(&CHECK, &[(lines, &[("d/etc/samba/smb.conf", &text)], wanted)]);
+        }
+    }
+}

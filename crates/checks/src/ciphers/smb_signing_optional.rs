@@ -1,0 +1,89 @@
+//! Messages of file shares are not signed.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::of_kinds;
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
+use trevlin_model::served::{Requirement, ServedKind, ServiceResource, Sources};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/smb-signing-optional",
+    area: Area::Ciphers,
+    title: "SMB signing not required",
+    severity: Severity::Low,
+    why: "Whoever gets between a client and the server can hand the client's login on to the server and work with it, or change \
+          what is read and written. Signatures, or encryption, are what stops him.",
+    fix: "Set `server signing = mandatory`, or `server smb encrypt = required`, which signs as well.",
+    judged: "Fails where signatures are not asked for and some share does not ask for encryption; a step milder where that is the \
+             default and nobody wrote it. Passes where either is asked for. Undetermined where settings are kept where no export shows them.",
+    references: &["smb.conf(5), server signing", "CIS Controls 8, 3.10"],
+    controls: &[Control::grundschutz("APP.3.3.A12")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Shares]).filter(|one| !one.served.is_local()) {
+        let bare = one.served.parts.iter().find(|part| {
+            let asked = |one: &Option<trevlin_model::Setting<Requirement>>| {
+                one.as_ref().and_then(|setting| setting.value()) == Some(&Requirement::Required)
+            };
+            !asked(&part.signing) && !asked(&part.encryption)
+        });
+        let verdict = match bare {
+            None => Verdict::Pass,
+            Some(part) if stated(part).is_none() && !one.served.open.is_empty() => {
+                one.open().unwrap_or(Verdict::Pass)
+            }
+            Some(part) => {
+                let stated = stated(part);
+                one.fail_of(
+                    if stated.is_some() {
+                        CHECK.rating()
+                    } else {
+                        CHECK.rating().lowered("no line says so: it is what the program does by itself")
+                    },
+                    &Sources::everybody(),
+                    format!("{} does not ask for signed messages", one.title()),
+                    "A client that does not sign is served all the same.".into(),
+                    vec![stated.unwrap_or(one.served.origin)],
+                )
+            }
+        };
+        answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
+    }
+    answers
+}
+
+/// The line about signatures, where one is written.
+fn stated(part: &ServiceResource) -> Option<Origin> {
+    part.signing.as_ref().and_then(|setting| setting.origin())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, share, wanted) in [
+            ("server signing = disabled", "", "fail low d smb.conf:2"),
+            ("server signing = auto", "", "fail low d smb.conf:2"),
+            ("workgroup = QUAY", "", "fail info d smb.conf:1"),
+            ("server signing = mandatory", "", "pass d"),
+            ("include = registry", "", "ask d"),
+            ("smb encrypt = required", "", "pass d"),
+            // One share closes what the whole leaves open, and the other way round.
+            ("workgroup = QUAY", "smb encrypt = required\n", "pass d"),
+            ("smb encrypt = required", "smb encrypt = off\n", "fail info d smb.conf:1"),
+        ] {
+            let text = format!("[global]\n{lines}\n[a]\npath = /a\n{share}");
+            run(&CHECK, &[(lines, &[("d/etc/samba/smb.conf", &text)], &[wanted])]);
+        }
+    }
+}

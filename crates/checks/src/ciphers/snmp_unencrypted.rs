@@ -1,0 +1,92 @@
+//! SNMP is used without encryption.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::of_kinds;
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{PartKind, Requirement, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "ciphers/snmp-unencrypted",
+    area: Area::Ciphers,
+    title: "SNMP without encryption",
+    severity: Severity::Low,
+    why: "With versions 1 and 2c the word that opens everything is in every packet. With version 3 without privacy the values can still be read, \
+          and they are a map of the network.",
+    fix: "Use version 3 with `priv` for every user (`rouser NAME priv`), and take communities out.",
+    judged: "Fails for each agent that takes communities, or users without privacy, from beyond the device. Passes where every user \
+             needs `priv`. Undetermined where a file that is read in is not among the exports.",
+    references: &["RFC 3414, 1.4", "RFC 3826", "CISA TA17-156A"],
+    controls: &[Control::grundschutz("NET.1.2.A2")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Monitoring]).filter(|one| !one.served.is_local()) {
+        let bare: Vec<&ServiceResource> = one
+            .served
+            .parts
+            .iter()
+            .filter(|part| !part.sources.is_local())
+            .filter(|part| {
+                part.encryption.as_ref().and_then(|one| one.value()) != Some(&Requirement::Required)
+            })
+            .collect();
+        let Some(first) = bare.first() else {
+            let passed = (!one.served.parts.is_empty()).then_some(Verdict::Pass);
+            let verdict = one.open().or(passed);
+            answers
+                .extend(verdict.map(|verdict| Answer::new(one.device, Subject::served(one.served), verdict)));
+            continue;
+        };
+        let communities = bare.iter().filter(|part| part.kind == PartKind::Community).count();
+        let users: Vec<&str> =
+            bare.iter().filter(|part| part.kind == PartKind::User).map(|part| part.name.as_str()).collect();
+        let mut told = Vec::new();
+        if communities > 0 {
+            told.push(format!("{communities} by community (versions 1 and 2c)"));
+        }
+        if !users.is_empty() {
+            told.push(format!("{} without privacy (version 3)", users.join(", ")));
+        }
+        let widest = bare.iter().find(|part| part.sources.is_everybody()).unwrap_or(first);
+        let verdict = one.fail_of(
+            if communities > 0 {
+                CHECK.rating()
+            } else {
+                CHECK.rating().lowered("the password itself is not sent")
+            },
+            &widest.sources,
+            format!("{} is used without encryption", one.title()),
+            format!("Let in are {}.", told.join(" and ")),
+            bare.iter().map(|part| part.origin).collect(),
+        );
+        answers.push(Answer::new(one.device, Subject::served(one.served), verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (text, wanted) in [
+            ("rocommunity Qx81vv 10.4.0.9\n", &["fail low d snmpd.conf:1"][..]),
+            ("rouser ann\n", &["fail info d snmpd.conf:1"]),
+            ("rouser ann priv\n", &["pass d"]),
+            ("rouser ann priv\nincludeFile site.conf\n", &["ask d"]),
+            ("rouser ann priv\nrocommunity Qx81vv localhost\n", &["pass d"]),
+            ("agentaddress 127.0.0.1\nrocommunity Qx81vv\n", &[]),
+            ("syslocation quay\n", &[]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/snmp/snmpd.conf", text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,93 @@
+//! A service listens on all addresses where only callers of a tunnel need it.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::Subject;
+use std::collections::BTreeSet;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::services::What;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/binds-all-interfaces",
+    area: Area::Exposure,
+    title: "Service listens on all interfaces",
+    severity: Severity::Low,
+    why: "One filter rule is all that stands between the service and the outside, and one slip in it is enough. A \
+          service that does not listen there cannot be reached there.",
+    fix: "Bind the service to the inside address or to the tunnel's, and keep the rule as the second lock.",
+    judged: "Fails for each service that is meant for few (management, shell, desktop, files, database, machines), \
+             listens on every address of a device with an outside interface, and is reached by callers of a tunnel \
+             of that device but not from outside. Passes where it is bound to other addresses. Where the outside \
+             reaches it the check of its kind tells.",
+    references: &["NIST SP 800-123, 4.2"],
+    controls: &[Control::grundschutz("SYS.1.1.A6")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let views = estate.views();
+    // Of everybody's callers, since what those of one tunnel reach may be on another device.
+    let inner = estate.inner_views().callers.iter().flat_map(|one| &one.reached);
+    let by_callers: BTreeSet<(usize, usize)> = inner.map(|one| (one.device, one.service)).collect();
+    let mut answers = Vec::new();
+    for (at, services) in views.services.iter().enumerate() {
+        let faces = estate.outside(at).iter().any(|one| one.certain);
+        let called = !estate.shape().callers_at(at).is_empty();
+        if !faces || !called {
+            continue;
+        }
+        for (number, one) in services.iter().enumerate() {
+            let shell = matches!(one.what, What::Shell(_))
+                || one.kind() == trevlin_analysis::services::PortKind::Shell;
+            if !(shell || trevlin_analysis::exposure::never_meant(one.kind())) || one.is_local() {
+                continue;
+            }
+            let subject = Subject::service(&estate.devices[at], one);
+            if one.address.is_some() || one.interface.is_some() {
+                answers.push(Answer::new(at, subject, Verdict::Pass));
+                continue;
+            }
+            let from_outside = views.outside.reached_of(at).any(|reached| reached.service == number);
+            if from_outside || !by_callers.contains(&(at, number)) {
+                continue;
+            }
+            let verdict = Verdict::Fail(Fail {
+                rating: CHECK.rated("the filter keeps the outside away as things stand"),
+                title: format!("{} of {} listens on every address", one.name, estate.devices[at].name).into(),
+                detail: "Callers reach it and the outside does not; only the filter makes the difference."
+                    .into(),
+                evidence: one.origins(),
+            });
+            answers.push(Answer::new(at, subject, verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let tunnel = [(
+            "gate/etc/openvpn/server.conf",
+            "port 1194\nproto udp\ndev tun0\nserver 10.9.0.0 255.255.255.0\nca ca.pem\ncert s.pem\nkey s.key\ndh none\n",
+        )];
+        let rules = "-A INPUT -i tun0 -p tcp --dport 22 -j ACCEPT\n";
+        let base = Small { rules, more: &tunnel, ..Small::default() };
+        for (gate, rules, wanted) in [
+            ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", rules, &["fail low gate ss.txt:1"][..]),
+            ("tcp LISTEN 0 9 10.4.0.1:22 0.0.0.0:*\n", rules, &["pass gate"]),
+            ("tcp LISTEN 0 9 127.0.0.1:22 0.0.0.0:*\n", rules, &[]),
+            // The outside reaches it as well: the check for shells tells.
+            ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", "-A INPUT -p tcp --dport 22 -j ACCEPT\n", &[]),
+            ("tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\n", "", &[]),
+        ] {
+            assert_eq!(on(&CHECK, &Small { gate, rules, ..base }), wanted, "{gate} {rules}");
+        }
+    }
+}

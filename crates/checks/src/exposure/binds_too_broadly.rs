@@ -1,0 +1,99 @@
+//! A database listens to networks from which it lets nobody in.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{AuthRequirement, ServedKind, Sources};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/binds-too-broadly",
+    area: Area::Exposure,
+    title: "Service listens on more networks than it serves",
+    severity: Severity::Low,
+    why: "Whoever reaches the port reaches the part of the program that comes before the login, where faults weigh most. A port that nobody may use is \
+          there for strangers alone.",
+    fix: "Bind it to the addresses from which its clients come (`listen_addresses`, `bind-address`, `bind`), the loopback address where all of them are on the device.",
+    judged: "Fails where the service listens beyond the device and every rule that lets somebody in is about the device itself. Passes where somebody from beyond is let in, \
+             and where it listens to the device alone. Databases whose accounts stand inside are not judged. \
+             Undetermined where a file that is read in is not among the exports.",
+    references: &["PostgreSQL manual, listen_addresses", "redis.conf, bind", "CIS Controls 8, 4.8"],
+    controls: &[Control::grundschutz("APP.4.3.A9")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let kinds = [ServedKind::Databases, ServedKind::Cache, ServedKind::Broker];
+    of_kinds(estate, &kinds)
+        .filter(|one| !one.served.endpoints.is_empty())
+        .filter_map(|one| Some(Answer::new(one.device, Subject::served(one.served), judge(one)?)))
+        .collect()
+}
+
+fn judge(one: ServiceCase<'_>) -> Option<Verdict> {
+    let parts = &one.served.parts;
+    if one.served.is_local() {
+        return Some(Verdict::Pass);
+    }
+    if parts.iter().any(|part| part.login.value().is_none()) {
+        return None;
+    }
+    let from_afar = parts.iter().any(|part| {
+        !part.sources.is_local()
+            && !part.sources.is_nobody()
+            && part.login.value() != Some(&AuthRequirement::Refused)
+    });
+    if from_afar {
+        return Some(Verdict::Pass);
+    }
+    if let Some(verdict) = one.open() {
+        return Some(verdict);
+    }
+    let place = one.served.endpoints.iter().find(|place| !place.is_local())?;
+    Some(one.fail_of(
+        CHECK.rating(),
+        &Sources::everybody(),
+        format!("{} listens beyond the device and lets nobody in from there", one.title()),
+        "All that it lets in is on the device itself.".into(),
+        [place.origin].into_iter().chain(parts.first().map(|part| part.origin)).collect(),
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const PG: &str = "d/etc/postgresql/15/main/postgresql.conf";
+        const HBA: &str = "d/etc/postgresql/15/main/pg_hba.conf";
+        for (settings, rules, wanted) in [
+            (
+                "listen_addresses = '*'\n",
+                "host all all 127.0.0.1/32 md5\n",
+                &["fail low d postgresql.conf:1 pg_hba.conf:1"][..],
+            ),
+            ("listen_addresses = '*'\n", "host all all 10.4.0.0/24 md5\n", &["pass d"]),
+            ("listen_addresses = '*'\ninclude 'more.conf'\n", "host all all 127.0.0.1/32 md5\n", &["ask d"]),
+            ("listen_addresses = 'localhost'\n", "host all all 127.0.0.1/32 md5\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(rules, &[(HBA, rules), (PG, settings)], wanted)]);
+        }
+        run(
+            &CHECK,
+            &[
+                (
+                    "protected",
+                    &[("d/etc/redis/redis.conf", "appendonly yes\n")],
+                    &["fail low d redis.conf:1"],
+                ),
+                ("a password", &[("d/etc/redis/redis.conf", "requirepass x\n")], &["pass d"]),
+                ("accounts inside", &[("d/etc/mysql/my.cnf", "[mysqld]\nport=3306\n")], &[]),
+            ],
+        );
+    }
+}

@@ -1,0 +1,96 @@
+//! A service in plain text answers the outside.
+
+use crate::check::{Answer, Check, Control, Run};
+use crate::exposure::each_exposed;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::services::{Encrypted, PortKind, Service, What, sites_at};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Device;
+use trevlin_model::served::{Endpoint, Remark, Served, TransportSecurity};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/internet-facing-plaintext",
+    area: Area::Exposure,
+    title: "Internet-facing clear-text service",
+    severity: Severity::Medium,
+    why: "What passes in plain text is read and changed by whoever carries it. A password among it is used again \
+          elsewhere.",
+    fix: "Offer the encrypted form of the protocol and close this one; where there is none, put it behind a tunnel.",
+    judged: "Fails for each service whose protocol encrypts nothing and that connections from outside come to. Name \
+             and time services, tunnels and what has a check of its own for being reached are told there. A step \
+             milder where only named sources do. Passes where none does. Undetermined where a rule that is not \
+             modelled decides. An interface whose addresses are private is the outside only where the estate file \
+             says so.",
+    references: &["RFC 7258", "PCI DSS 4.0, 4.2.1"],
+    controls: &[Control::grundschutz("APP.3.2.A11")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let plain = |device: usize, service: &Service| is_plain(&estate.devices[device], service);
+    each_exposed(estate, plain, |one| one.judge(CHECK.rating()))
+}
+
+/// Whether a service is in plain text, and told by no other check.
+fn is_plain(device: &Device, service: &Service) -> bool {
+    let by_files = matches!(service.what, What::Served(..));
+    let plain = if by_files {
+        sites_at(device, service).iter().any(|one| stays_plain(one, service))
+    } else {
+        service.port_known().is_some_and(|known| known.encrypted == Encrypted::No)
+    };
+    let elsewhere =
+        matches!(service.kind(), PortKind::Names | PortKind::Time | PortKind::Tunnel | PortKind::Shell)
+            || trevlin_analysis::exposure::never_meant(service.kind());
+    plain && !elsewhere && (by_files || service.what == What::Socket)
+}
+
+/// Whether whoever comes to a site at this place stays without encryption: it is not asked for, and nobody is sent on to it.
+fn stays_plain(one: &Served, service: &Service) -> bool {
+    let here = |place: &&Endpoint| (place.port, place.address) == (service.port, service.address);
+    let plain =
+        one.endpoints.iter().find(here).is_some_and(|place| place.carried == TransportSecurity::Plain);
+    let sends = one.parts.iter().any(|part| part.remark(Remark::Redirect).is_some() && part.name == "/");
+    plain && !sends
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing;
+
+    #[test]
+    fn sites_by_their_files() {
+        const FILE: &str = "gate/etc/nginx/nginx.conf";
+        for (inner, wanted) in [
+            ("root /a;", "fail medium gate iptables-save.txt:9 nginx.conf:3"),
+            ("return 301 https://$host$request_uri;", ""),
+        ] {
+            let text = format!("http {{\nserver {{\nlisten 80;\n{inner}\n}}\n}}\n");
+            let one = testing::Small {
+                rules: "-A INPUT -p tcp -j ACCEPT\n",
+                more: &[(FILE, &text)],
+                ..testing::Small::default()
+            };
+            assert_eq!(testing::on(&CHECK, &one).join(" "), wanted, "{inner}");
+        }
+    }
+
+    #[test]
+    fn cases() {
+        testing::kind(&CHECK, "tcp", 80, "medium", "low");
+        testing::kind(&CHECK, "tcp", 554, "medium", "low");
+        // What is encrypted, or has a check of its own, is not told here.
+        for port in [443, 445, 53] {
+            let socket = format!("tcp LISTEN 0 9 0.0.0.0:{port} 0.0.0.0:*\n");
+            let one = testing::Small {
+                rules: "-A INPUT -p tcp -j ACCEPT\n",
+                gate: &socket,
+                ..testing::Small::default()
+            };
+            assert!(testing::on(&CHECK, &one).is_empty(), "{port}");
+        }
+    }
+}

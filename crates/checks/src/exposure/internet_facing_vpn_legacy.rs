@@ -1,0 +1,58 @@
+//! A tunnel that is no longer fit answers the outside.
+
+use crate::check::{Answer, Check, Control, Run};
+use crate::exposure::each_exposed;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::services::{PortKind, Service, What};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::TunnelFamily;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/internet-facing-vpn-legacy",
+    area: Area::Exposure,
+    title: "Internet-facing legacy VPN",
+    severity: Severity::High,
+    why: "A protocol that has been broken for years protects nothing, however good the password. While it answers, \
+          whoever listens on the line has the traffic and, soon after, the password.",
+    fix: "Switch it off and close its ports. Move callers to a tunnel that is still maintained.",
+    judged: "Fails for each PPTP server that connections from outside come to. A step milder where only named \
+             sources do. Passes where none does. Undetermined where a rule that is not modelled decides. An \
+             interface whose addresses are private is the outside only where the estate file says so.",
+    references: &["RFC 2637", "NIST SP 800-77 Rev. 1, 8"],
+    controls: &[Control::grundschutz("NET.3.3.A7")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    each_exposed(
+        estate,
+        |device, service| is_obsolete(estate, device, service),
+        |one| one.judge(CHECK.rating()),
+    )
+}
+
+/// By what it is configured as, else by its port. Whether L2TP goes through IPsec only its own check can tell.
+fn is_obsolete(estate: &Analyses, device: usize, service: &Service) -> bool {
+    match service.what {
+        What::Tunnel(number) => estate.devices[device].facts.tunnels[number].family == TunnelFamily::Pptp,
+        What::Socket => {
+            service.kind() == PortKind::Tunnel
+                && service.port != 1701
+                && service.port_known().is_some_and(|known| known.obsolete)
+        }
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing;
+
+    #[test]
+    fn cases() {
+        testing::kind(&CHECK, "tcp", 1723, "high", "medium");
+    }
+}

@@ -1,0 +1,112 @@
+//! Disks are reached by callers or from outside.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, Who, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::ways::deciding;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{ServedKind, Sources};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/iscsi-reachable",
+    area: Area::Exposure,
+    title: "iSCSI reachable by VPN clients or from the Internet",
+    severity: Severity::High,
+    why: "iSCSI was made for a network of its own: it does not encrypt, and one login gives every block of the disk. A caller's machine, or a stranger's, \
+          has no business there.",
+    fix: "Put portals on a network for storage alone, without a route to it, and bind each portal to its address there instead of `0.0.0.0`.",
+    judged: "Fails for each portal that callers of a tunnel reach, a step graver where the outside does. Passes where only the inside reaches it. Undetermined where a rule \
+             that is not modelled decides.",
+    references: &["RFC 7143, 9", "NIST SP 800-209, 4.2"],
+    controls: &[Control::grundschutz("SYS.1.8.A4")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    of_kinds(estate, &[ServedKind::Disks])
+        .map(|one| Answer::new(one.device, Subject::served(one.served), judge(one)))
+        .collect()
+}
+
+fn judge(one: ServiceCase<'_>) -> Verdict {
+    let (severity, why, reached) = match one.who(&Sources::everybody()) {
+        Who::Outside(reached) => {
+            (CHECK.severity.raise(), "anybody outside reaches disks".to_owned(), reached)
+        }
+        Who::SomeOutside(reached) => (CHECK.severity, "some outside reach disks".to_owned(), reached),
+        Who::RemoteClients(tunnel, reached) => {
+            (CHECK.severity, format!("callers of {tunnel} reach disks"), reached)
+        }
+        Who::Off(_) | Who::Inside => return Verdict::Pass,
+    };
+    let evidence = one
+        .served
+        .endpoints
+        .iter()
+        .take(1)
+        .map(|place| place.origin)
+        .chain(deciding(&reached.steps))
+        .collect();
+    if !reached.certain {
+        return Verdict::ask(
+            format!(
+                "whether {} are reached hangs on a rule that is not modelled; review it by hand",
+                one.title()
+            ),
+            evidence,
+        );
+    }
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why.clone()),
+        title: format!(
+            "{why}: {} of {}",
+            one.served.label.as_deref().unwrap_or(&one.served.name),
+            one.device_name()
+        )
+        .into(),
+        detail: format!(
+            "The portal answers at tcp {}.",
+            one.served.endpoints.first().map_or(3260, |place| place.port)
+        )
+        .into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        const TEXT: &str = "{\"storage_objects\": [], \"targets\": [{\"fabric\": \"iscsi\", \"wwn\": \"iqn.x:a\", \"tpgs\": [{\"attributes\": {},\n\"portals\": [{\"ip_address\": \"PLACE\"}]}]}]}";
+        let tunnel = (
+            "gate/etc/openvpn/server.conf",
+            "port 1194\nproto udp\ndev tun0\nserver 10.9.0.0 255.255.255.0\nca ca.pem\ncert s.pem\nkey s.key\ndh none\n",
+        );
+        let (wide, near) = (TEXT.replace("PLACE", "0.0.0.0"), TEXT.replace("PLACE", "127.0.0.1"));
+        const FILE: &str = "gate/etc/saveconfig.json";
+        for (text, rules, wanted) in [
+            (
+                &wide,
+                "-A INPUT -p tcp --dport 3260 -j ACCEPT\n",
+                "fail critical gate saveconfig.json:2 iptables-save.txt:9",
+            ),
+            (
+                &wide,
+                "-A INPUT -i tun0 -p tcp --dport 3260 -j ACCEPT\n",
+                "fail high gate saveconfig.json:2 iptables-save.txt:9",
+            ),
+            (&wide, "-A INPUT -i tun0 -p tcp --dport 3260 -m limit --limit 1/second -j ACCEPT\n", "ask gate"),
+            (&wide, "-A INPUT -i eth1 -p tcp --dport 3260 -j ACCEPT\n", "pass gate"),
+            (&near, "-A INPUT -p tcp --dport 3260 -j ACCEPT\n", "pass gate"),
+        ] {
+            let more = [(FILE, text.as_str()), tunnel];
+            assert_eq!(on(&CHECK, &Small { rules, more: &more, ..Small::default() }), [wanted], "{rules}");
+        }
+    }
+}

@@ -1,0 +1,444 @@
+//! An interface that faces the outside has no filter, or one that accepts by default.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::net::IpAddr;
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::{OutsideInterface, OutsideReason};
+use trevlin_estate::baseline::Baseline;
+use trevlin_estate::special::is_public;
+use trevlin_model::{Device, DeviceKind, ExportState, Family, Filter, Hook, Origin, Protocol, Target};
+use trevlin_packets::default_traffic::{DefaultTraffic, Fate, Way, fate_of_default};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/no-input-filter",
+    area: Area::Exposure,
+    title: "Internet-facing interface without a filter",
+    severity: Severity::High,
+    why: "Everything that listens on the device, and everything behind it that a route leads to, stands open unless \
+          somebody remembered to close it. A service that an update or a colleague adds tomorrow is reachable the same \
+          minute. Filters that only name what is bad fail silently.",
+    fix: "Drop what enters from outside by default, for the device itself and for what it forwards, and for IPv6 as well \
+          as IPv4. Then accept replies and the few services that are meant, each by a rule of its own.",
+    judged: "Fails where a new connection that no rule singles out is accepted from an outside interface: no table, a policy \
+             or a last rule that accepts. Undetermined where no filter was exported, where a rule that is not modelled \
+             decides, or where it is not certain that the interface faces the outside.",
+    references: &["NIST SP 800-41 Rev. 1, 4.1", "RFC 2979", "iptables(8), --policy"],
+    controls: &[Control::grundschutz("NET.3.2.A2")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        // One question of a kind for a device is enough: IPv4 and IPv6, input and forward ask for the same export.
+        let mut asked = Vec::new();
+        for interface in estate.outside(at) {
+            for family in families(device, interface) {
+                for way in ways(device) {
+                    let hook = if way == Way::ToDevice { "input" } else { "forward" };
+                    let subject =
+                        Subject::of(SubjectKind::Interface).with(&interface.name).with(family).with(hook);
+                    let verdict = match judge(estate, at, interface, family, way) {
+                        Judged::Told(verdict) => verdict,
+                        Judged::Asks(missing, _) if asked.contains(&missing) => continue,
+                        Judged::Asks(missing, question) => {
+                            asked.push(missing);
+                            question
+                        }
+                    };
+                    answers.push(Answer::new(at, subject, verdict));
+                }
+            }
+        }
+        answers.extend(nothing_known(estate, at, device));
+    }
+    if estate.views().outside.cut {
+        let first = estate.shape().outside.first().map_or(0, |place| place.device);
+        let question = "packets from outside go more different ways than are followed, so not everything that they reach was \
+                        computed; ask for parts of it with `trevlin exposure --device` and `trevlin reach`";
+        answers.push(Answer::new(
+            first,
+            Subject::of(SubjectKind::Reached),
+            Verdict::ask(question, Vec::new()),
+        ));
+    }
+    answers
+}
+
+/// A device that serves callers and of which no interface was exported: the question itself is open.
+fn nothing_known(estate: &Analyses, at: usize, device: &Device) -> Option<Answer> {
+    let tunnel = device.facts.tunnels.iter().find(|tunnel| tunnel.answers_callers())?;
+    if device.facts.has_interfaces || !estate.outside(at).is_empty() {
+        return None;
+    }
+    let question = format!(
+        "{} answers callers, and neither its interfaces nor its routes were exported, so what faces the outside is not known; \
+         ask for `ip -j addr show`, `ip -j route show` and its packet filter",
+        device.name
+    );
+    Some(Answer::new(at, Subject::of(SubjectKind::Interfaces), Verdict::ask(question, vec![tunnel.origin])))
+}
+
+/// IP versions that the interface speaks: by its addresses, or both where they are not known.
+fn families(device: &Device, interface: &OutsideInterface) -> Vec<Family> {
+    if interface.addresses.is_empty() {
+        return vec![Family::V4];
+    }
+    let link_local = |address: &IpAddr| matches!(address, IpAddr::V6(v6) if v6.is_unicast_link_local());
+    let default_v6 = device.facts.routes.iter().any(|route| {
+        route.is_default()
+            && route.family() == Family::V6
+            && route.interface.as_deref() == Some(&interface.name)
+    });
+    let v4 = interface.addresses.iter().any(IpAddr::is_ipv4);
+    let v6 =
+        default_v6 || interface.addresses.iter().any(|address| address.is_ipv6() && !link_local(address));
+    [(v4, Family::V4), (v6, Family::V6)]
+        .into_iter()
+        .filter(|(speaks, _)| *speaks)
+        .map(|(_, family)| family)
+        .collect()
+}
+
+/// What is judged: always what the device itself takes, and what it forwards where it stands between networks.
+fn ways(device: &Device) -> Vec<Way> {
+    match device.kind {
+        DeviceKind::Firewall | DeviceKind::Router => vec![Way::ToDevice, Way::Through],
+        _ => vec![Way::ToDevice],
+    }
+}
+
+/// What is missing to judge an interface: what asks for the same is asked once.
+#[derive(PartialEq)]
+enum Missing<'a> {
+    /// A reader for what filters packets as well.
+    Reader,
+    /// The filter.
+    Filter(Family, &'a str),
+    /// A part of it.
+    Part(Family),
+    /// What a rule that is not modelled does.
+    Rule(&'a str),
+    /// Which way the interface faces.
+    Facing(&'a str),
+}
+
+enum Judged<'a> {
+    Told(Verdict),
+    Asks(Missing<'a>, Verdict),
+}
+
+fn judge<'a>(
+    estate: &Analyses,
+    at: usize,
+    interface: &'a OutsideInterface,
+    family: Family,
+    way: Way,
+) -> Judged<'a> {
+    let device = &estate.devices[at];
+    let place: Vec<Origin> = interface.origin.into_iter().collect();
+    let other = device.facts.not_modelled.iter().find(|one| one.filters_packets && one.apart);
+    if let Some(other) = other {
+        let question = format!(
+            "{} filters packets in a form that is not read yet ({}); review it by hand",
+            device.name, other.what
+        );
+        return Judged::Asks(Missing::Reader, Verdict::ask(question, vec![other.origin]));
+    }
+    let tables = estate.tables(at, family);
+    if tables.is_empty() {
+        let command = if family == Family::V4 { "iptables-save" } else { "ip6tables-save" };
+        let question = format!(
+            "no {family} filter of {} was exported, so whether {} is open to the outside is not known; ask for `{command}` or `nft list ruleset`",
+            device.name, interface.name
+        );
+        return Judged::Asks(Missing::Filter(family, &interface.name), Verdict::ask(question, place));
+    }
+    if let Some(broken) = tables.iter().find(|table| !table.complete) {
+        let question = format!(
+            "the {family} filter of {} was not exported whole or has lines that were not understood; export it again",
+            device.name
+        );
+        return Judged::Asks(Missing::Part(family), Verdict::ask(question, vec![broken.origin]));
+    }
+    let rest = |protocol| DefaultTraffic {
+        way,
+        entering: &interface.name,
+        family,
+        protocol,
+        own_addresses: &interface.addresses,
+    };
+    let verdicts =
+        [Protocol::TCP, Protocol::UDP].map(|protocol| (protocol, fate_of_default(&tables, &rest(protocol))));
+    let open: Vec<_> = verdicts.iter().filter(|(_, verdict)| verdict.fate == Fate::Accepted).collect();
+    let Some((_, verdict)) = open.first() else {
+        return match verdicts.iter().find(|(_, verdict)| verdict.fate == Fate::Depends) {
+            Some((_, verdict)) => {
+                let rule = verdict.decided_by.first().copied();
+                let question = format!(
+                    "whether {} of {} is open to the outside by default hangs on a rule that is not modelled; review it by hand",
+                    interface.name, device.name
+                );
+                let question = Verdict::ask(question, rule.into_iter().chain(place).collect());
+                Judged::Asks(Missing::Rule(&interface.name), question)
+            }
+            None => Judged::Told(Verdict::Pass),
+        };
+    };
+    if !interface.certain {
+        let question = format!(
+            "{} of {} accepts by default what no rule names; whether it faces the outside is not certain (its addresses are \
+             private). Say so in trevlin.toml: [device.\"{}\"] outside = [\"{}\"] or []",
+            interface.name, device.name, device.name, interface.name
+        );
+        let question = Verdict::ask(question, verdict.decided_by.iter().copied().chain(place).collect());
+        return Judged::Asks(Missing::Facing(&interface.name), question);
+    }
+    let protocols: Vec<_> = open.iter().map(|(protocol, _)| protocol.name().to_uppercase()).collect();
+    Judged::Told(fail(
+        estate,
+        at,
+        interface,
+        (family, way),
+        &protocols.join(" and "),
+        &verdict.decided_by,
+        &tables,
+    ))
+}
+
+fn fail(
+    estate: &Analyses,
+    at: usize,
+    interface: &OutsideInterface,
+    (family, way): (Family, Way),
+    protocols: &str,
+    decided_by: &[Origin],
+    tables: &[&Filter],
+) -> Verdict {
+    let mut evidence: Vec<Origin> = decided_by.last().into_iter().chain(decided_by).copied().collect();
+    let how = match decided_by.last() {
+        None => "there is no filter table".to_owned(),
+        Some(last) => format!("the line that decides is {}", estate.place(*last)),
+    };
+    if evidence.is_empty() {
+        evidence.extend(tables.iter().map(|table| table.origin));
+    }
+    // What applies at boot is told beside what runs, where it says the same.
+    evidence.extend(stored_twin(estate, at, family, way, decided_by));
+    evidence.extend(interface.origin);
+    let why_outside = match interface.reason {
+        OutsideReason::Stated => "the estate file says that it faces the outside".to_owned(),
+        OutsideReason::DefaultRoute(any) => {
+            let origin = default_route(&estate.devices[at], &interface.name, family).unwrap_or(any);
+            evidence.push(origin);
+            format!("the default route leaves by it ({})", estate.place(origin))
+        }
+        OutsideReason::PublicAddress(origin) => format!("it has a public address ({})", estate.place(origin)),
+        OutsideReason::Hides(origin) => {
+            evidence.push(origin);
+            format!("what leaves by it is given its address ({})", estate.place(origin))
+        }
+    };
+    let to = if way == Way::ToDevice { "the device itself" } else { "what lies behind it" };
+    let (severity, limit) = if way == Way::Through
+        && only_private_behind(&estate.devices[at], interface, family)
+    {
+        (
+            Severity::Medium,
+            "; what lies behind it has private addresses, which only hosts of the same outside network can aim at",
+        )
+    } else {
+        (CHECK.severity, "")
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK
+            .rated_at(severity, format!("{} faces the outside, {why_outside}{limit}", interface.name)),
+        title: format!("{} lets {family} connections from outside reach {to} by default", interface.name).into(),
+        detail: format!(
+            "New {protocols} connections over {family} that no rule singles out are accepted towards {to}: {how}."
+        ).into(),
+        evidence,
+    })
+}
+
+/// Whether no network behind the interface has addresses that the internet routes.
+fn only_private_behind(device: &Device, outside: &OutsideInterface, family: Family) -> bool {
+    let mut behind = device
+        .facts
+        .interfaces
+        .iter()
+        .filter(|one| one.name != outside.name && !one.loopback)
+        .flat_map(|one| &one.addresses);
+    behind.all(|address| Family::of(address.net.addr()) != family || !is_public(address.net.addr()))
+}
+
+/// The default route of this IP version by an interface.
+fn default_route(device: &Device, interface: &str, family: Family) -> Option<Origin> {
+    let mut routes =
+        device.facts.routes.iter().filter(|route| route.is_default() && route.family() == family);
+    routes.find(|route| route.interface.as_deref() == Some(interface)).map(|route| route.origin)
+}
+
+/// The stored line that says the same as the running policy that decided.
+fn stored_twin(
+    estate: &Analyses,
+    at: usize,
+    family: Family,
+    way: Way,
+    decided_by: &[Origin],
+) -> Option<Origin> {
+    let filters = || {
+        estate.devices[at]
+            .facts
+            .filters
+            .iter()
+            .filter(|one| one.families.has(family) && one.table == "filter")
+    };
+    let hook = if way == Way::ToDevice { Hook::Input } else { Hook::Forward };
+    let running = filters().find(|one| one.state == ExportState::Running)?.base_chain(hook)?;
+    let stored = filters().find(|one| one.state == ExportState::Stored)?.base_chain(hook)?;
+    let by_policy = decided_by.last() == Some(&running.origin);
+    (by_policy && stored.policy == Some(Target::Accept)).then_some(stored.origin)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers, estate_with, run};
+
+    const ADDRESSES: (&str, &str) =
+        ("d/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]}]"#);
+    const ROUTES: (&str, &str) =
+        ("d/ip-route.json", r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#);
+    const INSIDE: &str = "[{\"ifname\":\"eth0\",\"addr_info\":[{\"local\":\"192.0.2.9\",\"prefixlen\":24}]},\n\
+                          {\"ifname\":\"eth1\",\"addr_info\":[{\"local\":\"10.4.0.1\",\"prefixlen\":24}]}]";
+
+    #[test]
+    fn cases() {
+        for (rules, wanted) in [
+            (
+                "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n",
+                &["fail high d iptables-save.txt:2 ip-addr.json:1 ip-route.json:1"][..],
+            ),
+            (
+                "*filter\n:INPUT DROP [0:0]\n-A INPUT -j ACCEPT\nCOMMIT\n",
+                &["fail high d iptables-save.txt:3 iptables-save.txt:3 ip-addr.json:1 ip-route.json:1"],
+            ),
+            ("*mangle\nCOMMIT\n", &["fail high d iptables-save.txt:1 ip-addr.json:1 ip-route.json:1"]),
+            ("*filter\n:INPUT DROP [0:0]\nCOMMIT\n", &["pass d"]),
+            ("*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -i eth0 -j DROP\nCOMMIT\n", &["pass d"]),
+            (
+                "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -j GATE\n:GATE - [0:0]\n-A GATE ! -i lo -j REJECT\nCOMMIT\n",
+                &["pass d"],
+            ),
+            ("*filter\n:INPUT DROP [0:0]\n-A INPUT -m mark --mark 1 -j ACCEPT\nCOMMIT\n", &["ask d"]),
+            ("*filter\n:INPUT DROP [0:0]\n", &["ask d"]),
+        ] {
+            // The last evidence of each fail repeats the interface's line; places are told once in the outcome.
+            let files = [ADDRESSES, ROUTES, ("d/iptables-save.txt", rules)];
+            let told: Vec<_> =
+                answers(&CHECK, &estate_with(&files, "")).into_iter().map(|one| squeeze(&one)).collect();
+            let wanted: Vec<_> = wanted.iter().map(|one| squeeze(one)).collect();
+            assert_eq!(told, wanted, "{rules}");
+        }
+    }
+
+    /// Drops places named twice.
+    fn squeeze(line: &str) -> String {
+        let mut words: Vec<&str> = Vec::new();
+        for word in line.split(' ') {
+            if !words.contains(&word) {
+                words.push(word);
+            }
+        }
+        words.join(" ")
+    }
+
+    #[test]
+    fn what_cannot_be_told_is_asked() {
+        let open = ("d/iptables-save.txt", "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n");
+        let private =
+            ("d/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.9","prefixlen":24}]}]"#);
+        let route =
+            ("d/ip-route.json", r#"[{"dst":"default","gateway":"10.4.0.1","dev":"eth0","flags":[]}]"#);
+        run(
+            &CHECK,
+            &[
+                ("no filter exported", &[ADDRESSES, ROUTES], &["ask d"]),
+                (
+                    "a ruleset that is not read",
+                    &[
+                        ADDRESSES,
+                        ROUTES,
+                        open,
+                        (
+                            "d/nft.txt",
+                            "table netdev t {\nchain c {\ntype filter hook ingress device eth0 priority 0;\ndrop\n}\n}\n",
+                        ),
+                    ],
+                    &["ask d"],
+                ),
+                ("perhaps inside", &[private, route, open], &["ask d"]),
+                (
+                    "the next hop is ours",
+                    &[private, route, open, ("e/ip-addr.json", &INSIDE.replace("192.0.2.9", "10.5.0.1"))],
+                    &[],
+                ),
+                (
+                    "a server without interfaces",
+                    &[("d/s.conf", "dev tun\nserver 10.8.0.0 255.255.255.0\n")],
+                    &["ask d"],
+                ),
+            ],
+        );
+        let stated = estate_with(&[private, route, open], "[device.d]\noutside = [\"eth0\"]\n");
+        assert_eq!(
+            answers(&CHECK, &stated),
+            ["fail high d iptables-save.txt:2 iptables-save.txt:2 ip-addr.json:1"]
+        );
+    }
+
+    #[test]
+    fn what_runs_is_judged_and_what_is_stored_is_told_beside_it() {
+        let closed = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\nCOMMIT\n";
+        let open = "*filter\n:INPUT ACCEPT [0:0]\n:FORWARD DROP [0:0]\nCOMMIT\n";
+        for (running, stored, wanted) in [
+            (closed, open, "pass d"),
+            (open, closed, "fail high d iptables-save.txt:2 ip-addr.json:1 ip-route.json:1"),
+            (open, open, "fail high d iptables-save.txt:2 rules.v4:2 ip-addr.json:1 ip-route.json:1"),
+        ] {
+            let files =
+                [ADDRESSES, ROUTES, ("d/iptables-save.txt", running), ("d/etc/iptables/rules.v4", stored)];
+            assert_eq!(squeeze(&answers(&CHECK, &estate_with(&files, ""))[0]), wanted);
+        }
+    }
+
+    #[test]
+    fn a_router_is_judged_for_what_it_forwards_and_for_both_versions() {
+        let v6 = INSIDE.replace(
+            "\"prefixlen\":24}]},",
+            "\"prefixlen\":24},{\"local\":\"2001:db8::9\",\"prefixlen\":64}]},",
+        );
+        let rules = "*filter\n:INPUT DROP [0:0]\n:FORWARD ACCEPT [0:0]\nCOMMIT\n";
+        let rules6 = "*filter\n:INPUT ACCEPT [0:0]\n:FORWARD DROP [0:0]\nCOMMIT\n";
+        let files = [
+            ("d/ip-addr.json", v6.as_str()),
+            ROUTES,
+            ("d/iptables-save.txt", rules),
+            ("d/ip6tables-save.txt", rules6),
+        ];
+        let told: Vec<_> = answers(&CHECK, &estate_with(&files, "")).iter().map(|one| squeeze(one)).collect();
+        assert_eq!(
+            told,
+            [
+                "pass d",
+                "fail medium d iptables-save.txt:3 ip-addr.json:1 ip-route.json:1",
+                "fail high d ip6tables-save.txt:2 ip-addr.json:1 ip-route.json:1",
+                "pass d",
+            ]
+        );
+    }
+}

@@ -1,0 +1,103 @@
+//! A clock tells its state, or serves the time, to everybody.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, Who, is_few, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{Remark, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/ntp-queries-open",
+    area: Area::Exposure,
+    title: "NTP status queries open to any address",
+    severity: Severity::Low,
+    why: "Questions about a clock's state bring answers many times their size, to whoever is named as the sender, and name the machines that asked before. Time for \
+          all the world is served by others already.",
+    fix: "Write `restrict default nomodify nopeer noquery limited kod` (or `ignore`) and let the device itself and the machine that watches ask; name the networks whose \
+          clock it is (`allow 10.0.0.0/8`), and keep commands at the loopback address.",
+    judged: "Fails where questions about the state are answered for every address; a step graver where the outside reaches it. A server of the time for everybody fails \
+             where the outside reaches it. Passes where addresses are named, and for a client that serves nobody. Undetermined where a \
+             file that is read in is not among the exports.",
+    references: &["RFC 8633, 5.4", "ntp.conf(5), restrict", "chrony.conf(5), cmdallow", "US-CERT TA14-013A"],
+    controls: &[],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Time]).filter(|one| !one.served.is_local()) {
+        answers.extend(one.open_answer());
+        for part in &one.served.parts {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, baseline.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    let status = part.remark(Remark::Status).is_some();
+    let outside = matches!(one.who(&part.sources), Who::Outside(_));
+    if !part.sources.is_everybody() || is_few(&part.sources, thresholds) || !(status || outside) {
+        return Verdict::Pass;
+    }
+    let base = match status {
+        true => CHECK.rating(),
+        false => CHECK.rating().lowered("the time alone is no more than a service for strangers"),
+    };
+    let what = if status {
+        "answers questions about its state from everybody"
+    } else {
+        "serves the time to everybody outside"
+    };
+    one.fail(
+        base,
+        part,
+        format!("{} {what}", one.title()),
+        if status { "No line keeps anybody from asking." } else { "No line says whose clock it is." }.into(),
+        part.lines(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let open = "-A INPUT -p udp --dport 123 -j ACCEPT\n";
+        for (file, text, rules, wanted) in [
+            (
+                "ntp.conf",
+                "server time.example\n",
+                open,
+                &[
+                    "fail low gate ntp.conf:1 iptables-save.txt:9",
+                    "fail medium gate ntp.conf:1 iptables-save.txt:9",
+                ][..],
+            ),
+            ("ntp.conf", "server time.example\n", "", &["pass gate", "fail low gate ntp.conf:1"]),
+            ("ntp.conf", "restrict default noquery\nrestrict 127.0.0.1\n", "", &["pass gate", "pass gate"]),
+            ("ntp.conf", "restrict default ignore\n", open, &[]),
+            ("chrony.conf", "allow 10.4.0.0/24\n", open, &["pass gate"]),
+            ("ntp.conf", "restrict default noquery\nincludefile more.conf\n", "", &["ask gate", "pass gate"]),
+            ("chrony.conf", "allow 10.4.0.0/24\ninclude /etc/more\n", open, &["ask gate", "pass gate"]),
+            ("chrony.conf", "allow\n", open, &["fail low gate chrony.conf:1 iptables-save.txt:9"]),
+            ("chrony.conf", "pool time.example\n", open, &[]),
+        ] {
+            let path = format!("gate/etc/{file}");
+            assert_eq!(
+                on(&CHECK, &Small { rules, more: &[(&path, text)], ..Small::default() }),
+                wanted,
+                "{text}"
+            );
+        }
+    }
+}

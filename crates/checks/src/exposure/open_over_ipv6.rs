@@ -1,0 +1,107 @@
+//! A service is closed to the outside by IPv4 and open by IPv6.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::Reachable;
+use trevlin_analysis::ways::{deciding, some_ranges};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::OutsideInterface;
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/open-over-ipv6",
+    area: Area::Exposure,
+    title: "Blocked over IPv4, open over IPv6 (or the reverse)",
+    severity: Severity::High,
+    why: "Somebody closed the service on purpose and forgot the second road. Scanners know that addresses of IPv6 \
+          are often open where those of IPv4 are not, and names and certificates tell them where to look.",
+    fix: "Write the same rules for IPv6 as for IPv4, best in one list for both versions, and audit both dumps each \
+          time.",
+    judged: "Fails for each service that connections from outside come to by IPv6, on a device with an outside \
+             address of IPv4 by which none does. Passes where both versions are open or both are closed.",
+    references: &["RFC 9099, 2.3", "NIST SP 800-119, 6.3"],
+    controls: &[Control::grundschutz("NET.1.1.A20")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let views = estate.views();
+    // Services by device and name: which versions reach them.
+    let mut by_service: BTreeMap<(usize, &str), Vec<&Reachable>> = BTreeMap::new();
+    for one in views.outside.reached.iter().filter(|one| one.certain) {
+        let service = &views.services[one.device][one.service];
+        by_service.entry((one.device, &service.name)).or_default().push(one);
+    }
+    let mut by_device: BTreeMap<usize, Vec<(&str, &Reachable)>> = BTreeMap::new();
+    for ((device, name), reached) in by_service {
+        let speaks_v4 = |one: &OutsideInterface| one.certain && one.addresses.iter().any(IpAddr::is_ipv4);
+        if !estate.outside(device).iter().any(speaks_v4) {
+            continue;
+        }
+        let open = by_device.entry(device).or_default();
+        let v6 = reached.iter().find(|one| one.address.is_ipv6());
+        if let Some(v6) = v6.filter(|_| !reached.iter().any(|one| one.address.is_ipv4())) {
+            open.push((name, v6));
+        }
+    }
+    let told = by_device.into_iter().map(|(device, open)| {
+        let Some((_, first)) = open.first() else {
+            return Answer::new(device, Subject::of(SubjectKind::Services), Verdict::Pass);
+        };
+        let names: Vec<String> = open
+            .iter()
+            .map(|(name, one)| format!("{name} ({})", views.services[device][one.service].endpoint()))
+            .collect();
+        let count = match open.len() {
+            1 => format!("{} answers", names[0]),
+            several => format!("{several} services answer"),
+        };
+        let services = open.iter().flat_map(|(_, one)| views.services[device][one.service].origins());
+        let verdict = Verdict::Fail(Fail {
+            rating: CHECK.rated("anybody outside reaches them by IPv6, and nobody by IPv4"),
+            title: format!("{count} the outside of {} by IPv6 alone", estate.devices[device].name).into(),
+            detail: format!(
+                "By IPv4 no connection from outside comes to {}; by IPv6 they are called at {}.",
+                names.join(", "),
+                some_ranges(&first.called)
+            )
+            .into(),
+            evidence: deciding(&first.steps).chain(services).collect(),
+        });
+        Answer::new(device, Subject::of(SubjectKind::Services), verdict)
+    });
+    told.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const ADDRESSES: (&str, &str) = (
+            "d/ip-addr.json",
+            r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24},{"local":"2001:db8::9","prefixlen":64}]}]"#,
+        );
+        const ROUTES: (&str, &str) =
+            ("d/ip-route.json", r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#);
+        const SOCKET: (&str, &str) = ("d/ss.txt", "tcp LISTEN 0 9 *:22 *:*\n");
+        const OPEN: &str = "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n";
+        const CLOSED: &str = "*filter\n:INPUT DROP [0:0]\nCOMMIT\n";
+        for (name, v4, v6, wanted) in [
+            ("one open", CLOSED, OPEN, &["fail high d ip6tables-save.txt:2 ss.txt:1"][..]),
+            ("both open", OPEN, OPEN, &["pass d"]),
+            ("both closed", CLOSED, CLOSED, &[]),
+            ("IPv4 alone", OPEN, CLOSED, &["pass d"]),
+        ] {
+            let files =
+                [ADDRESSES, ROUTES, SOCKET, ("d/iptables-save.txt", v4), ("d/ip6tables-save.txt", v6)];
+            run(&CHECK, &[(name, &files, wanted)]);
+        }
+    }
+}

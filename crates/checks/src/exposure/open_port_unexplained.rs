@@ -1,0 +1,182 @@
+//! A rule opens a port of a device to the outside, and no export says what answers there.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::services::{PortKind, endpoint, known_port};
+use trevlin_analysis::ways::some_ranges;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{IpRange, Origin, PortRange};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/open-port-unexplained",
+    area: Area::Exposure,
+    title: "Open port without a known service",
+    severity: Severity::Low,
+    why: "An opening is there for something. Where nothing that was exported explains it, either a service faces the outside that nobody \
+          looked at, or it is gone and the door stayed for whatever takes the port next.",
+    fix: "Ask what it is for and for the device's `ss -tulpn`. Take the rule out where nothing needs it, or limit it to the addresses that do.",
+    judged: "Fails for each rule of a packet filter that lets the outside in to ports of the device itself at which no configured service is known, where its \
+             sockets were not exported: graver where what usually answers there is for management, a shell, a desktop, files, a database or machines, a \
+             step milder where only named sources are let in. Passes where every opening is explained. Undetermined where a rule that is not modelled decides. \
+             Openings of all ports are told as a side that is not filtered.",
+    references: &["NIST SP 800-41 Rev. 1, 5.2", "CIS Controls 8, 4.8"],
+    controls: &[Control::grundschutz("NET.3.2.A4")],
+    run: Run::Analyses(run),
+};
+
+/// More ports than this in one rule are no opening for a service, but a side without a filter.
+const SIDE: u32 = 60_000;
+
+/// What one rule of a device lets in.
+#[derive(Default)]
+struct Opened {
+    ports: BTreeSet<(u8, PortRange)>,
+    sources: Vec<IpRange>,
+    everybody: bool,
+    certain: bool,
+}
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut opened: BTreeMap<(usize, Origin), Opened> = BTreeMap::new();
+    let openings = estate.views().outside.openings.iter();
+    for one in openings.filter(|one| one.gone.is_none() && one.forward.is_none()) {
+        for (line, ports) in &one.by_line {
+            let size: u32 = ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum();
+            let Some(line) = line.filter(|_| size > 0 && size <= SIDE) else { continue };
+            let here = opened.entry((one.device, line)).or_default();
+            here.ports.extend(ports.iter().map(|range| (one.protocol, *range)));
+            here.sources.extend(&one.sources);
+            here.everybody |= one.everybody;
+            here.certain |= one.certain;
+        }
+    }
+    let devices: BTreeSet<usize> = opened.keys().map(|(device, _)| *device).collect();
+    let mut answers: Vec<Answer> = estate
+        .devices
+        .iter()
+        .enumerate()
+        .filter(|(at, device)| !device.facts.filters.is_empty() && !estate.outside(*at).is_empty())
+        .filter(|(at, _)| !devices.contains(at))
+        .map(|(at, _)| Answer::new(at, Subject::of(SubjectKind::Device), Verdict::Pass))
+        .collect();
+    answers.extend(opened.into_iter().map(|((device, line), one)| {
+        let ports: Vec<String> =
+            one.ports.iter().map(|(protocol, range)| endpoint(*protocol, *range)).collect();
+        let ports = ports.join(", ");
+        Answer::new(
+            device,
+            Subject::of(SubjectKind::Port).with(&ports),
+            judge(estate, device, line, &ports, &one),
+        )
+    }));
+    answers
+}
+
+fn judge(estate: &Analyses, device: usize, line: Origin, ports: &str, one: &Opened) -> Verdict {
+    let name = &estate.devices[device].name;
+    if !one.certain {
+        let question = format!(
+            "whether {name} lets the outside in to {ports} hangs on a rule that is not modelled, and no export says what answers there; ask \
+             for its `ss -tulpn`"
+        );
+        return Verdict::ask(question, vec![line]);
+    }
+    let usual = one.ports.iter().flat_map(|(protocol, range)| {
+        (range.first..=range.last).filter_map(|port| known_port(*protocol, port))
+    });
+    // Of a long range nothing is usual.
+    let usual: Vec<_> = usual.take(8).collect();
+    let grave = usual.iter().find(|known| {
+        matches!(
+            known.kind,
+            PortKind::Management
+                | PortKind::Shell
+                | PortKind::Desktop
+                | PortKind::Files
+                | PortKind::Database
+                | PortKind::Industrial
+        )
+    });
+    let rating = match grave {
+        Some(known) => {
+            let port = format!("the port is usually that of a {}", known.kind.words());
+            CHECK.rating().raised(port)
+        }
+        None => CHECK.rating(),
+    };
+    let who = if one.everybody { "anybody outside".to_owned() } else { some_ranges(&one.sources) };
+    let lets_in = format!("it lets in {who}");
+    let rating = if one.everybody { rating.because(lets_in) } else { rating.lowered(lets_in) };
+    let usually = match grave.or(usual.first()) {
+        Some(known) => format!(" What usually answers there is {}.", known.name),
+        None => String::new(),
+    };
+    Verdict::Fail(Fail {
+        rating,
+        title: format!("{name} is open to the outside at {ports}, and no export says what answers there")
+            .into(),
+        detail: format!("The rule lets {who} in to {ports}.{usually}").into(),
+        evidence: vec![line],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let base = Small::default();
+        let explained = [("gate/etc/ssh/sshd_config", "Port 22\n")];
+        let sockets = "tcp LISTEN 0 9 127.0.0.1:25 0.0.0.0:*\n";
+        for (name, one, wanted) in [
+            ("nothing", base, &["pass gate"][..]),
+            (
+                "a shell's port",
+                Small { rules: "-A INPUT -i eth0 -p tcp --dport 22 -j ACCEPT\n", ..base },
+                &["fail medium gate iptables-save.txt:9"],
+            ),
+            (
+                "a port of nothing known, in both protocols",
+                Small {
+                    rules: "-A INPUT -i eth0 -p tcp --dport 7777 -j ACCEPT\n-A INPUT -i eth0 -p udp --dport 7777 -j ACCEPT\n",
+                    ..base
+                },
+                &["fail low gate iptables-save.txt:9", "fail low gate iptables-save.txt:10"],
+            ),
+            (
+                "to some",
+                Small { rules: "-A INPUT -s 198.51.100.44 -p tcp --dport 22 -j ACCEPT\n", ..base },
+                &["fail low gate iptables-save.txt:9"],
+            ),
+            (
+                "explained by a file",
+                Small { rules: "-A INPUT -p tcp --dport 22 -j ACCEPT\n", more: &explained, ..base },
+                &["pass gate"],
+            ),
+            (
+                "the sockets were seen, and this is not among them",
+                Small { rules: "-A INPUT -p tcp --dport 22 -j ACCEPT\n", gate: sockets, ..base },
+                &["pass gate"],
+            ),
+            (
+                "only inside",
+                Small { rules: "-A INPUT -i eth1 -p tcp --dport 22 -j ACCEPT\n", ..base },
+                &["pass gate"],
+            ),
+            ("everything", Small { rules: "-A INPUT -i eth0 -j ACCEPT\n", ..base }, &["pass gate"]),
+            (
+                "not modelled",
+                Small { rules: "-A INPUT -p tcp --dport 22 -m limit --limit 5/second -j ACCEPT\n", ..base },
+                &["ask gate"],
+            ),
+        ] {
+            assert_eq!(on(&CHECK, &one), wanted, "{name}");
+        }
+    }
+}

@@ -1,0 +1,91 @@
+//! A port forward lets the outside in to an inner host.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::exposure::each_forward;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::ForwardOutcome;
+use trevlin_analysis::services::PortKind;
+use trevlin_analysis::ways::deciding;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::DeviceKind;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/port-forward",
+    area: Area::Exposure,
+    title: "Port forward to an internal host",
+    severity: Severity::Low,
+    why: "A forward puts a machine of the inside into the open, past everything that stands in front of it. From \
+          that machine the whole inside network is one step away, and the forward outlives the reason for it.",
+    fix: "Keep forwards few, each with an owner, a reason and a date in its comment. Put what has to be reached into \
+          a network of its own, limit the sources, or let people come through the tunnel.",
+    judged: "Fails for each port forward from outside that comes through to a service of a device inside, graver to \
+             a storage appliance. A forward to a tunnel's own port is how remote access works and passes. What \
+             answers there is judged by the checks of its kind.",
+    references: &["NIST SP 800-41 Rev. 1, 4.1"],
+    controls: &[Control::grundschutz("NET.1.1.A4"), Control::grundschutz("NET.3.2.A2")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let views = estate.views();
+    each_forward(estate, |one, name| {
+        let ForwardOutcome::Service(all) = &one.fate else { return Verdict::DoesNotApply };
+        let reached = all.iter().map(|at| &views.outside.reached[*at]);
+        let plain: Vec<_> = reached
+            .filter(|one| views.services[one.device][one.service].kind() != PortKind::Tunnel)
+            .collect();
+        let Some(first) = plain.first() else { return Verdict::Pass };
+        if !first.certain {
+            return Verdict::DoesNotApply;
+        }
+        let inner = &estate.devices[first.device];
+        let service = &views.services[first.device][first.service];
+        let rating = match inner.kind {
+            DeviceKind::Storage => CHECK.rated_at(Severity::Medium, "it leads to where the files are"),
+            _ => CHECK.rated("it leads to a machine of the inside"),
+        };
+        let rating = if first.everybody { rating } else { rating.lowered("only named sources come through") };
+        Verdict::Fail(Fail {
+            rating,
+            title: format!("{name} lets the outside in to {}", inner.name).into(),
+            detail: format!("Connections come through to {} of {}.", service.name, inner.name).into(),
+            evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
+        })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let forwards = "-A PREROUTING -i eth0 -p tcp --dport 8443 -j DNAT --to-destination 10.4.0.20:443\n";
+        let rules = "-A FORWARD -d 10.4.0.20 -p tcp --dport 443 -j ACCEPT\n";
+        let tunnel = [(
+            "server/etc/ocserv/ocserv.conf",
+            "auth = \"plain[passwd=/etc/ocserv/p]\"\ntcp-port = 443\nipv4-network = 10.9.0.0/24\ndevice = vpns\n",
+        )];
+        let base =
+            Small { forwards, rules, server: "tcp LISTEN 0 9 0.0.0.0:443 0.0.0.0:*\n", ..Small::default() };
+        const LINES: &str = "gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10";
+        for (one, wanted) in [
+            (base, format!("fail low {LINES}")),
+            (Small { file: "[device.server]\nkind = \"storage\"\n", ..base }, format!("fail medium {LINES}")),
+            (
+                Small {
+                    rules: "-A FORWARD -s 198.51.100.44 -d 10.4.0.20 -p tcp --dport 443 -j ACCEPT\n",
+                    ..base
+                },
+                format!("fail info {LINES}"),
+            ),
+            (Small { rules: "", ..base }, "none gate".to_owned()),
+            (Small { more: &tunnel, ..base }, "pass gate".to_owned()),
+        ] {
+            assert_eq!(on(&CHECK, &one), [wanted]);
+        }
+    }
+}

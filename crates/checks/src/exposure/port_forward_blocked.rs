@@ -1,0 +1,81 @@
+//! A port forward from outside is stopped further in.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::exposure::each_forward;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::ForwardOutcome;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/port-forward-blocked",
+    area: Area::Exposure,
+    title: "Port forward blocked downstream",
+    severity: Severity::Low,
+    why: "A forward that leads nowhere is an intention that somebody had and a door that is half open: one change of \
+          another filter, made for another reason, opens it. Until then it fills the log and hides what is meant.",
+    fix: "Ask who needs it. Take the forward out, or open the way as far as it is meant to go, for the sources that \
+          are meant.",
+    judged: "Fails for each port forward that connections from outside meet and none of which is delivered, because \
+             a rule or a device further in stops them. Passes where it leads somewhere.",
+    references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    controls: &[Control::grundschutz("NET.3.2.A9")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    each_forward(estate, |one, name| match &one.fate {
+        ForwardOutcome::BlockedLater | ForwardOutcome::Lost => {
+            let last =
+                one.steps.iter().rev().find(|step| step.origin.is_some_and(|origin| origin != one.origin));
+            let where_to =
+                last.and_then(|step| estate.devices.get(step.device)).map(|device| device.name.clone());
+            let how = match (&one.fate, &where_to) {
+                (ForwardOutcome::Lost, _) => "they go round in a circle".to_owned(),
+                (_, Some(device)) if *device == estate.devices[one.device].name => {
+                    "the device's own filter stops them".to_owned()
+                }
+                (_, Some(device)) => format!("{device} stops them"),
+                (_, None) => "they are stopped on the way".to_owned(),
+            };
+            Verdict::Fail(Fail {
+                rating: CHECK.rated("nobody comes through it as things stand"),
+                title: format!("{name} leads nowhere: {how}").into(),
+                detail: format!("Connections from outside meet the forward, and none is delivered: {how}.")
+                    .into(),
+                evidence: [one.origin].into_iter().chain(last.and_then(|step| step.origin)).collect(),
+            })
+        }
+        ForwardOutcome::NeverMet | ForwardOutcome::Depends => Verdict::DoesNotApply,
+        _ => Verdict::Pass,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let forwards = "-A PREROUTING -i eth0 -p tcp --dport 8443 -j DNAT --to-destination 10.4.0.20:443\n";
+        let through = "-A FORWARD -d 10.4.0.20 -p tcp --dport 443 -j ACCEPT\n";
+        let closed = [("server/iptables-save.txt", "*filter\n:INPUT DROP [0:0]\nCOMMIT\n")];
+        let base = Small { forwards, server: "tcp LISTEN 0 9 0.0.0.0:443 0.0.0.0:*\n", ..Small::default() };
+        for (one, wanted) in [
+            (base, "fail low gate iptables-save.txt:3 iptables-save.txt:7"),
+            (
+                Small { rules: through, more: &closed, ..base },
+                "fail low gate iptables-save.txt:3 iptables-save.txt:2",
+            ),
+            (Small { rules: through, ..base }, "pass gate"),
+            (
+                Small { rules: "-A FORWARD -d 10.4.0.20 -m limit --limit 1/second -j ACCEPT\n", ..base },
+                "pass gate",
+            ),
+        ] {
+            assert_eq!(on(&CHECK, &one), [wanted]);
+        }
+    }
+}

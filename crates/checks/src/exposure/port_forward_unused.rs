@@ -1,0 +1,79 @@
+//! A port forward from outside leads to a port that nothing serves.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::exposure::each_forward;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::exposure::ForwardOutcome;
+use trevlin_analysis::ways::deciding;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "exposure/port-forward-unused",
+    area: Area::Exposure,
+    title: "Port forward to a port without a service",
+    severity: Severity::Low,
+    why: "The service is gone and its door stayed. The next program on that machine that takes the port, perhaps for \
+          an hour, is in the open.",
+    fix: "Take the forward out, and the rule that lets it pass.",
+    judged: "Fails for each port forward that comes to a device whose sockets were exported and none of which waits \
+             there. Passes where one does. Undetermined where the device's sockets were not exported and no file of \
+             it says what answers.",
+    references: &["NIST SP 800-41 Rev. 1, 5.2"],
+    controls: &[Control::grundschutz("NET.3.2.A9"), Control::grundschutz("SYS.1.1.A6")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    each_forward(estate, |one, name| match &one.fate {
+        ForwardOutcome::NothingServes { device, certain } => {
+            let inner = &estate.devices[*device].name;
+            let port = one.port.map(|port| format!(" port {port}")).unwrap_or_default();
+            if !certain {
+                let question = format!(
+                    "{name} leads to {inner}{port}, and no file of {inner} says what answers there; ask for its `ss -tulpn`"
+                );
+                return Verdict::ask(question, vec![one.origin]);
+            }
+            Verdict::Fail(Fail {
+                rating: CHECK.rated("nothing answers as things stand"),
+                title: format!("{name} leads to {inner}{port}, where nothing answers").into(),
+                detail: format!(
+                    "Connections from outside are let through to {inner}, and none of its sockets waits there."
+                ).into(),
+                evidence: [one.origin].into_iter().chain(deciding(&one.steps)).collect(),
+            })
+        }
+        ForwardOutcome::Service(_) => Verdict::Pass,
+        _ => Verdict::DoesNotApply,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exposure::testing::{Small, on};
+
+    #[test]
+    fn cases() {
+        let forwards = "-A PREROUTING -i eth0 -p tcp --dport 8443 -j DNAT --to-destination 10.4.0.20:443\n";
+        let rules = "-A FORWARD -d 10.4.0.20 -p tcp --dport 443 -j ACCEPT\n";
+        let base = Small { forwards, rules, ..Small::default() };
+        let socket = |address: &str, port: u16| format!("tcp LISTEN 0 9 {address}:{port} 0.0.0.0:*\n");
+        for (server, wanted) in [
+            (socket("0.0.0.0", 443), "pass gate"),
+            (
+                socket("127.0.0.1", 443),
+                "fail low gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
+            ),
+            (
+                socket("0.0.0.0", 22),
+                "fail low gate iptables-save.txt:3 iptables-save.txt:3 iptables-save.txt:10",
+            ),
+            (String::new(), "ask gate"),
+        ] {
+            assert_eq!(on(&CHECK, &Small { server: &server, ..base }), [wanted], "{server}");
+        }
+    }
+}

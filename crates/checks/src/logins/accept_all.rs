@@ -1,0 +1,117 @@
+//! Everybody is let in.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::LoginDaemon;
+use trevlin_model::radius::RadiusEntry;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/accept-all",
+    area: Area::Logins,
+    title: "Authentication accepts any user",
+    severity: Severity::Critical,
+    why: "An entry for everybody was meant for a test, a group or a single device. As it stands any name will do, so nobody who \
+          left, was locked or was never known is kept out, and no log tells who came.",
+    fix: "Take the entry out, or bind it to a group that is looked up, and end the list with one that turns everybody else away.",
+    judged: "Fails where a RADIUS user file accepts the name DEFAULT without asking for a password; milder where the entry looks at \
+             more of the request. Fails where a list of a tunnel has one password for any name (`*`). Entries before which the \
+             same list turns everybody away are never reached and pass.",
+    references: &["users(5)", "pppd(8), AUTHENTICATION"],
+    controls: &[Control::grundschutz("ORP.4.A2"), Control::sp800_53("AC-3")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let mut closed = false;
+        for entry in device.facts.radius_entries.iter().filter(|entry| entry.user == "DEFAULT") {
+            if entry.accepts {
+                let verdict = if closed { Verdict::Pass } else { accepts(entry) };
+                answers.push(Answer::new(at, Subject::of(SubjectKind::AnyUser), verdict));
+            }
+            closed |= entry.rejects && !entry.conditional;
+        }
+        // A line with no password is judged where it may be used; one that no server of the device reads opens nothing.
+        let anybody = device.logins.iter().filter(|login| {
+            let password = login.secret.as_ref().is_some_and(|held| !held.secret.is_empty());
+            login.user == "*"
+                && password
+                && !matches!(login.daemon, Some(LoginDaemon::Radius | LoginDaemon::Ppp))
+        });
+        for login in anybody {
+            let verdict = if login.certain {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated_at(Severity::High, "one password is still asked for"),
+                    title: format!("any name comes in at the {} with one password", login.service).into(),
+                    detail: format!(
+                        "A line for `*` gives everybody the same password for {}.",
+                        login.service
+                    )
+                    .into(),
+                    evidence: vec![login.origin],
+                })
+            } else {
+                let ask = format!(
+                    "a line for `*` gives every name one password, and whether {} takes it does not show; ask for the options of \
+                     the server that reads this list",
+                    login.service
+                );
+                Verdict::ask(ask, vec![login.origin])
+            };
+            answers.push(Answer::new(at, Subject::of(SubjectKind::AnyUser).with(&login.service), verdict));
+        }
+    }
+    answers
+}
+
+fn accepts(entry: &RadiusEntry) -> Verdict {
+    let (severity, why) = if entry.conditional {
+        (Severity::High, "the entry looks at more of the request than the name, which callers can make up")
+    } else {
+        (CHECK.severity, "nothing is asked for")
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: "the RADIUS server accepts everybody".into(),
+        detail: "An entry for DEFAULT says `Auth-Type := Accept`.".into(),
+        evidence: vec![entry.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn user_files() {
+        for (text, wanted) in [
+            ("DEFAULT Auth-Type := Accept\n", &["fail critical d users:1"][..]),
+            ("DEFAULT Huntgroup-Name == \"x\", Auth-Type := Accept\n", &["fail high d users:1"]),
+            ("DEFAULT Auth-Type := Reject\nDEFAULT Auth-Type := Accept\n", &["pass d"]),
+            ("# DEFAULT Auth-Type := Accept\nann Cleartext-Password := \"x\"\n", &[]),
+            ("ann Auth-Type := Accept\n", &[]),
+        ] {
+            run(&CHECK, &[(text, &[("d/raddb/users", text)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn lists_of_tunnels() {
+        const SERVER: (&str, &str) = ("d/pptpd.conf", "option /etc/ppp/options\nremoteip 10.4.0.9\n");
+        for (options, secrets, wanted) in [
+            ("name pptp\nrequire-mschap-v2\n", "* pptp sesame *\n", &["fail high d chap-secrets:1"][..]),
+            ("require-mschap-v2\n", "* pptp sesame *\n", &["ask d"]),
+            ("name pptp\nrequire-mschap-v2\n", "ann pptp sesame *\n", &[]),
+            ("name pptp\nrequire-mschap-v2\n", "* other sesame *\n", &[]),
+        ] {
+            let files = [SERVER, ("d/ppp/options", options), ("d/chap-secrets", secrets)];
+            run(&CHECK, &[(options, &files, wanted)]);
+        }
+    }
+}

@@ -1,0 +1,147 @@
+//! An administrator's name opens a tunnel.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::authentication::tunnels;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_estate::identities;
+
+use std::collections::BTreeMap;
+use trevlin_model::{Device, Origin};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/administrator-remote-access",
+    area: Area::Logins,
+    title: "Administrator account may use remote access",
+    severity: Severity::Medium,
+    why: "Tunnels are called from laptops, hotels and homes. Where the login that opens one also administers servers, whoever \
+          takes it over there has everything at once, without having to go any further.",
+    fix: "Give administrators a second name for their everyday work and for tunnels, keep the one with rights for a machine of \
+          its own inside, and ask for two factors wherever it has to come from outside.",
+    judged: "Fails where a named login of a tunnel, or of a RADIUS server's list, is the name of somebody who administers a device \
+             of the estate: uid 0, a sudo rule for everything, or a group for administrators. People are told apart by name \
+             alone. Logins of the device's own shells are not judged.",
+    references: &[],
+    controls: &[
+        Control::grundschutz("OPS.1.2.5.A3"),
+        Control::sp800_53("AC-6(5)"),
+        Control::grundschutz("ORP.4.A4"),
+    ],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut administrators: BTreeMap<String, (Origin, &Device)> = BTreeMap::new();
+    for device in &estate.devices {
+        for (name, origin) in identities::People::of(device).administrators() {
+            administrators.entry(name).or_insert((origin, device));
+        }
+    }
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        if !administrators.is_empty() {
+            for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
+                let ask = format!(
+                    "whether administrators are among the logins of {tunnel} stands in `{path}`, which is not among the exports; ask \
+                     for its names"
+                );
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::File).with(path),
+                    Verdict::ask(ask, vec![origin]).wanting(path),
+                ));
+            }
+        }
+        for login in &device.logins {
+            let verdict = match administrators.get_key_value(&login.user) {
+                Some((name, (origin, where_))) => Verdict::Fail(Fail {
+                    rating: CHECK.rated_at(
+                        if name == "root" { Severity::High } else { CHECK.severity },
+                        format!("the same name administers {}", where_.name),
+                    ),
+                    title: format!("`{name}` dials in and administers {}", where_.name).into(),
+                    detail: format!(
+                        "`{name}` is a login for {} on {}, and may do everything on {}.",
+                        login.service, device.name, where_.name
+                    )
+                    .into(),
+                    evidence: vec![login.origin, *origin],
+                }),
+                None => Verdict::Pass,
+            };
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Login).with(&login.user).with(&login.service),
+                verdict,
+            ));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const LIST: (&str, &str) = ("d/etc/ipsec.secrets", "ann : EAP \"x\"\n");
+        const ACCOUNT: (&str, &str) = ("e/etc/passwd", "ann:x:1000:1000::/home/ann:/bin/bash\n");
+        for (name, more, wanted) in [
+            ("no rights", vec![ACCOUNT], "pass d"),
+            (
+                "in the group",
+                vec![ACCOUNT, ("e/etc/group", "sudo:x:27:ann\n")],
+                "fail medium d ipsec.secrets:1 group:1",
+            ),
+            (
+                "by a rule",
+                vec![ACCOUNT, ("e/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) ALL\n")],
+                "fail medium d ipsec.secrets:1 sudoers:2",
+            ),
+            (
+                "a rule for one command",
+                vec![ACCOUNT, ("e/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) /bin/ls\n")],
+                "pass d",
+            ),
+            (
+                "the group counts for nothing where the rules do not name it",
+                vec![
+                    ACCOUNT,
+                    ("e/etc/group", "sudo:x:27:ann\n"),
+                    ("e/etc/sudoers", "Defaults env_reset\nbob ALL=(ALL) ALL\n"),
+                ],
+                "pass d",
+            ),
+            (
+                "a rule in comments",
+                vec![ACCOUNT, ("e/etc/sudoers", "Defaults env_reset\n#ann ALL=(ALL) ALL\n")],
+                "pass d",
+            ),
+        ] {
+            let files: Vec<_> = [LIST].into_iter().chain(more).collect();
+            run(&CHECK, &[(name, &files, &[wanted])]);
+        }
+    }
+
+    #[test]
+    fn a_list_that_was_not_exported_is_a_question() {
+        let server = (
+            "d/etc/ocserv/ocserv.conf",
+            "ipv4-network = 10.9.0.0/24\nauth = plain[passwd=/etc/ocserv/ocpasswd]\n",
+        );
+        let rules = ("d/etc/sudoers", "Defaults env_reset\nann ALL=(ALL) ALL\n");
+        let list = ("d/etc/ocserv/ocpasswd", "bob:*:$5$a$b\n");
+        run(
+            &CHECK,
+            &[
+                ("not exported", &[server, rules], &["ask d"]),
+                ("exported", &[server, rules, list], &["pass d"]),
+            ],
+        );
+    }
+}

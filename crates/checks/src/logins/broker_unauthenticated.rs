@@ -1,0 +1,91 @@
+//! A cache or a broker of messages lets anybody in.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{AuthRequirement, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/broker-unauthenticated",
+    area: Area::Logins,
+    title: "Cache or message broker without authentication",
+    severity: Severity::High,
+    why: "Sessions, queues and readings pass through it, so whoever is in reads them, puts his own among them, and switches what \
+          listens to its messages. A cache that takes every command also writes files, and with them programs, on its server.",
+    fix: "Bind it to the addresses that need it, ask for a password or certificate (`requirepass` or an ACL; `allow_anonymous \
+          false` with a password file), and turn on TLS where it is reached from another machine.",
+    judged: "Fails for each cache and broker that asks for nothing and listens beyond the device. Passes on the loopback address and \
+             where a password or certificate is asked for. Undetermined where users stand in another file, a plug-in \
+             decides, or the version does.",
+    references: &["redis.conf, protected-mode", "mosquitto.conf(5), allow_anonymous", "OASIS MQTT 5.0, 5.4"],
+    controls: &[Control::grundschutz("APP.4.3.A3")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Cache, ServedKind::Broker]) {
+        answers.extend(one.open_answer());
+        for part in &one.served.parts {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, baseline.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    match part.login.value() {
+        _ if one.served.is_local() || is_few(&part.sources, thresholds) => Verdict::Pass,
+        None => one.ask_login(part),
+        Some(AuthRequirement::Nothing) => one.fail(
+            limited(CHECK.rating(), &part.sources),
+            part,
+            format!("{} asks nobody for a login", one.title()),
+            format!(
+                "Whoever reaches it may {} what it holds.",
+                if part.is_written() { "read and change" } else { "read some of" }
+            ),
+            part.lines(),
+        ),
+        Some(_) => Verdict::Pass,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (file, text, wanted) in [
+            (
+                "redis/redis.conf",
+                "bind 0.0.0.0\nprotected-mode no\n",
+                &["fail high d redis.conf:1 redis.conf:2"][..],
+            ),
+            ("redis/redis.conf", "bind 127.0.0.1\nprotected-mode no\n", &["pass d"]),
+            ("redis/redis.conf", "bind 0.0.0.0\nprotected-mode no\nrequirepass x\n", &["pass d"]),
+            ("redis/redis.conf", "bind 10.4.0.9\nappendonly yes\n", &["ask d"]),
+            ("redis/redis.conf", "appendonly yes\n", &["pass d"]),
+            (
+                "mosquitto/mosquitto.conf",
+                "listener 1883\nallow_anonymous true\n",
+                &["fail high d mosquitto.conf:1 mosquitto.conf:2"],
+            ),
+            ("mosquitto/mosquitto.conf", "listener 1883 127.0.0.1\nallow_anonymous true\n", &["pass d"]),
+            ("mosquitto/mosquitto.conf", "listener 1883\nallow_anonymous false\n", &["pass d"]),
+            ("mosquitto/mosquitto.conf", "listener 1883\n", &["ask d"]),
+        ] {
+            run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,96 @@
+//! A service is steered by whoever reaches its port of control.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, limited, of_device};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/control-port-unauthenticated",
+    area: Area::Logins,
+    title: "Control interface without authentication",
+    severity: Severity::High,
+    why: "Whoever reaches it takes servers out of service, empties caches and bends answers. Nobody can say afterwards who it was, \
+          since nobody was asked.",
+    fix: "Bind the port of control to the loopback address or a socket in the file system, and ask for a certificate or a login.",
+    judged: "Fails for each port or page that takes commands to a running service without a login, beyond the device itself. Passes \
+             where a certificate or password is asked for, and on the loopback address. Undetermined where a file that a name server \
+             reads in is not among the exports.",
+    references: &[
+        "unbound.conf(5), control-use-cert",
+        "HAProxy Configuration Manual, stats admin",
+        "NIST SP 800-123, 6.4",
+    ],
+    controls: &[],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in (0..estate.devices.len()).flat_map(|device| of_device(estate, device)) {
+        if one.served.kind == ServedKind::Names && !one.served.parts.iter().any(takes_commands) {
+            answers.extend(one.open_answer());
+        }
+        for part in one.served.parts.iter().filter(|part| takes_commands(part)) {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, baseline.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn takes_commands(part: &ServiceResource) -> bool {
+    let steers = part.remark(Remark::Administration).is_some() && part.is_written();
+    steers || part.remark(Remark::Commands).is_some()
+}
+
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    if one.served.is_local()
+        || is_few(&part.sources, thresholds)
+        || part.login.value() != Some(&AuthRequirement::Nothing)
+    {
+        return Verdict::Pass;
+    }
+    one.fail(
+        limited(CHECK.rating(), &part.sources),
+        part,
+        format!("{} of {} takes commands without a login", part.title(), one.title()),
+        format!("It is open to {}.", part.sources.words()),
+        part.lines(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const STATS: &str = "frontend f\n mode http\n bind :8404\n stats enable\n stats admin if TRUE\n";
+        const CONTROL: &str =
+            "server:\n port: 53\nremote-control:\n control-enable: yes\n control-interface: 0.0.0.0\n";
+        for (file, text, wanted) in [
+            ("haproxy.cfg", STATS.to_owned(), &["fail high d haproxy.cfg:4"][..]),
+            ("haproxy.cfg", format!("{STATS} stats auth ann:x\n"), &["pass d"]),
+            ("haproxy.cfg", STATS.replace(":8404", "127.0.0.1:8404"), &["pass d"]),
+            (
+                "unbound.conf",
+                format!("{CONTROL} control-use-cert: no\n"),
+                &["fail high d unbound.conf:4 unbound.conf:6"],
+            ),
+            ("named.conf", "include \"/etc/bind/more.conf\";\noptions { };\n".to_owned(), &["ask d"]),
+            ("unbound.conf", CONTROL.to_owned(), &["pass d"]),
+            ("unbound.conf", CONTROL.replace("0.0.0.0", "127.0.0.1"), &["pass d"]),
+        ] {
+            run(&CHECK, &[(&text, &[(&format!("d/etc/unbound/{file}"), &text)], wanted)]);
+        }
+    }
+}

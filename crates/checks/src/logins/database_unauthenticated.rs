@@ -1,0 +1,116 @@
+//! A database lets people in without asking who they are.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{AuthRequirement, PartKind, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/database-unauthenticated",
+    area: Area::Logins,
+    title: "Database accepts connections without authentication",
+    severity: Severity::High,
+    why: "Whoever reaches the port is whichever user he names, the owner of all data among them. From there many databases \
+          run programs on the server.",
+    fix: "Ask for `scram-sha-256`, or for a certificate, in every line of `pg_hba.conf` about a network; take \
+          `skip-grant-tables` out and start the server again.",
+    judged: "Fails for each rule that trusts connections from the network, and for a server without its tables of rights, from wherever it \
+             is reached; a step milder where only some networks are trusted. Trust in the device itself and in a handful of \
+             machines passes, and so does a rule behind one that fits the same and turns down. Undetermined where \
+             accounts stand in the database itself.",
+    references: &[
+        "PostgreSQL manual, 21.4 (trust)",
+        "MariaDB documentation, skip-grant-tables",
+        "CIS Controls 8, 6.1",
+    ],
+    controls: &[Control::grundschutz("APP.4.3.A3")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Databases]) {
+        answers.extend(one.open_answer());
+        for part in &one.served.parts {
+            answers.extend(judge(one, part, baseline.at(one.device)).map(|verdict| {
+                Answer::new(one.device, Subject::part(one.served, part).limited_to(&part.sources), verdict)
+            }));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Option<Verdict> {
+    let whole = part.kind == PartKind::Whole;
+    match part.login.value() {
+        // What the server asks for is asked about once, as a question of the whole.
+        None => None,
+        Some(AuthRequirement::Nothing)
+            if !whole && (is_few(&part.sources, thresholds) || part.sources.is_local()) =>
+        {
+            Some(Verdict::Pass)
+        }
+        Some(AuthRequirement::Nothing) if !whole && one.served.is_local() => Some(Verdict::Pass),
+        Some(AuthRequirement::Nothing) => {
+            let base = match one.served.is_local() {
+                true => CHECK.rating().lowered("only the device itself reaches it"),
+                false => CHECK.rating(),
+            };
+            let detail = if whole {
+                "The server runs without its tables of rights: everybody may do everything.".to_owned()
+            } else {
+                format!("{} may be opened from {} without a password.", part.name, part.sources.words())
+            };
+            Some(one.fail(
+                limited(base, &part.sources),
+                part,
+                format!("{} asks nobody who he is", one.title()),
+                detail,
+                part.lines(),
+            ))
+        }
+        Some(_) => Some(Verdict::Pass),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const WIDE: (&str, &str) = ("d/etc/postgresql/15/main/postgresql.conf", "listen_addresses = '*'\n");
+        const NEAR: (&str, &str) =
+            ("d/etc/postgresql/15/main/postgresql.conf", "listen_addresses = 'localhost'\n");
+        for (settings, text, wanted) in [
+            (WIDE, "host all all 0.0.0.0/0 trust\n", &["fail high d pg_hba.conf:1"][..]),
+            (WIDE, "host all all 10.4.0.0/16 trust\n", &["fail medium d pg_hba.conf:1"]),
+            (WIDE, "host all all 10.4.0.9/32 trust\n", &["pass d"]),
+            (WIDE, "host all all 127.0.0.1/32 trust\n", &["pass d"]),
+            (WIDE, "local all all trust\n", &["pass d"]),
+            (WIDE, "host all all all reject\nhost all all 0.0.0.0/0 trust\n", &[]),
+            (WIDE, "host all all all scram-sha-256\n", &["pass d"]),
+            // It does not listen beyond the device.
+            (NEAR, "host all all 0.0.0.0/0 trust\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/postgresql/15/main/pg_hba.conf", text), settings], wanted)]);
+        }
+        run(
+            &CHECK,
+            &[
+                (
+                    "no rights",
+                    &[("d/etc/mysql/my.cnf", "[mysqld]\nskip-grant-tables\n")],
+                    &["fail high d my.cnf:2"],
+                ),
+                ("accounts inside", &[("d/etc/mysql/my.cnf", "[mysqld]\nport=3306\n")], &["ask d"]),
+                ("no list", &[WIDE], &["ask d"]),
+            ],
+        );
+    }
+}

@@ -1,0 +1,151 @@
+//! An authority that is not the organisation's own vouches for callers.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::crypto::certificates::of_tunnel;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::certificate::CertificateUse;
+use trevlin_model::{CertificateDemand, Setting, Tunnel, TunnelRole};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/external-client-ca",
+    area: Area::Logins,
+    title: "Client certificates of an external CA are accepted",
+    severity: Severity::High,
+    why: "A certificate lets in because somebody signed it. A public authority signs for everybody who asks, so everybody \
+          holds a certificate that opens the tunnel; another organisation signs for whomever it likes, and never tells.",
+    fix: "Let an authority of your own sign callers, name it alone, and keep a revocation list.",
+    judged: "Fails where the authorities named for a tunnel are a system's store of public ones, or a bundle like it. Where the \
+             estate file names the organisation, an authority whose certificate names another one is a question. \
+             Undetermined where the file was not exported, unless its place tells what it is.",
+    references: &["RFC 5280, 6.1", "NIST SP 800-52 Rev. 2, 3.5"],
+    controls: &[Control::grundschutz("NET.3.3.A9")],
+    run: Run::Map(run),
+};
+
+/// Paths of the store of public authorities (update-ca-certificates(8), update-ca-trust(8)).
+const STORES: [&str; 5] = [
+    "/etc/ssl/certs/ca-certificates.crt",
+    "/etc/ssl/certs/ca-bundle.crt",
+    "/etc/ssl/cert.pem",
+    "/etc/pki/tls/certs/ca-bundle.crt",
+    "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
+];
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnels.iter().filter(|one| one.answers_callers()) {
+            let asks = tunnel.proof.certificate.as_ref().and_then(Setting::value);
+            let asks = asks.is_some_and(|demand| *demand != CertificateDemand::NotAsked);
+            if asks && tunnel.role == TunnelRole::Server {
+                answers.extend(
+                    judge(estate, at, tunnel)
+                        .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+                );
+            }
+        }
+    }
+    answers
+}
+
+fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
+    let named = tunnel.certificates.iter().find(|file| file.purpose == CertificateUse::Authority)?;
+    let store = named.path.as_deref().is_some_and(|path| STORES.contains(&path));
+    let fail = |detail: String, evidence| {
+        Verdict::Fail(Fail {
+            rating: CHECK.rated("everybody can have a certificate that opens it"),
+            title: format!("{} takes certificates of any public authority", tunnel.name).into(),
+            detail: detail.into(),
+            evidence,
+        })
+    };
+    if store {
+        let path = named.path.as_deref().unwrap_or_default();
+        return Some(fail(
+            format!("`{path}` is the system's store of public authorities."),
+            vec![named.origin],
+        ));
+    }
+    let found = match of_tunnel(estate, at, tunnel, CertificateUse::Authority) {
+        Ok(found) => found,
+        Err((path, origin)) => {
+            let ask = format!(
+                "who vouches for the callers of {} stands in `{path}`, which is not among the exports; ask for that certificate",
+                tunnel.name
+            );
+            return Some(Verdict::ask(ask, vec![origin]).wanting(path));
+        }
+    };
+    let public = found.iter().filter(|(one, _)| one.in_trust_store).count();
+    if let Some((one, origin)) = found.iter().find(|(one, _)| one.in_trust_store) {
+        return Some(fail(
+            format!("The file holds {public} authorities, as a store of public ones does."),
+            vec![*origin, one.origin],
+        ));
+    }
+    let foreign = found.iter().find(|(one, _)| {
+        one.organisation.as_ref().is_some_and(|organisation| {
+            !estate.organisation.is_empty() && !is_ours(organisation, &estate.organisation)
+        })
+    });
+    if let Some((one, origin)) = foreign {
+        let ask = format!(
+            "`{}` of {} vouches for the callers of {}, and the estate file names {} as the organisation; ask who signs there, and for whom",
+            one.subject,
+            one.organisation.as_deref().unwrap_or_default(),
+            tunnel.name,
+            estate.organisation[0]
+        );
+        return Some(Verdict::ask(ask, vec![*origin, one.origin]));
+    }
+    Some(if found.is_empty() { Verdict::DoesNotApply } else { Verdict::Pass })
+}
+
+/// Whether an organisation's name shares a word with ours.
+fn is_ours(organisation: &str, ours: &[String]) -> bool {
+    let words = |text: &str| -> Vec<String> {
+        let parts = text.split(|letter: char| !letter.is_alphanumeric());
+        parts.filter(|word| word.chars().count() >= 3).map(str::to_lowercase).collect()
+    };
+    let theirs = words(organisation);
+    ours.iter().flat_map(|name| words(name)).any(|word| theirs.contains(&word))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers, certificate as pem, estate_with, run};
+
+    fn server(ca: &str) -> String {
+        format!("dev tun\nserver 10.8.0.0 255.255.255.0\nca {ca}\ncert s.crt\nkey s.key\ndh none\n")
+    }
+
+    #[test]
+    fn cases() {
+        let own = [("d/s.conf", server("ca.crt")), ("d/ca.crt", pem("authority").to_owned())];
+        let own: Vec<_> = own.iter().map(|(path, text)| (*path, text.as_str())).collect();
+        run(&CHECK, &[("own", &own, &["pass d"]), ("not exported", &own[..1], &["ask d"])]);
+        for (organisation, wanted) in [("Example Yard", "pass d"), ("Another", "ask d")] {
+            let estate = estate_with(&own, &format!("organisation = \"{organisation}\""));
+            assert_eq!(answers(&CHECK, &estate), [wanted]);
+        }
+        let store = server("/etc/ssl/certs/ca-certificates.crt");
+        run(&CHECK, &[("the system's store", &[("d/s.conf", &store)], &["fail high d s.conf:3"])]);
+        let bundle = pem("authority").repeat(14);
+        run(
+            &CHECK,
+            &[(
+                "a bundle",
+                &[("d/s.conf", &server("all.pem")), ("d/all.pem", &bundle)],
+                &["fail high d s.conf:3 all.pem:1"],
+            )],
+        );
+        let not_asked = server("/etc/ssl/certs/ca-certificates.crt")
+            + "verify-client-cert none\nplugin openvpn-plugin-auth-pam.so login\n";
+        run(&CHECK, &[("no certificate is asked for", &[("d/s.conf", &not_asked)], &[])]);
+    }
+}

@@ -1,0 +1,105 @@
+//! A list of logins on the device itself has grown long.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::{BTreeMap, BTreeSet};
+use trevlin_analysis::authentication::tunnels;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{LoginDaemon, LoginList, Origin};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/many-local-accounts",
+    area: Area::Logins,
+    title: "Many local accounts instead of a central directory",
+    severity: Severity::Low,
+    why: "A list on one device knows nothing of who joined or left. Each device has its own, with passwords that nobody ages, and \
+          locking one person means to find every list they are on.",
+    fix: "Let a RADIUS server or a directory decide, and keep one local login for the day it cannot be reached.",
+    judged: "Fails where a local list has more logins than the baseline allows (10) and the device asks no RADIUS server. A RADIUS \
+             server's own list is the place for them and passes.",
+    references: &[],
+    controls: &[
+        Control::grundschutz("NET.3.1.A8"),
+        Control::sp800_53("AC-2(1)"),
+        Control::grundschutz("ORP.4.A2"),
+    ],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let mut lists: BTreeMap<&str, (BTreeSet<&str>, Origin)> = BTreeMap::new();
+        for login in device.logins.iter().filter(|login| login.daemon != Some(LoginDaemon::Radius)) {
+            let LoginList::LocalFile(path) = &login.list;
+            lists.entry(path).or_insert_with(|| (BTreeSet::new(), login.origin)).0.insert(&login.user);
+        }
+        for (tunnel, path, origin) in tunnels::lists_not_exported(estate, at) {
+            let ask = format!(
+                "how many logins the list `{path}` of {tunnel} has cannot be told, as it is not among the exports; ask for it, or \
+                 for their number and names"
+            );
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::File).with(path),
+                Verdict::ask(ask, vec![origin]).wanting(path),
+            ));
+        }
+        let allowed = baseline.at(at).local_logins;
+        for (path, (users, origin)) in lists {
+            let verdict = if users.len() as u64 <= allowed || !device.facts.radius_targets.is_empty() {
+                Verdict::Pass
+            } else {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated("no RADIUS server is asked"),
+                    title: format!("{} logins are kept in a local list", users.len()).into(),
+                    detail: format!("The baseline allows {allowed} without an AAA server.").into(),
+                    evidence: vec![origin],
+                })
+            };
+            answers.push(Answer::new(at, Subject::of(SubjectKind::File).with(path), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        let list = |count: usize| {
+            (0..count).map(|number| format!("p{number} : EAP \"x{number}\"\n")).collect::<String>()
+        };
+        let (short, long) = (list(10), list(11));
+        let twice = long.replace("p10 ", "p9 ");
+        const RADIUS: (&str, &str) = ("d/etc/pam_radius_auth.conf", "10.4.0.9 sesame 3\n");
+        let users: String =
+            (0..11).map(|number| format!("p{number} Cleartext-Password := \"x\"\n")).collect();
+        run(
+            &CHECK,
+            &[
+                ("short", &[("d/ipsec.secrets", &short)], &["pass d"]),
+                ("long", &[("d/ipsec.secrets", &long)], &["fail low d ipsec.secrets:1"]),
+                ("one of them twice", &[("d/ipsec.secrets", &twice)], &["pass d"]),
+                ("with a RADIUS server", &[("d/ipsec.secrets", &long), RADIUS], &["pass d"]),
+                ("the RADIUS server's own", &[("d/raddb/users", &users)], &[]),
+            ],
+        );
+    }
+
+    #[test]
+    fn a_list_that_was_not_exported_is_a_question() {
+        let server = (
+            "d/etc/ocserv/ocserv.conf",
+            "ipv4-network = 10.9.0.0/24\nauth = plain[passwd=/etc/ocserv/ocpasswd]\n",
+        );
+        let list = ("d/etc/ocserv/ocpasswd", "ann:*:$5$a$b\n");
+        run(&CHECK, &[("not exported", &[server], &["ask d"]), ("exported", &[server, list], &["pass d"])]);
+    }
+}

@@ -1,0 +1,114 @@
+//! The superuser of a client is the superuser of the server's files.
+
+use crate::check::{Answer, Check, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{is_few, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::served::{AuthRequirement, Remark, ServedKind};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/nfs-no-root-squash",
+    area: Area::Logins,
+    title: "NFS export without root squashing",
+    severity: Severity::Medium,
+    why: "Whoever is the superuser of one client reads and changes every file there, whoever owns it. He can leave programs \
+          there that make him the superuser of other clients too.",
+    fix: "Take `no_root_squash`, `anonuid=0`, `uid = root` and `force user = root` out; give one backup machine an export of its \
+          own, read-only, where it needs to read everything.",
+    judged: "Fails for each export, module or share where a client's superuser, or whoever comes, works as the superuser; a step \
+             graver where it is open to everybody, a step milder where it is read-only or only a handful of machines may \
+             use it. Passes where the superuser is made somebody else. Undetermined where a file that is read in is not among \
+             the exports.",
+    references: &[
+        "exports(5), no_root_squash",
+        "rsyncd.conf(5), uid",
+        "smb.conf(5), force user",
+        "NIST SP 800-209, 4.3",
+    ],
+    controls: &[],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Exports, ServedKind::Modules, ServedKind::Shares]) {
+        answers.extend(one.open_answer());
+        for part in &one.served.parts {
+            let Some(line) = part.remark(Remark::RootKept) else {
+                answers.push(Answer::new(
+                    one.device,
+                    Subject::part(one.served, part).limited_to(&part.sources),
+                    Verdict::Pass,
+                ));
+                continue;
+            };
+            let milder = is_few(&part.sources, baseline.at(one.device)) || !part.is_written();
+            let base = match (part.sources.is_everybody(), milder) {
+                // With a login of his own a guest is nobody.
+                _ if part.login.value() == Some(&AuthRequirement::Proof) => {
+                    CHECK.rating().lowered("whoever comes has to prove who he is")
+                }
+                (true, false) => CHECK.rating().raised("every machine may change it"),
+                (true, true) | (false, false) => CHECK.rating(),
+                (false, true) => CHECK.rating().lowered(if part.is_written() {
+                    "only few machines are let in"
+                } else {
+                    "it is read-only, and not for every machine"
+                }),
+            };
+            let verdict = one.fail(
+                base,
+                part,
+                format!("{} of {} is used as the superuser", part.title(), one.device_name()),
+                format!(
+                    "Open to {}; {}.",
+                    part.sources.words(),
+                    if part.is_written() { "it may be changed" } else { "it is read-only" }
+                ),
+                [line].into_iter().chain(part.lines()).collect(),
+            );
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part).limited_to(&part.sources),
+                verdict,
+            ));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (file, text, wanted) in [
+            ("exports", "/a *(rw,no_root_squash)\n", &["fail high d exports:1"][..]),
+            ("exports", "/a *(ro,no_root_squash)\n", &["fail medium d exports:1"]),
+            ("exports", "/a 10.4.0.0/24(rw,no_root_squash)\n", &["fail medium d exports:1"]),
+            ("exports", "/a 10.4.0.9(rw,no_root_squash)\n", &["fail low d exports:1"]),
+            ("exports", "/a *(rw,no_root_squash,root_squash)\n", &["pass d"]),
+            ("exports", "/a *(rw,no_root_squash,all_squash)\n", &["pass d"]),
+            ("exports", "/a 10.4.0.0/24(rw)\n", &["pass d"]),
+            (
+                "rsyncd.conf",
+                "uid = root\n[a]\npath = /a\nread only = no\n",
+                &["fail high d rsyncd.conf:1 rsyncd.conf:2"],
+            ),
+            (
+                "smb.conf",
+                "[global]\n[a]\nforce user = root\nguest ok = yes\nread only = no\n",
+                &["fail high d smb.conf:3 smb.conf:2 smb.conf:4"],
+            ),
+            ("smb.conf", "[global]\ninclude = /etc/more.conf\n[a]\n", &["ask d", "pass d"]),
+            ("smb.conf", "[global]\n[a]\nforce user = gull\nguest ok = yes\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,188 @@
+//! Every account may log in: no group and no name is stated.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::authentication::lines_of_service;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::reachability_from::Reachability;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::pam::{PamFacility, PamLine};
+use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::{Device, Origin, PasswordSource, Protocol, Setting, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/no-group-restriction",
+    area: Area::Logins,
+    title: "Login not restricted to a group",
+    severity: Severity::Low,
+    why: "Accounts are made for many reasons: for mail, for a program, for a season. Where a way in is open to all of them, each \
+          new account opens it too, and nobody decides about that.",
+    fix: "Name a group and put into it whom the way in is for: `AllowGroups` for secure shell, `pam_succeed_if` or `pam_access` in \
+          the service's stack for a tunnel.",
+    judged: "Fails where a secure shell server states none of AllowUsers and AllowGroups, nothing in its PAM stack sorts callers, and \
+             more than one account with a shell was exported; graver where the outside reaches it. Fails where a tunnel asks PAM, and nothing in the stack of its service \
+             sorts callers by name or group. Undetermined where the stack was not exported.",
+    references: &["sshd_config(5), AllowGroups", "pam_succeed_if(8)", "pam_access(8)"],
+    controls: &[Control::grundschutz("SYS.1.3.A8"), Control::sp800_53("AC-6")],
+    run: Run::Analyses(run),
+};
+
+/// Modules that sort callers by name or group.
+const SORTING: [&str; 4] = ["pam_access", "pam_listfile", "pam_succeed_if", "pam_wheel"];
+
+/// Whether a line sorts callers before they are in.
+fn sorts(line: &PamLine) -> bool {
+    let about = matches!(line.facility, None | Some(PamFacility::Auth | PamFacility::Account));
+    about && SORTING.contains(&line.module.as_str())
+}
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
+            answers.extend(
+                shell(estate, at, device, server).map(|verdict| Answer::new(at, Subject::ssh(), verdict)),
+            );
+        }
+        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+            let asked = tunnel.proof.passwords.iter().find_map(|check| match &check.source {
+                PasswordSource::Pam(service) => Some((service, check.origin)),
+                _ => None,
+            });
+            if let Some((service, origin)) = asked {
+                answers.push(Answer::new(
+                    at,
+                    Subject::tunnel(tunnel),
+                    by_pam(device, tunnel, service, origin),
+                ));
+            }
+        }
+    }
+    answers
+}
+
+fn shell(estate: &Analyses, at: usize, device: &Device, server: &SshServer) -> Option<Verdict> {
+    let connection = SshConnection::default();
+    let names = ["allowusers", "allowgroups"]
+        .iter()
+        .any(|keyword| matches!(server.effective(keyword, &connection), Setting::Stated { .. }));
+    let shells = device.facts.accounts.iter().filter(|account| account.has_shell()).count();
+    // PAM may sort them as well, where it is asked.
+    let by_pam = server.may_be_on("usepam", &connection);
+    let sorted =
+        by_pam && lines_of_service(device, "sshd").is_ok_and(|lines| lines.iter().any(|line| sorts(line)));
+    if names || sorted {
+        return Some(Verdict::Pass);
+    }
+    if let Some(missing) = server.missing_configuration() {
+        return Some(Verdict::ask_reference(missing, "whom secure shell lets in"));
+    }
+    if shells < 2 {
+        return None;
+    }
+    let port = server.port(&connection);
+    let reachability_from = Reachability::of(estate, at, Protocol::TCP, port);
+    let severity = if reachability_from.is_open() { Severity::Medium } else { CHECK.severity };
+    let why = reachability_from
+        .phrase(estate)
+        .unwrap_or_else(|| "no forward from outside to it was found".to_owned());
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("secure shell is open to all {shells} accounts with a shell").into(),
+        detail: "Neither AllowUsers nor AllowGroups is stated.".into(),
+        evidence: [server.origin].into_iter().chain(reachability_from.evidence()).collect(),
+    }))
+}
+
+fn by_pam(device: &Device, tunnel: &Tunnel, service: &str, asked_at: Origin) -> Verdict {
+    let lines = match lines_of_service(device, service) {
+        Ok(lines) => lines,
+        Err(missing) => {
+            let ask = format!(
+                "whether {} is open to every account stands in `/etc/pam.d/{missing}`, which is not among the exports; ask for it",
+                tunnel.name
+            );
+            return Verdict::ask(ask, vec![asked_at]).wanting(format!("/etc/pam.d/{missing}"));
+        }
+    };
+    let sorts = lines.iter().any(|line| sorts(line));
+    // Somebody else's list decides there, about which nothing shows here.
+    let elsewhere = lines.iter().any(|line| line.module.starts_with("pam_radius"));
+    if sorts || elsewhere {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(Severity::Medium, "the tunnel opens the inside"),
+        title: format!("{} is open to every account", tunnel.name).into(),
+        detail: format!("Nothing in the stack of `{service}` sorts callers by name or group.").into(),
+        evidence: vec![asked_at, tunnel.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn shells() {
+        const TWO: (&str, &str) =
+            ("d/etc/passwd", "root:x:0:0::/root:/bin/bash\nann:x:1000:1000::/home/ann:/bin/bash\n");
+        const ONE: (&str, &str) =
+            ("d/etc/passwd", "root:x:0:0::/root:/bin/bash\nann:x:9:9::/:/usr/sbin/nologin\n");
+        for (text, accounts, wanted) in [
+            ("PermitRootLogin no\nMaxAuthTries 3\n", TWO, &["fail low d sshd_config:1"][..]),
+            ("PermitRootLogin no\nMaxAuthTries 3\n", ONE, &[]),
+            ("PermitRootLogin no\nAllowGroups crew\n", TWO, &["pass d"]),
+            ("PermitRootLogin no\n#AllowGroups crew\n", TWO, &["fail low d sshd_config:1"]),
+            ("PermitRootLogin no\nDenyUsers bob\n", TWO, &["fail low d sshd_config:1"]),
+            ("Include more.conf\nPermitRootLogin no\n", TWO, &["ask d"]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/ssh/sshd_config", text), accounts], wanted)]);
+        }
+    }
+
+    #[test]
+    fn shells_that_pam_sorts() {
+        const TWO: (&str, &str) =
+            ("d/etc/passwd", "root:x:0:0::/root:/bin/bash\nann:x:1000:1000::/home/ann:/bin/bash\n");
+        for (config, stack, wanted) in [
+            ("UsePAM yes\nMaxAuthTries 3\n", "account required pam_access.so\n", "pass d"),
+            ("UsePAM no\nMaxAuthTries 3\n", "account required pam_access.so\n", "fail low d sshd_config:1"),
+            ("UsePAM yes\nMaxAuthTries 3\n", "session required pam_access.so\n", "fail low d sshd_config:1"),
+        ] {
+            run(
+                &CHECK,
+                &[(stack, &[TWO, ("d/etc/ssh/sshd_config", config), ("d/etc/pam.d/sshd", stack)], &[wanted])],
+            );
+        }
+    }
+
+    #[test]
+    fn tunnels() {
+        const SERVER: (&str, &str) =
+            ("d/ocserv.conf", "ipv4-network = 10.9.0.0/24\nauth = pam\nmax-clients = 9\n");
+        for (stack, wanted) in [
+            (
+                "auth required pam_unix.so\naccount required pam_unix.so\n",
+                "fail medium d ocserv.conf:2 ocserv.conf:2",
+            ),
+            ("auth required pam_succeed_if.so user ingroup tunnel\nauth required pam_unix.so\n", "pass d"),
+            ("auth required pam_unix.so\naccount required pam_access.so\n", "pass d"),
+            (
+                "auth required pam_unix.so\nsession required pam_access.so\n",
+                "fail medium d ocserv.conf:2 ocserv.conf:2",
+            ),
+            (
+                "auth required pam_unix.so\n#account required pam_access.so\n",
+                "fail medium d ocserv.conf:2 ocserv.conf:2",
+            ),
+            ("@include common-auth\n", "ask d"),
+        ] {
+            run(&CHECK, &[(stack, &[SERVER, ("d/etc/pam.d/ocserv", stack)], &[wanted])]);
+        }
+        run(&CHECK, &[("no stack", &[SERVER], &["ask d"])]);
+    }
+}

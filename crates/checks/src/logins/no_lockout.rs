@@ -1,0 +1,157 @@
+//! Passwords may be tried without limit.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::authentication::lines_of_service;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::ssh::SshConnection;
+use trevlin_model::{Device, Origin, PasswordSource, Setting, Tunnel, TunnelFamily};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/no-lockout",
+    area: Area::Logins,
+    title: "No limit on failed logins",
+    severity: Severity::Medium,
+    why: "A service that takes any number of wrong passwords is tried day and night by machines that never tire. A password that \
+          would hold a hundred attempts falls to a million of them.",
+    fix: "Lock or delay a name after some wrong passwords (`pam_faillock`, `max-ban-score` of ocserv, `reject_delay` of FreeRADIUS), \
+          and keep the limit such that nobody can lock others out for long.",
+    judged: "Fails where the OpenConnect server's ban score is switched off, where a RADIUS server refuses without delay, and where a \
+             tunnel or secure shell takes passwords through a PAM stack without a module that counts failures; limits kept by other \
+             programs do not show in these files and are worth asking about. Undetermined where the stack was not exported.",
+    references: &["NIST SP 800-63B, 5.2.2", "pam_faillock(8)", "ocserv(8), max-ban-score"],
+    controls: &[Control::grundschutz("ORP.4.A22")],
+    run: Run::Map(run),
+};
+
+/// Modules that count failures and lock.
+const COUNTING: [&str; 4] = ["pam_abl", "pam_faillock", "pam_tally", "pam_tally2"];
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.tunnels.iter().filter(|tunnel| tunnel.answers_callers()) {
+            answers.extend(
+                by_tunnel(device, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+            );
+        }
+        for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
+            let connection = SshConnection::default();
+            let yes = |keyword: &str| server.may_be_on(keyword, &connection);
+            if yes("passwordauthentication") && yes("usepam") {
+                let said = server.effective("passwordauthentication", &connection).origin();
+                let verdict = by_pam(device, "sshd", "secure shell", said.unwrap_or(server.origin));
+                answers.push(Answer::new(at, Subject::ssh(), verdict));
+            }
+        }
+        for (delay, origin) in device.facts.radius_security.iter().filter_map(|one| one.reject_delay) {
+            let verdict = if delay > 0.0 {
+                Verdict::Pass
+            } else {
+                fail(
+                    "the RADIUS server refuses without delay",
+                    "`reject_delay` is 0.",
+                    "each refusal costs a guesser nothing",
+                    origin,
+                )
+            };
+            answers.push(Answer::new(at, Subject::of(SubjectKind::RadiusServer), verdict));
+        }
+    }
+    answers
+}
+
+fn fail(title: &str, detail: &str, why: &str, origin: Origin) -> Verdict {
+    Verdict::Fail(Fail {
+        rating: CHECK.rated(why),
+        title: title.into(),
+        detail: detail.into(),
+        evidence: vec![origin],
+    })
+}
+
+fn by_tunnel(device: &Device, tunnel: &Tunnel) -> Option<Verdict> {
+    if tunnel.family == TunnelFamily::OpenConnect {
+        // The daemon bans addresses by itself, unless the score is switched off (default 80).
+        return match tunnel.setting("max-ban-score") {
+            Some(Setting::Stated { value, origin }) if value.trim() == "0" => Some(fail(
+                &format!("{} bans nobody who guesses", tunnel.name),
+                "`max-ban-score` is 0.",
+                "its own limit is switched off",
+                *origin,
+            )),
+            _ => Some(Verdict::Pass),
+        };
+    }
+    tunnel.proof.passwords.iter().find_map(|check| match &check.source {
+        PasswordSource::Pam(service) => Some(by_pam(device, service, &tunnel.name, check.origin)),
+        _ => None,
+    })
+}
+
+fn by_pam(device: &Device, service: &str, what: &str, asked_at: Origin) -> Verdict {
+    let lines = match lines_of_service(device, service) {
+        Ok(lines) => lines,
+        Err(missing) => {
+            let ask = format!(
+                "whether guessing passwords for {what} is limited stands in `/etc/pam.d/{missing}`, which is not among the \
+                 exports; ask for it, and whether another program counts failures"
+            );
+            return Verdict::ask(ask, vec![asked_at]);
+        }
+    };
+    let counts = |module: &str| COUNTING.contains(&module) || module.starts_with("pam_radius");
+    if lines.iter().any(|line| counts(&line.module)) {
+        return Verdict::Pass;
+    }
+    fail(
+        &format!("nothing limits guessing passwords for {what}"),
+        &format!(
+            "No module in the stack of `{service}` counts failures. A program that watches the log may; these files do not show it."
+        ),
+        "as far as these files show",
+        asked_at,
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const SSH: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPasswordAuthentication yes\n");
+        const PLAIN: (&str, &str) = ("d/etc/pam.d/sshd", "auth required pam_unix.so\n");
+        const COUNTED: (&str, &str) =
+            ("d/etc/pam.d/sshd", "auth required pam_faillock.so preauth\nauth required pam_unix.so\n");
+        const COMMENTED: (&str, &str) =
+            ("d/etc/pam.d/sshd", "#auth required pam_faillock.so preauth\nauth required pam_unix.so\n");
+        const KEYS: (&str, &str) = ("d/etc/ssh/sshd_config", "UsePAM yes\nPasswordAuthentication no\n");
+        run(
+            &CHECK,
+            &[
+                ("nothing counts", &[SSH, PLAIN], &["fail medium d sshd_config:2"]),
+                ("failures are counted", &[SSH, COUNTED], &["pass d"]),
+                ("in comments", &[SSH, COMMENTED], &["fail medium d sshd_config:2"]),
+                ("no stack", &[SSH], &["ask d"]),
+                ("no passwords", &[KEYS, PLAIN], &[]),
+            ],
+        );
+        for (line, wanted) in [
+            ("max-ban-score = 0", "fail medium d ocserv.conf:3"),
+            ("max-ban-score = 80", "pass d"),
+            ("#max-ban-score = 0", "pass d"),
+        ] {
+            let text = format!("ipv4-network = 10.9.0.0/24\nauth = plain[passwd=a]\n{line}\n");
+            run(&CHECK, &[(line, &[("d/ocserv.conf", &text)], &[wanted])]);
+        }
+        for (delay, wanted) in [("0", "fail medium d radiusd.conf:2"), ("1", "pass d")] {
+            let text = format!("security {{\n\treject_delay = {delay}\n}}\n");
+            run(&CHECK, &[(delay, &[("d/radiusd.conf", &text)], &[wanted])]);
+        }
+    }
+}

@@ -1,0 +1,136 @@
+//! Sessions of a tunnel are not limited.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::DialIn;
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{PasswordSource, Setting, Tunnel, TunnelFamily, TunnelRole};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/no-session-limit",
+    area: Area::Logins,
+    title: "No session timeout or concurrent-session limit",
+    severity: Severity::Low,
+    why: "A tunnel that never ends stays open on the laptop that was left on a train. A login that may come in any number of times \
+          can be used by somebody else beside its owner, and neither notices.",
+    fix: "End sessions without traffic after some minutes and all of them after a working day, and let a login in once, or twice \
+          where people change devices.",
+    judged: "Fails where none of idle time and length of a session is limited, or where a login may come in any number of times; names \
+             what is missing. Undetermined where a RADIUS server decides, which may send limits for each caller, and where configuration \
+             is missing from the exports.",
+    references: &["NIST SP 800-63B, 4.2.3"],
+    controls: &[Control::grundschutz("NET.3.3.A9"), Control::sp800_53("AC-10"), Control::sp800_53("AC-12")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
+            if tunnel.role == TunnelRole::Server && tunnel.answers_callers() {
+                let verdict = judge(tunnel, estate.dial_in(at, number));
+                answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
+            }
+        }
+    }
+    answers
+}
+
+fn judge(tunnel: &Tunnel, dial_in: Option<&DialIn>) -> Verdict {
+    if let Some(missing) = tunnel.missing_configuration() {
+        return Verdict::ask_reference(missing, &format!("whether {} limits sessions", tunnel.name));
+    }
+    // A number above 0 that is stated; 0 stands for no limit.
+    let limit = |name: &str| match tunnel.setting(name) {
+        Some(Setting::Stated { value, .. }) => value
+            .split(' ')
+            .next()
+            .and_then(|number| number.parse::<u64>().ok())
+            .is_some_and(|number| number > 0),
+        _ => false,
+    };
+    let stated = |name: &str| {
+        tunnel.settings.iter().find(|(found, _)| found == name).and_then(|(_, one)| one.origin())
+    };
+    let mut missing = Vec::new();
+    let mut evidence = vec![tunnel.origin];
+    let (idle, whole) = match tunnel.family {
+        TunnelFamily::OpenVpn => (limit("inactive"), limit("session-timeout")),
+        TunnelFamily::OpenConnect => (limit("idle-timeout"), limit("session-timeout")),
+        TunnelFamily::Pptp | TunnelFamily::L2tp => {
+            let above = |limit: Option<(u32, _)>| limit.is_some_and(|(seconds, _)| seconds > 0);
+            dial_in.map_or((false, false), |one| (above(one.profile.idle), above(one.profile.max_connect)))
+        }
+        // The others have no limit of their own to state.
+        _ => return Verdict::DoesNotApply,
+    };
+    let by_radius = tunnel.proof.passwords.iter().find(|check| check.source == PasswordSource::Radius);
+    let unlimited_logins = tunnel.family == TunnelFamily::OpenConnect && !limit("max-same-clients");
+    if let Some(check) = by_radius.filter(|_| !idle && !whole && !unlimited_logins) {
+        let ask = format!(
+            "nothing in its own configuration ends sessions of {}, and the RADIUS server may say when to (Session-Timeout, \
+             Idle-Timeout); ask whether it does for every caller",
+            tunnel.name
+        );
+        return Verdict::ask(ask, vec![check.origin]);
+    }
+    if !idle && !whole && by_radius.is_none() {
+        missing.push("no session ends by itself, by idle time or by length");
+    }
+    if unlimited_logins {
+        evidence.extend(stated("max-same-clients"));
+        missing.push("one login may come in any number of times");
+    }
+    if missing.is_empty() {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it helps somebody who is in already"),
+        title: format!("{}: {}", tunnel.name, missing.join("; ")).into(),
+        detail: "What is not stated is not limited by default.".into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("inactive 600", "pass d"),
+            ("session-timeout 28800", "pass d"),
+            ("inactive 0", "fail low d s.conf:2"),
+            ("#inactive 600", "fail low d s.conf:2"),
+            ("config more.conf", "ask d"),
+        ] {
+            let text =
+                format!("dev tun\nserver 10.8.0.0 255.255.255.0\nca c\ncert c\nkey k\ndh none\n{lines}\n");
+            run(&CHECK, &[(lines, &[("d/s.conf", &text)], &[wanted])]);
+        }
+        for (lines, wanted) in [
+            ("idle-timeout = 600\nmax-same-clients = 2", "pass d"),
+            ("idle-timeout = 600\nmax-same-clients = 0", "fail low d ocserv.conf:2 ocserv.conf:4"),
+            ("max-same-clients = 2", "fail low d ocserv.conf:2"),
+        ] {
+            let text = format!("ipv4-network = 10.9.0.0/24\nauth = plain[passwd=a]\n{lines}\n");
+            run(&CHECK, &[(lines, &[("d/ocserv.conf", &text)], &[wanted])]);
+        }
+        let radius =
+            ("d/ocserv.conf", "ipv4-network = 10.9.0.0/24\nauth = radius[config=/x]\nmax-same-clients = 2\n");
+        run(&CHECK, &[("a RADIUS server may say", &[radius], &["ask d"])]);
+        const SERVER: (&str, &str) = ("d/pptpd.conf", "option /etc/ppp/options\nremoteip 10.4.0.9\n");
+        for (options, wanted) in [
+            ("require-mschap-v2\nidle 600\n", "pass d"),
+            ("require-mschap-v2\n", "fail low d pptpd.conf:2"),
+            ("require-mschap-v2\nidle 0\n", "fail low d pptpd.conf:2"),
+        ] {
+            run(&CHECK, &[(options, &[SERVER, ("d/ppp/options", options)], &[wanted])]);
+        }
+    }
+}

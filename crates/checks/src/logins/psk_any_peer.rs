@@ -1,0 +1,121 @@
+//! One pre-shared key lets in whoever calls.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use crate::support::ike;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Device;
+use trevlin_model::ipsec::{AuthRound, IkeProof};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/psk-any-peer",
+    area: Area::Logins,
+    title: "Pre-shared key valid for any peer",
+    severity: Severity::High,
+    why: "A key that everybody has is no secret: it stands in every laptop and goes with everybody who leaves. Whoever has it \
+          can also play the gateway towards all others and read the passwords they send. Nobody can be shut out without \
+          changing it for all.",
+    fix: "Give callers certificates, or EAP with a password each and a certificate for the gateway; give every site a key of \
+          its own with both identities named.",
+    judged: "Fails where an entry has no identity or one that stands for anybody (`%any`), and where three or more identities share \
+             one entry; the latter is milder, and so is a key for anybody where every connection that asks for a shared key names the address of its other \
+             end. Entries for two named ends pass.",
+    references: &["ipsec.secrets(5)", "NIST SP 800-77 Rev. 1, 3.2", "RFC 7296, 2.15"],
+    controls: &[Control::grundschutz("NET.3.3.A9")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        answers.extend(ike::keys_not_exported(estate, at));
+        for key in &device.facts.pre_shared_keys {
+            let fail = |severity, why: &str, title: String| {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated_at(severity, why),
+                    title: title.into(),
+                    detail: format!("The entry is for {}.", key.whom()).into(),
+                    evidence: vec![key.origin],
+                })
+            };
+            let verdict = if key.is_for_anybody() && !anybody_calls(device) {
+                fail(
+                    Severity::Low,
+                    "every connection that asks for a shared key names the address of its other end",
+                    "one pre-shared key is for whoever calls, though no connection takes anybody".into(),
+                )
+            } else if key.is_for_anybody() {
+                fail(
+                    CHECK.severity,
+                    "any address may call with it",
+                    "one pre-shared key lets in whoever calls".into(),
+                )
+            } else if key.identities.len() > 2 {
+                let title = format!("{} identities share one pre-shared key", key.identities.len());
+                fail(Severity::Medium, "those that share it are named", title)
+            } else {
+                Verdict::Pass
+            };
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::PreSharedKey).with(key.identities.join(" ")),
+                verdict,
+            ));
+        }
+    }
+    answers
+}
+
+/// Whether a connection of the device takes a shared key from any address, or connections were not exported, so that one may.
+fn anybody_calls(device: &Device) -> bool {
+    let mut connections = device.facts.running().filter_map(|one| one.ipsec.as_ref()).peekable();
+    let by_key = |round: &AuthRound| {
+        round.proof.possible().any(|proof| matches!(proof, IkeProof::SharedKey | IkeProof::Anything))
+    };
+    connections.peek().is_none()
+        || connections
+            .any(|one| one.negotiates() && !one.names_the_other_end() && one.remote.iter().any(by_key))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (line, wanted) in [
+            (": PSK \"x\"", &["fail high d ipsec.secrets:1"][..]),
+            ("192.0.2.1 %any : PSK \"x\"", &["fail high d ipsec.secrets:1"]),
+            ("192.0.2.1 0.0.0.0 : PSK \"x\"", &["fail high d ipsec.secrets:1"]),
+            ("@a @b @c : PSK \"x\"", &["fail medium d ipsec.secrets:1"]),
+            ("192.0.2.1 192.0.2.9 : PSK \"x\"", &["pass d"]),
+            (": RSA key.pem \"x\"", &[]),
+            ("# : PSK \"x\"\nann : EAP \"y\"", &[]),
+        ] {
+            run(&CHECK, &[(line, &[("d/ipsec.secrets", line)], wanted)]);
+        }
+    }
+
+    #[test]
+    fn by_the_connections_that_ask_for_it() {
+        let keys = ("d/ipsec.secrets", ": PSK \"x\"\n");
+        let conn = |lines: &str| format!("conn c\n\tauto=add\n\tauthby=secret\n\t{lines}\n");
+        for (name, lines, wanted) in [
+            ("a certain other end", "right=198.51.100.9", "fail low d ipsec.secrets:1"),
+            ("any address", "right=%any\n\trightid=@a.example", "fail high d ipsec.secrets:1"),
+            ("not loaded", "right=%any\n\tauto=ignore", "fail high d ipsec.secrets:1"),
+            ("by certificate", "right=%any\n\tauthby=pubkey", "fail low d ipsec.secrets:1"),
+        ] {
+            run(&CHECK, &[(name, &[keys, ("d/ipsec.conf", &conn(lines))], &[wanted])]);
+        }
+    }
+
+    #[test]
+    fn a_file_that_is_read_in_and_missing_is_a_question() {
+        ike::asks_for_missing_files(&CHECK);
+    }
+}

@@ -1,0 +1,134 @@
+//! Files are given out without a login.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, limited, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{AuthRequirement, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/share-unauthenticated",
+    area: Area::Logins,
+    title: "File share without authentication",
+    severity: Severity::Medium,
+    why: "Whoever reaches the service has the files, and nobody can say afterwards who it was. Where they may be changed as \
+          well, a stranger leaves his own among them, and the others open it.",
+    fix: "Ask for a login (`guest ok = no`, `auth users`, `anonymous_enable=NO`), give each login only what it needs, and keep \
+          what really is for everybody on a share of its own that nobody may change.",
+    judged: "Fails for each share, rsync module or FTP folder that asks for nothing; a step graver where it may be changed, a step \
+             milder where only some networks may use it. Passes where a login is asked for, where only a handful of addresses is let in, and \
+             where the service is for the device alone. Undetermined where shares are kept where no export shows them, or \
+             the version decides.",
+    references: &[
+        "smb.conf(5), guest ok",
+        "rsyncd.conf(5), auth users",
+        "RFC 2577, 4",
+        "NIST SP 800-209, 4.3",
+    ],
+    controls: &[Control::grundschutz("APP.3.3.A3")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Shares, ServedKind::Modules, ServedKind::Transfers]) {
+        answers.extend(one.open_answer());
+        let parts = one.served.parts.iter();
+        answers.extend(parts.map(|part| {
+            Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, baseline.at(one.device)),
+            )
+        }));
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    match part.login.value() {
+        None => one.ask_login(part),
+        Some(AuthRequirement::Nothing) if one.served.is_local() || is_few(&part.sources, thresholds) => {
+            Verdict::Pass
+        }
+        Some(AuthRequirement::Nothing) => {
+            let written = part.is_written();
+            let base = if written { CHECK.rating().raised("it may be changed") } else { CHECK.rating() };
+            let behind =
+                part.path.as_ref().map(|path| format!(" Behind it lies {path}.")).unwrap_or_default();
+            let may = if written { "read and change" } else { "read" };
+            let lines = part.lines().into_iter().chain(part.writes.origin().filter(|_| written)).collect();
+            one.fail(
+                limited(base, &part.sources),
+                part,
+                format!("{} of {} asks nobody for a login", part.title(), one.device_name()),
+                format!(
+                    "{} may {may} what {} gives out.{behind}",
+                    capital(&part.sources.words()),
+                    part.title()
+                ),
+                lines,
+            )
+        }
+        Some(_) => Verdict::Pass,
+    }
+}
+
+/// The same with a capital letter.
+pub(crate) fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (file, text, wanted) in [
+            ("smb.conf", "[global]\n[a]\nguest ok = yes\n", &["fail medium d smb.conf:2 smb.conf:3"][..]),
+            (
+                "smb.conf",
+                "[global]\n[a]\nguest ok = yes\nread only = no\n",
+                &["fail high d smb.conf:2 smb.conf:3 smb.conf:4"],
+            ),
+            (
+                "smb.conf",
+                "[global]\n[a]\nguest ok = yes\nhosts allow = 10.4.0.0/16\n",
+                &["fail low d smb.conf:2 smb.conf:3 smb.conf:4"],
+            ),
+            // A handful of machines, a login, and shares that close what the whole opens.
+            ("smb.conf", "[global]\n[a]\nguest ok = yes\nhosts allow = 10.4.0.9\n", &["pass d"]),
+            ("smb.conf", "[global]\nguest ok = yes\n[a]\nguest ok = no\n", &["pass d"]),
+            (
+                "smb.conf",
+                "[global]\nguest ok = no\n[a]\nguest ok = yes\n",
+                &["fail medium d smb.conf:3 smb.conf:4"],
+            ),
+            (
+                "smb.conf",
+                "[global]\nguest ok = yes\ninterfaces = lo\nbind interfaces only = yes\n[a]\npath = /a\n",
+                &["pass d"],
+            ),
+            ("smb.conf", "[global]\ninclude = registry\n[a]\npath=/a\n", &["ask d", "pass d"]),
+            ("rsyncd.conf", "[a]\npath = /a\nuse chroot = yes\n", &["fail medium d rsyncd.conf:1"]),
+            ("rsyncd.conf", "[a]\npath = /a\nauth users = ann\n", &["pass d"]),
+            ("vsftpd.conf", "anonymous_enable=YES\n", &["fail medium d vsftpd.conf:1"]),
+            ("vsftpd.conf", "anonymous_enable=NO\nlocal_enable=YES\n", &["pass d"]),
+            ("vsftpd.conf", "listen=YES\n", &["ask d"]),
+        ] {
+            run(&CHECK, &[(text, &[(&format!("d/etc/{file}"), text)], wanted)]);
+        }
+        let off = ("d/units.txt", "UNIT FILE STATE PRESET\nsmbd.service masked enabled\n");
+        let share = ("d/etc/smb.conf", "[global]\n[a]\nguest ok = yes\nread only = no\n");
+        run(
+            &CHECK,
+            &[("switched off", &[off, share], &["fail low d smb.conf:2 smb.conf:3 smb.conf:4 units.txt:2"])],
+        );
+    }
+}

@@ -1,0 +1,116 @@
+//! A login stands for a role or a place, not for a person.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use std::collections::BTreeMap;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_estate::identities;
+use trevlin_model::Origin;
+use trevlin_model::account::StoredPassword;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/shared-account",
+    area: Area::Logins,
+    title: "Shared or generic account",
+    severity: Severity::Medium,
+    why: "A login that several people use has a password that several people know, and it is not changed when one of them \
+          leaves. The logs say that the kiosk called, and nobody can say who that was.",
+    fix: "Give everybody a login under their own name. Where a machine needs one, let it use a certificate of its own and reach \
+          that one service only.",
+    judged: "Fails where a part of a login's name is on a list of such words, for logins of tunnels and for accounts with a shell \
+             and a password. Accounts of services (no shell, or no password that fits) pass.",
+    references: &["ISO/IEC 27002:2022, 5.16"],
+    controls: &[Control::grundschutz("ORP.4.A3"), Control::sp800_53("AC-2(9)")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let mut logins: BTreeMap<(&str, &str), (Origin, bool)> = BTreeMap::new();
+        for login in device.logins.iter().filter(|login| login.user != "*") {
+            logins.entry((&login.user, &login.service)).or_insert((login.origin, false));
+        }
+        for account in device.facts.accounts.iter().filter(|one| one.has_shell() && one.uid != 0) {
+            let shadow = device.facts.shadow.iter().find(|one| one.name == account.name);
+            let password = shadow.map_or(&account.password, |entry| &entry.password);
+            if matches!(password, StoredPassword::Hash { .. } | StoredPassword::Empty) {
+                logins.entry((&account.name, "shells")).or_insert((account.origin, true));
+            }
+        }
+        if device.facts.shadow.is_empty() {
+            let hidden = device.facts.accounts.iter().filter(|one| {
+                one.has_shell() && one.uid != 0 && matches!(one.password, StoredPassword::Elsewhere)
+            });
+            for account in hidden.filter(|one| identities::is_generic(&one.name)) {
+                let ask = format!(
+                    "`{}` is a role, and whether anybody can log in with it stands in `/etc/shadow`, which is not among the \
+                     exports; ask whether a password fits, and who knows it",
+                    account.name
+                );
+                answers.push(Answer::new(
+                    at,
+                    Subject::of(SubjectKind::Account).with(&account.name),
+                    Verdict::ask(ask, vec![account.origin]),
+                ));
+            }
+        }
+        for ((name, service), (origin, shell)) in logins {
+            let verdict = if identities::is_generic(name) {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated_at(
+                        if shell { Severity::Low } else { CHECK.severity },
+                        if shell { "it opens a shell" } else { "it opens a tunnel" },
+                    ),
+                    title: format!("`{name}` is a role, not a person").into(),
+                    detail: format!("The login `{name}` for {service} on {} can be anybody's.", device.name)
+                        .into(),
+                    evidence: vec![origin],
+                })
+            } else {
+                Verdict::Pass
+            };
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Login).with(name).with(service), verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, path, text, wanted) in [
+            (
+                "a kiosk",
+                "d/ipsec.secrets",
+                "kiosk-north : EAP \"x\"\n",
+                &["fail medium d ipsec.secrets:1"][..],
+            ),
+            ("a person", "d/ipsec.secrets", "astrid : EAP \"x\"\n", &["pass d"]),
+            ("in comments", "d/ipsec.secrets", "# guest : EAP \"x\"\nann : EAP \"y\"\n", &["pass d"]),
+            (
+                "an account",
+                "d/etc/passwd",
+                "guest:$6$a$b:1000:1000::/home/guest:/bin/bash\n",
+                &["fail low d passwd:1"],
+            ),
+            ("no shell", "d/etc/passwd", "backup:$6$a$b:34:34::/var/backups:/usr/sbin/nologin\n", &[]),
+            ("no password fits", "d/etc/passwd", "backup:*:34:34::/var/backups:/bin/sh\n", &[]),
+            (
+                "its hash was not exported",
+                "d/etc/passwd",
+                "guest:x:1000:1000::/home/guest:/bin/bash\n",
+                &["ask d"],
+            ),
+        ] {
+            run(&CHECK, &[(name, &[(path, text)], wanted)]);
+        }
+    }
+}

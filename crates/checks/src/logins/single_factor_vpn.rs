@@ -1,0 +1,342 @@
+//! A tunnel login has one factor only.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::authentication::{Dialled, Factors, dialled, easier, of_source, of_tls_based, ways_in};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::l2tp;
+use trevlin_analysis::l2tp::UnprotectedAccess;
+use trevlin_analysis::reachability_from::Reachability;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::DialIn;
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{
+    CertificateDemand, FactorKind, Login, Origin, PasswordSource, Reference, Setting, Tunnel, TunnelFamily,
+};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/single-factor-vpn",
+    area: Area::Logins,
+    title: "Remote access with a single factor",
+    severity: Severity::High,
+    why: "A tunnel login opens the inside to whoever holds what is asked for. A password alone is guessed, phished or read \
+          from another breach, and a certificate alone goes with the stolen laptop. Two factors of different kinds have to \
+          be lost together.",
+    fix: "Ask for two factors of different kinds: a client certificate and a password, or a password and a one-time code. \
+          Begin with the logins that reach most.",
+    judged: "Fails where the exports show that one factor, or none, lets a caller in. Passes where a certificate and a \
+             password are both required. PAM stacks and RADIUS servers of the estate are followed. Undetermined where \
+             something outside the exports decides about the password: another RADIUS server, a directory, a script or a plug-in \
+             may ask for more, or for nothing.",
+    references: &["NIST SP 800-63B, 4.2", "NIST SP 800-46 Rev. 2, 3.2", "PCI DSS 4.0, 8.4.3"],
+    controls: &[Control::grundschutz("NET.3.3.A13")],
+    run: Run::Analyses(run),
+};
+
+/// Lines of logins shown beside the line that asks.
+const SHOWN_LOGINS: usize = 4;
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
+            let verdict = match (&tunnel.refused, tunnel.family, estate.dial_in(at, number)) {
+                (Some((why, origin)), TunnelFamily::OpenVpn | TunnelFamily::OpenConnect, _) => {
+                    refused(tunnel, why, *origin)
+                }
+                _ if !tunnel.answers_callers() => Verdict::DoesNotApply,
+                (_, TunnelFamily::OpenVpn, _) => openvpn(estate, at, tunnel),
+                (_, TunnelFamily::OpenConnect, _) => openconnect(estate, at, tunnel),
+                // Who comes in by L2TP logs in there.
+                (_, TunnelFamily::Ipsec, _) if l2tp::carries_l2tp(tunnel) => Verdict::DoesNotApply,
+                (_, TunnelFamily::Ipsec, _) => openconnect(estate, at, tunnel),
+                (_, TunnelFamily::WireGuard, _) => keys(tunnel),
+                (_, TunnelFamily::Pptp, Some(dial_in)) => pptp(estate, at, tunnel, dial_in),
+                (_, TunnelFamily::L2tp, Some(dial_in)) => {
+                    inside_ipsec(estate, at, tunnel, pptp(estate, at, tunnel, dial_in))
+                }
+                _ => Verdict::DoesNotApply,
+            };
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), with_forward(estate, at, tunnel, verdict)));
+        }
+    }
+    answers
+}
+
+/// Adds to a fault from where callers reach the tunnel, which weighs.
+fn with_forward(estate: &Analyses, at: usize, tunnel: &Tunnel, verdict: Verdict) -> Verdict {
+    let Verdict::Fail(mut fail) = verdict else { return verdict };
+    let ports = tunnel.listeners.iter().filter_map(|one| Some((one.protocol, one.port.value().copied()?)));
+    let rank = |reachability_from: &Reachability<'_>| match reachability_from {
+        Reachability::Everybody(_) => 0,
+        Reachability::Forwarded(..) => 1,
+        Reachability::Some(_) => 2,
+        Reachability::NotKnown => 3,
+        Reachability::Inside => 4,
+    };
+    let all = ports.map(|(protocol, port)| Reachability::of(estate, at, protocol, port));
+    let Some(reachability_from) = all.min_by_key(rank) else { return Verdict::Fail(fail) };
+    if let Some(from) = reachability_from.phrase(estate) {
+        fail.rating = match reachability_from {
+            Reachability::Inside => fail.rating.lowered(from),
+            _ => fail.rating.because(from),
+        };
+    }
+    fail.evidence.extend(reachability_from.evidence());
+    Verdict::Fail(fail)
+}
+
+fn not_exported(tunnel: &Tunnel, missing: &Reference) -> Verdict {
+    Verdict::ask_reference(missing, &format!("what {} asks of its callers", tunnel.name))
+}
+
+/// A configuration with which the daemon would not start is not the one that callers meet.
+fn refused(tunnel: &Tunnel, why: &str, origin: Origin) -> Verdict {
+    let question = format!(
+        "the daemon would refuse the configuration of {} ({why}), so it is not what runs, or nothing runs; ask for the \
+         configuration in use and `ss -lntup`",
+        tunnel.name
+    );
+    Verdict::ask(question, vec![origin, tunnel.origin])
+}
+
+fn pptp(estate: &Analyses, at: usize, tunnel: &Tunnel, dial_in: &DialIn) -> Verdict {
+    let device = &estate.devices[at];
+    let ask = |question: String, origin: Origin| Verdict::ask(question, vec![origin, tunnel.origin]);
+    let name = &tunnel.name;
+    match dialled(device, tunnel, dial_in) {
+        Dialled::NotExported(missing) => not_exported(tunnel, missing),
+        Dialled::Nobody(why, origin) => nobody_asked(tunnel, why, vec![origin, tunnel.origin]),
+        Dialled::Elsewhere(source, origin) => by_somebody(estate, at, tunnel, source, origin),
+        Dialled::Eap(origin) => ask(
+            format!(
+                "{name} asks for EAP; whether with a password or a certificate, and what else, does not show here; ask for `/etc/ppp/eaptls-server` and how callers log in"
+            ),
+            origin,
+        ),
+        Dialled::NoList(origin) => ask(
+            format!(
+                "{name} asks for a password, and no list of its logins is among the exports; ask for `/etc/ppp/chap-secrets`"
+            ),
+            origin,
+        ),
+        Dialled::List(logins, origin) => {
+            let evidence =
+                [origin].into_iter().chain(logins.iter().take(SHOWN_LOGINS).map(|login| login.origin));
+            let (count, verb) = (logins.len(), if logins.len() == 1 { "login needs" } else { "logins need" });
+            Verdict::Fail(Fail {
+                rating: CHECK.rated_at(Severity::High, "a password alone lets callers in"),
+                title: format!("{count} {verb} only a password at the {name}").into(),
+                detail: format!(
+                    "The {name} checks a password from a local list and nothing else; the list lets in {}.",
+                    names(&logins)
+                )
+                .into(),
+                evidence: evidence.collect(),
+            })
+        }
+    }
+}
+
+fn names(logins: &[&Login]) -> String {
+    let shown: Vec<_> = logins.iter().take(6).map(|login| format!("`{}`", login.user)).collect();
+    let more = logins.len().saturating_sub(shown.len());
+    if more == 0 { shown.join(", ") } else { format!("{} and {more} more", shown.join(", ")) }
+}
+
+fn nobody_asked(tunnel: &Tunnel, why: &str, evidence: Vec<Origin>) -> Verdict {
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(Severity::Critical, "no factor at all is asked for"),
+        title: format!("the {} asks callers for nothing", tunnel.name).into(),
+        detail: format!("Callers of the {} need not prove who they are: {why}.", tunnel.name).into(),
+        evidence,
+    })
+}
+
+/// A certificate that IPsec asks for around L2TP is a factor of its own, where nobody comes in without IPsec.
+fn inside_ipsec(estate: &Analyses, at: usize, tunnel: &Tunnel, alone: Verdict) -> Verdict {
+    let Verdict::Fail(fail) = &alone else { return alone };
+    let Some(around) = l2tp::certificate_around(estate, at, tunnel) else { return alone };
+    match l2tp::access(estate, at, tunnel) {
+        // Nothing at all inside leaves the certificate alone.
+        UnprotectedAccess::Protected if fail.rating.severity() == Severity::Critical => Verdict::Fail(Fail {
+            rating: CHECK
+                .rated_at(Severity::Medium, "the certificate that IPsec asks for is all that decides"),
+            ..fail.clone()
+        }),
+        UnprotectedAccess::Protected => Verdict::Pass,
+        UnprotectedAccess::Open(_) | UnprotectedAccess::Inside(_) => alone,
+        // That nothing is asked for is to be said, whoever may come so far.
+        _ if fail.rating.severity() == Severity::Critical => alone,
+        UnprotectedAccess::Depends(_) | UnprotectedAccess::NoFilter => {
+            let question = format!(
+                "{} asks for a certificate and {} for a password; whether callers of the second can come in without the first does \
+                 not show here; ask for the packet filter",
+                around.name, tunnel.name
+            );
+            Verdict::ask(question, vec![tunnel.origin, around.origin])
+        }
+    }
+}
+
+/// WireGuard asks for the key of a peer, kept in a file, and for nothing else.
+fn keys(tunnel: &Tunnel) -> Verdict {
+    let callers: Vec<_> = tunnel.peers.iter().filter(|peer| peer.endpoint.is_none()).collect();
+    let shown: Vec<_> = callers.iter().take(6).map(|peer| format!("`{}`", peer.who)).collect();
+    let more = callers.len().saturating_sub(shown.len());
+    let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(Severity::Medium, "the one factor is a key, which cannot be guessed"),
+        title: format!("a key in a file alone lets callers in at {}", tunnel.name).into(),
+        detail: format!(
+            "WireGuard asks for nothing but the peer's own key: whoever copies the file, or uses the computer, is in. Peers that call: {}{more}.",
+            shown.join(", ")
+        ).into(),
+        evidence: [tunnel.origin]
+            .into_iter()
+            .chain(callers.iter().take(SHOWN_LOGINS).map(|peer| peer.origin))
+            .collect(),
+    })
+}
+
+/// The easiest of several ways in decides.
+fn openconnect(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
+    // The line that opens the way is the one to cite.
+    let ways = ways_in(estate, at, tunnel).into_iter().map(|(factors, opened)| match factors {
+        Factors::Known(kinds, lines) => {
+            let rest = lines.into_iter().filter(|line| *line != opened);
+            Factors::Known(kinds, [opened].into_iter().chain(rest).collect())
+        }
+        unknown => unknown,
+    });
+    match ways.reduce(easier) {
+        None => Verdict::DoesNotApply,
+        Some(Factors::Known(kinds, _)) if kinds.len() > 1 => Verdict::Pass,
+        Some(Factors::Known(kinds, lines)) => {
+            let by_key = tunnel.proof.shared_key.is_some() && tunnel.proof.passwords.is_empty();
+            let words = match kinds.iter().next() {
+                Some(FactorKind::Knowledge) if by_key => "a shared key",
+                kind => kind.map_or("nothing", |kind| kind.words()),
+            };
+            let (severity, why) = match kinds.iter().next() {
+                None => (Severity::Critical, "nothing is asked for"),
+                Some(FactorKind::Knowledge | FactorKind::OneTimeCode) => {
+                    (CHECK.severity, "what is asked for can be guessed or talked out of somebody")
+                }
+                Some(_) => (Severity::Medium, "the one factor cannot be guessed"),
+            };
+            Verdict::Fail(Fail {
+                rating: CHECK.rated_at(severity, why),
+                title: format!("one factor lets callers in at the {}: {words}", tunnel.name).into(),
+                detail: format!(
+                    "On the easiest of the ways in that the {} takes one factor is asked for: {words}.",
+                    tunnel.name
+                )
+                .into(),
+                evidence: lines,
+            })
+        }
+        Some(Factors::Unknown { ask, evidence, file }) => {
+            Verdict::ask(format!("the callers of {}: {ask}", tunnel.name), evidence).wanting_all(file)
+        }
+    }
+}
+
+fn openvpn(estate: &Analyses, at: usize, tunnel: &Tunnel) -> Verdict {
+    if let Some(missing) = tunnel.missing_file() {
+        return not_exported(tunnel, missing);
+    }
+    let Some(certificate) = &tunnel.proof.certificate else { return Verdict::DoesNotApply };
+    let required = certificate.value() == Some(&CertificateDemand::Required);
+    let stated = match certificate {
+        Setting::Stated { origin, .. } => Some(*origin),
+        _ => None,
+    };
+    let evidence: Vec<Origin> = stated.into_iter().chain([tunnel.origin]).collect();
+    match (
+        required,
+        tunnel.proof.passwords.iter().find(|check| !check.optional),
+        tunnel.proof.passwords.first(),
+    ) {
+        // Whatever decides about the password, it is asked for besides the certificate; unless the exports show that it
+        // proves nothing.
+        (true, Some(_), _) if of_tls_based(estate, at, tunnel).is_none_or(|kinds| kinds.len() > 1) => {
+            Verdict::Pass
+        }
+        (true, asked, first) => Verdict::Fail(Fail {
+            rating: CHECK
+                .rated_at(Severity::Medium, "the one factor is a certificate, which cannot be guessed"),
+            title: format!("a certificate alone lets callers in at the {}", tunnel.name).into(),
+            detail: match (asked, first) {
+                (Some(_), _) => format!(
+                    "The {} asks for a client certificate, and what decides about the password lets everybody pass.",
+                    tunnel.name
+                ),
+                (None, None) => format!(
+                    "The {} asks for a client certificate (the default where nothing else is stated) and for no password.",
+                    tunnel.name
+                ),
+                (None, Some(_)) => format!(
+                    "The {} asks for a client certificate, and lets in callers who give no password with it.",
+                    tunnel.name
+                ),
+            }.into(),
+            evidence: first.map(|check| check.origin).into_iter().chain(evidence).collect(),
+        }),
+        (false, _, Some(check)) => by_somebody(estate, at, tunnel, &check.source, check.origin),
+        (false, _, None) => {
+            Verdict::ask(format!("what {} asks of its callers is not known", tunnel.name), evidence)
+        }
+    }
+}
+
+/// What somebody else asks for, followed through the exports.
+fn by_somebody(
+    estate: &Analyses,
+    at: usize,
+    tunnel: &Tunnel,
+    source: &PasswordSource,
+    asked_at: Origin,
+) -> Verdict {
+    match of_source(estate, at, tunnel, source, asked_at) {
+        Factors::Known(kinds, _) if kinds.len() > 1 => Verdict::Pass,
+        Factors::Known(kinds, lines) => {
+            let words = kinds.iter().next().map_or("nothing", |kind| kind.words());
+            let severity = if kinds.is_empty() { Severity::Critical } else { CHECK.severity };
+            let who = match source {
+                PasswordSource::Pam(service) => format!("the stack of `{service}`"),
+                PasswordSource::Radius => "the RADIUS server".into(),
+                _ => "what decides about the password".into(),
+            };
+            Verdict::Fail(Fail {
+                rating: CHECK.rated_at(severity, format!("what {who} asks for is all: {words}")),
+                title: format!("one factor lets callers in at the {}: {words}", tunnel.name).into(),
+                detail: format!(
+                    "The {} asks for no certificate, and {who} asks for one factor: {words}.",
+                    tunnel.name
+                )
+                .into(),
+                evidence: [asked_at]
+                    .into_iter()
+                    .chain(lines.into_iter().filter(|line| *line != asked_at))
+                    .chain([tunnel.origin])
+                    .collect(),
+            })
+        }
+        Factors::Unknown { ask, mut evidence, file } => {
+            evidence.insert(0, asked_at);
+            evidence.push(tunnel.origin);
+            let who = if matches!(source, PasswordSource::Pam(_)) {
+                "PAM decides about the callers"
+            } else {
+                "the callers"
+            };
+            Verdict::ask(format!("{who} of {}: {ask}", tunnel.name), evidence).wanting_all(file)
+        }
+    }
+}
+
+#[cfg(test)]
+#[path = "single_factor_vpn_tests.rs"]
+mod tests;

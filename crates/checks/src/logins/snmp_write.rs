@@ -1,0 +1,81 @@
+//! A word that crosses the network as it is changes a device.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, is_few, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::served::{AuthRequirement, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/snmp-write",
+    area: Area::Logins,
+    title: "SNMP write access by community string",
+    severity: Severity::High,
+    why: "Whoever knows the word switches interfaces off, changes routes, and on some devices has the configuration sent to him or replaced. \
+          The word crosses the network as it is and is the same for everybody.",
+    fix: "Take `rwcommunity` out. Where changes by SNMP are needed, let one user of version 3 with `authPriv` make them, within a view \
+          of what he needs (`rwuser NAME priv -V VIEW`).",
+    judged: "Fails for each community that may write, and for each user that may without a proof; a step milder where only a \
+             handful of addresses may use it. Passes for users with a proof and where the agent answers the device alone. \
+             Undetermined where a file that is read in is not among the exports.",
+    references: &["RFC 3414, 1.4", "RFC 3415", "CISA TA17-156A"],
+    controls: &[Control::grundschutz("NET.1.2.A2")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Monitoring]) {
+        answers.extend(one.open_answer());
+        for part in &one.served.parts {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part),
+                judge(one, part, baseline.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    let weak = matches!(part.login.value(), Some(AuthRequirement::Community | AuthRequirement::Nothing));
+    if one.served.is_local() || !weak || !part.is_written() || part.sources.is_local() {
+        return Verdict::Pass;
+    }
+    let base = match is_few(&part.sources, thresholds) {
+        true => CHECK.rating().lowered("only named machines are let in"),
+        false => CHECK.rating(),
+    };
+    one.fail(
+        base,
+        part,
+        format!("{} of {} may change the device's values", part.title(), one.device_name()),
+        format!("It is taken from {}.", part.sources.words()),
+        part.lines(),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (text, wanted) in [
+            ("rwcommunity Qx81vv\n", &["fail high d snmpd.conf:1"][..]),
+            ("rwcommunity Qx81vv 10.4.0.9\n", &["fail medium d snmpd.conf:1"]),
+            ("rwcommunity Qx81vv localhost\n", &["pass d"]),
+            ("rwuser ann noauth\n", &["fail high d snmpd.conf:1"]),
+            ("rwuser ann priv\nrocommunity public\n", &["pass d", "pass d"]),
+            ("rouser ann priv\nincludeFile site.conf\n", &["ask d", "pass d"]),
+            ("agentaddress 127.0.0.1\nrwcommunity private\n", &["pass d"]),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/snmp/snmpd.conf", text)], wanted)]);
+        }
+    }
+}

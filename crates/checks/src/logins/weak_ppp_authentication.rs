@@ -1,0 +1,112 @@
+//! A dial-in tunnel takes passwords by a weak method.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::assemble::DialIn;
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Device, SecretsFile, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/weak-ppp-authentication",
+    area: Area::Logins,
+    title: "PAP, CHAP or MS-CHAP accepted",
+    severity: Severity::High,
+    why: "PAP sends the password as it is. CHAP and the first MS-CHAP send something from which it is worked out at home, and with \
+          neither can the link be encrypted properly. A caller's machine that is asked for the weakest of several methods gives it.",
+    fix: "Require MS-CHAP version 2 alone where it has to be this protocol (`require-mschap-v2`), or EAP with certificates; better, \
+          replace the tunnel.",
+    judged: "Fails where PAP, CHAP or the first MS-CHAP is required, or where callers have to prove themselves and no method is named, so \
+             that all are taken for which there is a list. MS-CHAP version 2 and EAP alone pass here; what the tunnel around them is \
+             worth is judged elsewhere. `refuse-` options are about the daemon's own logins and change nothing. Undetermined where \
+             options were not exported.",
+    references: &["pppd(8), AUTHENTICATION", "RFC 1334, 2", "RFC 2433", "RFC 2759", "RFC 1994, 1"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for (number, tunnel) in device.facts.tunnels.iter().enumerate() {
+            if let Some(dial_in) = estate.dial_in(at, number).filter(|_| tunnel.answers_callers()) {
+                answers.extend(
+                    judge(device, tunnel, dial_in)
+                        .map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+                );
+            }
+        }
+    }
+    answers
+}
+
+fn judge(device: &Device, tunnel: &Tunnel, dial_in: &DialIn) -> Option<Verdict> {
+    const WEAK: [(&str, &str, Severity); 3] = [
+        ("pap", "PAP", Severity::High),
+        ("mschap", "MS-CHAP version 1", Severity::High),
+        ("chap", "CHAP", Severity::Medium),
+    ];
+    let profile = &dial_in.profile;
+    for (method, name, severity) in WEAK {
+        if let Some((_, origin)) = profile.require.iter().find(|(required, _)| *required == method) {
+            return Some(Verdict::Fail(Fail {
+                rating: CHECK.rated_at(severity, format!("{name} is asked for by name")),
+                title: format!("{name} is taken at the {}", tunnel.name).into(),
+                detail: format!("Callers may prove themselves by {name}.").into(),
+                evidence: vec![*origin, tunnel.origin],
+            }));
+        }
+    }
+    if !profile.require.is_empty() {
+        return Some(Verdict::Pass);
+    }
+    if let Some(missing) = dial_in.missing.first() {
+        return Some(Verdict::ask_reference(
+            missing,
+            &format!("by which methods callers of the {} prove themselves", tunnel.name),
+        ));
+    }
+    // Nobody is asked for anything: that is another check's finding.
+    let (true, origin) = profile.auth? else { return None };
+    let usable = |file| device.facts.credentials.iter().any(|one| one.file == file);
+    let pap = usable(SecretsFile::Pap) || profile.login.is_some();
+    let words =
+        if pap { "PAP, CHAP and both versions of MS-CHAP" } else { "CHAP and both versions of MS-CHAP" };
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated_at(
+            if pap { Severity::High } else { Severity::Medium },
+            if pap { "passwords may come in the open" } else { "the weakest of them decides" },
+        ),
+        title: format!("no method is named at the {}, so all are taken", tunnel.name).into(),
+        detail: format!("Callers may prove themselves by {words}.").into(),
+        evidence: vec![origin, tunnel.origin],
+    }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const SERVER: (&str, &str) = ("d/pptpd.conf", "option /etc/ppp/pptpd-options\nremoteip 10.4.0.9\n");
+        const SYSTEM: (&str, &str) = ("d/etc/ppp/options", "lock\n");
+        for (options, wanted) in [
+            ("require-mschap-v2\n", &["pass d"][..]),
+            ("require-mschap-v2\nrequire-pap\n", &["fail high d pptpd-options:2 pptpd.conf:2"]),
+            ("require-chap\n", &["fail medium d pptpd-options:1 pptpd.conf:2"]),
+            ("require-mschap\n", &["fail high d pptpd-options:1 pptpd.conf:2"]),
+            ("auth\n", &["fail medium d pptpd-options:1 pptpd.conf:2"]),
+            ("auth\nlogin\n", &["fail high d pptpd-options:1 pptpd.conf:2"]),
+            ("auth\nrefuse-pap\n", &["fail medium d pptpd-options:1 pptpd.conf:2"]),
+            ("require-mschap-v2 # require-pap\n", &["pass d"]),
+            ("noauth\n", &[]),
+        ] {
+            run(&CHECK, &[(options, &[SERVER, SYSTEM, ("d/etc/ppp/pptpd-options", options)], wanted)]);
+        }
+        run(&CHECK, &[("options not exported", &[SERVER], &["ask d"])]);
+    }
+}

@@ -1,0 +1,80 @@
+//! A radio network lets anybody in.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::housekeeping::RadioProtection;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/wifi-open",
+    area: Area::Logins,
+    title: "Open Wi-Fi network",
+    severity: Severity::Medium,
+    why: "Whoever is near enough is in the network behind it, from the car park too, and everybody near reads what passes. A page \
+          that asks for a click is no lock.",
+    fix: "Give staff WPA3 or WPA2 with a login each (802.1X), and visitors encryption without a login (OWE) in a network that leads to the outside only.",
+    judged: "Fails for each network without any protection; graver where its clients reach each other. Passes for every other, of which \
+             the old ones are told among the ciphers.",
+    references: &["RFC 8110", "NIST SP 800-153, 2"],
+    controls: &[Control::grundschutz("NET.2.1.A3")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for one in &device.facts.radios {
+            let verdict = if one.protection == RadioProtection::Open {
+                let severity = if one.clients_apart { CHECK.severity } else { CHECK.severity.raise() };
+                let apart = if one.clients_apart { "kept apart from" } else { "able to reach" };
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated_at(severity, format!("its clients are {apart} each other")),
+                    title: format!("the radio network `{}` of {} lets anybody in", one.name, device.name)
+                        .into(),
+                    detail: format!(
+                        "It is spanned on {}, without a passphrase, a login or encryption.",
+                        one.interface
+                    )
+                    .into(),
+                    evidence: vec![one.origin, one.protection_origin],
+                })
+            } else {
+                Verdict::Pass
+            };
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
+                verdict,
+            ));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (text, wanted) in [
+            ("interface=wlan0\nssid=quay\n", &["fail high d hostapd.conf:2 hostapd.conf:2"][..]),
+            (
+                "interface=wlan0\nssid=quay\nap_isolate=1\nwpa=0\n",
+                &["fail medium d hostapd.conf:2 hostapd.conf:4"],
+            ),
+            ("interface=wlan0\nssid=quay\nwpa=2\nwpa_key_mgmt=OWE\n", &["pass d"]),
+            ("interface=wlan0\nssid=quay\nwpa=2\nwpa_passphrase=12345678\n", &["pass d"]),
+            (
+                "interface=wlan0\nssid=quay\nwpa=2\nbss=w1\nssid=guests\n",
+                &["pass d", "fail high d hostapd.conf:5 hostapd.conf:5"],
+            ),
+        ] {
+            run(&CHECK, &[(text, &[("d/etc/hostapd/hostapd.conf", text)], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,67 @@
+//! Clients join a radio network by button or number.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "logins/wifi-wps",
+    area: Area::Logins,
+    title: "Wi-Fi Protected Setup (WPS) enabled",
+    severity: Severity::Medium,
+    why: "Wi-Fi Protected Setup hands the passphrase to whoever sends the right number, and the number is checked in two halves: \
+          eleven thousand tries are enough. By button, whoever is there within two minutes is in.",
+    fix: "Switch it off (`wps_state=0`) and give the passphrase, or a login, by hand.",
+    judged: "Fails for each network with Wi-Fi Protected Setup switched on. Passes where it is off, which is the default.",
+    references: &["CERT VU#723755", "NIST SP 800-153, 2"],
+    controls: &[Control::grundschutz("NET.2.1.A3")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for one in &device.facts.radios {
+            let verdict = one.setup.map_or(Verdict::Pass, |line| {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated("whoever is near enough can try"),
+                    title: format!(
+                        "the radio network `{}` of {} is joined by button or number",
+                        one.name, device.name
+                    )
+                    .into(),
+                    detail: "Wi-Fi Protected Setup is switched on.".into(),
+                    evidence: vec![line, one.origin],
+                })
+            });
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Wifi).with(&one.interface).with(&one.name),
+                verdict,
+            ));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (line, wanted) in [
+            ("wps_state=2\n", "fail medium d hostapd.conf:4 hostapd.conf:2"),
+            ("wps_state=0\n", "pass d"),
+            ("#wps_state=2\n", "pass d"),
+            ("", "pass d"),
+        ] {
+            let text = format!("interface=wlan0\nssid=quay\nwpa=2\n{line}");
+            run(&CHECK, &[(line, &[("d/etc/hostapd/hostapd.conf", &text)], &[wanted])]);
+        }
+    }
+}

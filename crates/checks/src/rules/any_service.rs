@@ -1,0 +1,251 @@
+//! A rule that lets every service through.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::filter_review::{EVERY_SERVICE, describe, let_through, within_device};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Hook, Match, MatchKind, Origin, Rule, Target, Tunnel, TunnelFamily};
+use trevlin_packets::review::RuleStatus;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/any-service",
+    area: Area::Rules,
+    title: "Rule permits any service",
+    severity: Severity::Medium,
+    why: "Whoever is on the one side reaches every port on the other: file sharing, remote desktops, management pages, and what is \
+          installed tomorrow. That is how one infected machine becomes many. A tunnel protects what passes through it from \
+          others, and from nothing that its callers bring.",
+    fix: "Name the services that are needed, each with the addresses that need it. Let the rest end at the deny with a log line.",
+    judged: "Fails where an accept holds for new connections on every port of a protocol: high where it takes them from outside, low \
+             where it only lets them out to the outside, info where both sides are single hosts. Passes what is for the loopback \
+             interface, for known connections only, or for protocols without ports.",
+    references: REFERENCES,
+    controls: CONTROLS,
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    each_rule(estate, judge)
+}
+
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
+    if judged.chain.hook.is_some() {
+        return judge_alone(estate, judged);
+    }
+    // What leads to a chain narrows what its rules let through; the widest way there counts.
+    let ways = judged.review.ways_to(judged.chain);
+    if ways.is_empty() {
+        return judge_alone(estate, judged);
+    }
+    let mut worst: Option<Fail> = None;
+    let mut passes = false;
+    for way in ways {
+        let mut matches: Vec<Match> = way.matches.into_iter().cloned().collect();
+        for one in &judged.rule.matches {
+            if !matches.contains(one) {
+                matches.push(one.clone());
+            }
+        }
+        let rule = Rule { matches, ..judged.rule.clone() };
+        // Within one network nothing is opened to another.
+        if entering(&rule).is_some() && entering(&rule) == leaving(&rule) {
+            passes = true;
+            continue;
+        }
+        match judge_alone(estate, &Judged { rule: &rule, ..*judged }) {
+            Verdict::Fail(mut fail) => {
+                fail.evidence.insert(0, way.last.origin);
+                if worst.as_ref().is_none_or(|known| known.rating.severity() < fail.rating.severity()) {
+                    worst = Some(fail);
+                }
+            }
+            Verdict::Pass => passes = true,
+            _ => {}
+        }
+    }
+    match worst {
+        Some(fail) => Verdict::Fail(fail),
+        None if passes => Verdict::Pass,
+        None => Verdict::DoesNotApply,
+    }
+}
+
+fn judge_alone(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
+    let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
+    if !hooks.iter().any(|hook| matches!(hook, Hook::Input | Hook::Forward))
+        || within_device(estate, judged.device, judged.rule)
+    {
+        return Verdict::DoesNotApply;
+    }
+    // Most rules name a few ports, and are not measured.
+    let few = |one: &Match| matches!(&one.kind, MatchKind::DestinationPorts(ports) if !one.negated && ports.iter().map(|range| u32::from(range.last - range.first) + 1).sum::<u32>() < 1 << 13);
+    if judged.rule.target == Target::Accept && judged.rule.matches.iter().any(few) {
+        return Verdict::Pass;
+    }
+    let Some(breadth) = let_through(judged.review.spaces, judged.rule) else {
+        return Verdict::DoesNotApply;
+    };
+    // What was forwarded is limited by the forwards.
+    let forwarded = |one: &Match| matches!(one.kind, MatchKind::States(states) if !one.negated && states.dnat && !states.new && !states.established);
+    if judged.rule.matches.iter().any(forwarded) {
+        return Verdict::Pass;
+    }
+    // One for what IPsec or a mark singles out is limited by that.
+    if breadth.services < EVERY_SERVICE || found.status != RuleStatus::Alive || !found.exact {
+        return Verdict::Pass;
+    }
+    let words = describe(judged.rule);
+    // A rule without any condition is another check's.
+    if words.open.source && words.open.destination {
+        return Verdict::Pass;
+    }
+    let (severity, why, place) = context(estate, judged, breadth.sources + breadth.destinations);
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why.clone()),
+        title: format!("Every service passes from {} to {}", words.from, words.to).into(),
+        detail: format!(
+            "The rule `{}` of chain {} names no service: {why}.",
+            named(judged.rule),
+            judged.chain.name
+        )
+        .into(),
+        evidence: std::iter::once(judged.rule.origin).chain(place).collect(),
+    })
+}
+
+/// How much it matters, why, and the line that says so.
+fn context(estate: &Analyses, judged: &Judged<'_>, addresses: f64) -> (Severity, String, Option<Origin>) {
+    let outside = estate.outside(judged.device);
+    let faces = |name: &str| outside.iter().find(|one| one.certain && one.name == name);
+    if let Some(one) = entering(judged.rule).and_then(|name| faces(&name)) {
+        return (Severity::High, format!("{} faces the outside", one.name), one.origin);
+    }
+    if let Some(one) = leaving(judged.rule).and_then(|name| faces(&name)) {
+        return (
+            Severity::Low,
+            format!("it only lets out, by {}, which faces the outside", one.name),
+            one.origin,
+        );
+    }
+    if let Some((name, place)) = entering(judged.rule).and_then(|name| tunnel(estate, judged.device, name)) {
+        let why = format!("{name} is the end of a tunnel, and what comes out of it is let into everything");
+        return (CHECK.severity, why, Some(place));
+    }
+    if addresses == 0.0 {
+        return (Severity::Info, "one host reaches one host".into(), None);
+    }
+    let input = judged.found.is_some_and(|(_, hooks)| !hooks.contains(&Hook::Forward));
+    let what = if input {
+        "it opens the device itself to whoever is there"
+    } else {
+        "it opens one network to another"
+    };
+    (CHECK.severity, what.into(), None)
+}
+
+/// The tunnel that ends in an interface of a device, with its line. A pattern such as `wg*` means those whose names begin so,
+/// and `ppp*` what callers that dial in are given.
+fn tunnel(estate: &Analyses, device: usize, name: String) -> Option<(String, Origin)> {
+    let facts = &estate.devices[device].facts;
+    let fits = |one: &str| match name.strip_suffix('+') {
+        Some(beginning) => one.starts_with(beginning),
+        None => one == name,
+    };
+    let dials = |one: &Tunnel| {
+        name.starts_with("ppp")
+            && matches!(one.family, TunnelFamily::Pptp | TunnelFamily::L2tp)
+            && one.answers_callers()
+    };
+    let by_tunnel = facts
+        .running()
+        .find(|one| one.interface.as_deref().is_some_and(fits) || dials(one))
+        .map(|one| one.origin);
+    let interface = facts.interfaces.iter().find(|one| fits(&one.name) && one.point_to_point);
+    let place = by_tunnel.or(interface.map(|one| one.origin))?;
+    Some((name.replace('+', "*"), place))
+}
+
+fn entering(rule: &Rule) -> Option<String> {
+    only(&rule.matches, |kind| match kind {
+        MatchKind::Entering(name) => Some(name),
+        _ => None,
+    })
+}
+
+fn leaving(rule: &Rule) -> Option<String> {
+    only(&rule.matches, |kind| match kind {
+        MatchKind::Leaving(name) => Some(name),
+        _ => None,
+    })
+}
+
+fn only(matches: &[Match], of: impl Fn(&MatchKind) -> Option<&String>) -> Option<String> {
+    matches.iter().filter(|one| !one.negated).find_map(|one| of(&one.kind)).cloned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::filter_files;
+    use crate::testing::{answers, estate_with};
+
+    #[test]
+    fn cases() {
+        let addresses = r#"[{"ifname":"eth0","addr_info":[{"local":"192.0.2.9","prefixlen":24}]},
+{"ifname":"eth1","addr_info":[{"local":"10.4.0.1","prefixlen":24}]},
+{"ifname":"wg0","flags":["POINTOPOINT"],"addr_info":[{"local":"10.9.0.1","prefixlen":24}]}]"#;
+        let route = r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#;
+        for (what, rules, wanted) in [
+            (
+                "what leads there narrows it",
+                "-N out\n-A FORWARD -i eth1 -j out\n-A out -o eth0 -j ACCEPT",
+                &["fail low d iptables-save.txt:6 iptables-save.txt:7 ip-addr.json:1"][..],
+            ),
+            ("within one network", "-N out\n-A FORWARD -i eth1 -j out\n-A out -o eth1 -j ACCEPT", &[]),
+            ("what was forwarded", "-A FORWARD -i eth0 -m conntrack --ctstate DNAT -j ACCEPT", &[]),
+            (
+                "from outside",
+                "-A FORWARD -i eth0 -d 10.4.0.9 -j ACCEPT",
+                &["fail high d iptables-save.txt:5 ip-addr.json:1"],
+            ),
+            (
+                "to the outside",
+                "-A FORWARD -i eth1 -o eth0 -j ACCEPT",
+                &["fail low d iptables-save.txt:5 ip-addr.json:1"],
+            ),
+            (
+                "out of a tunnel",
+                "-A FORWARD -i wg0 -o eth1 -j ACCEPT",
+                &["fail medium d iptables-save.txt:5 ip-addr.json:3"],
+            ),
+            (
+                "between networks, all of TCP",
+                "-A FORWARD -s 10.4.0.0/24 -d 10.5.0.0/24 -p tcp -j ACCEPT",
+                &["fail medium d iptables-save.txt:5"],
+            ),
+            (
+                "host to host",
+                "-A FORWARD -s 10.4.0.9 -d 10.5.0.9 -j ACCEPT",
+                &["fail info d iptables-save.txt:5"],
+            ),
+            ("some ports", "-A FORWARD -i eth0 -p tcp -m multiport --dports 1:1023,8000:9000 -j ACCEPT", &[]),
+            ("no ports at all", "-A FORWARD -i eth0 -d 10.4.0.9 -p gre -j ACCEPT", &[]),
+            ("known connections", "-A FORWARD -i eth0 -m state --state ESTABLISHED -j ACCEPT", &[]),
+            ("the loopback", "-A INPUT -i lo -j ACCEPT", &[]),
+            ("never met", "-A FORWARD -i eth0 -j DROP\n-A FORWARD -i eth0 -d 10.4.0.9 -j ACCEPT", &[]),
+        ] {
+            let list = filter_files(rules);
+            let files = [
+                ("d/ip-addr.json", addresses),
+                ("d/ip-route.json", route),
+                ("d/iptables-save.txt", list.as_str()),
+            ];
+            let told: Vec<_> =
+                answers(&CHECK, &estate_with(&files, "")).into_iter().filter(|one| one != "pass d").collect();
+            assert_eq!(told, wanted, "{what}");
+        }
+    }
+}

@@ -1,0 +1,113 @@
+//! A deny that comes after an accept of the same.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule, named};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::filter_review::may_be_new;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Rule, Target};
+use trevlin_packets::review::RuleStatus;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/deny-shadowed",
+    area: Area::Rules,
+    title: "Deny rule shadowed by a permit",
+    severity: Severity::High,
+    why: "Somebody decided that this must not pass, and it does: the list is read from the top, and an earlier rule lets it \
+          through. Whoever reads the deny believes it. Nothing fails, so nobody notices.",
+    fix: "Move the deny before the accept, or narrow the accept.",
+    judged: "Fails where earlier rules take everything that a deny holds for and at least one of them accepts new connections; low \
+             where an accept takes only a part of it and is no exception to it, which may be meant. Passes where what is accepted \
+             before lies wholly within the deny: that is how exceptions are written.",
+    references: REFERENCES,
+    controls: CONTROLS,
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    each_rule(estate, judge)
+}
+
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
+    let Some((found, _)) = judged.found else { return Verdict::DoesNotApply };
+    // What denies everything is the end of a list.
+    if !matches!(judged.rule.target, Target::Drop | Target::Reject) || judged.rule.matches.is_empty() {
+        return Verdict::DoesNotApply;
+    }
+    let accepts = |id: &trevlin_packets::program::RuleId| {
+        judged.review.rule(*id).filter(|one| one.target == Target::Accept && may_be_new(one))
+    };
+    let (takers, severity, why): (Vec<&Rule>, _, _) = match &found.status {
+        RuleStatus::Covered { by } => {
+            (by.iter().filter_map(accepts).collect(), CHECK.severity, "nothing of what it denies is denied")
+        }
+        RuleStatus::Alive => {
+            let parts = found.partly.iter().filter(|one| !one.exception);
+            (
+                parts.filter_map(|one| accepts(&one.by)).collect(),
+                Severity::Low,
+                "a part of what it denies is accepted before, which may be meant",
+            )
+        }
+        _ => return Verdict::DoesNotApply,
+    };
+    if takers.is_empty() {
+        return Verdict::Pass;
+    }
+    let places: Vec<String> = takers.iter().take(5).map(|one| estate.place(one.origin)).collect();
+    let how = if severity == CHECK.severity { "never denies anything" } else { "does not deny all it names" };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("A deny of chain {} comes too late", judged.chain.name).into(),
+        detail: format!(
+            "The rule `{}` {how}: new connections are accepted before it by {}.",
+            named(judged.rule),
+            places.join(", ")
+        )
+        .into(),
+        evidence: std::iter::once(judged.rule.origin).chain(takers.iter().map(|one| one.origin)).collect(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::on_list;
+
+    #[test]
+    fn cases() {
+        for (what, rules, wanted) in [
+            (
+                "all of it",
+                "-A FORWARD -i eth2 -j ACCEPT\n-A FORWARD -i eth2 -s 10.1.0.0/16 -j DROP",
+                &["fail high d iptables-save.txt:6 iptables-save.txt:5"][..],
+            ),
+            (
+                "a part of it",
+                "-A FORWARD -p tcp --dport 80 -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP",
+                &["fail low d iptables-save.txt:6 iptables-save.txt:5"],
+            ),
+            (
+                "an exception",
+                "-A FORWARD -s 10.1.0.9 -p tcp --dport 80 -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP",
+                &[],
+            ),
+            (
+                "known connections first",
+                "-A FORWARD -m conntrack --ctstate ESTABLISHED -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP",
+                &[],
+            ),
+            ("the end of the list", "-A FORWARD -i eth1 -j ACCEPT\n-A FORWARD -j DROP", &[]),
+            ("denied before", "-A FORWARD -s 10.0.0.0/8 -j DROP\n-A FORWARD -s 10.1.0.0/16 -j DROP", &[]),
+            (
+                "the accept may not hold",
+                "-A FORWARD -m limit --limit 1/s -j ACCEPT\n-A FORWARD -s 10.1.0.0/16 -j DROP",
+                &[],
+            ),
+        ] {
+            assert_eq!(on_list(&CHECK, rules), wanted, "{what}");
+        }
+    }
+}

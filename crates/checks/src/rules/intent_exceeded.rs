@@ -1,0 +1,104 @@
+//! Access goes beyond what is meant.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::rules::intended::{MOST_TOLD, place, ports};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::ways::some_ranges;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_packets::way::Egress;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/intent-exceeded",
+    area: Area::Rules,
+    title: "Access exceeds intent",
+    severity: Severity::Medium,
+    why: "What was written down as meant is what somebody answered for. Everything beyond it nobody decided, nobody \
+          watches, and an intruder finds it by trying.",
+    fix: "Narrow the rules to what is meant, or, where the access is needed after all, add it to the intents with \
+          somebody who answers for it.",
+    judged: "Fails for each place of an intent that says `only`: everything that comes through from there beyond all \
+             intents from there, told as networks and ports with the rules that grant it. Passes where nothing does. \
+             What a rule that is not modelled decides is a question.",
+    references: &["NIST SP 800-41 Rev. 1, 4 and 5.2"],
+    controls: &[Control::sp800_53("AC-4"), Control::sp800_53("AC-6"), Control::grundschutz("NET.3.2.A2")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for held in estate.held_intents() {
+        let intent = &estate.intents[held.intent];
+        let subject = Subject::of(SubjectKind::Intent).with(&intent.from).with(intent.to.join(" "));
+        if !intent.only || held.problem.is_some() {
+            continue;
+        }
+        let certain: Vec<_> = held.excess.iter().filter(|one| one.certain).collect();
+        let Some(first) = certain.first() else {
+            let verdict = match held.excess.first() {
+                None => Verdict::Pass,
+                Some(one) => Verdict::ask(
+                    format!(
+                        "whether {} reaches more than is meant hangs on a rule that is not modelled",
+                        intent.from
+                    ),
+                    one.rules.clone(),
+                ),
+            };
+            answers.push(Answer::new(place(estate, &intent.from), subject, verdict));
+            continue;
+        };
+        let parts: Vec<String> = certain
+            .iter()
+            .take(MOST_TOLD)
+            .map(|one| {
+                let to = match one.gone {
+                    Some(Egress::Outside) => "the outside".to_owned(),
+                    _ => some_ranges(&one.addresses),
+                };
+                let by: Vec<String> = one.rules.iter().map(|origin| estate.place(*origin)).collect();
+                let by = if by.is_empty() { String::new() } else { format!(" by {}", by.join(" and ")) };
+                format!("{} at {to}{by}", ports(one.protocol, &one.ports))
+            })
+            .collect();
+        let rest = certain.len().saturating_sub(MOST_TOLD);
+        let more = if rest > 0 { format!("; and {rest} more") } else { String::new() };
+        let mut evidence: Vec<_> = certain.iter().flat_map(|one| one.rules.iter().copied()).collect();
+        let mut seen = std::collections::BTreeSet::new();
+        evidence.retain(|origin| seen.insert(*origin));
+        let verdict = Verdict::Fail(Fail {
+            rating: CHECK.rated("the estate file says what is meant, and that nothing else is"),
+            title: format!("{} reaches more than is meant (trevlin.toml, line {})", intent.from, intent.line)
+                .into(),
+            detail: format!("Beyond what is meant comes through: {}{more}.", parts.join("; ")).into(),
+            evidence,
+        });
+        answers.push(Answer::new(first.device, subject, verdict));
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::reach::testing::on_gate_with;
+
+    #[test]
+    fn cases() {
+        let intent =
+            "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"10.4.0.20\"\nservices = \"tcp 443\"\nonly = true\n";
+        for (rules, file, wanted) in [
+            ("-A FORWARD -i wg0 -d 10.4.0.20 -p tcp --dport 443 -j ACCEPT\n", intent, "pass gate"),
+            (
+                "-A FORWARD -i wg0 -d 10.4.0.20 -p tcp -j ACCEPT\n",
+                intent,
+                "fail medium gate iptables-save.txt:5",
+            ),
+            ("-A FORWARD -i wg0 -m mark --mark 1 -j ACCEPT\n", intent, "ask gate"),
+        ] {
+            assert_eq!(on_gate_with(&CHECK, rules, &[], file), [wanted], "{rules}");
+        }
+    }
+}

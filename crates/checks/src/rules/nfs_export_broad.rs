@@ -1,0 +1,105 @@
+//! Files are exported to more machines than can need them.
+
+use crate::check::{Answer, Check, Control, Run, Verdict};
+use crate::subject::Subject;
+use crate::support::serving::{ServiceCase, of_kinds};
+use trevlin_analysis::context::Analyses;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::{Baseline, Thresholds};
+use trevlin_model::IpRange;
+use trevlin_model::served::{AuthRequirement, ServedKind, ServiceResource};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/nfs-export-broad",
+    area: Area::Rules,
+    title: "NFS export to broad networks",
+    severity: Severity::Low,
+    why: "The address of a machine is all that NFS asks for, so every machine of the network that is named is let in, the \
+          visitor's and the camera's too. A network that is wider than the place where the clients stand names nobody.",
+    fix: "Name the machines that mount the files, or the network they stand in and no more.",
+    judged: "Fails for each export by address to a network that is wider than one the server itself is attached to, or holds more than \
+             4096 addresses; a step graver where it may be changed. Passes where machines or one network are named, and with \
+             Kerberos. An export to everybody is told by another check. Undetermined where the server's addresses were not exported and more \
+             than 256 addresses are named.",
+    references: &["exports(5)", "NIST SP 800-209, 4.3"],
+    controls: &[Control::grundschutz("NET.1.1.A5")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, baseline: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for one in of_kinds(estate, &[ServedKind::Exports]) {
+        for part in one.served.parts.iter().filter(|part| !part.sources.is_everybody()) {
+            answers.push(Answer::new(
+                one.device,
+                Subject::part(one.served, part).limited_to(&part.sources),
+                judge(one, part, baseline.at(one.device)),
+            ));
+        }
+    }
+    answers
+}
+
+fn judge(one: ServiceCase<'_>, part: &ServiceResource, thresholds: &Thresholds) -> Verdict {
+    let facts = &one.estate.devices[one.device].facts;
+    let own: Vec<IpRange> = facts
+        .interfaces
+        .iter()
+        .flat_map(|one| &one.addresses)
+        .map(|one| IpRange::from(one.net.trunc()))
+        .collect();
+    // IPv6 networks are wide by nature; only what goes beyond one of them counts there.
+    let wide = part.sources.ranges.iter().find(|range| {
+        let wider = own.iter().any(|net| range.covers(net) && *range != net && net.size() > 1);
+        wider || (range.first().is_ipv4() && range.size() > u128::from(thresholds.export_addresses))
+    });
+    let trusting = matches!(part.login.value(), Some(AuthRequirement::Nothing | AuthRequirement::Address));
+    // Without its addresses, how wide its own network is cannot be told.
+    let unsure = part.sources.ranges.iter().find(|range| range.first().is_ipv4() && range.size() > 256);
+    if let Some(range) = unsure.filter(|_| trusting && !facts.has_interfaces && wide.is_none()) {
+        let question = format!(
+            "{} of {} is exported to {}, and whether that is wider than the network where its clients stand cannot be told; ask for `ip -j addr show` of the server",
+            part.name,
+            one.device_name(),
+            range.short()
+        );
+        return Verdict::ask(question, part.lines());
+    }
+    match wide.filter(|_| trusting) {
+        Some(range) => one.fail(
+            if part.is_written() { CHECK.rating().raised("it may be changed") } else { CHECK.rating() },
+            part,
+            format!("{} of {} is exported to all of {}", part.name, one.device_name(), range.short()),
+            format!("That is {} addresses.", range.size()),
+            part.lines(),
+        ),
+        None => Verdict::Pass,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const PLACE: (&str, &str) =
+            ("d/ip-addr.json", r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.9","prefixlen":24}]}]"#);
+        for (text, wanted) in [
+            ("/a 10.0.0.0/8(ro)\n", &["fail low d exports:1"][..]),
+            ("/a 10.4.0.0/16(rw)\n", &["fail medium d exports:1"]),
+            ("/a 10.4.0.0/23(ro)\n", &["fail low d exports:1"]),
+            ("/a 10.4.0.0/24(rw)\n", &["pass d"]),
+            ("/a 10.9.0.0/22(rw)\n", &["pass d"]),
+            ("/a 10.0.0.0/8(rw,sec=krb5)\n", &["pass d"]),
+            ("/a *(rw)\n", &[]),
+        ] {
+            run(&CHECK, &[(text, &[PLACE, ("d/etc/exports", text)], wanted)]);
+        }
+        for (text, wanted) in [("/a 10.4.0.0/22(rw)\n", "ask d"), ("/a 10.4.0.0/24(rw)\n", "pass d")] {
+            run(&CHECK, &[(text, &[("d/etc/exports", text)], &[wanted])]);
+        }
+    }
+}

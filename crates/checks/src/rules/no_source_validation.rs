@@ -1,0 +1,121 @@
+//! Nothing checks that packets come from where their source lies.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Device, DeviceKind, MatchKind, ResidualKind};
+use trevlin_packets::way::SourceCheck;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/no-source-validation",
+    area: Area::Rules,
+    title: "No source-address validation",
+    severity: Severity::Low,
+    why: "Rules that name a source trust what the packet says of itself. Without the check a host outside can send in the name of \
+          one inside, and what such packets set off needs no answer: a name that is changed, a log that is filled, a service that \
+          is brought down.",
+    fix: "Set net.ipv4.conf.all.rp_filter and that of each interface to 1, or to 2 where answers may leave by another way; or drop in \
+          the filter what comes by an interface that does not lead to its source.",
+    judged: "Fails where an export sets the check to 0 for an interface of a device that joins networks, medium where that faces the \
+             outside. Passes where a rule looks at the way back to the source. Not judged where no setting was exported.",
+    references: &["RFC 3704, 2", "RFC 2827", "NIST SP 800-41 Rev. 1, 4.1"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        if !joins_networks(device) {
+            continue;
+        }
+        // A rule that looks up the way back checks for every interface, so far as can be told without following it.
+        let by_rule = estate
+            .tables_in_force(at)
+            .iter()
+            .flat_map(|table| &table.chains)
+            .flat_map(|chain| &chain.rules)
+            .any(|rule| {
+                rule.matches.iter().any(|one| matches!(&one.kind, MatchKind::NotModelled(residual) if residual.kind == ResidualKind::ReversePath))
+            });
+        for (interface, check, origin) in estate.host(at).source_checks {
+            let known = device.facts.interfaces.iter().find(|one| one.name == interface);
+            if known.is_some_and(|one| one.loopback) {
+                continue;
+            }
+            let outside = estate.outside(at).iter().any(|one| one.certain && one.name == interface);
+            let (severity, why) = if outside {
+                (Severity::Medium, "it faces the outside")
+            } else {
+                (CHECK.severity, "it does not face the outside, as far as is known")
+            };
+            let verdict = if check != SourceCheck::Off || by_rule {
+                Verdict::Pass
+            } else {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated_at(severity, why),
+                    title: format!("{interface} takes packets with false sources").into(),
+                    detail: format!(
+                        "The source check of {interface} is off, and no rule looks at the way back to a source."
+                    ).into(),
+                    evidence: std::iter::once(origin).chain(known.map(|one| one.origin)).collect(),
+                })
+            };
+            answers.push(Answer::new(at, Subject::of(SubjectKind::Interface).with(interface), verdict));
+        }
+    }
+    answers
+}
+
+/// Whether a device stands between networks.
+pub(super) fn joins_networks(device: &Device) -> bool {
+    let networks =
+        device.facts.interfaces.iter().filter(|one| !one.loopback && !one.addresses.is_empty()).count();
+    networks > 1 || matches!(device.kind, DeviceKind::Firewall | DeviceKind::Router)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        let two = (
+            "d/ip-addr.json",
+            "[{\"ifname\":\"eth0\",\"addr_info\":[{\"local\":\"192.0.2.9\",\"prefixlen\":24}]},\n{\"ifname\":\"eth1\",\"addr_info\":[{\"local\":\"10.5.0.9\",\"prefixlen\":24}]}]",
+        );
+        let route =
+            ("d/ip-route.json", r#"[{"dst":"default","gateway":"192.0.2.1","dev":"eth0","flags":[]}]"#);
+        let off = ("d/sysctl.conf", "net.ipv4.conf.all.rp_filter = 0\nnet.ipv4.conf.default.rp_filter = 0\n");
+        let one = (
+            "d/sysctl.conf",
+            "net.ipv4.conf.all.rp_filter = 0\nnet.ipv4.conf.eth0.rp_filter = 1\nnet.ipv4.conf.eth1.rp_filter = 0\n",
+        );
+        let loose = ("d/sysctl.conf", "net.ipv4.conf.all.rp_filter = 2\nnet.ipv4.conf.eth1.rp_filter = 0\n");
+        let rule = (
+            "d/nft.txt",
+            "table inet t {\n chain c {\n type filter hook prerouting priority 0;\n fib saddr . iif oif missing drop\n }\n}\n",
+        );
+        run(
+            &CHECK,
+            &[
+                (
+                    "off",
+                    &[two, route, off],
+                    &[
+                        "fail medium d sysctl.conf:2 ip-addr.json:1",
+                        "fail low d sysctl.conf:2 ip-addr.json:2",
+                    ],
+                ),
+                ("off on one", &[two, route, one], &["pass d", "fail low d sysctl.conf:3 ip-addr.json:2"]),
+                ("the stricter counts", &[two, route, loose], &["pass d", "pass d"]),
+                ("a rule looks", &[two, route, off, rule], &["pass d", "pass d"]),
+                ("nobody says", &[two, route], &[]),
+            ],
+        );
+    }
+}

@@ -1,0 +1,89 @@
+//! A rule that lets everything through.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::rules::{CONTROLS, Judged, REFERENCES, each_rule};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::filter_review::{describe, hook_word, within_device};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Hook, Target};
+use trevlin_packets::review::RuleStatus;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/permit-any-any",
+    area: Area::Rules,
+    title: "Any-to-any permit rule",
+    severity: Severity::High,
+    why: "Behind it the list does not matter: whatever no earlier rule denies passes. Such a rule is often put in to find out \
+          whether the filter is to blame for something, and forgotten. Services that nobody thought of stand open with those that \
+          were meant.",
+    fix: "Take it out, and accept what is needed by rules of its own. What is needed can be read off a log line before a deny.",
+    judged: "Fails where an accept for the device itself or for what it forwards has no condition but the IP version, holds for new \
+             connections, and is met. A default policy that accepts is exposure/no-input-filter where it faces the outside.",
+    references: REFERENCES,
+    controls: CONTROLS,
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    each_rule(estate, judge)
+}
+
+fn judge(estate: &Analyses, judged: &Judged<'_>) -> Verdict {
+    let Some((found, hooks)) = judged.found else { return Verdict::DoesNotApply };
+    let hook = hooks.iter().find(|hook| matches!(hook, Hook::Input | Hook::Forward));
+    let (Some(hook), true) = (hook, judged.rule.target == Target::Accept) else {
+        return Verdict::DoesNotApply;
+    };
+    if within_device(estate, judged.device, judged.rule) {
+        return Verdict::DoesNotApply;
+    }
+    // Words are made of few rules.
+    if judged.chain.hook.is_none() || found.status != RuleStatus::Alive {
+        return Verdict::Pass;
+    }
+    if !describe(judged.rule).open.is_whole() {
+        return Verdict::Pass;
+    }
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it has no condition"),
+        title: format!("Chain {} lets everything through", judged.chain.name).into(),
+        detail: format!(
+            "Every new connection that comes to this rule of the {} filter is accepted, from anywhere to anywhere, whatever the \
+             service.",
+            hook_word(*hook)
+        ).into(),
+        evidence: vec![judged.rule.origin, judged.chain.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::on_list;
+
+    #[test]
+    fn cases() {
+        for (what, rules, wanted) in [
+            (
+                "everything",
+                "-A FORWARD -j ACCEPT",
+                &["fail high d iptables-save.txt:5 iptables-save.txt:3"][..],
+            ),
+            (
+                "everything new",
+                "-A INPUT -m conntrack --ctstate NEW -j ACCEPT",
+                &["fail high d iptables-save.txt:5 iptables-save.txt:2"],
+            ),
+            ("known connections", "-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT", &[]),
+            ("the device itself", "-A INPUT -i lo -j ACCEPT", &[]),
+            ("one interface", "-A FORWARD -i eth1 -j ACCEPT", &[]),
+            ("one protocol", "-A FORWARD -p icmp -j ACCEPT", &[]),
+            ("in a chain behind a condition", "-A INPUT -s 10.0.0.9 -j X\n-A X -j ACCEPT", &[]),
+            ("never met", "-A FORWARD -j DROP\n-A FORWARD -j ACCEPT", &[]),
+        ] {
+            assert_eq!(on_list(&CHECK, rules), wanted, "{what}");
+        }
+    }
+}

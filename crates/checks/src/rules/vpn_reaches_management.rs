@@ -1,0 +1,126 @@
+//! Callers of a tunnel reach the management of devices.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::services::PortKind;
+use trevlin_analysis::ways::{deciding, without_filter};
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::DeviceKind;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "rules/vpn-reaches-management",
+    area: Area::Rules,
+    title: "VPN clients reach management interfaces",
+    severity: Severity::Medium,
+    why: "Those who only want their files do not need the management of the firewall. One infected machine among \
+          them does, and then makes itself at home.",
+    fix: "Let administrators alone reach management, from a tunnel or a group of their own, and drop it for \
+          everybody else.",
+    judged: "Fails for each tunnel and device: management services of any device, and remote shells of firewalls, \
+             routers and storage appliances, that callers come through to. An access that the estate file means \
+             (intent) passes. Undetermined where a rule that is not modelled decides.",
+    references: &["NIST SP 800-46 Rev. 2, 3.3"],
+    controls: &[Control::grundschutz("NET.1.1.A5"), Control::grundschutz("NET.3.3.A4")],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let views = estate.views();
+    let mut answers = Vec::new();
+    for (callers, exposure) in estate.shape().callers.iter().zip(&estate.inner_views().callers) {
+        for (device, reached) in exposure.reached_by_device() {
+            let appliance = matches!(
+                estate.devices[device].kind,
+                DeviceKind::Firewall | DeviceKind::Router | DeviceKind::Storage
+            );
+            let found: Vec<_> = reached
+                .into_iter()
+                .filter(|one| {
+                    let service = &views.services[device][one.service];
+                    let kind = service.kind();
+                    let judged = kind == PortKind::Management || (kind == PortKind::Shell && appliance);
+                    judged
+                        && !trevlin_analysis::intents::is_meant(
+                            estate,
+                            &callers.tunnel,
+                            one.address,
+                            one.protocol,
+                            service.port,
+                        )
+                })
+                .collect();
+            let Some(first) = found.iter().find(|one| one.certain).or(found.first()) else { continue };
+            let mut names: Vec<String> = found
+                .iter()
+                .map(|one| {
+                    let service = &views.services[device][one.service];
+                    format!("{} ({})", service.name, service.endpoint())
+                })
+                .collect();
+            names.sort();
+            names.dedup();
+            let subject = Subject::tunnel_named(&callers.tunnel).with(&estate.devices[device].name);
+            let rules = deciding(&first.steps);
+            let evidence: Vec<_> = rules
+                .chain(views.services[device][first.service].origins())
+                .chain([callers.origin])
+                .collect();
+            let family = trevlin_model::Family::of(first.address);
+            let verdict = if let Some(silent) = without_filter(estate, &first.steps, family) {
+                let question = format!(
+                    "no packet filter of {} was exported, so whether callers of {} reach the management of {} is not known; ask for it",
+                    estate.devices[silent].name, callers.tunnel, estate.devices[device].name
+                );
+                Verdict::ask(question, evidence)
+            } else if first.certain {
+                Verdict::Fail(Fail {
+                    rating: CHECK.rated("whoever gets in as a caller is at the device's own door"),
+                    title: format!(
+                        "callers of {} reach the management of {}",
+                        callers.tunnel, estate.devices[device].name
+                    )
+                    .into(),
+                    detail: format!("They come through to {}.", names.join(", ")).into(),
+                    evidence,
+                })
+            } else {
+                let question = format!(
+                    "whether callers of {} reach the management of {} hangs on a rule that is not modelled; review it by hand",
+                    callers.tunnel, estate.devices[device].name
+                );
+                Verdict::ask(question, evidence)
+            };
+            answers.push(Answer::new(device, subject, verdict));
+        }
+    }
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::reach::testing::{on_gate, on_gate_with};
+
+    #[test]
+    fn cases() {
+        let sockets = [(
+            "gate/ss.txt",
+            "tcp LISTEN 0 9 0.0.0.0:22 0.0.0.0:*\nudp UNCONN 0 0 127.0.0.1:161 0.0.0.0:*\n",
+        )];
+        let open = "-A INPUT -i wg0 -p tcp --dport 22 -j ACCEPT\n";
+        assert_eq!(
+            on_gate(&CHECK, open, &sockets),
+            ["fail medium gate iptables-save.txt:5 ss.txt:1 wg0.conf:1"]
+        );
+        // The loopback address is nobody's to reach, and a rule for another interface is not theirs.
+        let other = "-A INPUT -p udp --dport 161 -j ACCEPT\n-A INPUT -i eth1 -p tcp --dport 22 -j ACCEPT\n";
+        assert!(on_gate(&CHECK, other, &sockets).is_empty());
+        let limited = "-A INPUT -i wg0 -p tcp --dport 22 -m limit --limit 1/second -j ACCEPT\n";
+        assert_eq!(on_gate(&CHECK, limited, &sockets), ["ask gate"]);
+        let meant = "[[intent]]\nfrom = \"WireGuard wg0\"\nto = \"gate\"\nservices = \"tcp 22\"\n";
+        assert!(on_gate_with(&CHECK, open, &sockets, meant).is_empty());
+    }
+}

@@ -1,0 +1,114 @@
+//! A certificate does not name what clients dial.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::crypto::certificates::of_tunnel;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::certificate::{Certificate, CertificateUse};
+use trevlin_model::{Origin, Tunnel, TunnelRole};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "secrets/certificate-name-mismatch",
+    area: Area::Secrets,
+    title: "Certificate does not match the server name",
+    severity: Severity::Medium,
+    why: "The name in the certificate is how a client knows that it reached the right server. Where the names differ, the \
+          check is switched off on every client, or a warning is clicked away, and anybody's certificate will do.",
+    fix: "Have the certificate made again with every name that clients dial among its alternative names, and let the clients \
+          check it.",
+    judged: "The names that clients dial stand in the estate file (`dialled` of the device). Fails where the certificate of a \
+             server on it names none of them; a wildcard stands for one label. Undetermined where the certificate was not \
+             exported. Devices without `dialled` are not judged.",
+    references: &["RFC 6125, 6.4", "RFC 9525, 6.3", "NIST SP 800-52 Rev. 2, 3.2.2"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate().filter(|(_, device)| !device.dialled.is_empty()) {
+        let servers =
+            device.facts.tunnels.iter().filter(|one| one.role == TunnelRole::Server && one.refused.is_none());
+        for tunnel in servers {
+            answers.extend(
+                judge(estate, at, tunnel).map(|verdict| Answer::new(at, Subject::tunnel(tunnel), verdict)),
+            );
+        }
+    }
+    answers
+}
+
+fn judge(estate: &EstateMap, at: usize, tunnel: &Tunnel) -> Option<Verdict> {
+    let device = &estate.devices[at];
+    let shown = match of_tunnel(estate, at, tunnel, CertificateUse::Own) {
+        Ok(shown) => shown,
+        Err((path, origin)) => {
+            let ask = format!(
+                "clients of {} dial {}; whether its certificate `{path}` names that cannot be told, as it is not among the exports; ask for it",
+                tunnel.name,
+                device.dialled.join(", ")
+            );
+            return Some(Verdict::ask(ask, vec![origin]).wanting(path));
+        }
+    };
+    // The first of a chain is the server's own.
+    let (one, origin): (&Certificate, Origin) = *shown.first()?;
+    let missing: Vec<&String> =
+        device.dialled.iter().filter(|name| !one.names.iter().any(|held| names(held, name))).collect();
+    if missing.len() < device.dialled.len() || missing.is_empty() {
+        return Some(Verdict::Pass);
+    }
+    let held =
+        if one.names.is_empty() { "nothing".to_owned() } else { format!("`{}`", one.names.join("`, `")) };
+    Some(Verdict::Fail(Fail {
+        rating: CHECK.rated("the estate file says what clients dial"),
+        title: format!("the certificate of {} does not name what clients dial", tunnel.name).into(),
+        detail: format!("Clients dial {}; the certificate names {held}.", device.dialled.join(", ")).into(),
+        evidence: vec![one.origin, origin],
+    }))
+}
+
+/// Whether a name in a certificate stands for a host name; `*` stands for one whole label (RFC 6125, 6.4.3).
+fn names(held: &str, dialled: &str) -> bool {
+    let (held, dialled) =
+        (held.trim_end_matches('.').to_lowercase(), dialled.trim_end_matches('.').to_lowercase());
+    match held.strip_prefix("*.") {
+        Some(rest) => {
+            dialled.split_once('.').is_some_and(|(label, parent)| !label.is_empty() && parent == rest)
+        }
+        None => held == dialled,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{answers, certificate as pem, estate_with};
+
+    #[test]
+    fn cases() {
+        const SERVER: (&str, &str) = (
+            "d/s.conf",
+            "dev tun\nserver 10.8.0.0 255.255.255.0\nca ca.crt\ncert s.crt\nkey s.key\ndh none\n",
+        );
+        for (certificate, dialled, wanted) in [
+            (Some("server"), "gate.example", "pass d"),
+            (Some("server"), "198.51.100.7", "pass d"),
+            (Some("server"), "GATE.example.", "pass d"),
+            (Some("server"), "other.example", "fail medium d s.crt:3 s.conf:4"),
+            (Some("wildcard"), "gate.yard.example", "pass d"),
+            (Some("wildcard"), "yard.example", "fail medium d s.crt:1 s.conf:4"),
+            (Some("wildcard"), "a.b.yard.example", "fail medium d s.crt:1 s.conf:4"),
+            (None, "gate.example", "ask d"),
+        ] {
+            let mut files = vec![SERVER];
+            files.extend(certificate.map(|name| ("d/s.crt", pem(name))));
+            let estate = estate_with(&files, &format!("[device.d]\ndialled = [\"{dialled}\"]\n"));
+            assert_eq!(answers(&CHECK, &estate), [wanted], "{certificate:?} {dialled}");
+            assert!(answers(&CHECK, &estate_with(&files, "")).is_empty());
+        }
+    }
+}

@@ -1,0 +1,100 @@
+//! Networks kept out of a tunnel take away what was to go through it.
+
+use crate::addresses::cover;
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::tunnels::told;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::plan::Placed;
+use trevlin_model::{Family, IpRange, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/exclusions-too-wide",
+    area: Area::Tunnels,
+    title: "Split-tunnel exclusions cover protected networks",
+    severity: Severity::Medium,
+    why: "A network that is kept out goes in the clear by way of wherever the caller is. Meant for a printer or a video service, and written a little too \
+          wide, it takes servers of the inside, or everything, with it; nobody notices, since most things still work.",
+    fix: "Keep out single networks only, and none that holds one of the inside.",
+    judged: "Fails where networks that callers are told to keep out hold half of all addresses or more, or the whole of a network that they are told to send \
+             through the tunnel.",
+    references: &[
+        "openvpn(8), --route",
+        "ocserv(8), no-route",
+        "swanctl.conf(5), pools",
+        "NIST SP 800-46 Rev. 2, 3.2.3",
+    ],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    told(estate, |_, _, tunnel| judge(tunnel))
+}
+
+fn judge(tunnel: &Tunnel) -> Verdict {
+    let plan = &tunnel.addresses;
+    if plan.kept_out.is_empty() {
+        return Verdict::DoesNotApply;
+    }
+    let out = || plan.kept_out.iter().map(|(range, _)| *range);
+    let half = |family| IpRange::all(family).size() / 2;
+    let wide: Option<&Placed> = plan.kept_out.iter().find(|(range, _)| range.size() >= half(range.family()));
+    let everything = [Family::V4, Family::V6].into_iter().find(|family| cover(out(), IpRange::all(*family)));
+    let lost: Vec<&Placed> = plan
+        .sent_through
+        .iter()
+        .filter(|(range, _)| *range != IpRange::all(range.family()) && cover(out(), *range))
+        .collect();
+    let (what, mut evidence) =
+        if let Some((range, origin)) = wide.filter(|_| everything.is_some() || lost.is_empty()) {
+            (format!("{} is kept out, half of all addresses or more", range.short()), vec![*origin])
+        } else if let Some((range, origin)) = lost.first() {
+            let by = plan.kept_out.iter().find(|(kept, _)| kept.intersection(range).is_some());
+            let whole = by.map_or(String::new(), |(kept, _)| format!(" by {}", kept.short()));
+            (
+                format!("{} is to go through, and is kept out{whole}", range.short()),
+                by.map(|(_, at)| *at).into_iter().chain([*origin]).collect(),
+            )
+        } else {
+            return Verdict::Pass;
+        };
+    evidence.dedup();
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it goes in the clear, and nobody notices"),
+        title: format!("what {} keeps out takes away what was to go through it", tunnel.name).into(),
+        detail: format!("{what}.").into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("push \"route 192.0.2.0 255.255.255.0 net_gateway\"\npush \"redirect-gateway def1\"", "pass d"),
+            (
+                "push \"route 0.0.0.0 128.0.0.0 net_gateway\"\npush \"redirect-gateway def1\"",
+                "fail medium d s.conf:3",
+            ),
+            (
+                "push \"route 10.0.0.0 255.0.0.0 net_gateway\"\npush \"route 10.4.0.0 255.255.0.0\"",
+                "fail medium d s.conf:3 s.conf:4",
+            ),
+            (
+                "push \"route 10.4.9.0 255.255.255.0 net_gateway\"\npush \"route 10.4.0.0 255.255.0.0\"",
+                "pass d",
+            ),
+            ("#push \"route 0.0.0.0 0.0.0.0 net_gateway\"\npush \"route 10.4.0.0 255.255.0.0\"", "none d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(lines, &[("d/s.conf", &text)], &[wanted])]);
+        }
+    }
+}

@@ -1,0 +1,127 @@
+//! A connection uses the aggressive mode of the first version of IKE.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::tunnels::ipsec;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Tunnel;
+use trevlin_model::ipsec::{IkeDaemon, IkeVersions, IpsecConnection};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/ike-aggressive-mode",
+    area: Area::Tunnels,
+    title: "IKEv1 aggressive mode",
+    severity: Severity::High,
+    why: "In aggressive mode the answer holds a digest made with the shared key, in the open. Who asks once, or listens once, guesses at home until the \
+          key is found, and then is whoever the key is for.",
+    fix: "Use version 2 of IKE. Where that cannot be yet, main mode, and certificates in place of the key.",
+    judged: "Fails where aggressive mode is on and version 1 of IKE may be spoken. High with a shared key, milder where strongSwan's own settings \
+             are not among the exports or refuse to answer that way, and low with certificates, whose identities then pass in the open. Does not apply \
+             where only version 2 is spoken, which has no such mode.",
+    references: &["RFC 2409, 5.4", "RFC 9395, 3", "NIST SP 800-77 Rev. 1", "strongswan.conf(5), charon"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    ipsec(estate, |_, _, tunnel, connection| judge(tunnel, connection))
+}
+
+fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
+    let Some(origin) = connection.aggressive.filter(|_| connection.negotiates()) else {
+        return if connection.negotiates() { Verdict::Pass } else { Verdict::DoesNotApply };
+    };
+    if connection.versions.value() == Some(&IkeVersions::Second) {
+        return Verdict::DoesNotApply;
+    }
+    // charon refuses to answer this way with a shared key unless its own settings let it (strongswan.conf(5)).
+    let allowed = tunnel.stated("aggressive-with-shared-key");
+    let mut evidence = vec![origin];
+    let (severity, why) = match (connection.shared_key(), connection.daemon, allowed) {
+        (None, ..) => {
+            (Severity::Low, "certificates cannot be guessed, though who calls whom passes in the open")
+        }
+        (Some(_), IkeDaemon::Libreswan | IkeDaemon::Appliance, _) => {
+            (CHECK.severity, "one answer is enough to guess the shared key at home")
+        }
+        (Some(_), IkeDaemon::StrongSwan, Some(("yes" | "true" | "1", at))) => {
+            evidence.push(at);
+            (
+                CHECK.severity,
+                "the daemon is told to answer this way, and one answer is enough to guess the shared key at home",
+            )
+        }
+        (Some(_), IkeDaemon::StrongSwan, Some((_, at))) => {
+            evidence.push(at);
+            (
+                Severity::Low,
+                "the daemon's own settings do not let it answer this way, so it only calls this way",
+            )
+        }
+        (Some(_), IkeDaemon::StrongSwan, None) => (
+            Severity::Medium,
+            "whether the daemon answers this way stands in strongswan.conf, which is not among the exports",
+        ),
+    };
+    evidence.extend(connection.shared_key().and_then(|round| round.proof.origin()));
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: format!("{} uses the aggressive mode of the first version of IKE", tunnel.name).into(),
+        detail: format!(
+            "Aggressive mode is on.{}",
+            connection.daemon.advice("aggressive = no", "aggressive=no")
+        )
+        .into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        let of = |more: &str| format!("connections {{\n c {{\n  aggressive = yes\n  {more}\n }}\n}}\n");
+        let (key, certificate) = (of("remote { auth = psk }"), of("remote { auth = pubkey }"));
+        let (second, off) = (of("version = 2"), of("aggressive = no"));
+        let yes = "charon {\n i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n}\n";
+        let at = "d/etc/swanctl/swanctl.conf";
+        let own = "d/etc/strongswan.conf";
+        run(
+            &CHECK,
+            &[
+                ("with a key", &[(at, &key)], &["fail medium d swanctl.conf:3 swanctl.conf:4"]),
+                (
+                    "and answers so",
+                    &[(at, &key), (own, yes)],
+                    &["fail high d swanctl.conf:3 strongswan.conf:2 swanctl.conf:4"],
+                ),
+                (
+                    "and refuses to",
+                    &[(at, &key), (own, "charon {\n threads = 4\n}\n")],
+                    &["fail low d swanctl.conf:3 strongswan.conf:1 swanctl.conf:4"],
+                ),
+                ("with certificates", &[(at, &certificate)], &["fail low d swanctl.conf:3"]),
+                ("version 2", &[(at, &second)], &["none d"]),
+                ("replaced", &[(at, &off)], &["pass d"]),
+                (
+                    "Libreswan",
+                    &[(
+                        "d/ipsec.conf",
+                        "conn c\n\tauto=add\n\tikev2=no\n\taggressive=yes\n\tauthby=secret\n",
+                    )],
+                    &["fail high d ipsec.conf:4 ipsec.conf:5"],
+                ),
+                (
+                    "main mode",
+                    &[("d/ipsec.conf", "conn c\n\tauto=add\n\tikev2=no\n\tauthby=secret\n")],
+                    &["pass d"],
+                ),
+            ],
+        );
+    }
+}

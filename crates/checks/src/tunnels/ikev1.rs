@@ -1,0 +1,115 @@
+//! A connection takes the first version of IKE.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::tunnels::ipsec;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::ipsec::{IkeVersions, IpsecConnection};
+use trevlin_model::{Setting, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/ikev1",
+    area: Area::Tunnels,
+    title: "IKEv1 accepted",
+    severity: Severity::Medium,
+    why: "The first version is historic: nobody mends its faults any more, newer algorithms are not defined for it, and a shared key is proven in a way that an attacker in between can guess at. While it is taken beside the second, an attacker chooses.",
+    fix: "State `version = 2` (swanctl.conf), `keyexchange=ikev2` (ipsec.conf of strongSwan) or `ikev2=insist` (of Libreswan) for every connection, and replace what cannot speak it.",
+    judged: "Fails for connections that speak version 1 alone, and milder for those that take both, which is what strongSwan does where nothing is stated. Undetermined for Libreswan where nothing is stated, since versions before 4 then speak version 1. Connections that are not loaded do not count.",
+    references: &["RFC 9395, 3", "RFC 2409, 5.4", "swanctl.conf(5), version", "ipsec.conf(5), keyexchange"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    ipsec(estate, |_, _, tunnel, connection| judge(tunnel, connection))
+}
+
+fn judge(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
+    if !connection.negotiates() {
+        return Verdict::DoesNotApply;
+    }
+    let advice = connection.daemon.advice("version = 2` or `keyexchange=ikev2", "ikev2=insist");
+    let (severity, why, title, detail, origin) = match &connection.versions {
+        Setting::Stated { value: IkeVersions::Second, .. } => return Verdict::Pass,
+        Setting::Stated { value: IkeVersions::First, origin } => (
+            CHECK.severity,
+            "nothing else is spoken",
+            format!("{} speaks the first version of IKE", tunnel.name),
+            "Version 1 is stated.",
+            *origin,
+        ),
+        Setting::Unknown { why } => {
+            let question =
+                format!("which versions of IKE {} takes is not known: {why}; ask for it", tunnel.name);
+            return Verdict::ask(question, vec![tunnel.origin]);
+        }
+        both if both.possible().all(|one| *one == IkeVersions::Both) => (
+            Severity::Low,
+            "callers that speak version 2 are answered in it",
+            format!("{} takes the first version of IKE beside the second", tunnel.name),
+            "No version is stated, or both are, and the daemon then takes both.",
+            both.origin().unwrap_or(tunnel.origin),
+        ),
+        Setting::Default(rows) => {
+            let told: Vec<_> = rows
+                .iter()
+                .map(|row| {
+                    format!(
+                        "{} {}",
+                        row.versions,
+                        if row.value == IkeVersions::First { "version 1" } else { "version 2" }
+                    )
+                })
+                .collect();
+            let question = format!(
+                "{} states no version of IKE: {} takes {}; ask which version of the program runs",
+                tunnel.name,
+                connection.daemon.name(),
+                told.join(", ")
+            );
+            return Verdict::ask(question, vec![tunnel.origin]);
+        }
+        Setting::Stated { .. } => return Verdict::Pass,
+    };
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why),
+        title: title.into(),
+        detail: format!("{detail}{advice}").into(),
+        evidence: vec![origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, text, wanted) in [
+            ("nothing stated", "conn c\n\tauto=add\n", &["fail low d ipsec.conf:1"][..]),
+            ("version 2", "conn c\n\tauto=add\n\tkeyexchange=ikev2\n", &["pass d"]),
+            ("version 1", "conn c\n\tauto=add\n\tkeyexchange=ikev1\n", &["fail medium d ipsec.conf:3"]),
+            ("Libreswan, nothing stated", "conn c\n\tauto=add\n\tphase2alg=aes256\n", &["ask d"]),
+            ("Libreswan, version 2", "conn c\n\tauto=add\n\tikev2=insist\n", &["pass d"]),
+            ("Libreswan, version 1", "conn c\n\tauto=add\n\tikev2=no\n", &["fail medium d ipsec.conf:3"]),
+            ("packets that pass by", "conn c\n\tauto=route\n\ttype=passthrough\n", &["none d"]),
+            ("inherited", "conn %default\n\tkeyexchange=ikev2\nconn c\n\tauto=add\n", &["pass d"]),
+            (
+                "replaced",
+                "conn %default\n\tkeyexchange=ikev2\nconn c\n\tauto=add\n\tkeyexchange=ikev1\n",
+                &["fail medium d ipsec.conf:5"],
+            ),
+            ("switched off", "conn c\n\tauto=ignore\n\tkeyexchange=ikev1\n", &[]),
+        ] {
+            run(&CHECK, &[(name, &[("d/ipsec.conf", text)], wanted)]);
+        }
+        let swanctl = "connections {\n c {\n  version = 1\n }\n e {\n  version = 2\n  pools = p\n }\n}\n";
+        run(
+            &CHECK,
+            &[("swanctl", &[("d/swanctl.conf", swanctl)], &["fail medium d swanctl.conf:3", "pass d"])],
+        );
+    }
+}

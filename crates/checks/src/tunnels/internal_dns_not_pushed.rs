@@ -1,0 +1,81 @@
+//! Callers look names of the inside up where they are.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::tunnels::told;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Family, IpRange, Origin, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/internal-dns-not-pushed",
+    area: Area::Tunnels,
+    title: "Internal DNS server not pushed to clients",
+    severity: Severity::Info,
+    why: "Callers who are told no name server ask that of the place they are at, for names of the inside too: the hotel learns which servers there are, and \
+          may answer for them. With a full tunnel the questions go around it.",
+    fix: "Tell callers a name server of the inside: `push \"dhcp-option DNS …\"` (OpenVPN), `dns = …` (ocserv, swanctl.conf pools), `rightdns` (ipsec.conf).",
+    judged: "Fails for servers whose callers are told networks, or everything, to send through the tunnel, and no name server; graver where everything \
+             goes through it. Does not apply where a RADIUS server or a part that was not exported may tell them.",
+    references: &["NIST SP 800-46 Rev. 2, 3.2", "RFC 8598, 1"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    told(estate, |_, _, tunnel| judge(tunnel))
+}
+
+fn judge(tunnel: &Tunnel) -> Verdict {
+    let plan = &tunnel.addresses;
+    let Some((_, origin)) = plan.sent_through.first() else { return Verdict::DoesNotApply };
+    let by_radius =
+        tunnel.proof.passwords.iter().any(|check| check.source == trevlin_model::PasswordSource::Radius);
+    if !plan.name_servers.is_empty() {
+        return Verdict::Pass;
+    }
+    if tunnel.missing_configuration().is_some() || by_radius {
+        return Verdict::DoesNotApply;
+    }
+    let everything = |range: &IpRange| *range == IpRange::all(Family::V4);
+    let full: Option<Origin> =
+        plan.sent_through.iter().find(|(range, _)| everything(range)).map(|(_, at)| *at);
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(
+            if full.is_some() { Severity::Low } else { CHECK.severity },
+            if full.is_some() {
+                "everything is meant to go through the tunnel, and questions for names do not"
+            } else {
+                "what is asked shows names, and no content"
+            },
+        ),
+        title: format!("callers of {} are told no name server", tunnel.name).into(),
+        detail: "They are told what to send through the tunnel, and not whom to ask for names.".into(),
+        evidence: vec![full.unwrap_or(*origin)],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("push \"route 10.4.0.0 255.255.0.0\"", "fail info d s.conf:3"),
+            ("push \"redirect-gateway def1\"", "fail low d s.conf:3"),
+            ("push \"route 10.4.0.0 255.255.0.0\"\npush \"dhcp-option DNS 10.4.0.53\"", "pass d"),
+            (
+                "push \"route 10.4.0.0 255.255.0.0\"\n;push \"dhcp-option DNS 10.4.0.53\"",
+                "fail info d s.conf:3",
+            ),
+            ("push \"route 10.4.0.0 255.255.0.0\"\nconfig more.conf", "none d"),
+            ("", "none d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(lines, &[("d/s.conf", &text)], &[wanted])]);
+        }
+    }
+}

@@ -1,0 +1,62 @@
+//! A tunnel server speaks TLS with anybody.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::tunnels::{openvpn, stated_or_missing};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Tunnel;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/no-control-channel-key",
+    area: Area::Tunnels,
+    title: "OpenVPN control channel without tls-auth or tls-crypt",
+    severity: Severity::Low,
+    why: "Without a key for the control channel the server answers every packet with a TLS handshake: it is found by scanning, and it can be kept busy. The next fault in the TLS library is then open to everybody at once.",
+    fix: "Give all ends the same `tls-crypt` key, or each caller its own with `tls-crypt-v2`.",
+    judged: "Fails for OpenVPN servers without `tls-auth`, `tls-crypt` or `tls-crypt-v2`. Undetermined where a part of the configuration was not exported.",
+    references: &["openvpn(8), --tls-crypt and --tls-crypt-v2"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    openvpn(estate, Tunnel::answers_callers, judge)
+}
+
+fn judge(estate: &EstateMap, tunnel: &Tunnel) -> Verdict {
+    let keys = ["tls-auth", "tls-crypt", "tls-crypt-v2"];
+    if let Some(verdict) = stated_or_missing(tunnel, &keys, "has a key for its control channel") {
+        return verdict;
+    }
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("certificates still decide who comes in"),
+        title: format!("{} speaks TLS with anybody who asks", tunnel.name).into(),
+        detail: format!(
+            "Neither `tls-auth` nor `tls-crypt` is stated for the server at {}. In this file's language: `tls-crypt /etc/openvpn/tls-crypt.key`.",
+            estate.place(tunnel.origin)
+        ).into(),
+        evidence: vec![tunnel.origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            ("no key", "", &["fail low d t.conf:2"][..]),
+            ("a key", "tls-crypt ta.key", &["pass d"]),
+            ("inline", "<tls-crypt>\nKEY\n</tls-crypt>", &["pass d"]),
+            ("in a comment", "#tls-auth ta.key 0", &["fail low d t.conf:2"]),
+            ("in a part that is missing", "config other.conf", &["ask d"]),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(name, &[("d/t.conf", &text)], wanted)]);
+        }
+    }
+}

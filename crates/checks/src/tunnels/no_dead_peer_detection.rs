@@ -1,0 +1,119 @@
+//! Nobody asks whether the other end of a tunnel still lives.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use crate::tunnels::{ipsec, openvpn};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::ipsec::IpsecConnection;
+use trevlin_model::{Setting, Tunnel, TunnelFamily};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/no-dead-peer-detection",
+    area: Area::Tunnels,
+    title: "No dead-peer detection",
+    severity: Severity::Low,
+    why: "Without such questions a caller who went away keeps the address and the place, and what is sent to a site that went down vanishes until keys run \
+          out. People then leave a second way open \"for when the tunnel hangs\".",
+    fix: "State `dpd_delay = 30s` (swanctl.conf), `dpdaction=clear` and `dpddelay=30s` (ipsec.conf), `keepalive 10 60` (OpenVPN).",
+    judged: "Fails for IPsec connections that never ask (what all the daemons do by themselves), for OpenVPN servers with neither `keepalive` nor `ping` \
+             with an end, and for OpenConnect servers with `dpd = 0`. WireGuard needs no such questions.",
+    references: &["RFC 7296, 2.4", "RFC 3706", "swanctl.conf(5), dpd_delay", "openvpn(8), --keepalive"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = ipsec(estate, |_, _, tunnel, connection| of_connection(tunnel, connection));
+    answers.extend(openvpn(estate, Tunnel::answers_callers, |_, tunnel| of_server(tunnel)));
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::OpenConnect) {
+            let off = tunnel.stated("dpd").filter(|(value, _)| *value == "0");
+            let verdict = off.map_or(Verdict::Pass, |(_, origin)| {
+                fail(tunnel, "`dpd` is 0.", " In this file's language: `dpd = 90`.", origin)
+            });
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
+        }
+    }
+    answers.sort_by_key(|answer| answer.device);
+    answers
+}
+
+fn fail(tunnel: &Tunnel, detail: &str, advice: &str, origin: trevlin_model::Origin) -> Verdict {
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it lets nobody in by itself"),
+        title: format!("nobody asks whether the other end of {} still lives", tunnel.name).into(),
+        detail: format!("{detail}{advice}").into(),
+        evidence: vec![origin],
+    })
+}
+
+fn of_connection(tunnel: &Tunnel, connection: &IpsecConnection) -> Verdict {
+    if !connection.negotiates() {
+        return Verdict::DoesNotApply;
+    }
+    let advice = &connection.daemon.advice("dpd_delay = 30s` or `dpdaction=clear", "dpddelay=30");
+    match &connection.liveness {
+        Setting::Unknown { why } => Verdict::ask(
+            format!(
+                "whether {} asks if the other end still lives is not known: {why}; ask for it",
+                tunnel.name
+            ),
+            vec![tunnel.origin],
+        ),
+        liveness if liveness.value() != Some(&0) => Verdict::Pass,
+        Setting::Stated { origin, .. } => fail(tunnel, "It is switched off.", advice, *origin),
+        _ => fail(tunnel, "Nothing is stated, and the daemon then never asks.", advice, tunnel.origin),
+    }
+}
+
+fn of_server(tunnel: &Tunnel) -> Verdict {
+    let has = |name: &str| tunnel.setting(name).is_some();
+    if has("keepalive") || (has("ping") && (has("ping-restart") || has("ping-exit"))) {
+        return Verdict::Pass;
+    }
+    match super::stated_or_missing(tunnel, &["keepalive"], "asks whether callers still live") {
+        Some(verdict) => verdict,
+        None => fail(
+            tunnel,
+            "`keepalive` is not stated.",
+            " In this file's language: `keepalive 10 60`.",
+            tunnel.origin,
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (lines, wanted) in [
+            ("", "fail low d ipsec.conf:1"),
+            ("dpdaction=none", "fail low d ipsec.conf:3"),
+            ("dpdaction=clear", "pass d"),
+            ("ikev2=insist\n\tdpddelay=30", "pass d"),
+            ("ikev2=insist\n\tdpdaction=clear", "fail low d ipsec.conf:1"),
+        ] {
+            let text = format!("conn c\n\tauto=add\n\t{lines}\n");
+            run(&CHECK, &[(lines, &[("d/ipsec.conf", &text)], &[wanted])]);
+        }
+        for (lines, wanted) in [
+            ("", "fail low d s.conf:2"),
+            ("keepalive 10 60", "pass d"),
+            ("ping 10", "fail low d s.conf:2"),
+            ("ping 10\nping-restart 60", "pass d"),
+            ("#keepalive 10 60", "fail low d s.conf:2"),
+            ("config more.conf", "ask d"),
+        ] {
+            let text = format!("dev tun\nserver 10.8.0.0 255.255.255.0\n{lines}\n");
+            run(&CHECK, &[(lines, &[("d/s.conf", &text)], &[wanted])]);
+        }
+        let swanctl = "connections {\n c {\n  dpd_delay = 30s\n }\n}\n";
+        run(&CHECK, &[("swanctl", &[("d/swanctl.conf", swanctl)], &["pass d"])]);
+    }
+}

@@ -1,0 +1,163 @@
+//! A PPTP server answers.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::context::Analyses;
+use trevlin_analysis::reachability_from::Reachability;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::{Origin, Protocol, TunnelFamily, TunnelRole};
+
+/// Where PPTP servers answer (RFC 2637, 2.1).
+const PORT: u16 = 1723;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/pptp",
+    area: Area::Tunnels,
+    title: "PPTP server enabled",
+    severity: Severity::High,
+    why: "PPTP protects callers with MS-CHAP and MPPE. One recorded login of MS-CHAP v2 gives up its password hash \
+          for the work of a single DES key, whatever the password, and MPPE's keys come from that hash, while its \
+          packets are not authenticated. Whoever can listen on the way can read the traffic and log in as the caller.",
+    fix: "Move callers to IKEv2 or TLS-based tunnels with certificates, then switch the PPTP daemon off and close TCP \
+          port 1723 and protocol GRE on every device in front. Change every password that was used over PPTP.",
+    judged: "Fails where a PPTP server is configured and would start. Undetermined where its configuration states \
+             nothing or would make the daemon refuse to start. A server bound to the loopback address does not apply.",
+    references: &["RFC 2637", "RFC 2759", "RFC 3079", "BSI TR-02102-1"],
+    controls: &[],
+    run: Run::Analyses(run),
+};
+
+fn run(estate: &Analyses, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in &device.facts.tunnels {
+            if tunnel.family != TunnelFamily::Pptp || tunnel.role != TunnelRole::Server {
+                continue;
+            }
+            let verdict = match &tunnel.refused {
+                Some((why, origin)) => Verdict::ask(
+                    format!(
+                        "the PPTP daemon would refuse this configuration ({why}), so it is not what runs, or nothing runs; \
+                         ask for `ss -tlnp` and the configuration in use"
+                    ),
+                    vec![*origin],
+                ),
+                None if !tunnel.answers_callers() => Verdict::DoesNotApply,
+                None => fail(estate, at, tunnel.origin),
+            };
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), verdict));
+        }
+        for silent in device.facts.not_modelled.iter().filter(|one| one.may_serve == Some(TunnelFamily::Pptp))
+        {
+            let question = "pptpd.conf states no address, as packages ship it: the daemon would hand out its built-in \
+                            ones if it is started at all; ask for `systemctl is-enabled pptpd` and `ss -tlnp`";
+            answers.push(Answer::new(
+                at,
+                Subject::of(SubjectKind::Services),
+                Verdict::ask(question, vec![silent.origin]),
+            ));
+        }
+    }
+    answers
+}
+
+fn fail(estate: &Analyses, at: usize, origin: Origin) -> Verdict {
+    let forwards = estate.forwards_of_port(at, Protocol::TCP, PORT);
+    let mut evidence = vec![origin];
+    let (severity, why_this_severity) = match forwards.first() {
+        Some((front, forward)) => {
+            // What applies at boot is told beside what runs.
+            evidence.extend(forwards.iter().map(|(_, forward)| forward.origin));
+            let why =
+                format!("{} forwards TCP port 1723 to it ({})", front.name, estate.place(forward.origin));
+            (Severity::Critical, why)
+        }
+        None => (
+            Severity::High,
+            "no port forward to it was found; whether the outside reaches it was not computed".into(),
+        ),
+    };
+    // Where the outside is known, what comes through counts, and not what is forwarded.
+    let reachability_from = Reachability::of(estate, at, Protocol::TCP, PORT);
+    let (severity, why_this_severity) = match &reachability_from {
+        Reachability::Everybody(_) => {
+            (Severity::Critical, reachability_from.phrase(estate).unwrap_or(why_this_severity))
+        }
+        Reachability::Some(_) => {
+            (Severity::High, reachability_from.phrase(estate).unwrap_or(why_this_severity))
+        }
+        Reachability::Inside => {
+            (Severity::Medium, reachability_from.phrase(estate).unwrap_or(why_this_severity))
+        }
+        Reachability::Forwarded(..) | Reachability::NotKnown => (severity, why_this_severity),
+    };
+    if !matches!(reachability_from, Reachability::Forwarded(..)) {
+        evidence.extend(reachability_from.evidence());
+    }
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(severity, why_this_severity),
+        title: "PPTP answers callers".into(),
+        detail: "The PPTP daemon is configured and answers on TCP port 1723.".into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    const ADDRESSES: &str = r#"[{"ifname":"eth0","addr_info":[{"local":"10.4.0.5","prefixlen":24}]}]"#;
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "fails",
+                    &[("d/pptpd.conf", "option /o\nremoteip 10.4.0.9\n")],
+                    &["fail high d pptpd.conf:2"],
+                ),
+                (
+                    "a forward leads to it",
+                    &[
+                        ("d/ip-addr.json", ADDRESSES),
+                        ("d/pptpd.conf", "remoteip 10.4.0.9\n"),
+                        (
+                            "e/rules.v4",
+                            "*nat\n-A PREROUTING -p udp --dport 1723 -j DNAT --to-destination 10.4.0.5\n-A PREROUTING -p tcp --dport 1723 -j DNAT --to-destination 10.4.0.5\nCOMMIT\n",
+                        ),
+                    ],
+                    &["fail critical d pptpd.conf:1 rules.v4:3"],
+                ),
+                (
+                    "a forward of another port",
+                    &[
+                        ("d/ip-addr.json", ADDRESSES),
+                        ("d/pptpd.conf", "remoteip 10.4.0.9\n"),
+                        (
+                            "e/rules.v4",
+                            "*nat\n-A PREROUTING -p tcp --dport 443 -j DNAT --to-destination 10.4.0.5\nCOMMIT\n",
+                        ),
+                    ],
+                    &["fail high d pptpd.conf:1"],
+                ),
+                ("loopback only", &[("d/pptpd.conf", "listen 127.0.0.1\nremoteip 10.4.0.9\n")], &["none d"]),
+                ("as packages ship it", &[("d/pptpd.conf", "option /o\nlogwtmp\n")], &["ask d"]),
+                ("all in comments", &[("d/pptpd.conf", "#option /o\n#remoteip 10.4.0.9\n")], &["ask d"]),
+                ("would not start", &[("d/pptpd.conf", "remoteip 10.4.0.9.1\n")], &["ask d"]),
+                (
+                    "only a forward for it",
+                    &[(
+                        "e/rules.v4",
+                        "*nat\n-A PREROUTING -p tcp --dport 1723 -j DNAT --to-destination 10.4.0.5\nCOMMIT\n",
+                    )],
+                    &[],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,199 @@
+//! A relay hands callers on past the packet filter.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use crate::tunnels::listed;
+use std::net::IpAddr;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::ssh::{SshConnection, SshServer};
+use trevlin_model::{CertificateDemand, Origin, Setting, Tunnel, TunnelFamily, TunnelRole};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/relay-bypasses-filter",
+    area: Area::Tunnels,
+    title: "Relay bypasses the packet filter",
+    severity: Severity::Medium,
+    why: "A packet filter sees a connection to the relay and none to what lies behind it: whoever is let in to the one is let in to the other. Relays are set up \
+          in a minute for one purpose and stay.",
+    fix: "Replace the relay by a tunnel whose callers prove who they are, or ask for a certificate (`verifyChain = yes` with `CAfile`); for the secure shell state \
+          `GatewayPorts no` and `PermitTunnel no`.",
+    judged: "Fails for relays of stunnel that hand connections from other machines on to another host and ask for no certificate, for secure shell servers \
+             whose users may open ports to everybody or bring up a network interface, and for its clients that open a port elsewhere which leads back here. Passes for relays to the device itself, and with certificates.",
+    references: &[
+        "stunnel(8), verifyChain",
+        "sshd_config(5), GatewayPorts and PermitTunnel",
+        "NIST SP 800-46 Rev. 2, 2.2",
+    ],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let relays = |one: &&Tunnel| one.family == TunnelFamily::TlsRelay && one.role == TunnelRole::Server;
+        for tunnel in device.facts.running().filter(relays) {
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), of_relay(tunnel)));
+        }
+        for tunnel in device.facts.running().filter(|one| one.family == TunnelFamily::SshForward) {
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), of_caller(tunnel)));
+        }
+        for server in device.facts.ssh_servers.iter().filter(|server| server.refused.is_none()) {
+            answers.push(Answer::new(at, Subject::ssh(), of_shell(server)));
+        }
+    }
+    answers
+}
+
+/// The host that a relay hands on to; `None` for the device itself.
+fn elsewhere(tunnel: &Tunnel) -> Option<(&str, Origin)> {
+    let (target, origin) = tunnel.stated("connect")?;
+    let (host, _) = target.rsplit_once(':')?;
+    let host = host.trim_matches(['[', ']']);
+    let itself = host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
+    (!itself && !host.is_empty()).then_some((target, origin))
+}
+
+fn of_relay(tunnel: &Tunnel) -> Verdict {
+    let certificate = tunnel.proof.certificate.as_ref().and_then(Setting::value);
+    let Some((target, origin)) = elsewhere(tunnel).filter(|_| tunnel.answers_callers()) else {
+        return Verdict::Pass;
+    };
+    if certificate == Some(&CertificateDemand::Required) || tunnel.proof.shared_key.is_some() {
+        return Verdict::Pass;
+    }
+    let accept = tunnel.stated("accept").map(|(_, origin)| origin);
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("nobody proves who he is on the way in"),
+        title: format!("{} hands everybody on to {target}", tunnel.name).into(),
+        detail: format!(
+            "It takes connections from other machines and opens them anew to {target}; no certificate is asked for."
+        ).into(),
+        evidence: [origin].into_iter().chain(accept).collect(),
+    })
+}
+
+/// What a client of the secure shell hands on: a port that it opens at the other end leads back in, past every filter on the way
+/// (ssh_config(5), RemoteForward); one that it opens here for everybody leads there.
+fn of_caller(tunnel: &Tunnel) -> Verdict {
+    let host = tunnel.stated("remote").map_or("", |(host, _)| host);
+    let open = tunnel.stated("gatewayports").is_some_and(|(value, _)| value == "yes");
+    let mut found: Vec<(String, Origin)> = Vec::new();
+    for (name, setting) in &tunnel.settings {
+        let Some((value, origin)) = setting.stated() else { continue };
+        let (listen, target) = value.split_once(' ').unwrap_or((value, "whatever is asked for"));
+        let everybody =
+            open || listen.starts_with("*:") || listen.starts_with("0.0.0.0:") || listen.starts_with("[::]:");
+        match name.as_str() {
+            "remoteforward" => {
+                found.push((format!("a port that it opens at {host} leads back to {target}"), origin))
+            }
+            "localforward" | "dynamicforward" if everybody => {
+                found.push((
+                    format!("a port that it opens to everybody here leads to {target} through {host}"),
+                    origin,
+                ));
+            }
+            "tunnel" if value != "no" => {
+                found.push((format!("it joins this device and {host} by a network interface"), origin))
+            }
+            _ => {}
+        }
+    }
+    if found.is_empty() {
+        return Verdict::Pass;
+    }
+    let (detail, evidence) = listed(&found);
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("no packet filter on the way sees it"),
+        title: format!("{} goes past the packet filters", tunnel.name).into(),
+        detail: detail.into(),
+        evidence,
+    })
+}
+
+/// Whether users may open ports to everybody, or bring up a network interface (sshd_config(5)).
+fn of_shell(server: &SshServer) -> Verdict {
+    let connection = SshConnection::default();
+    let stated = |keyword: &str| {
+        let setting = server.effective(keyword, &connection);
+        let (values, origin) = setting.stated()?;
+        Some((values.first()?.clone(), origin))
+    };
+    let mut found: Vec<(String, Origin)> = Vec::new();
+    let forwards =
+        stated("allowtcpforwarding").is_none_or(|(value, _)| !matches!(value.as_str(), "no" | "local"));
+    if let Some((value, origin)) = stated("gatewayports").filter(|(value, _)| forwards && value != "no") {
+        found.push((format!("`GatewayPorts {value}` lets them open ports to everybody"), origin));
+    }
+    if let Some((value, origin)) = stated("permittunnel").filter(|(value, _)| value != "no") {
+        found.push((format!("`PermitTunnel {value}` lets them bring up a network interface"), origin));
+    }
+    if found.is_empty() {
+        return Verdict::Pass;
+    }
+    let (detail, evidence) = listed(&found);
+    Verdict::Fail(Fail {
+        rating: CHECK.rated("it takes somebody who may log in"),
+        title: "users of the secure shell can hand others on past the packet filter".into(),
+        detail: detail.into(),
+        evidence,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        for (name, lines, wanted) in [
+            (
+                "to another host",
+                "accept = 443\nconnect = 10.4.0.9:80",
+                "fail medium d stunnel.conf:3 stunnel.conf:2",
+            ),
+            ("to itself", "accept = 443\nconnect = 127.0.0.1:80", "pass d"),
+            ("to a port of its own", "accept = 443\nconnect = 80", "pass d"),
+            (
+                "with certificates",
+                "accept = 443\nconnect = 10.4.0.9:80\nverifyChain = yes\nCAfile = c.pem",
+                "pass d",
+            ),
+            ("from itself", "accept = 127.0.0.1:443\nconnect = 10.4.0.9:80", "pass d"),
+            (
+                "certificates in a comment",
+                "accept = 443\nconnect = 10.4.0.9:80\n;verifyChain = yes",
+                "fail medium d stunnel.conf:3 stunnel.conf:2",
+            ),
+        ] {
+            run(&CHECK, &[(name, &[("d/stunnel.conf", &format!("[a]\n{lines}\n"))], &[wanted])]);
+        }
+        for (lines, wanted) in [
+            ("PermitRootLogin no", "pass d"),
+            ("GatewayPorts yes", "fail medium d sshd_config:2"),
+            (
+                "GatewayPorts clientspecified\nPermitTunnel point-to-point",
+                "fail medium d sshd_config:2 sshd_config:3",
+            ),
+            ("GatewayPorts yes\nAllowTcpForwarding no", "pass d"),
+            ("PermitTunnel no\nPermitTunnel yes", "pass d"),
+            ("#PermitTunnel yes", "pass d"),
+        ] {
+            run(&CHECK, &[(lines, &[("d/etc/ssh/sshd_config", &format!("Port 22\n{lines}\n"))], &[wanted])]);
+        }
+        for (lines, wanted) in [
+            ("RemoteForward 8080 10.4.0.9:80", &["fail medium d config:2"][..]),
+            ("LocalForward 9000 10.4.0.9:80", &["pass d"]),
+            ("LocalForward *:9000 10.4.0.9:80", &["fail medium d config:2"]),
+            ("Tunnel yes", &["fail medium d config:2"]),
+            ("#RemoteForward 8080 10.4.0.9:80", &[]),
+        ] {
+            run(&CHECK, &[(lines, &[("d/root/.ssh/config", &format!("Host quay\n{lines}\n"))], wanted)]);
+        }
+    }
+}

@@ -1,0 +1,356 @@
+//! The two ends of one site-to-site tunnel disagree.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use trevlin_analysis::crypto::algorithms::{Algorithm, lookup};
+use trevlin_analysis::crypto::pairs::{End, bare, ike_pairs, keys_of};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::ipsec::{AuthRound, Child, IkeVersions};
+use trevlin_model::offer::{AlgorithmRole, Offer, OfferPart};
+use trevlin_model::{IpRange, Origin};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/site-mismatch",
+    area: Area::Tunnels,
+    title: "Site-to-site settings do not match",
+    severity: Severity::Medium,
+    why: "Where the two ends of a tunnel state different networks, algorithms or identities, it carries less than somebody thinks, or does not come up: what was \
+          to be protected goes another way, or in the clear. The difference is also a sign that one side was changed and nobody told the other.",
+    fix: "Decide which end is right and change the other: networks of one end are the other's in reverse, at least one proposal is the same, and each expects \
+          the identity that the other shows.",
+    judged: "Judged where both ends are among the exports: connections of two devices that call each other's addresses or names. Fails where versions of IKE or \
+             proposals have nothing in common, where an identity, a way of proving it or a shared key is not the one that the other expects, and where networks \
+             are not each other's mirror; milder where only a network more or less is stated.",
+    references: &["RFC 7296, 2.9", "swanctl.conf(5)", "ipsec.conf(5)"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (first, second) in ike_pairs(estate) {
+        answers.push(Answer::new(
+            first.device,
+            Subject::tunnel(first.tunnel),
+            judge(estate, &first, &second),
+        ));
+    }
+    answers
+}
+
+/// Something the ends disagree about: in words, with the lines of both, and whether the tunnel cannot come up with it.
+struct Difference {
+    text: String,
+    lines: [Origin; 2],
+    fatal: bool,
+}
+
+fn judge(estate: &EstateMap, a: &End<'_>, b: &End<'_>) -> Verdict {
+    let mut found = Vec::new();
+    versions(a, b, &mut found);
+    for (part, what) in [(OfferPart::Control, "for keys"), (OfferPart::Data, "for data")] {
+        proposals(estate, a, b, part, what, &mut found);
+    }
+    for (one, other) in [(a, b), (b, a)] {
+        identities(estate, one, other, &mut found);
+    }
+    shared_keys(estate, a, b, &mut found);
+    networks(estate, a, b, &mut found);
+    let Some(first) =
+        found.iter().position(|one| one.fatal).or(if found.is_empty() { None } else { Some(0) })
+    else {
+        return Verdict::Pass;
+    };
+    found.swap(0, first);
+    let fatal = found[0].fatal;
+    let told: Vec<_> = found.iter().map(|one| one.text.clone()).collect();
+    let mut evidence: Vec<Origin> = Vec::new();
+    // The line to cite is one of the device that is answered for.
+    for one in &mut found {
+        one.lines.sort_by_key(|origin| !estate.devices[a.device].exports.contains(&origin.export));
+    }
+    for origin in found.iter().flat_map(|one| one.lines) {
+        if !evidence.contains(&origin) {
+            evidence.push(origin);
+        }
+    }
+    let (one, other) = (&estate.devices[a.device].name, &estate.devices[b.device].name);
+    Verdict::Fail(Fail {
+        rating: CHECK.rated_at(
+            if fatal { CHECK.severity } else { Severity::Low },
+            if fatal {
+                "the tunnel does not come up, or not stay up, like this"
+            } else {
+                "the tunnel comes up and carries less than one end states"
+            },
+        ),
+        title: format!("{} of {one} and {} of {other} disagree", a.tunnel.name, b.tunnel.name).into(),
+        detail: format!("{}.", told.join("; ")).into(),
+        evidence,
+    })
+}
+
+fn line(end: &End<'_>, origin: Option<Origin>) -> Origin {
+    origin.unwrap_or(end.tunnel.origin)
+}
+
+fn versions(a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
+    let both = [a, b].map(|end| end.connection.versions.value());
+    if let [Some(IkeVersions::First), Some(IkeVersions::Second)]
+    | [Some(IkeVersions::Second), Some(IkeVersions::First)] = both
+    {
+        found.push(Difference {
+            text: "one end speaks version 1 of IKE alone, the other version 2 alone".into(),
+            lines: [line(a, a.connection.versions.origin()), line(b, b.connection.versions.origin())],
+            fatal: true,
+        });
+    }
+}
+
+/// The algorithms of one suite by what they do; `None` where a name is in no table.
+fn suites(offer: &Offer) -> Option<Vec<Vec<&'static Algorithm>>> {
+    let mut found: Vec<(usize, Vec<&'static Algorithm>)> = Vec::new();
+    for one in &offer.algorithms {
+        let known = lookup(offer.spelling, one.role, &one.name)?;
+        match found.iter_mut().find(|(suite, _)| *suite == one.suite) {
+            Some((_, all)) => all.push(known),
+            None => found.push((one.suite, vec![known])),
+        }
+    }
+    Some(found.into_iter().map(|(_, all)| all).collect())
+}
+
+/// Kinds of algorithms that both ends have to have in common; the key exchange last.
+const ROLES: [AlgorithmRole; 4] =
+    [AlgorithmRole::Encryption, AlgorithmRole::Integrity, AlgorithmRole::Prf, AlgorithmRole::KeyExchange];
+
+/// Whether one choice of each of these kinds is in both suites. A kind that only one of them names is not held against the other:
+/// what is left out follows from the rest, or is filled in.
+fn in_common(a: &[&Algorithm], b: &[&Algorithm], roles: &[AlgorithmRole]) -> bool {
+    let of = |all: &[&Algorithm], role: AlgorithmRole| -> Vec<String> {
+        all.iter().filter(|one| one.role() == role).map(|one| one.name.clone()).collect()
+    };
+    // Where no function that derives keys is named it is made from the digest (swanctl.conf(5), proposals; Libreswan has no other).
+    let prf = |all: &[&Algorithm]| match of(all, AlgorithmRole::Prf) {
+        named if named.is_empty() => {
+            of(all, AlgorithmRole::Integrity).into_iter().map(|name| format!("PRF-{name}")).collect()
+        }
+        named => named,
+    };
+    roles.iter().all(|role| {
+        let (ours, theirs) = match role {
+            AlgorithmRole::Prf => (prf(a), prf(b)),
+            role => (of(a, *role), of(b, *role)),
+        };
+        ours.is_empty() || theirs.is_empty() || ours.iter().any(|name| theirs.contains(name))
+    })
+}
+
+fn proposals(
+    estate: &EstateMap,
+    a: &End<'_>,
+    b: &End<'_>,
+    part: OfferPart,
+    what: &str,
+    found: &mut Vec<Difference>,
+) {
+    let of = |end: &End<'_>| -> Option<(Vec<Vec<&'static Algorithm>>, Origin)> {
+        let mut all = Vec::new();
+        let mut origin = None;
+        for offer in end.tunnel.offers.iter().filter(|offer| offer.part == part) {
+            all.extend(suites(offer)?);
+            origin.get_or_insert(offer.origin);
+        }
+        Some((all, origin?))
+    };
+    let (Some((ours, first)), Some((theirs, second))) = (of(a), of(b)) else { return };
+    let meet = |roles: &[AlgorithmRole]| {
+        ours.iter().any(|one| theirs.iter().any(|other| in_common(one, other, roles)))
+    };
+    if meet(&ROLES) {
+        return;
+    }
+    // With version 2 the first keys of a child come from the connection's own; its group counts from the first renewal on.
+    let at_first = part == OfferPart::Data && meet(&ROLES[..3]);
+    let which = if at_first { "no group of a proposal" } else { "no proposal" };
+    let when = if at_first { ", which is noticed once its keys are made anew" } else { "" };
+    found.push(Difference {
+        text: format!("{which} {what} is the same{when} ({}, {})", estate.place(first), estate.place(second)),
+        lines: [first, second],
+        fatal: true,
+    });
+}
+
+/// Whether the identity that one end expects is none that the other shows, and whether it proves itself the way that is asked.
+fn identities(estate: &EstateMap, one: &End<'_>, other: &End<'_>, found: &mut Vec<Difference>) {
+    let name = |end: &End<'_>| estate.devices[end.device].name.clone();
+    for (expected, shown) in one.connection.remote.iter().zip(&other.connection.local) {
+        if let (Some(asked), Some(given)) = (expected.proof.value(), shown.proof.value())
+            && asked != given
+        {
+            found.push(Difference {
+                text: format!(
+                    "{} asks for a {} and {} shows a {}",
+                    name(one),
+                    asked.words(),
+                    name(other),
+                    given.words()
+                ),
+                lines: [line(one, expected.proof.origin()), line(other, shown.proof.origin())],
+                fatal: true,
+            });
+        }
+        let identity = |round: &AuthRound| round.identity.clone().filter(|_| !round.anybody());
+        // An identity that is not stated is the address, or what the certificate says.
+        if let (Some((asked, from)), Some((given, to))) = (identity(expected), identity(shown))
+            && bare(&asked) != bare(&given)
+            && !asked.contains('*')
+        {
+            found.push(Difference {
+                text: format!(
+                    "{} expects the identity {asked}, and {} shows {given}",
+                    name(one),
+                    name(other)
+                ),
+                lines: [from, to],
+                fatal: true,
+            });
+        }
+    }
+}
+
+/// Whether the keys that the ends share are the same: told without a word of either.
+fn shared_keys(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
+    let by_key = |end: &End<'_>| end.connection.shared_key().is_some();
+    let (ours, theirs) = (keys_of(estate, a.device, a.connection), keys_of(estate, b.device, b.connection));
+    if !by_key(a) || !by_key(b) || ours.is_empty() || theirs.is_empty() {
+        return;
+    }
+    let same = ours.iter().any(|one| theirs.iter().any(|other| one.held.secret.same_as(&other.held.secret)));
+    if !same {
+        found.push(Difference {
+            text: "the shared keys are not the same".into(),
+            lines: [ours[0].origin, theirs[0].origin],
+            fatal: true,
+        });
+    }
+}
+
+/// Networks of one end and what the other end takes to lie there.
+fn networks(estate: &EstateMap, a: &End<'_>, b: &End<'_>, found: &mut Vec<Difference>) {
+    for (one, other) in [(a, b), (b, a)] {
+        let own = |child: &Child| child.local.networks.iter().map(|(range, _)| *range).collect::<Vec<_>>();
+        let taken = |child: &Child| child.remote.networks.iter().map(|(range, _)| *range).collect::<Vec<_>>();
+        let ours: Vec<IpRange> = one.connection.children.iter().flat_map(own).collect();
+        let theirs: Vec<IpRange> = other.connection.children.iter().flat_map(taken).collect();
+        if ours.is_empty() || theirs.is_empty() {
+            continue;
+        }
+        let listed = |all: &[IpRange], but: &[IpRange]| -> Vec<String> {
+            all.iter().filter(|range| !but.contains(range)).map(IpRange::short).collect()
+        };
+        let (only_here, only_there) = (listed(&ours, &theirs), listed(&theirs, &ours));
+        if only_here.is_empty() && only_there.is_empty() {
+            continue;
+        }
+        let place = |end: &End<'_>, own: bool| {
+            let side = |child: &Child| if own { child.local.origin } else { child.remote.origin };
+            line(end, end.connection.children.iter().find_map(side))
+        };
+        let name = |end: &End<'_>| &estate.devices[end.device].name;
+        let mut parts = Vec::new();
+        if !only_here.is_empty() {
+            parts.push(format!("{} has {} behind it", name(one), only_here.join(", ")));
+        }
+        if !only_there.is_empty() {
+            parts.push(format!("{} takes {} to lie there", name(other), only_there.join(", ")));
+        }
+        // Something in common comes up, narrowed to that (RFC 7296, 2.9); with version 1 both have to be the same.
+        let meet = ours.iter().any(|range| theirs.iter().any(|taken| taken.intersection(range).is_some()));
+        let first =
+            [one, other].iter().any(|end| end.connection.versions.value() == Some(&IkeVersions::First));
+        found.push(Difference {
+            text: parts.join(", and "),
+            lines: [place(one, true), place(other, false)],
+            fatal: !meet || first,
+        });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    fn end(own: &str, other: &str, networks: (&str, &str), more: &str, key: &str) -> String {
+        format!(
+            "connections {{\n s {{\n  local_addrs = {own}\n  remote_addrs = {other}\n  proposals = aes256gcm16-prfsha384-ecp384\n  local {{\n   auth = psk\n   id = {own}\n  }}\n  \
+             remote {{\n   auth = psk\n   id = {other}\n  }}\n  children {{\n   n {{\n    local_ts = {}\n    remote_ts = {}\n    esp_proposals = aes256gcm16-ecp384\n   }}\n  }}\n  {more}\n }}\n}}\n\
+             secrets {{\n ike-1 {{\n  id-1 = {own}\n  id-2 = {other}\n  secret = {key}\n }}\n}}\n",
+            networks.0, networks.1
+        )
+    }
+
+    #[test]
+    fn cases() {
+        let (a, b) = ("192.0.2.1", "198.51.100.9");
+        let one = end(a, b, ("10.4.0.0/24", "10.7.0.0/24"), "", "Xk7vQ2mZ9pLr4TnWc8yBd3");
+        let mirrored = end(b, a, ("10.7.0.0/24", "10.4.0.0/24"), "", "Xk7vQ2mZ9pLr4TnWc8yBd3");
+        let wider = end(b, a, ("10.7.0.0/16", "10.4.0.0/24"), "", "Xk7vQ2mZ9pLr4TnWc8yBd3");
+        let other_net = end(b, a, ("10.8.0.0/24", "10.4.0.0/24"), "", "Xk7vQ2mZ9pLr4TnWc8yBd3");
+        let other_suite = mirrored.replace("aes256gcm16-prfsha384-ecp384", "aes128-sha256-modp2048");
+        let other_group = mirrored.replace("aes256gcm16-ecp384", "aes256gcm16-modp3072");
+        let other_key = end(b, a, ("10.7.0.0/24", "10.4.0.0/24"), "", "Ab7vQ2mZ9pLr4TnWc8yBd4");
+        let other_id = mirrored.replacen(&format!("id = {b}"), "id = yard.example", 1);
+        let other_proof = mirrored.replacen("auth = psk", "auth = pubkey", 1);
+        let version = end(b, a, ("10.7.0.0/24", "10.4.0.0/24"), "version = 1", "Xk7vQ2mZ9pLr4TnWc8yBd3");
+        let commented = mirrored.replace("10.7.0.0/24", "10.7.0.0/24 # 10.9.0.0/24");
+        let second = one.replace("  proposals", "  version = 2\n  proposals");
+        for (name, ours, theirs, wanted) in [
+            ("mirrored", &one, &mirrored, &["pass a"][..]),
+            ("in a comment", &one, &commented, &["pass a"]),
+            ("a wider network", &one, &wider, &["fail low a swanctl.conf:17 swanctl.conf:16"]),
+            ("another network", &one, &other_net, &["fail medium a swanctl.conf:17 swanctl.conf:16"]),
+            ("another suite", &one, &other_suite, &["fail medium a swanctl.conf:5 swanctl.conf:5"]),
+            (
+                "another group for data",
+                &one,
+                &other_group,
+                &["fail medium a swanctl.conf:18 swanctl.conf:18"],
+            ),
+            ("another key", &one, &other_key, &["fail medium a swanctl.conf:28 swanctl.conf:28"]),
+            ("another identity", &one, &other_id, &["fail medium a swanctl.conf:12 swanctl.conf:8"]),
+            ("another proof", &one, &other_proof, &["fail medium a swanctl.conf:11 swanctl.conf:7"]),
+            ("another version", &second, &version, &["fail medium a swanctl.conf:5 swanctl.conf:21"]),
+        ] {
+            run(&CHECK, &[(name, &[("a/swanctl.conf", ours), ("b/swanctl.conf", theirs)], wanted)]);
+        }
+        let elsewhere = end("203.0.113.9", "203.0.113.7", ("10.7.0.0/24", "10.4.0.0/24"), "", "x");
+        run(&CHECK, &[("no pair", &[("a/swanctl.conf", &one), ("b/swanctl.conf", &elsewhere)], &[])]);
+    }
+
+    #[test]
+    fn two_programs_with_two_spellings() {
+        let libreswan = |ike: &str| {
+            format!(
+                "conn s\n\tikev2=insist\n\tauthby=secret\n\tleft=192.0.2.1\n\tright=198.51.100.9\n\tike={ike}\n\tesp=aes_gcm256-null;dh20\n\tauto=add\n"
+            )
+        };
+        let strongswan = "connections {\n s {\n  version = 2\n  local_addrs = 198.51.100.9\n  remote_addrs = 192.0.2.1\n  proposals = aes256gcm16-prfsha512-ecp384\n  \
+                          local { auth = psk }\n  remote { auth = psk }\n  children {\n   n { esp_proposals = aes256gcm16-ecp384 }\n  }\n }\n}\n";
+        for (ike, wanted) in [
+            ("aes_gcm256-sha2_512;dh20", "pass a"),
+            ("aes_gcm256-sha2_256;dh20", "fail medium a ipsec.conf:6 swanctl.conf:6"),
+            ("aes256-sha2_512;dh20", "fail medium a ipsec.conf:6 swanctl.conf:6"),
+            ("aes_gcm256-sha2_256;dh20,aes_gcm256-sha2_512;dh20", "pass a"),
+        ] {
+            run(
+                &CHECK,
+                &[(ike, &[("a/ipsec.conf", &libreswan(ike)), ("b/swanctl.conf", strongswan)], &[wanted])],
+            );
+        }
+    }
+}

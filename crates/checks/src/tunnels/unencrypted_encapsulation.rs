@@ -1,0 +1,113 @@
+//! A tunnel that encrypts nothing crosses the outside.
+
+use crate::check::{Answer, Check, Fail, Run, Verdict};
+use crate::subject::Subject;
+use std::net::IpAddr;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_estate::special::is_public;
+use trevlin_model::ipsec::IpsecConnection;
+use trevlin_model::{Device, Tunnel};
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "tunnels/unencrypted-encapsulation",
+    area: Area::Tunnels,
+    title: "Unencrypted GRE, IPIP or VXLAN across an untrusted network",
+    severity: Severity::High,
+    why: "GRE, IP in IP and VXLAN wrap packets and leave them readable, and take any packet that names the right addresses. Everybody on the way reads \
+          what passes, and who can send such packets is inside.",
+    fix: "Put IPsec in transport mode around it between the two addresses, or replace it by a tunnel that encrypts.",
+    judged: "Fails for interfaces of these kinds whose other end has a public address, unless an IPsec connection of the device wraps packets to it. \
+             Passes where such a connection is there. Does not apply where the other end has a private address.",
+    references: &["RFC 2784, 6", "RFC 2003, 6", "RFC 7348, 7", "NIST SP 800-77 Rev. 1"],
+    controls: &[],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        for tunnel in device.facts.running().filter(|one| one.family.encrypts_nothing()) {
+            answers.push(Answer::new(at, Subject::tunnel(tunnel), judge(estate, device, tunnel)));
+        }
+    }
+    answers
+}
+
+/// Whether a connection wraps what goes to an address: by its other end, or by what a child reaches.
+fn wraps(connection: &IpsecConnection, remote: IpAddr) -> bool {
+    let ends = connection.remote_addresses.iter().any(|(text, _)| text.parse() == Ok(remote));
+    connection.children.iter().filter(|child| child.wraps()).any(|child| {
+        let reached = child.remote.networks.iter().any(|(range, _)| range.contains(remote));
+        // Without a selector of its own a child is for the addresses of the ends.
+        reached || (ends && child.remote.networks.is_empty())
+    })
+}
+
+fn judge(estate: &EstateMap, device: &Device, tunnel: &Tunnel) -> Verdict {
+    let Some((remote, origin)) = tunnel.stated("remote") else { return Verdict::DoesNotApply };
+    let Ok(remote) = remote.parse::<IpAddr>() else { return Verdict::DoesNotApply };
+    if !is_public(remote) {
+        return Verdict::DoesNotApply;
+    }
+    let connections = device.facts.running().filter_map(|one| one.ipsec.as_ref());
+    if connections.into_iter().any(|one| wraps(one, remote)) {
+        return Verdict::Pass;
+    }
+    let held = estate.holders(remote).first().map(|at| estate.devices[*at].name.as_str());
+    let whose = held.map_or(String::new(), |name| format!(", which is {name}"));
+    Verdict::Fail(Fail {
+        rating: CHECK
+            .rated("the other end has a public address, and no IPsec connection to it is among the exports"),
+        title: format!("{} crosses the outside without encryption", tunnel.name).into(),
+        detail: format!(
+            "Its other end is {remote}{whose}; {} encrypts nothing by itself.",
+            tunnel.family.name()
+        )
+        .into(),
+        evidence: vec![origin],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        let link = |kind: &str, remote: &str| {
+            format!(
+                "[{{\"ifname\":\"t1\",\"qdisc\":\"noqueue\",\"linkinfo\":{{\"info_kind\":\"{kind}\",\"info_data\":{{\"remote\":\"{remote}\",\"local\":\"192.0.2.1\"}}}}}}]"
+            )
+        };
+        let (gre, inner, any) = (link("gre", "198.51.100.9"), link("gre", "10.4.0.9"), link("gre", "any"));
+        let around = "connections {\n c {\n  remote_addrs = 198.51.100.9\n  children {\n   n { mode = transport }\n  }\n }\n}\n";
+        let other = "connections {\n c {\n  remote_addrs = 198.51.100.7\n  children {\n   n { remote_ts = 10.7.0.0/16 }\n  }\n }\n}\n";
+        let at = "d/ip-link.json";
+        run(
+            &CHECK,
+            &[
+                ("in the open", &[(at, &gre)], &["fail high d ip-link.json:1"]),
+                ("inside IPsec", &[(at, &gre), ("d/swanctl.conf", around)], &["pass d"]),
+                (
+                    "beside IPsec to somebody else",
+                    &[(at, &gre), ("d/swanctl.conf", other)],
+                    &["fail high d ip-link.json:1"],
+                ),
+                ("inside", &[(at, &inner)], &["none d"]),
+                ("without another end", &[(at, &any)], &[]),
+                (
+                    "at boot",
+                    &[(
+                        "d/t.netdev",
+                        "[NetDev]\nName=t1\nKind=ipip\n[Tunnel]\nLocal=192.0.2.1\nRemote=198.51.100.9\n",
+                    )],
+                    &["fail high d t.netdev:2"],
+                ),
+            ],
+        );
+    }
+}

@@ -1,0 +1,117 @@
+//! What a device logs never leaves it.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+use trevlin_model::Origin;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "upkeep/no-remote-logging",
+    area: Area::Upkeep,
+    title: "No remote logging",
+    severity: Severity::Low,
+    why: "Whoever takes a device over clears its log first. A copy elsewhere is what tells afterwards when he came and what he did.",
+    fix: "Send messages to a collector of your own, by TCP with TLS (`*.* action(type=\"omfwd\" …)`, systemd-journal-upload), and keep them there as long as your rules ask.",
+    judged: "Fails for each device whose log daemon's files were exported and name no collector; graver for firewalls and for devices with callers. Passes where one is named. \
+             Undetermined, once for all of them, for devices of which no such file was exported; and where a file that is read in is missing.",
+    references: &["NIST SP 800-92, 3.1", "CIS Controls 8, 8.9", "ISO/IEC 27002:2022, 8.15"],
+    controls: &[Control::grundschutz("OPS.1.1.5.A6")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    let mut silent: Vec<usize> = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let keepers = &device.facts.log_keepers;
+        if keepers.is_empty() {
+            silent.push(at);
+            continue;
+        }
+        let verdict = if keepers.iter().any(|keeper| !keeper.targets.is_empty()) {
+            Verdict::Pass
+        } else if let Some((question, line)) = keepers.iter().find_map(|keeper| keeper.open.first()) {
+            Verdict::ask(format!("the log of {}: {question}", device.name), vec![*line])
+        } else {
+            let callers = !estate.shape().callers_at(at).is_empty();
+            let weighs = callers || device.kind == trevlin_model::DeviceKind::Firewall;
+            let programs: Vec<&str> = keepers.iter().map(|keeper| keeper.program).collect();
+            Verdict::Fail(Fail {
+                rating: CHECK.rated_at(
+                    if weighs { CHECK.severity.raise() } else { CHECK.severity },
+                    if weighs {
+                        "it is the device where strangers come in"
+                    } else {
+                        "it is one device among others"
+                    },
+                ),
+                title: format!("what {} logs never leaves it", device.name).into(),
+                detail: format!("No collector is named to {}.", programs.join(" and ")).into(),
+                evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
+            })
+        };
+        answers.push(Answer::new(at, Subject::of(SubjectKind::Log), verdict));
+    }
+    answers.extend(ask(
+        estate,
+        &silent,
+        "whether anything that they log leaves the device",
+        "`rsyslog.conf` with `rsyslog.d`, or `journal-upload.conf`",
+    ));
+    answers
+}
+
+/// One question for all devices of which the file was not exported; nothing where no device has it, since nobody was asked for it then.
+pub(super) fn ask(estate: &EstateMap, silent: &[usize], what: &str, files: &str) -> Option<Answer> {
+    let some_have = silent.len() < estate.devices.len();
+    let first = silent.first().filter(|_| some_have)?;
+    let names: Vec<String> = silent.iter().map(|at| estate.devices[*at].name.clone()).collect();
+    let line =
+        estate.devices[*first].exports.first().map(|export| Origin { export: *export, start: 0, end: 0 });
+    let question =
+        format!("{what} is in no export of {}; ask for {files}", crate::support::some_names(&names));
+    Some(Answer::new(
+        *first,
+        Subject::of(SubjectKind::Device),
+        Verdict::ask(question, line.into_iter().collect()),
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        const GATE: (&str, &str) = ("g/etc/iptables/rules.v4", "*filter\n:INPUT DROP [0:0]\nCOMMIT\n");
+        run(
+            &CHECK,
+            &[
+                ("stays", &[("d/etc/rsyslog.conf", "*.* /var/log/all\n")], &["fail low d rsyslog.conf:1"]),
+                ("leaves", &[("d/etc/rsyslog.conf", "*.* @10.4.0.9\n")], &["pass d"]),
+                (
+                    "in a comment",
+                    &[("d/etc/rsyslog.conf", "# *.* @10.4.0.9\n*.* /x\n")],
+                    &["fail low d rsyslog.conf:2"],
+                ),
+                (
+                    "by the journal",
+                    &[("d/etc/systemd/journal-upload.conf", "[Upload]\nURL=https://log.example\n")],
+                    &["pass d"],
+                ),
+                ("not exported", &[("d/etc/rsyslog.conf", "*.* @10.4.0.9\n"), GATE], &["pass d", "ask g"]),
+                ("missing", &[("d/etc/rsyslog.conf", "$IncludeConfig /etc/out.conf\n")], &["ask d"]),
+                (
+                    "a folder with nothing",
+                    &[("d/etc/rsyslog.conf", "include(file=\"/etc/rsyslog.d/*.conf\")\n")],
+                    &["fail low d rsyslog.conf:1"],
+                ),
+                ("exported by none", &[GATE], &[]),
+            ],
+        );
+    }
+}

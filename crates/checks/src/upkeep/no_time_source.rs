@@ -1,0 +1,104 @@
+//! A device's clock follows nobody.
+
+use crate::check::{Answer, Check, Control, Fail, Run, Verdict};
+use crate::subject::{Subject, SubjectKind};
+use crate::upkeep::no_remote_logging::ask;
+use trevlin_analysis::map::EstateMap;
+use trevlin_estate::area::{Area, Severity};
+use trevlin_estate::baseline::Baseline;
+
+/// The check.
+pub(crate) const CHECK: Check = Check {
+    id: "upkeep/no-time-source",
+    area: Area::Upkeep,
+    title: "No time source configured",
+    severity: Severity::Low,
+    why: "Certificates, one-time codes and Kerberos tickets hold or fail by the clock. Two logs whose clocks differ cannot be laid side by side, and nobody can \
+          prove from them what came first.",
+    fix: "Name two or more servers of the time, with keys or NTS where they offer it (`server time.example nts`), and let all devices follow the same.",
+    judged: "Fails for each device whose clock's files were exported and name no server, pool or reference clock. Passes where one is named. Undetermined where the program may follow one that \
+             it was built with, and, once for all of them, for devices of which no such file was exported.",
+    references: &["RFC 8633, 3", "RFC 8915", "CIS Controls 8, 8.4"],
+    controls: &[Control::grundschutz("OPS.1.1.5.A4")],
+    run: Run::Map(run),
+};
+
+fn run(estate: &EstateMap, _: &Baseline) -> Vec<Answer> {
+    let mut answers = Vec::new();
+    let mut silent: Vec<usize> = Vec::new();
+    for (at, device) in estate.devices.iter().enumerate() {
+        let keepers = &device.facts.clock_keepers;
+        let Some(first) = keepers.first() else {
+            silent.push(at);
+            continue;
+        };
+        let open = keepers.iter().find_map(|keeper| keeper.open.first());
+        let verdict = if keepers.iter().any(|keeper| !keeper.sources.is_empty()) {
+            Verdict::Pass
+        } else if let Some((question, line)) = open {
+            Verdict::ask(format!("the clock of {}: {question}", device.name), vec![*line])
+        } else {
+            Verdict::Fail(Fail {
+                rating: CHECK.rated("its own clock is all it has"),
+                title: format!("the clock of {} follows nobody", device.name).into(),
+                detail: format!("No server, pool or reference clock is named to {}.", first.program).into(),
+                evidence: keepers.iter().map(|keeper| keeper.origin).collect(),
+            })
+        };
+        answers.push(Answer::new(at, Subject::of(SubjectKind::Clock), verdict));
+    }
+    answers.extend(ask(
+        estate,
+        &silent,
+        "which clock they follow",
+        "`chrony.conf`, `ntp.conf` or `timesyncd.conf`",
+    ));
+    answers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::run;
+
+    #[test]
+    fn cases() {
+        run(
+            &CHECK,
+            &[
+                (
+                    "alone",
+                    &[("d/etc/chrony/chrony.conf", "driftfile /x\nlocal stratum 8\n")],
+                    &["fail low d chrony.conf:1"],
+                ),
+                ("its own clock", &[("d/etc/ntp.conf", "server 127.127.1.0\n")], &["fail low d ntp.conf:1"]),
+                ("a pool", &[("d/etc/chrony/chrony.conf", "pool time.example\n")], &["pass d"]),
+                (
+                    "in a comment",
+                    &[("d/etc/chrony/chrony.conf", "! pool time.example\ndriftfile /x\n")],
+                    &["fail low d chrony.conf:2"],
+                ),
+                (
+                    "in a folder",
+                    &[("d/etc/chrony/chrony.conf", "driftfile /x\nsourcedir /run/chrony-dhcp\n")],
+                    &["ask d"],
+                ),
+                (
+                    "in a file",
+                    &[
+                        ("d/etc/chrony/chrony.conf", "include /srv/clocks\ndriftfile /x\n"),
+                        ("d/srv/clocks", "pool a.example\n"),
+                    ],
+                    &["pass d"],
+                ),
+                ("missing", &[("d/etc/ntp.conf", "includefile clocks\n")], &["ask d"]),
+                ("built in", &[("d/etc/systemd/timesyncd.conf", "[Time]\n#NTP=\n")], &["ask d"]),
+                (
+                    "not exported",
+                    &[("d/etc/chrony/chrony.conf", "pool a.example\n"), ("e/etc/exports", "/a *(ro)\n")],
+                    &["pass d", "ask e"],
+                ),
+            ],
+        );
+    }
+}
